@@ -1,0 +1,69 @@
+"""`wexicon demo`: the sample module provisioned before your eyes, with no hardware.
+
+The rule: what is shown is what was done; each command is the real one, on a real pseudo-terminal.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import tempfile
+from collections.abc import Iterator
+from importlib.resources import files
+from pathlib import Path
+
+import click
+
+from wexicon.cli.show import print_line
+
+
+@click.command()
+@click.option(
+    "--keep", type=click.Path(path_type=Path, file_okay=False), help="Leave sheet, rig and traces in this folder."
+)
+def demo(keep: Path | None) -> None:
+    """Start a rig with the service plug of the mast at Withy Point; provision it, twice; show the record."""
+    from wexicon.rig.bench import read_rig
+    from wexicon.rig.control import Desk
+    from wexicon.rig.serving import real_agenda, served
+
+    with contextlib.ExitStack() as stack:
+        folder = keep or Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="wexicon-demo-")))
+        shutil.copytree(str(files("wexicon") / "sample"), folder, dirs_exist_ok=True)
+        stack.enter_context(_environment(WEXICON_RUN=str(folder / "run"), WEXICON_STATE=str(folder)))
+        print_line("Marrow Estuary, spring fit-out: the service plug of the mast at Withy Point.", "bold")
+        print_line("It comes as delivered: 9600 baud, a follower, called TAMSEL-K5; it listens only with its key held.")
+        bench = read_rig((folder / "bench.toml").read_bytes(), "bench.toml", real_agenda())
+        server = stack.enter_context(served(bench))
+        stack.callback(Desk(server, "bench").close)
+        port = server.ports["withy-plug"]
+        sheet, trace = str(folder / "service-plug.toml"), str(folder / "traces" / "second.jsonl")
+        _run("provision", sheet, port, "--operator", "rig", "--trace", str(folder / "traces" / "first.jsonl"))
+        _run("provision", sheet, port, "--operator", "rig", "--trace", trace)
+        _run("trace", "show", trace, "--last", "12")
+        if keep:
+            print_line(f"\nSheet, rig and traces are in {folder}.")
+
+
+def _run(*arguments: str) -> None:
+    """Shows a command and does it; its failure is the demo's."""
+    from wexicon.cli.main import wexicon
+
+    shown = [Path(word).name if os.sep in word and not word.startswith("/dev/") else word for word in arguments]
+    print_line(f"\n$ wexicon {' '.join(shown)}", "bold cyan")
+    wexicon.main(list(arguments), prog_name="wexicon", standalone_mode=False)
+
+
+@contextlib.contextmanager
+def _environment(**variables: str) -> Iterator[None]:
+    before = {name: os.environ.get(name) for name in variables}
+    os.environ.update(variables)
+    try:
+        yield
+    finally:
+        for name, value in before.items():
+            if value is None:
+                del os.environ[name]
+            else:
+                os.environ[name] = value

@@ -1,0 +1,105 @@
+"""The command `wexicon`: finds the command that is called and turns every fault into a message and an exit status.
+
+The rule: nothing heavy is imported before it is known which command is called; no traceback reaches a user.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from importlib import import_module
+from typing import Any
+
+import click
+
+from wexicon import __version__
+
+COMMANDS = {
+    "ports": ("ports:ports", "List serial ports; --watch tells which one appears or goes."),
+    "readout": ("readout:readout", "Identify a module and print every setting."),
+    "provision": ("provision:provision", "Make a module what a sheet says, and prove it."),
+    "verify": ("provision:verify", "Compare a module with a sheet; writes nothing."),
+    "rig": ("rig:rig", "Start stand-ins on ports, work their keys and power."),
+    "trace": ("trace:trace", "Show what was said and heard."),
+    "demo": ("demo:demo", "Provision a sample module, with no hardware."),
+}
+
+
+class LazyGroup(click.Group):
+    """A group whose commands are imported when they are called; the list of them needs no import."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        module, _, name = COMMANDS[cmd_name][0].partition(":")
+        found: click.Command = getattr(import_module(f"wexicon.cli.{module}"), name)
+        return found
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
+        if args and not args[0].startswith("-") and args[0] not in COMMANDS:
+            from wexicon.core.text import meant
+
+            raise click.UsageError(f"there is no command {args[0]}; {meant(args[0], COMMANDS)}", ctx)
+        return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, about) for name, (_, about) in COMMANDS.items()])
+
+
+@click.command(cls=LazyGroup, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="wexicon")
+def wexicon() -> None:
+    """Provision radio and positioning modules over a UART.
+
+    Exit status: 0 done and right; 1 done, and something is not right; 2 the call or a file is wrong; 3 the port or the
+    module cannot be reached; 130 stopped.
+    """
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """Runs the command and ends the program with its exit status."""
+    sys.exit(run(arguments))
+
+
+def run(arguments: list[str] | None = None) -> int:
+    """Runs the command; gives its exit status."""
+    from wexicon.core.faults import Fault
+
+    try:
+        status = wexicon.main(arguments, prog_name="wexicon", standalone_mode=False)
+        sys.stdout.flush()
+        return status if isinstance(status, int) else 0
+    except click.exceptions.Exit as end:
+        return end.exit_code
+    except click.Abort:
+        click.echo("stopped, as you asked", err=True)
+        return 130
+    except click.ClickException as fault:
+        fault.show()
+        return 2
+    except Fault as fault:
+        click.echo(click.style("error: ", fg="red", bold=True) + str(fault), err=True)
+        return fault.status
+    except KeyboardInterrupt:
+        click.echo("stopped, as you asked", err=True)
+        return 130
+    except BrokenPipeError:
+        # Whoever read our output has gone; that is no fault.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except Exception as fault:
+        if os.environ.get("WEXICON_TRACEBACK"):
+            raise
+        what = f"{type(fault).__name__}: {fault}"
+        click.echo(
+            f"error: Wexicon itself failed ({what})\n  Set WEXICON_TRACEBACK=1 to see where, and tell us.", err=True
+        )
+        return 1
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,119 @@
+"""`wexicon provision` and `wexicon verify`: a module and a sheet brought together, by writing or only by looking."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from wexicon.cli.files import find_sheet
+from wexicon.cli.outcome import UnitReport, end_with, print_end, print_failure, print_identity
+from wexicon.cli.show import Progress, json_option, print_json, print_table
+from wexicon.cli.working import (
+    default_trace,
+    operator_for,
+    operator_option,
+    patience_option,
+    session_on,
+    trace_option,
+)
+from wexicon.core.faults import CallFault
+from wexicon.core.provision import Provision
+from wexicon.core.sheet import Seat, Sheet
+from wexicon.core.text import meant
+from wexicon.core.values import known_rates, retuned
+
+sheet_argument = click.argument("sheet_path", metavar="SHEET", type=click.Path(path_type=Path))
+seat_option = click.option("--seat", help="Which seat of the sheet this module takes, where there are several.")
+
+
+@click.command()
+@sheet_argument
+@click.argument("port")
+@seat_option
+@operator_option
+@patience_option
+@trace_option
+@json_option
+def provision(
+    sheet_path: Path, port: str, seat: str | None, hands: str, patience: float, trace_path: Path | None, as_json: bool
+) -> None:
+    """Make the module on PORT what SHEET says: write what differs, read everything back."""
+    _work(sheet_path, port, seat, hands, patience, trace_path, as_json, write=True)
+
+
+@click.command()
+@sheet_argument
+@click.argument("port")
+@seat_option
+@operator_option
+@patience_option
+@trace_option
+@json_option
+def verify(
+    sheet_path: Path, port: str, seat: str | None, hands: str, patience: float, trace_path: Path | None, as_json: bool
+) -> None:
+    """Compare the module on PORT with SHEET; nothing is written."""
+    _work(sheet_path, port, seat, hands, patience, trace_path, as_json, write=False)
+
+
+def _the_seat(sheet: Sheet, name: str | None) -> Seat:
+    if name is not None:
+        if name not in sheet.seats:
+            raise CallFault(f"the sheet has no seat {name}", where=sheet.path, hint=meant(name, sheet.seats))
+        return sheet.seats[name]
+    if len(sheet.seats) > 1:
+        raise CallFault(
+            "the sheet has several seats", where=sheet.path, hint=f"say which: --seat {' or '.join(sheet.seats)}"
+        )
+    return next(iter(sheet.seats.values()))
+
+
+def _work(
+    sheet_path: Path,
+    port: str,
+    seat_name: str | None,
+    hands: str,
+    patience: float,
+    trace_path: Path | None,
+    as_json: bool,
+    *,
+    write: bool,
+) -> None:
+    seat = _the_seat(find_sheet(sheet_path, seat_name), seat_name)
+    lexicon = seat.lexicon
+    trace = trace_path or default_trace(seat.name)
+    likely = [
+        retuned(lexicon.delivered, lexicon.settings[name].kind, value)
+        for name, value in seat.wanted.items()
+        if known_rates(lexicon.settings[name].kind)
+    ]
+    with Progress(seat.name) as progress:
+        operator = operator_for(hands, port, progress)
+        with session_on(port, lexicon, trace=trace, secrets=seat.secrets()) as session:
+            result = Provision(
+                session,
+                lexicon,
+                operator,
+                seat.wanted,
+                write=write,
+                patience=patience,
+                likely=likely,
+                watch=progress.step,
+            ).run()
+    report = UnitReport.of(seat.name, port, lexicon, result, trace)
+    if as_json:
+        print_json(report)
+    else:
+        print_identity(report)
+        if report.settings:
+            rows = [
+                (s.name, s.found or "", s.wanted or "", s.left or "", s.outcome + (f" ({s.note})" if s.note else ""))
+                for s in report.settings
+            ]
+            print_table(("setting", "found", "wanted", "left", "outcome"), rows, outcome=4)
+        if not report.failure:
+            print_end(report, writes=write)
+    if not as_json or report.failure:
+        print_failure(report)
+    end_with(report)

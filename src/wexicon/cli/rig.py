@@ -1,0 +1,109 @@
+"""`wexicon rig`: stand-ins on ports, and the hands that work them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wexicon.cli.files import read_file
+from wexicon.cli.show import json_option, print_json, print_line, print_table
+
+if TYPE_CHECKING:
+    from wexicon.rig.control import Card
+
+
+@click.group()
+def rig() -> None:
+    """Start stand-ins on ports; work their keys and power from another terminal."""
+
+
+@rig.command()
+@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+def start(path: Path) -> None:
+    """Serve the stand-ins of the rig in FILE until Ctrl-C or `wexicon rig stop`."""
+    import signal
+
+    from wexicon.rig.bench import read_rig
+    from wexicon.rig.control import Desk
+    from wexicon.rig.serving import Server, real_agenda
+
+    server = Server(read_rig(read_file(path), str(path), real_agenda()))
+    desk = Desk(server, path.stem)
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: server.stop())
+    _print_ports([desk.card])
+    print_line("serving; Ctrl-C ends it. In another terminal: wexicon rig key UNIT hold, wexicon rig power UNIT cycle")
+    try:
+        server.run()
+    finally:
+        desk.close()
+
+
+@rig.command()
+@json_option
+def ports(as_json: bool) -> None:
+    """List the ports of running rigs."""
+    from wexicon.rig.control import cards
+
+    running = cards()
+    if as_json:
+        print_json(
+            [
+                {"rig": card.name, "unit": unit, "standin": card.standins[unit], "port": port}
+                for card in running
+                for unit, port in card.ports.items()
+            ]
+        )
+    elif running:
+        _print_ports(running)
+    else:
+        print_line("no rig is running; start one with: wexicon rig start FILE")
+
+
+def _print_ports(cards: Iterable[Card]) -> None:
+    rows = [(card.name, unit, card.standins[unit], port) for card in cards for unit, port in card.ports.items()]
+    print_table(("rig", "unit", "stand-in", "port"), rows)
+
+
+@rig.command()
+@click.argument("unit")
+@click.argument("what", type=click.Choice(["hold", "release"]))
+@click.option("--key", "key_name", default="", help="Which key, where there are several.")
+def key(unit: str, what: str, key_name: str) -> None:
+    """Hold or release a key of UNIT."""
+    _ask(unit, what, key_name)
+
+
+@rig.command()
+@click.argument("unit")
+@click.argument("what", type=click.Choice(["on", "off", "cycle"]))
+def power(unit: str, what: str) -> None:
+    """Give UNIT power, take it away, or both."""
+    _ask(unit, "power", what)
+
+
+@rig.command()
+@click.argument("unit")
+def attend(unit: str) -> None:
+    """Do what gets the attention of UNIT, as a person at the bench would."""
+    _ask(unit, "operate", "attention")
+
+
+def _ask(unit: str, do: str, what: str) -> None:
+    from wexicon.rig.control import ask, find_unit
+
+    card, name = find_unit(unit)
+    ask(card, do=do, unit=name, what=what)
+
+
+@rig.command()
+def stop() -> None:
+    """End all running rigs."""
+    from wexicon.rig.control import ask, cards
+
+    for card in cards():
+        ask(card, do="stop")
+        print_line(f"stopped {card.name}")

@@ -1,0 +1,109 @@
+"""How results look: tables, JSON, progress, and what the operator is asked.
+
+The rule: results go to standard output, all else to standard error; colour only stresses, and goes where NO_COLOR or a
+pipe says so; whatever a module sent is escaped before it is shown.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+import click
+import msgspec
+
+from wexicon.core.text import visible
+
+OUTCOME_COLOURS = {
+    "changed": "green",
+    "conforms": "bold green",
+    "accepted": "yellow",
+    "refused": "bold red",
+    "differs": "bold red",
+    "failed": "bold red",
+    "stopped": "yellow",
+}
+
+json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
+
+
+def console(*, err: bool = False) -> Any:
+    """A Rich console that never breaks a table in a pipe."""
+    from rich.console import Console
+
+    made = Console(stderr=err, highlight=False, soft_wrap=False, emoji=False)
+    if not made.is_terminal:
+        made.width = 200
+    return made
+
+
+def print_json(data: Any) -> None:
+    """Prints one JSON document, indented."""
+    click.echo(msgspec.json.format(msgspec.json.encode(data), indent=2).decode())
+
+
+def print_table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, outcome: int | None = None) -> None:
+    """Prints an aligned table with a line under its heading; the column `outcome` is stressed by what it says."""
+    from rich import box
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
+    for column in columns:
+        table.add_column(column, overflow="fold")
+    for row in rows:
+        cells = [Text(visible(cell)) for cell in row]
+        if outcome is not None:
+            cells[outcome].stylize(OUTCOME_COLOURS.get(row[outcome].split(" ")[0], ""))
+        table.add_row(*cells)
+    shown = console()
+    shown.print(table)
+
+
+def print_line(text: str, style: str = "") -> None:
+    """Prints one line of a result."""
+    from rich.text import Text
+
+    console().print(Text(text, style=style), soft_wrap=True)
+
+
+class Progress:
+    """Tells on a terminal which step is being done; silent in a pipe."""
+
+    def __init__(self, title: str) -> None:
+        self._title = title
+        self._status: Any = None
+        if sys.stderr.isatty():
+            self._status = console(err=True).status(title)
+
+    def __enter__(self) -> Progress:
+        if self._status:
+            self._status.start()
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        if self._status:
+            self._status.stop()
+
+    def step(self, step: str) -> None:
+        """The step that has begun."""
+        if self._status:
+            self._status.update(f"{self._title}: {step}")
+
+    def say(self, text: str) -> None:
+        """A line that stays."""
+        click.echo(text, err=True)
+
+
+class Person:
+    """A person at the bench, asked on the terminal. What was asked is done when the module answers; no key is needed."""
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress = progress
+
+    def ask(self, act: str, text: str) -> None:
+        self._progress.say(click.style("operator: ", fg="yellow", bold=True) + text)
+
+    def noticed(self) -> None:
+        self._progress.say("  the module listens.")

@@ -1,0 +1,61 @@
+"""`wexicon trace`: what was said and heard."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterable
+from pathlib import Path
+
+import click
+import msgspec
+
+from wexicon.cli.show import json_option
+from wexicon.core.text import visible
+from wexicon.records.trace import Record, read_trace
+
+MARKS = {"said": ">", "heard": "<", "tuned": "~", "signalled": "~", "asked": "!", "decided": "#"}
+COLOURS = {
+    "said": "cyan",
+    "heard": "",
+    "tuned": "magenta",
+    "signalled": "magenta",
+    "asked": "yellow",
+    "decided": "bright_black",
+}
+
+
+@click.group()
+def trace() -> None:
+    """Show what was said and heard."""
+
+
+@trace.command()
+@click.argument("path", metavar="TRACE", type=click.Path(path_type=Path))
+@click.option("--last", type=click.IntRange(1), help="Only so many records from the end.")
+@click.option("--only", "kinds", multiple=True, type=click.Choice(list(MARKS)), help="Only records of this kind.")
+@json_option
+def show(path: Path, last: int | None, kinds: tuple[str, ...], as_json: bool) -> None:
+    """Print TRACE for reading: seconds since the start, what happened, the words."""
+    records: Iterable[Record] = (r for r in read_trace(path) if not kinds or r.what in kinds)
+    if last:
+        records = deque(records, last)
+    for record in records:
+        if as_json:
+            click.echo(msgspec.json.encode(record).decode())
+        else:
+            click.echo(line(record))
+
+
+def line(record: Record) -> str:
+    """One record as one line."""
+    text = visible(record.content)
+    if record.what == "opened":
+        text = f"{record.link} at {record.rate} {record.frame}, {record.wall:%Y-%m-%d %H:%M:%S} UTC, Wexicon {record.wexicon}"
+    elif record.what == "tuned":
+        text = f"our side to {record.rate} {record.frame}"
+    elif record.what == "signalled":
+        lines = (("DTR", record.dtr), ("RTS", record.rts))
+        text = ", ".join(f"{name} {'on' if state else 'off'}" for name, state in lines if state is not None)
+    role = f"  ({record.role})" if record.role and record.role not in ("answer", "ok") else ""
+    body = f"{MARKS.get(record.what, ' ')} {text}{role}" if record.what in MARKS else f"{record.what} {text}".rstrip()
+    return f"{record.at:10.3f}  " + click.style(body, fg=COLOURS.get(record.what) or None)

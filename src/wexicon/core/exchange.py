@@ -1,0 +1,299 @@
+"""One thing said and all that answers it; lines that nobody asked for are set aside wherever they come.
+
+The rule: the state of an exchange lives here and nowhere else. `begin` gives the bytes to say, `feed` and `elapse` take
+in bytes and time and give what came of them; nothing is read, written or waited for. A line is judged in this order:
+our own echo, what is wanted, another answer that was named, an error, the success word, a known event, anything else.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Mapping
+from typing import Any
+
+import msgspec
+
+from wexicon.core.framing import Broken, Frame, Framer, Prompt
+from wexicon.core.patterns import Pattern
+from wexicon.core.speech import Speech
+from wexicon.core.text import to_bytes
+
+# How long to listen for a success word after all that was wanted has come, where the lexicon does not know of one.
+LINGER = 0.05
+_MOST_HEARD = 1000
+
+
+class Heard(msgspec.Struct, frozen=True):
+    """One frame and what it was: echo, answer, ok, error, prompt, event, aside (not understood), broken."""
+
+    text: str
+    role: str
+
+
+class Event(msgspec.Struct, frozen=True):
+    """Something that the module sent without being asked. `name` is empty where the lexicon does not know it."""
+
+    name: str
+    text: str
+    values: dict[str, Any]
+    at: float
+
+
+class Want(msgspec.Struct, frozen=True):
+    """One thing that must be heard: a pattern; a prompt (no line end); or any number of lines gathered as rows."""
+
+    pattern: Pattern
+    prompt: bool = False
+    gather: bool = False
+
+
+class Expectation(msgspec.Struct, frozen=True):
+    """What answers an exchange. With nothing wanted the success word is required; `silent` where nothing answers."""
+
+    wants: tuple[Want, ...] = ()
+    others: tuple[Pattern, ...] = ()
+    silent: bool = False
+
+
+class Outcome(msgspec.Struct):
+    """How an exchange ended: ok, error (with its code), other (answer number `which`), silence, closed (the success
+    word came before all that was wanted)."""
+
+    how: str
+    said: str
+    captures: dict[str, Any]
+    rows: list[dict[str, Any]]
+    heard: list[str]
+    code: str = ""
+    which: int = -1
+    expected: str = ""
+    reach: int = 0
+    waited: float = 0.0
+
+    @property
+    def ok(self) -> bool:
+        return self.how == "ok"
+
+
+OK = Expectation()
+SILENT = Expectation(silent=True)
+
+
+class Conversation:
+    """Everything said and heard on one link, one exchange at a time.
+
+    `outcome` is set when an exchange has ended; `events` holds what came unasked until somebody takes it; `heard`
+    holds every frame with its role, for the trace, until it is taken.
+    """
+
+    def __init__(self, speech: Speech, events: Mapping[str, Pattern] | None = None) -> None:
+        self.events: deque[Event] = deque(maxlen=100_000)
+        self.outcome: Outcome | None = None
+        self.deadline: float | None = None
+        self.known: Mapping[str, Any] = {}
+        self._heard: list[Heard] = []
+        self._patterns = dict(events or {})
+        self._expect: Expectation | None = None
+        self._step = 0
+        self._began = 0.0
+        self._echo: list[str] = []
+        self._outcome = Outcome("", "", {}, [], [])
+        self._complete = False
+        self.adopt(speech)
+
+    def adopt(self, speech: Speech) -> None:
+        """Speaks this way from now on; what has come and is not whole is forgotten."""
+        self.speech = speech
+        self._ok_words = {word for word in speech.ok if "{" not in word and "..." not in word}
+        self._ok = [Pattern(word) for word in speech.ok if word not in self._ok_words]
+        self._errors = [Pattern(word) for word in speech.error]
+        self._standing = (to_bytes(speech.prompt),) if speech.prompt else ()
+        self.framer = Framer(speech.form, speech.gap, self._patterns.values())
+        self.framer.prompts = self._standing
+
+    # -- saying -------------------------------------------------------------------------------------------------
+
+    def begin(self, text: str, expect: Expectation, now: float, *, exact: bool = False) -> bytes:
+        """Begins an exchange: gives the bytes to say, the line end added unless `exact`. The time limit is set by the
+        caller (`deadline`), who knows how long the bytes take on the wire."""
+        data = to_bytes(text if exact else text + self.speech.line_end)
+        self.outcome = None
+        self._expect = expect
+        self._step = 0
+        self._complete = False
+        self._began = now
+        self._outcome = Outcome("", text, {}, [], [])
+        if self.speech.echo == "off":
+            self._echo = []
+        else:
+            self._echo = [part for part in text.replace("\r", "\n").split("\n") if part]
+        self._set_prompts()
+        if expect.silent:
+            self._end("ok", now)
+        return data
+
+    def _set_prompts(self) -> None:
+        want = self._want()
+        if want and want.prompt:
+            self.framer.prompts = (to_bytes(want.pattern.literal_start()), *self._standing)
+        else:
+            self.framer.prompts = self._standing
+
+    def _want(self) -> Want | None:
+        if self._expect and self._step < len(self._expect.wants):
+            return self._expect.wants[self._step]
+        return None
+
+    # -- hearing ------------------------------------------------------------------------------------------------
+
+    def feed(self, data: bytes, now: float) -> None:
+        """Takes in bytes that came at the time `now`."""
+        frames = self.framer.feed(data, now)
+        while frames:
+            prompts = self.framer.prompts
+            for frame in frames:
+                self._judge(frame, now)
+            frames = self.framer.look_again() if self.framer.prompts != prompts else []
+
+    def elapse(self, now: float) -> None:
+        """Time has passed: a frame may have ended by silence, an exchange by its time limit."""
+        for frame in self.framer.elapse(now):
+            self._judge(frame, now)
+        if self._expect and self.deadline is not None and now >= self.deadline:
+            if self._complete and self.speech.closing == "either":
+                self._end("ok", now)
+                return
+            for frame in self.framer.release() if self.speech.form == "lines" else []:
+                self._judge(frame, now)
+            if self._expect:
+                self._end("silence", now)
+
+    def next_time(self) -> float | None:
+        """When `elapse` is to be called next, or None while nothing is waited for."""
+        limit = self.deadline if self._expect else None
+        quiet = self.framer.deadline
+        if limit is None or quiet is None:
+            return limit if quiet is None else quiet
+        return min(limit, quiet)
+
+    def take_heard(self) -> list[Heard]:
+        """Every frame since the last call, with its role."""
+        taken, self._heard = self._heard, []
+        return taken
+
+    def _judge(self, frame: Frame, now: float) -> None:
+        text = frame.text
+        role = self._role(frame, text, now)
+        self._heard.append(Heard(text, role))
+        if self._expect and role not in ("echo", "event") and len(self._outcome.heard) < _MOST_HEARD:
+            self._outcome.heard.append(text)
+        if self._complete and role in ("answer", "prompt") and self._expect:
+            self._settle(now)
+
+    def _role(self, frame: Frame, text: str, now: float) -> str:
+        expect = self._expect
+        if isinstance(frame, Broken):
+            return "broken"
+        if isinstance(frame, Prompt):
+            want = self._want()
+            if expect and want and want.prompt and to_bytes(want.pattern.literal_start()) == to_bytes(text):
+                self._advance()
+            return "prompt"
+        if self._echo:
+            if text in self._echo:
+                self._echo.remove(text)
+                return "echo"
+            if self.speech.end == "none" and text.startswith(self._echo[0]):
+                text = text[len(self._echo.pop(0)) :]
+        if expect:
+            if self._answers(expect, text, now):
+                return "answer"
+            if role := self._ends_it(text, now):
+                return role
+        elif text in self._ok_words:
+            return "aside"
+        for name, pattern in self._patterns.items():
+            values = pattern.match(text, self.known)
+            if values is not None:
+                self.events.append(Event(name, text, values, now))
+                return "event"
+        self.events.append(Event("", text, {}, now))
+        return "aside"
+
+    def _answers(self, expect: Expectation, text: str, now: float) -> bool:
+        """Whether the line is wanted, or another answer that was named."""
+        outcome = self._outcome
+        while (want := self._want()) and not want.prompt:
+            captures = want.pattern.match(text, {**self.known, **outcome.captures})
+            if want.gather:
+                if captures is not None:
+                    outcome.rows.append(captures)
+                    return True
+                following = self._step + 1
+                if following < len(expect.wants):
+                    ahead = expect.wants[following]
+                    if not ahead.prompt and ahead.pattern.match(text, {**self.known, **outcome.captures}) is not None:
+                        self._step += 1
+                        continue
+                break
+            if captures is not None:
+                outcome.captures.update(captures)
+                self._advance()
+                return True
+            outcome.reach = want.pattern.reach
+            break
+        for which, other in enumerate(expect.others):
+            captures = other.match(text, {**self.known, **outcome.captures})
+            if captures is not None:
+                outcome.captures.update(captures)
+                outcome.which = which
+                self._end("other", now)
+                return True
+        return False
+
+    def _ends_it(self, text: str, now: float) -> str:
+        """Whether the line is the module's word for yes or no, and so the end of the exchange: ok, error or nothing."""
+        for error in self._errors:
+            captures = error.match(text)
+            if captures is not None:
+                self._outcome.code = str(captures.get("code", ""))
+                self._end("error", now)
+                return "error"
+        if text in self._ok_words or any(pattern.match(text) is not None for pattern in self._ok):
+            # Rows may be none at all: the success word ends a gathering that stands last.
+            want = self._want()
+            if want and want.gather and self._expect and self._step == len(self._expect.wants) - 1:
+                self._step += 1
+                want = None
+            self._end("closed" if want else "ok", now)
+            return "ok"
+        return ""
+
+    def _advance(self) -> None:
+        self._step += 1
+        if self._want() is None:
+            self._complete = True
+        self._set_prompts()
+
+    def _settle(self, now: float) -> None:
+        """All that was wanted has come: is the success word still to follow?"""
+        assert self._expect
+        last = self._expect.wants[-1]
+        closing = self.speech.closing
+        source = last.pattern.source
+        done = last.prompt or closing == "alone" or self.speech.form != "lines"
+        if done or source in self._ok_words or any(source == word.source for word in self._ok):
+            self._end("ok", now)
+        elif closing == "either":
+            self.deadline = min(self.deadline or now + LINGER, now + LINGER)
+
+    def _end(self, how: str, now: float) -> None:
+        outcome = self._outcome
+        want = self._want()
+        outcome.how = how
+        outcome.waited = now - self._began
+        outcome.expected = want.pattern.source if want else " or ".join(self.speech.ok)
+        self._expect = None
+        self._complete = False
+        self.framer.prompts = self._standing
+        self.outcome = outcome

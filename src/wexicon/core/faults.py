@@ -1,0 +1,100 @@
+"""Everything that can go wrong, as exceptions that say what happened, where, and what to do next.
+
+The rule: whoever catches a `Fault` can show it to a user as it stands; `status` is the exit status that it stands for.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+
+class Fault(Exception):
+    """Something went wrong that a user can act upon. `hint` says what it points to and what to do next."""
+
+    status = 1
+
+    def __init__(self, what: str, *, where: str = "", hint: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        self.hint = hint
+
+    def __str__(self) -> str:
+        place = f"{self.where}: " if self.where else ""
+        tail = f"\n  {self.hint}" if self.hint else ""
+        return f"{place}{self.what}{tail}"
+
+
+@dataclass(frozen=True)
+class Complaint:
+    """One fault of a file: its place (`line` 0 where none is known, `column` counts from 1), what, what to write instead."""
+
+    what: str
+    place: str = ""
+    line: int = 0
+    column: int = 0
+    source: str = ""
+    hint: str = ""
+
+
+class FileFault(Fault):
+    """A file is wrong; nothing was opened or sent. Holds every complaint that could be found in one go."""
+
+    status = 2
+
+    def __init__(self, path: str, complaints: list[Complaint]) -> None:
+        super().__init__("\n".join(self._line(path, c) for c in complaints))
+        self.path = path
+        self.complaints = complaints
+
+    @staticmethod
+    def _line(path: str, c: Complaint) -> str:
+        head = path + (f":{c.line}" if c.line else "") + (f":{c.column}" if c.line and c.column else "")
+        text = f"{head}: " + (f"{c.place}: " if c.place else "") + c.what
+        if c.source:
+            text += f"\n    {c.source}"
+            if c.column:
+                text += "\n    " + " " * (c.column - 1) + "^"
+        return text + (f"\n    {c.hint}" if c.hint else "")
+
+
+class CallFault(Fault):
+    """The call itself is wrong: an option, a name, a value."""
+
+    status = 2
+
+
+class LinkFault(Fault):
+    """The port cannot be opened or was lost."""
+
+    status = 3
+
+
+class Unreachable(Fault):
+    """The port is open and the module does not answer as it should."""
+
+    status = 3
+
+
+@dataclass
+class Part:
+    """What was said and heard when an exchange failed, for the explanation and the record."""
+
+    said: str = ""
+    expected: str = ""
+    heard: list[str] = field(default_factory=list)
+    waited: float = 0.0
+
+
+class ModuleFault(Fault):
+    """The module answered, and not with what is right."""
+
+    def __init__(self, what: str, *, part: Part | None = None, where: str = "", hint: str = "") -> None:
+        super().__init__(what, where=where, hint=hint)
+        self.part = part or Part()
+
+
+class Stopped(Fault):
+    """The person stopped the work; raised between two exchanges, never inside one."""
+
+    status = 130

@@ -1,0 +1,180 @@
+"""Bringing a module to listen: by trying, by an escape, by control lines, or by asking the operator.
+
+The rule: it counts as listening only when it has answered. What was tried and heard is kept, so that a failure can say
+what it points to.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from wexicon.core.causes import Try, garbled, point_to
+from wexicon.core.exchange import OK, Outcome
+from wexicon.core.faults import Unreachable
+from wexicon.core.lexicon import Lexicon, Phrase
+from wexicon.core.operator import Operator
+from wexicon.core.session import Session
+from wexicon.core.speech import LINE_ENDS
+from wexicon.core.tuning import Tuning
+
+# A module that answers half may become whole while its key is still held; only after this is it called half.
+GRACE = 2.5
+# How long to wait for an answer that comes at once if it comes at all.
+QUICK = 0.3
+
+
+class Hail:
+    """Finds a module on a link and gets its attention. `tries` is what was tried and heard."""
+
+    def __init__(self, session: Session, lexicon: Lexicon, operator: Operator, patience: float) -> None:
+        self.session = session
+        self.lexicon = lexicon
+        self.operator = operator
+        self.patience = patience
+        self.tries: list[Try] = []
+
+    def find(self, likely: Sequence[Tuning] = ()) -> Tuning:
+        """Gets attention and gives the tuning at which the module listens. `likely` links are tried first, then those
+        of the lexicon. Raises Unreachable with what was tried, heard, and what it points to."""
+        attention = self.lexicon.attention
+        if attention.how == "held-key":
+            return self._ask_for_attention()
+        for tuning in self._candidates(likely):
+            self.session.tune(tuning)
+            if attention.how == "escape":
+                self._escape()
+            elif attention.how == "control-line":
+                self.session.signal(dtr=attention.signal.get("dtr"), rts=attention.signal.get("rts"))
+                self.session.quiet(attention.starts_in)
+            if self._answers(QUICK) or (self.tries[-1].how == "error" and self._answers(QUICK)):
+                return tuning
+            if self._other_line_end():
+                return tuning
+        raise self._unreachable("the module does not answer")
+
+    def _candidates(self, likely: Sequence[Tuning]) -> list[Tuning]:
+        lexicon = self.lexicon
+        if lexicon.attention.tuning:
+            return [lexicon.attention.tuning]
+        found = [*likely, lexicon.delivered]
+        found += [msgspec.structs.replace(lexicon.delivered, rate=rate) for rate in lexicon.rates()]
+        return list(dict.fromkeys(found))
+
+    # -- asking the module ----------------------------------------------------------------------------------------
+
+    def ask(self, phrase: Phrase, within: float | None = None) -> Outcome:
+        """Says a harmless line; half a line from before cannot spoil the answer."""
+        conversation = self.session.conversation
+        pending = conversation.framer.pending
+        conversation.adopt(conversation.speech)
+        said = phrase.say.fill({})
+        outcome = self.session.exchange(said, phrase.expect, within if within is not None else phrase.within)
+        unasked = [event.text for event in conversation.events]
+        heard = [pending, *outcome.heard, *(text for text in unasked if text not in outcome.heard)]
+        conversation.events.clear()
+        self.tries.append(
+            Try(
+                self.session.link.tuning,
+                conversation.speech.end,
+                said,
+                outcome.how,
+                tuple(text for text in heard if text),
+            )
+        )
+        return outcome
+
+    def _answers(self, within: float | None = None) -> bool:
+        return self.ask(self.lexicon.attention.probe, within).ok
+
+    def _other_line_end(self) -> bool:
+        """An error to a harmless line may mean another line end than the lexicon's: the others are tried."""
+        if self.tries[-1].how != "error":
+            return False
+        speech = self.session.speech
+        for end in LINE_ENDS:
+            if end != speech.end:
+                self.session.adopt(msgspec.structs.replace(speech, end=end))
+                if self._answers(QUICK):
+                    self.session.decide(f"the module wants line end {end}, not {speech.end}")
+                    return True
+        self.session.adopt(speech)
+        return False
+
+    def _escape(self) -> None:
+        attention = self.lexicon.attention
+        self.session.quiet(attention.guard)
+        outcome = self.session.exchange(attention.escape, OK, attention.guard + QUICK, exact=True)
+        self.tries.append(Try(self.session.link.tuning, "none", attention.escape, outcome.how, tuple(outcome.heard)))
+
+    # -- asking the operator --------------------------------------------------------------------------------------
+
+    def _ask_for_attention(self) -> Tuning:
+        """Tries; asks the operator; tries on until the module listens, or patience ends."""
+        session, attention = self.session, self.lexicon.attention
+        tuning = attention.tuning or self.lexicon.delivered
+        session.tune(tuning)
+        if self._listens() == "whole":
+            return tuning
+        self.tries.clear()
+        self._ask_operator(attention.operator)
+        end = session.clock.now() + self.patience
+        half_since: float | None = None
+        while session.clock.now() < end:
+            state = self._listens()
+            if state == "whole":
+                self.operator.noticed()
+                return tuning
+            if state == "half":
+                now = session.clock.now()
+                half_since = now if half_since is None else half_since
+                if now - half_since > GRACE:
+                    half_since = end
+                    self._ask_operator(
+                        f"The key was let go too early: only some commands are answered. {attention.operator}"
+                    )
+            session.quiet(0.1)
+        if half_since is not None:
+            raise Unreachable(
+                "the module answers some commands only",
+                where=session.link.name,
+                hint="The key was let go too early. " + attention.operator,
+            )
+        self._look_in_data_mode()
+        raise self._unreachable("the module did not come to command mode")
+
+    def _ask_operator(self, text: str) -> None:
+        self.session.trace.record(self.session.clock.now(), "asked", act="attention", text=text)
+        self.operator.ask("attention", text)
+
+    def _listens(self) -> str:
+        """no, half or whole. The first line after a start may be answered with an error, so it is said again once."""
+        if not self._answers(QUICK):
+            heard = self.tries[-1].heard
+            understood = self.tries[-1].how == "error" or any(not garbled(text) for text in heard)
+            if not understood or not self._answers(QUICK):
+                return "no"
+        whole = self.lexicon.attention.whole
+        if whole and not self.ask(whole, QUICK).ok:
+            return "half"
+        return "whole"
+
+    # -- failure --------------------------------------------------------------------------------------------------
+
+    def _data_links(self) -> list[Tuning]:
+        delivered = self.lexicon.delivered
+        return [msgspec.structs.replace(delivered, rate=rate) for rate in self.lexicon.rates()]
+
+    def _look_in_data_mode(self) -> None:
+        """A module that is not in command mode may still say something on its data link."""
+        for tuning in self._data_links():
+            self.session.tune(tuning)
+            if self._answers(QUICK) or any(not garbled(text) for text in self.tries[-1].heard):
+                return
+
+    def _unreachable(self, what: str) -> Unreachable:
+        data_links = self._data_links() if self.lexicon.attention.how == "held-key" else []
+        cause = point_to(self.tries, data_links)
+        self.session.decide(f"{what}: {cause.what}")
+        return Unreachable(f"{what}: {cause.what}", where=self.session.link.name, hint=cause.next)

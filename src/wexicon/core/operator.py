@@ -1,0 +1,28 @@
+"""What only hands can do: keys, power, wires. A session asks for it and notices by itself when it has been done.
+
+The rule: asking never waits. Who asks goes on listening and trying until the module answers or patience ends.
+"""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+
+class Operator(Protocol):
+    """Somebody who works the module: a person at the bench, a fixture, or a rig that works its own stand-ins."""
+
+    def ask(self, act: str, text: str) -> None:
+        """Asks for `act` (attention, power-cycle, release), put into words in `text`; returns at once."""
+
+    def noticed(self) -> None:
+        """What was asked for has been done."""
+
+
+class Nobody:
+    """No hands at all: what needs them will fail, and say so."""
+
+    def ask(self, act: str, text: str) -> None:
+        pass
+
+    def noticed(self) -> None:
+        pass

@@ -1,0 +1,148 @@
+"""A sheet: what the finished units should be, checked against their lexicons before a byte is sent.
+
+The rule: after reading, every value is one that its module can take, and every secret is in memory only. A secret never
+stands in the sheet itself: it says where it comes from, `{ env = "NAME" }`, `{ file = "NAME" }` or `{ prompt = "..." }`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import msgspec
+
+from wexicon.core.faults import Fault
+from wexicon.core.lexicon import Lexicon, Setting
+from wexicon.core.text import meant
+from wexicon.core.toml import Source
+from wexicon.core.values import Value, ValueFault
+
+FORMAT = 1
+SECRET_SOURCES = ("env", "file", "prompt")
+
+
+class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[seat.NAME]`: a part that a module plays."""
+
+    lexicon: str
+    settings: dict[str, Any]
+    meaning: str = ""
+
+
+@dataclass(frozen=True)
+class Seat:
+    """A part that a module plays, with its lexicon and the plain values of its settings."""
+
+    name: str
+    lexicon: Lexicon
+    wanted: dict[str, Value]
+
+    def secrets(self) -> list[str]:
+        """The values that appear nowhere, in the module's words and in ours."""
+        found: list[str] = []
+        for name, value in self.wanted.items():
+            setting = self.lexicon.settings[name]
+            if setting.secret:
+                found += [str(value), setting.kind.encode(value)]
+        return found
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """All of a sheet."""
+
+    path: str
+    title: str
+    seats: dict[str, Seat]
+
+
+def read_sheet(
+    data: bytes,
+    path: str,
+    lexicon: Callable[[str], Lexicon],
+    secret: Callable[[str, str], str],
+    seat: str | None = None,
+) -> Sheet:
+    """The sheet in the bytes of a TOML file. `lexicon` gives the lexicon of a name, `secret` what an environment
+    variable, a file or a prompt holds (raises ValueError); only the secrets of `seat`, where given, are asked for.
+    Raises FileFault with every complaint."""
+    source = Source(data, path)
+    for key in source.data:
+        if key not in ("format", "title", "seat"):
+            source.complain((key,), "no such key", meant(key, ("format", "title", "seat")))
+    if source.data.get("format") != FORMAT:
+        source.complain(("format",), f"format = {FORMAT} is missing", "this Wexicon reads format 1")
+    seats: dict[str, Seat] = {}
+    tables = source.data.get("seat", {})
+    if not isinstance(tables, dict) or not tables:
+        source.complain(("seat",), "there is no seat", "a sheet holds one table [seat.NAME] or more")
+        tables = {}
+    for name, data_of_seat in tables.items():
+        table = source.record(data_of_seat, SeatTable, ("seat", name))
+        if table and (seat is None or seat == name):
+            made = _seat(source, name, table, lexicon, secret)
+            if made:
+                seats[name] = made
+    source.finish()
+    return Sheet(path, str(source.data.get("title", "")), seats)
+
+
+def _seat(
+    source: Source, name: str, table: SeatTable, lexicon: Callable[[str], Lexicon], secret: Callable[[str, str], str]
+) -> Seat | None:
+    place = ("seat", name)
+    try:
+        words = lexicon(table.lexicon)
+    except Fault as fault:
+        source.complain((*place, "lexicon"), str(fault))
+        return None
+    wanted: dict[str, Value] = {}
+    for key, given in table.settings.items():
+        here = (*place, "settings", key)
+        setting = words.settings.get(key)
+        if setting is None:
+            source.complain(here, f"{words.about.family} has no such setting", meant(key, words.settings))
+            continue
+        value = _value(source, here, setting, given, secret)
+        if value is not None:
+            wanted[key] = value
+    for key in wanted:
+        for other, needed in words.settings[key].needs.items():
+            if other in wanted and wanted[other] != needed:
+                show = words.settings[other].show
+                source.complain(
+                    (*place, "settings", key),
+                    f"needs {other} = {show(needed)}, and the sheet wants {other} = {show(wanted[other])}",
+                    f"take {key} away, or make {other} {show(needed)}",
+                )
+    return Seat(name, words, wanted)
+
+
+def _value(
+    source: Source, here: tuple[str, ...], setting: Setting, given: Any, secret: Callable[[str, str], str]
+) -> Value | None:
+    comes_from = ""
+    if isinstance(given, dict) and len(given) == 1 and (kind := next(iter(given))) in SECRET_SOURCES:
+        comes_from = f" (from {kind} {given[kind]})"
+        try:
+            given = secret(kind, str(given[kind]))
+        except ValueError as fault:
+            source.complain(here, str(fault))
+            return None
+    elif setting.secret:
+        source.complain(
+            here,
+            "is a secret and does not belong into a sheet",
+            f'say where it comes from: {setting.name} = {{ env = "NAME" }}, {{ file = "NAME" }} or {{ prompt = "..." }}',
+        )
+        return None
+    try:
+        return setting.kind.check(given)
+    except ValueFault as fault:
+        if setting.secret or comes_from:
+            why = fault.why if "'" not in fault.why else "holds a character that is not allowed"
+            source.complain(here, f"the value{comes_from} {why}", f"allowed: {fault.allowed}")
+        else:
+            source.complain(here, f"{fault.value!r} {fault.why}", f"allowed: {fault.allowed}")
+        return None

@@ -1,0 +1,78 @@
+"""How a module wants to be spoken to, as a value: line ends, echo, the words for yes and no, how long an answer takes.
+
+The rule: everything that differs between modules and is needed to hold one exchange stands here; nothing else does.
+"""
+
+from __future__ import annotations
+
+import re
+
+import msgspec
+
+from wexicon.core.durations import seconds
+from wexicon.core.patterns import Pattern
+
+LINE_ENDS = {"none": "", "cr": "\r", "lf": "\n", "crlf": "\r\n"}
+ANSWERS = ("lines", "silence", "sentences", "bytes")
+ECHOES = ("on", "off", "either")
+CLOSINGS = ("always", "alone", "either")
+_SILENCE = re.compile(r"silence\s+(\S+)")
+
+
+class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The `[speech]` table of a lexicon.
+
+    `closing` says when the success word comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is
+    nothing else to say, `either` where that is unknown (then Wexicon listens a moment longer). `rest` is the pause that
+    the module needs after its answer before it can hear the next line.
+    """
+
+    end: str = "crlf"
+    answer: str = "lines"
+    echo: str = "either"
+    ok: tuple[str, ...] = ("OK",)
+    error: tuple[str, ...] = ("ERROR",)
+    within: str = "1s"
+    closing: str = "either"
+    rest: str = "0ms"
+    prompt: str = ""
+
+    def faults(self) -> list[tuple[str, str]]:
+        """What is wrong with it, as (key, what)."""
+        found: list[tuple[str, str]] = []
+        for key, allowed in (("end", LINE_ENDS), ("echo", ECHOES), ("closing", CLOSINGS)):
+            if (word := getattr(self, key)) not in allowed:
+                found.append((key, f"{word!r} is none of {', '.join(allowed)}"))
+        if self.answer not in ANSWERS and not _SILENCE.fullmatch(self.answer):
+            found.append(("answer", f"{self.answer!r} is none of lines, silence 60ms, sentences, bytes"))
+        for key, text in (("within", self.within), ("rest", self.rest), ("answer", self._gap_text())):
+            try:
+                seconds(text)
+            except ValueError as fault:
+                found.append((key, str(fault)))
+        for key in ("ok", "error"):
+            for source in getattr(self, key):
+                try:
+                    Pattern(source)
+                except ValueError as fault:
+                    found.append((key, str(fault)))
+        return found
+
+    def _gap_text(self) -> str:
+        found = _SILENCE.fullmatch(self.answer)
+        return found[1] if found else "60ms"
+
+    @property
+    def line_end(self) -> str:
+        """The characters of the line end."""
+        return LINE_ENDS[self.end]
+
+    @property
+    def form(self) -> str:
+        """How frames are cut: lines, silence, sentences, bytes."""
+        return self.answer.split()[0]
+
+    @property
+    def gap(self) -> float:
+        """The silence in seconds that ends an answer, where silence does."""
+        return seconds(self._gap_text())

@@ -1,0 +1,83 @@
+"""Bytes as text and back, text made safe to show, and the word that was probably meant.
+
+The rule: what a module sends is carried as UTF-8 with surrogate escapes, so that no byte is lost and ordinary text is
+ordinary text; whatever is shown to a person goes through `visible` first.
+"""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Iterable
+
+_UNSEEN = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff\\]")
+_NAMED = {"\r": "\\r", "\n": "\\n", "\t": "\\t", "\\": "\\\\"}
+_ESCAPE = re.compile(r"\\(?:x([0-9A-Fa-f]{2})|(.))", re.DOTALL)
+_PLAIN_ESCAPES = {"r": "\r", "n": "\n", "t": "\t", "0": "\0", "e": "\x1b", "\\": "\\", '"': '"', "{": "{{", "}": "}}"}
+
+
+def to_text(data: bytes) -> str:
+    """Bytes from a module as text; `to_bytes` gives the same bytes back."""
+    return data.decode("utf-8", "surrogateescape")
+
+
+def to_bytes(text: str) -> bytes:
+    """Text for a module as bytes; the reverse of `to_text`."""
+    return text.encode("utf-8", "surrogateescape")
+
+
+def _escape(found: re.Match[str]) -> str:
+    char = found.group()
+    if char in _NAMED:
+        return _NAMED[char]
+    code = ord(char)
+    if 0xDC80 <= code <= 0xDCFF:
+        return f"\\x{code - 0xDC00:02X}"
+    return f"\\x{code:02X}" if code < 0x100 else f"\\u{code:04X}"
+
+
+def visible(text: str | bytes) -> str:
+    """The text with every control character, stray byte and direction mark escaped, on one line."""
+    if isinstance(text, bytes):
+        text = to_text(text)
+    return _UNSEEN.sub(_escape, text)
+
+
+def unescape(text: str) -> str:
+    r"""Escapes of a `>>` line or a quoted prompt read as characters: \r \n \t \0 \e \\ \" \{ \} \xNN.
+
+    Raises ValueError on an escape that is none of these. \{ and \} give doubled braces, which templates read as one.
+    """
+
+    def one(found: re.Match[str]) -> str:
+        if found[1]:
+            return to_text(bytes([int(found[1], 16)]))
+        if found[2] not in _PLAIN_ESCAPES:
+            raise ValueError(f"\\{found[2]} is no escape")
+        return _PLAIN_ESCAPES[found[2]]
+
+    if re.search(r"(?<!\\)(?:\\\\)*\\$", text):
+        raise ValueError("a lone \\ at the end")
+    return _ESCAPE.sub(one, text)
+
+
+def has_control(text: str) -> bool:
+    """Whether the text holds a control character: one that could end a command and begin another."""
+    return any(ord(c) < 0x20 or ord(c) == 0x7F for c in text)
+
+
+def nearest(word: str, words: Iterable[str]) -> str:
+    """The one of `words` that was probably meant by `word`, or an empty string."""
+    close = difflib.get_close_matches(word.lower(), known := list(words), n=1, cutoff=0.6)
+    if close:
+        return close[0]
+    return next((k for k in known if word and (k.startswith(word) or word.startswith(k))), "")
+
+
+def meant(word: str, words: Iterable[str]) -> str:
+    """A sentence that suggests the word that was meant, or lists the words there are."""
+    known = sorted(words)
+    close = nearest(word, known)
+    if close:
+        return f"did you mean {close}?"
+    return f"known: {', '.join(known)}" if known else ""

@@ -1,0 +1,154 @@
+"""TOML files to typed records, with every fault found in one go and a line number for each.
+
+The rule: a key that is not known is a fault, never passed over; what was probably meant is suggested.
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from typing import Any, TypeVar
+
+import msgspec
+
+from wexicon.core.faults import Complaint, FileFault
+from wexicon.core.text import meant
+
+T = TypeVar("T")
+_HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(?:#.*)?")
+_KEY = re.compile(r"\s*((?:\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:\"[^\"]*\"|[A-Za-z0-9_-]+))*)\s*=")
+_AT = re.compile(r"(?s)(.*?)(?: - at `(key in )?\$?(.*?)`)?$")
+_UNKNOWN = re.compile(r"Object contains unknown field `(.+)`")
+_MISSING = re.compile(r"Object missing required field `(.+)`")
+_MOST_FAULTS = 60
+
+
+class Source:
+    """One TOML file: its data, and the complaints about it so far."""
+
+    def __init__(self, data: bytes, path: str) -> None:
+        self.path = path
+        self.complaints: list[Complaint] = []
+        self.data: dict[str, Any] = {}
+        try:
+            self.text = data.decode("utf-8")
+            self.data = tomllib.loads(self.text)
+        except UnicodeDecodeError as fault:
+            self.text = ""
+            raise FileFault(
+                path, [Complaint(f"byte {fault.start} is not UTF-8", hint="save the file as UTF-8")]
+            ) from None
+        except (tomllib.TOMLDecodeError, RecursionError, ValueError) as fault:
+            found = re.search(r"\(at line (\d+), column (\d+)\)", str(fault))
+            line, column = (int(found[1]), int(found[2])) if found else (0, 0)
+            what = re.sub(r"\s*\(at .*\)$", "", str(fault)) or "nested too deep"
+            raise FileFault(path, [Complaint(f"not TOML: {what}", "", line, column, self.line(line))]) from None
+
+    def line(self, number: int) -> str:
+        """One line of the file."""
+        lines = self.text.splitlines()
+        return lines[number - 1][:200] if 0 < number <= len(lines) else ""
+
+    def find(self, place: tuple[str, ...]) -> int:
+        """The line on which the table or key stands, or the nearest line above it that can be told; 0 if none."""
+        best, best_line = 0, 0
+        table: tuple[str, ...] = ()
+        for number, line in enumerate(self.text.splitlines(), 1):
+            if line.lstrip().startswith("[") and (header := _HEADER.fullmatch(line)):
+                table = _path(header[1])
+                here = table
+            elif key := _KEY.match(line):
+                here = table + _path(key[1])
+            else:
+                continue
+            if len(here) > best and place[: len(here)] == here:
+                best, best_line = len(here), number
+        return best_line
+
+    def complain(self, place: tuple[str, ...], what: str, hint: str = "") -> None:
+        """Adds a complaint about the table or key at `place`."""
+        number = self.find(place)
+        self.complaints.append(Complaint(what, ".".join(place), number, hint=hint))
+
+    def record(self, data: Any, kind: type[T], place: tuple[str, ...]) -> T | None:
+        """`data` as a record of type `kind`; None where that cannot be, with all that is wrong complained of."""
+        before = len(self.complaints)
+        removed: set[tuple[str, ...]] = set()
+        for _ in range(_MOST_FAULTS):
+            try:
+                made = msgspec.convert(data, kind, strict=True)
+                return made if len(self.complaints) == before else None
+            except msgspec.ValidationError as fault:
+                path = self._explain(str(fault), kind, place, removed)
+                if not path or not _remove(data, path):
+                    return None
+                removed.add(path)
+        return None
+
+    def _explain(
+        self, message: str, kind: Any, place: tuple[str, ...], removed: set[tuple[str, ...]]
+    ) -> tuple[str, ...]:
+        """Complains in our own words; gives the path of what to take away to find the next fault."""
+        found = _AT.match(message)
+        what = (found[1] if found else message) or message
+        path = tuple(part for part in re.split(r"\.|\[\.\.\.\]|\[(\d+)\]", (found[3] if found else "") or "") if part)
+        if unknown := _UNKNOWN.match(what):
+            self.complain((*place, *path, unknown[1]), "no such key", meant(unknown[1], sorted(_names(kind))))
+            return (*path, unknown[1])
+        if missing := _MISSING.match(what):
+            if (*path, missing[1]) not in removed:
+                self.complain(place + path, f"the key {missing[1]} is missing")
+            return ()
+        if path and path[-1] == "kind":
+            self.complain(
+                place + path, what.replace("Invalid value", "no such kind of value:"), f"known: {_kinds(kind)}"
+            )
+            return ()
+        self.complain(place + path, what[:1].lower() + what[1:])
+        return path
+
+    def finish(self) -> None:
+        """Raises FileFault if there was any complaint."""
+        if self.complaints:
+            raise FileFault(self.path, sorted(self.complaints, key=lambda c: c.line))
+
+
+def _path(header: str) -> tuple[str, ...]:
+    return tuple(part.strip().strip("\"'") for part in header.split("."))
+
+
+def _remove(data: Any, path: tuple[str, ...]) -> bool:
+    for part in path[:-1]:
+        try:
+            data = data[int(part)] if isinstance(data, list) else data[part]
+        except (KeyError, IndexError, ValueError, TypeError):
+            return False
+    if isinstance(data, dict) and path[-1] in data:
+        del data[path[-1]]
+        return True
+    return False
+
+
+def _structs(kind: Any) -> list[type]:
+    """Every record type that can be reached from `kind`."""
+    found: list[type] = []
+    waiting = [kind]
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, type) and issubclass(one, msgspec.Struct):
+            if one in found:
+                continue
+            found.append(one)
+            waiting.extend(field.type for field in msgspec.structs.fields(one))
+        else:
+            waiting.extend(getattr(one, "__args__", ()))
+    return found
+
+
+def _names(kind: Any) -> set[str]:
+    return {field.encode_name for struct in _structs(kind) for field in msgspec.structs.fields(struct)}
+
+
+def _kinds(kind: Any) -> str:
+    tags = {str(tag) for struct in _structs(kind) if (tag := struct.__struct_config__.tag)}  # type: ignore[attr-defined]
+    return ", ".join(sorted(tags))

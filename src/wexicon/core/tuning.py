@@ -1,0 +1,53 @@
+"""Rate and frame of one side of a link: what must agree at both ends before a byte is understood.
+
+The rule: a `Tuning` is a value; changing the link means making another one.
+"""
+
+from __future__ import annotations
+
+import re
+
+import msgspec
+
+PARITIES = {"N": "none", "E": "even", "O": "odd"}
+USUAL_RATES = (9600, 115200, 19200, 38400, 57600, 4800, 2400, 1200, 230400, 460800, 921600)
+HIGHEST_RATE = 12_000_000
+_FRAME = re.compile(r"([5-8])([NEO])([12])")
+
+
+class Tuning(msgspec.Struct, frozen=True):
+    """Rate in baud, data bits, parity (N, E, O) and stop bits."""
+
+    rate: int = 9600
+    bits: int = 8
+    parity: str = "N"
+    stop: int = 1
+
+    @classmethod
+    def of(cls, rate: int, frame: str = "8N1") -> Tuning:
+        """From a rate and a frame such as `8N1`. Raises ValueError with what is allowed."""
+        found = _FRAME.fullmatch(frame.upper())
+        if not found:
+            raise ValueError(
+                f"{frame!r} is no frame: write data bits (5 to 8), parity (N, E, O), stop bits (1, 2): 8N1"
+            )
+        if not 0 < rate <= HIGHEST_RATE:
+            raise ValueError(f"{rate} is no rate: from 1 to {HIGHEST_RATE} baud")
+        return cls(rate, int(found[1]), found[2], int(found[3]))
+
+    @property
+    def frame(self) -> str:
+        """Data bits, parity, stop bits: `8N1`."""
+        return f"{self.bits}{self.parity}{self.stop}"
+
+    @property
+    def char_bits(self) -> int:
+        """Bits on the wire for one character: start, data, parity, stop."""
+        return 1 + self.bits + (self.parity != "N") + self.stop
+
+    def wire_time(self, characters: int) -> float:
+        """Seconds that `characters` take on the wire, back to back."""
+        return characters * self.char_bits / self.rate
+
+    def __str__(self) -> str:
+        return f"{self.rate} {self.frame}"

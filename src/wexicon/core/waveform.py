@@ -1,0 +1,91 @@
+"""What a UART hears when the other side sends at another rate or frame, and which rate some garbage came from.
+
+The rule: nothing is made up. Sent bytes become the levels of the line, one value for each bit time; the receiver
+looks for a falling edge and samples the middle of each of its own bit times, as a UART does (start bit low, data bits
+least significant first, parity, stop bits high; the line rests high).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wexicon.core.tuning import USUAL_RATES, Tuning
+
+
+def levels(data: bytes, tuning: Tuning) -> NDArray[np.uint8]:
+    """The level of the line in each bit time while `data` is sent back to back: 1 is high (rest), 0 is low."""
+    sent = np.frombuffer(data, dtype=np.uint8)
+    line = np.ones((len(sent), tuning.char_bits), dtype=np.uint8)
+    line[:, 0] = 0
+    bits = (sent[:, None] >> np.arange(tuning.bits, dtype=np.uint8)) & 1
+    line[:, 1 : 1 + tuning.bits] = bits
+    if tuning.parity != "N":
+        odd_ones = bits.sum(axis=1) & 1
+        line[:, 1 + tuning.bits] = odd_ones if tuning.parity == "E" else 1 - odd_ones
+    return line.reshape(-1)
+
+
+def heard_at(data: bytes, sent: Tuning, ours: Tuning) -> bytes:
+    """The bytes that a UART tuned to `ours` takes in while `data` is sent with `sent`.
+
+    Characters with a wrong parity or stop bit are passed on as they are sampled, which is what operating systems do
+    unless told otherwise; a line held low through a whole character is heard as a zero byte. After a character the
+    receiver waits for the next falling edge.
+    """
+    if sent == ours or not data:
+        return data
+    line = levels(data, sent)
+    before = np.concatenate(([1], line[:-1]))
+    edges = np.flatnonzero((before == 1) & (line == 0)) / sent.rate
+    bit = 1 / ours.rate
+    offsets = (1.5 + np.arange(ours.bits)) * bit
+    weights = 1 << np.arange(ours.bits)
+    last_sample = (ours.char_bits - ours.stop + 0.5) * bit
+    taken = bytearray()
+    at = 0
+    while at < len(edges):
+        start = edges[at]
+        # A glitch shorter than half of our bit time is no start bit: the middle of the start must still be low.
+        if line[min(int((start + 0.5 * bit) * sent.rate), len(line) - 1)] == 0:
+            where = ((start + offsets) * sent.rate).astype(np.int64)
+            sampled = np.where(where < len(line), line[np.minimum(where, len(line) - 1)], 1)
+            taken.append(int((sampled * weights).sum()))
+            at = int(np.searchsorted(edges, start + last_sample, side="right"))
+        else:
+            at += 1
+    return bytes(taken)
+
+
+def true_rate(garbage: bytes, ours: Tuning, texts: Iterable[bytes], rates: Iterable[int] = USUAL_RATES) -> int | None:
+    """The rate at which one of `texts` would have been heard as `garbage` by a UART tuned to `ours`; None if none fits.
+
+    `texts` are what the module may have sent: its start message, its ready word, a sentence. The share of garbage that
+    is heard the same, in order, must be more than half, and better than at any other rate.
+    """
+    if not garbage:
+        return None
+    scores: dict[int, float] = {}
+    for text in texts:
+        for rate in rates:
+            if rate == ours.rate:
+                continue
+            alike = _alike(garbage, heard_at(text, Tuning(rate, ours.bits, ours.parity, ours.stop), ours))
+            scores[rate] = max(scores.get(rate, 0.0), alike)
+    if not scores:
+        return None
+    best, score = max(scores.items(), key=lambda item: item[1])
+    return best if score > 0.5 else None
+
+
+def _alike(garbage: bytes, simulated: bytes) -> float:
+    """How much of the two is the same, from 0 to 1; a beginning or an end that was missed costs little."""
+    from difflib import SequenceMatcher
+
+    if not simulated:
+        return 0.0
+    matcher = SequenceMatcher(None, garbage[:400], simulated[:400], autojunk=False)
+    same = sum(block.size for block in matcher.get_matching_blocks())
+    return 2 * same / (min(len(garbage), 400) + min(len(simulated), 400))

@@ -1,0 +1,1 @@
+"""Ports that a session drives: serial devices and serial URLs, and an in-memory link under a virtual clock."""

@@ -1,0 +1,186 @@
+"""Real ports: serial devices by path, and serial URLs (rfc2217://, socket://, loop://), through pyserial.
+
+The rule: reading waits for bytes and for nothing else, and gives what is there; a port that is lost is a LinkFault that
+says so. A device is read straight from its file descriptor; a URL by a thread of its own.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import queue
+import select
+import threading
+import time
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import serial
+
+from wexicon.core.faults import LinkFault
+from wexicon.core.tuning import Tuning
+
+
+class RealClock:
+    """The machine's monotonic clock, and the wall time that belongs to it."""
+
+    def __init__(self) -> None:
+        self._wall = datetime.now(UTC) - timedelta(seconds=time.monotonic())
+
+    def now(self) -> float:
+        return time.monotonic()
+
+    def wall(self, at: float) -> datetime:
+        return self._wall + timedelta(seconds=at)
+
+
+def open_port(name: str, tuning: Tuning) -> DeviceLink | UrlLink:
+    """Opens a port. Raises LinkFault that says why it cannot be."""
+    url = "://" in name
+    try:
+        port = serial.serial_for_url(name, do_not_open=True)
+        _apply(port, tuning)
+        if not url:
+            port.exclusive = True
+        port.timeout = 0.05 if url else 0
+        port.open()
+    except (serial.SerialException, OSError, ValueError) as fault:
+        raise _cannot_open(name, fault) from None
+    return UrlLink(name, port, tuning) if url or not hasattr(port, "fileno") else DeviceLink(name, port, tuning)
+
+
+def _cannot_open(name: str, fault: Exception) -> LinkFault:
+    number = getattr(fault, "errno", None)
+    text = str(fault)
+    if number == 2 or "FileNotFound" in text:
+        return LinkFault(
+            "there is no such port", where=name, hint="Is the cable in? `wexicon ports` lists what there is."
+        )
+    if number == 13:
+        return LinkFault(
+            "no permission to open the port", where=name, hint="Add yourself to the group that owns it (often dialout)."
+        )
+    if number in (11, 16) or "exclusively lock" in text:
+        return LinkFault("the port is in use by another program", where=name, hint="Close what holds it and try again.")
+    if number == 25 or "Could not configure port" in text:
+        return LinkFault("this is not a serial port", where=name, hint="`wexicon ports` lists what there is.")
+    if "://" in name:
+        return LinkFault(
+            f"cannot be reached: {text}", where=name, hint="Is the server running, and is this its address and port?"
+        )
+    return LinkFault(f"cannot be opened: {text}", where=name, hint="`wexicon ports` lists what there is.")
+
+
+def _apply(port: Any, tuning: Tuning) -> None:
+    port.baudrate = tuning.rate
+    port.bytesize = tuning.bits
+    port.parity = tuning.parity
+    port.stopbits = tuning.stop
+
+
+class _PortLink:
+    """What both kinds share."""
+
+    def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
+        self.name = name
+        self.clock = RealClock()
+        self.tuning = tuning
+        self._port = port
+
+    def lost(self, fault: Exception) -> LinkFault:
+        return LinkFault(f"the port was lost: {fault}", where=self.name, hint="Is the cable still in?")
+
+    def read(self, until: float) -> bytes:
+        raise NotImplementedError
+
+    def write(self, data: bytes) -> None:
+        try:
+            self._port.write(data)
+        except (serial.SerialException, OSError) as fault:
+            raise self.lost(fault) from None
+
+    def tune(self, tuning: Tuning) -> None:
+        try:
+            self._port.flush()
+            _apply(self._port, tuning)
+        except (serial.SerialException, OSError, ValueError) as fault:
+            hint = "The adapter may not have this rate or frame."
+            raise LinkFault(f"cannot be tuned to {tuning}: {fault}", where=self.name, hint=hint) from None
+        self.tuning = tuning
+
+    def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
+        try:
+            if dtr is not None:
+                self._port.dtr = dtr
+            if rts is not None:
+                self._port.rts = rts
+        except (serial.SerialException, OSError) as fault:
+            hint = "This port has no control lines; use an adapter that drives them, or RFC 2217."
+            raise LinkFault(f"its control lines cannot be driven: {fault}", where=self.name, hint=hint) from None
+
+    def close(self) -> None:
+        with contextlib.suppress(serial.SerialException, OSError):
+            self._port.close()
+
+
+class DeviceLink(_PortLink):
+    """A serial device or a pseudo-terminal."""
+
+    def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
+        super().__init__(name, port, tuning)
+        self._fd: int = port.fileno()
+
+    def read(self, until: float) -> bytes:
+        fd = self._fd
+        try:
+            ready, _, _ = select.select((fd,), (), (), max(0.0, until - time.monotonic()))
+            if not ready:
+                return b""
+            data = os.read(fd, 65_536)
+        except BlockingIOError:
+            return b""
+        except OSError as fault:
+            raise self.lost(fault) from None
+        if not data:
+            raise self.lost(OSError("end of file"))
+        return data
+
+
+class UrlLink(_PortLink):
+    """A port behind a serial URL; a thread takes in what comes."""
+
+    def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
+        super().__init__(name, port, tuning)
+        self._queue: queue.SimpleQueue[bytes | Exception] = queue.SimpleQueue()
+        self._open = True
+        self._thread = threading.Thread(target=self._take_in, name=f"reads {name}", daemon=True)
+        self._thread.start()
+
+    def _take_in(self) -> None:
+        try:
+            while self._open:
+                if data := self._port.read(max(1, self._port.in_waiting)):
+                    self._queue.put(data)
+        except Exception as fault:  # whatever a URL's driver raises must reach the one who reads
+            if self._open:
+                self._queue.put(fault)
+
+    def read(self, until: float) -> bytes:
+        try:
+            got = self._queue.get(timeout=max(0.0, until - time.monotonic()))
+        except queue.Empty:
+            return b""
+        if isinstance(got, Exception):
+            raise self.lost(got)
+        while not self._queue.empty():
+            more = self._queue.get()
+            if isinstance(more, Exception):
+                self._queue.put(more)
+                break
+            got += more
+        return got
+
+    def close(self) -> None:
+        self._open = False
+        self._thread.join(timeout=1)
+        super().close()

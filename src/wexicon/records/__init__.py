@@ -1,0 +1,1 @@
+"""What is kept: the trace of a session."""

@@ -1,0 +1,117 @@
+"""A rig: a bench of stand-ins as a TOML file describes it.
+
+The rule: the bench only builds and holds the stand-ins; what puts them on ports is `serving`, and under the virtual
+clock nothing does.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from wexicon.core.agenda import Agenda
+from wexicon.core.text import meant
+from wexicon.core.toml import Source
+from wexicon.rig.standin import StandIn
+from wexicon.rig.standins import FAMILIES, family
+from wexicon.rig.uart import Faults
+
+FORMAT = 1
+SERVES = ("pty", "rfc2217")
+
+
+class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[unit.NAME]`: one stand-in. `settings` is what its flash holds instead of what it was delivered with, `identity`
+    what no setting can change; `port` the TCP port for rfc2217 (0: any)."""
+
+    standin: str
+    serve: str = "pty"
+    port: int = 0
+    powered: bool = True
+    settings: dict[str, Any] = {}
+    identity: dict[str, Any] = {}
+    faults: Faults = Faults()
+
+
+class Unit:
+    """A stand-in on the bench, and how it is served."""
+
+    def __init__(self, name: str, table: UnitTable, standin: StandIn) -> None:
+        self.name = name
+        self.table = table
+        self.standin = standin
+
+    def work(self, do: str, what: str = "") -> None:
+        """What hands do: `operate` an act, `power` on, off or cycle, `hold` or `release` a key. Raises ValueError."""
+        standin = self.standin
+        if do == "operate":
+            standin.operate(what)
+        elif do == "power" and what in ("on", "off"):
+            standin.power(what == "on")
+        elif do == "power" and what == "cycle":
+            standin.cycle()
+        elif do in ("hold", "release"):
+            key = what or (standin.keys[0] if standin.keys else "")
+            if key not in standin.keys:
+                has = f"it has {', '.join(standin.keys)}" if standin.keys else "it has none"
+                raise ValueError(f"{self.name} has no key {key}".rstrip() + f"; {has}")
+            standin.key(key, do == "hold")
+        else:
+            raise ValueError(f"nobody knows how to {do} {what}".rstrip())
+
+
+class Bench:
+    """All units of a rig, on one agenda."""
+
+    def __init__(self, title: str, tables: dict[str, UnitTable], agenda: Agenda) -> None:
+        self.title = title
+        self.agenda = agenda
+        self.units: dict[str, Unit] = {}
+        for name, table in tables.items():
+            made = family(table.standin)(agenda, name, table.settings, table.identity, table.faults)
+            self.units[name] = Unit(name, table, made)
+
+    def power_up(self) -> None:
+        """Gives power to all units that the file wants powered."""
+        for unit in self.units.values():
+            unit.standin.power(unit.table.powered)
+
+    def unit(self, name: str) -> Unit:
+        """The unit called `name`; raises ValueError with a suggestion."""
+        if name not in self.units:
+            raise ValueError(f"there is no unit {name} on this rig; {meant(name, self.units)}")
+        return self.units[name]
+
+
+def read_rig(data: bytes, path: str, agenda: Agenda) -> Bench:
+    """The bench that a TOML file describes. Raises FileFault with every complaint."""
+    source = Source(data, path)
+    known = ("format", "title", "unit")
+    for key in source.data:
+        if key not in known:
+            source.complain((key,), "no such key", meant(key, known))
+    if source.data.get("format") != FORMAT:
+        source.complain(("format",), f"format = {FORMAT} is missing", "this Wexicon reads format 1")
+    units = source.data.get("unit")
+    if not isinstance(units, dict) or not units:
+        source.complain(("unit",), "there is no unit", "a rig holds one table [unit.NAME] or more")
+        units = {}
+    tables: dict[str, UnitTable] = {}
+    for name, given in units.items():
+        table = source.record(given, UnitTable, ("unit", name))
+        if table is None:
+            continue
+        if table.standin not in FAMILIES:
+            what = f"there is no stand-in {table.standin}"
+            source.complain(("unit", name, "standin"), what, meant(table.standin, FAMILIES))
+            continue
+        if table.serve not in SERVES:
+            source.complain(("unit", name, "serve"), f"{table.serve!r} is none of {', '.join(SERVES)}")
+        delivered = family(table.standin).delivered
+        for key in table.settings:
+            if key not in delivered:
+                source.complain(("unit", name, "settings", key), "it keeps no such thing", meant(key, delivered))
+        tables[name] = table
+    source.finish()
+    return Bench(str(source.data.get("title", "")), tables, agenda)

@@ -1,0 +1,143 @@
+"""Working a running rig from another program: its keys, its power, its end.
+
+The rule: a rig listens on this machine only, and obeys only who can read its card, a file of the user's own that tells
+its address, its ports and a word to be let in.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import re
+import secrets
+import socket
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import platformdirs
+
+from wexicon.core.faults import CallFault
+from wexicon.core.text import meant
+from wexicon.rig.serving import Server
+
+
+class Card(msgspec.Struct):
+    """What others need to work a running rig."""
+
+    name: str
+    title: str
+    address: tuple[str, int]
+    word: str
+    process: int
+    ports: dict[str, str]
+    standins: dict[str, str]
+
+
+def card_folder() -> Path:
+    """Where running rigs leave their cards."""
+    own = os.environ.get("WEXICON_RUN")
+    return Path(own) if own else platformdirs.user_runtime_path("wexicon") / "rigs"
+
+
+def cards() -> list[Card]:
+    """The cards of all rigs that are running; those of rigs that died are taken away."""
+    found = []
+    for path in sorted(card_folder().glob("*.json")):
+        try:
+            card = msgspec.json.decode(path.read_bytes(), type=Card)
+            with socket.create_connection(card.address, timeout=1):
+                found.append(card)
+        except (OSError, msgspec.DecodeError):
+            with contextlib.suppress(OSError):
+                path.unlink()
+    return found
+
+
+def find_unit(name: str) -> tuple[Card, str]:
+    """The running rig that has a unit of this name, or a unit on this port. Raises CallFault."""
+    running = cards()
+    for card in running:
+        for unit, port in card.ports.items():
+            if name in (unit, port, f"{card.name}/{unit}"):
+                return card, unit
+    if not running:
+        raise CallFault("no rig is running", hint="Start one in another terminal: wexicon rig start FILE")
+    units = [unit for card in running for unit in card.ports]
+    raise CallFault(f"no running rig has a unit or a port {name}", hint=meant(name, units))
+
+
+def ask(card: Card, **request: Any) -> None:
+    """Has a running rig do something. Raises CallFault with its answer where it will not."""
+    try:
+        with socket.create_connection(card.address, timeout=5) as line:
+            line.sendall(json.dumps({"word": card.word, **request}).encode() + b"\n")
+            answer = line.makefile("rb").readline()
+    except OSError as fault:
+        raise CallFault(f"the rig {card.name} does not answer: {fault}") from None
+    told = json.loads(answer or b'{"fault": "it hung up"}')
+    if refusal := told.get("fault"):
+        raise CallFault(str(refusal))
+
+
+class Desk:
+    """The running rig's side: takes requests and leaves the card."""
+
+    def __init__(self, server: Server, name: str) -> None:
+        self._server = server
+        self._listener = socket.create_server(("127.0.0.1", 0))
+        self._listener.setblocking(False)
+        server.register(self._listener, self._accept)
+        self.card = Card(
+            re.sub(r"[^A-Za-z0-9_.-]", "-", name),
+            server.bench.title,
+            self._listener.getsockname(),
+            secrets.token_hex(16),
+            os.getpid(),
+            server.ports,
+            {name: unit.standin.family for name, unit in server.bench.units.items()},
+        )
+        self.path = card_folder() / f"{self.card.name}.json"
+        self.path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        self.path.unlink(missing_ok=True)
+        with os.fdopen(os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+            file.write(msgspec.json.encode(self.card))
+
+    def _accept(self) -> None:
+        line, _ = self._listener.accept()
+        line.settimeout(0.5)
+        with line, contextlib.suppress(OSError):
+            request = line.makefile("rb").readline(4096)
+            if request:
+                line.sendall(json.dumps(self._do(request)).encode() + b"\n")
+
+    def _do(self, request: bytes) -> dict[str, str]:
+        try:
+            asked = json.loads(request)
+            if not secrets.compare_digest(str(asked["word"]), self.card.word):
+                return {"fault": "this rig does not obey you"}
+            if asked["do"] == "stop":
+                self._server.stop()
+            else:
+                self._server.bench.unit(str(asked["unit"])).work(str(asked["do"]), str(asked.get("what", "")))
+        except (ValueError, KeyError, TypeError) as fault:
+            return {"fault": str(fault)}
+        return {}
+
+    def close(self) -> None:
+        self._listener.close()
+        self.path.unlink(missing_ok=True)
+
+
+class RemoteOperator:
+    """Has a rig in another program do what a person does at the bench."""
+
+    def __init__(self, name: str) -> None:
+        self._card, self._unit = find_unit(name)
+
+    def ask(self, act: str, text: str) -> None:
+        ask(self._card, do="operate", unit=self._unit, what=act)
+
+    def noticed(self) -> None:
+        pass

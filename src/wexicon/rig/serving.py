@@ -1,0 +1,257 @@
+"""Puts the stand-ins of a bench on ports: pseudo-terminals, and RFC 2217 over TCP on this machine.
+
+The rule: one loop serves everything, so the stand-ins need no locks; whoever wants something from another thread hands
+it to the loop with `call`. The rate that a pseudo-terminal is heard at is read from the terminal's own settings; Linux
+keeps no frame for one, so there the frame is taken to be right. RFC 2217 carries frame and control lines too.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import queue
+import selectors
+import socket
+import termios
+import threading
+import time
+import tty
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import msgspec
+import serial
+import serial.rfc2217
+
+from wexicon.core.agenda import Agenda
+from wexicon.core.faults import LinkFault
+from wexicon.rig.bench import Bench, Unit
+from wexicon.rig.uart import Uart
+
+_BAUD = {getattr(termios, name): int(name[1:]) for name in dir(termios) if name[0] == "B" and name[1:].isdigit()}
+
+
+class PtyPort:
+    """One stand-in on a pseudo-terminal."""
+
+    def __init__(self, uart: Uart) -> None:
+        self.uart = uart
+        self.master, self.slave = os.openpty()
+        tty.setraw(self.slave)
+        os.set_blocking(self.master, False)
+        self.name = os.ttyname(self.slave)
+        uart.refresh = self.refresh
+        uart.to_host = self.to_host
+
+    def refresh(self) -> None:
+        """Our side's rate as the terminal has it now."""
+        code = termios.tcgetattr(self.slave)[5]
+        rate = _BAUD.get(code, 0)
+        if (rate and rate != self.uart.host.rate) or self.uart.host.frame != self.uart.tuning.frame:
+            self.uart.host = msgspec.structs.replace(self.uart.tuning, rate=rate or self.uart.host.rate)
+
+    def readable(self) -> None:
+        with contextlib.suppress(BlockingIOError, OSError):
+            if data := os.read(self.master, 65_536):
+                self.refresh()
+                self.uart.from_host(data)
+
+    def to_host(self, data: bytes) -> None:
+        # A host that does not read loses bytes, as with any UART.
+        with contextlib.suppress(BlockingIOError, OSError):
+            os.write(self.master, data)
+
+    def close(self) -> None:
+        os.close(self.master)
+        os.close(self.slave)
+
+
+class _Lines:
+    """What pyserial's RFC 2217 server sees as its serial port: the host's side of the wire."""
+
+    cts = dsr = True
+    ri = cd = False
+    xonxoff = rtscts = dsrdtr = break_condition = False
+
+    def __init__(self, uart: Uart) -> None:
+        self._uart = uart
+
+    def _set(self, **changes: Any) -> None:
+        self._uart.host = msgspec.structs.replace(self._uart.host, **changes)
+
+    baudrate = property(lambda self: self._uart.host.rate, lambda self, rate: self._set(rate=rate))
+    bytesize = property(lambda self: self._uart.host.bits, lambda self, bits: self._set(bits=bits))
+    parity = property(lambda self: self._uart.host.parity, lambda self, parity: self._set(parity=parity))
+    stopbits = property(lambda self: self._uart.host.stop, lambda self, stop: self._set(stop=int(stop)))
+    dtr = property(lambda self: self._uart.dtr, lambda self, on: self._uart.from_host_signals(dtr=on))
+    rts = property(lambda self: self._uart.rts, lambda self, on: self._uart.from_host_signals(rts=on))
+
+    def reset_input_buffer(self) -> None:
+        pass
+
+    def reset_output_buffer(self) -> None:
+        pass
+
+
+class Rfc2217Port:
+    """One stand-in behind a TCP port of this machine, for one client at a time (RFC 2217)."""
+
+    def __init__(self, uart: Uart, port: int, register: Callable[[Any, Callable[[], None] | None], None]) -> None:
+        self.uart = uart
+        self._register = register
+        try:
+            self.listener = socket.create_server(("127.0.0.1", port))
+        except OSError as fault:
+            raise LinkFault(f"TCP port {port} cannot be served: {fault.strerror}", hint="Name another, or 0.") from None
+        self.listener.setblocking(False)
+        self.name = f"rfc2217://127.0.0.1:{self.listener.getsockname()[1]}"
+        self._client: socket.socket | None = None
+        uart.to_host = self.to_host
+        register(self.listener, self._accept)
+
+    def _accept(self) -> None:
+        client, _ = self.listener.accept()
+        if self._client:
+            client.close()
+            return
+        client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self._client = client
+        self._telnet = serial.rfc2217.PortManager(_Lines(self.uart), self)
+        self._register(client, self._readable)
+
+    def write(self, data: bytes) -> None:
+        """To the client; called by the telnet side as well."""
+        if self._client:
+            with contextlib.suppress(OSError):
+                self._client.sendall(data)
+
+    def to_host(self, data: bytes) -> None:
+        if self._client:
+            self.write(b"".join(self._telnet.escape(data)))
+
+    def _readable(self) -> None:
+        assert self._client
+        try:
+            data = self._client.recv(65_536)
+        except OSError:
+            data = b""
+        if not data:
+            self._register(self._client, None)
+            self._client.close()
+            self._client = None
+            return
+        if plain := b"".join(self._telnet.filter(data)):
+            self.uart.from_host(plain)
+
+    def close(self) -> None:
+        if self._client:
+            self._client.close()
+        self.listener.close()
+
+
+class Server:
+    """Serves a bench under the real clock. `ports` tells each unit's port."""
+
+    def __init__(self, bench: Bench) -> None:
+        self.bench = bench
+        self.ports: dict[str, str] = {}
+        self._selector = selectors.DefaultSelector()
+        self._calls: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+        self._wake, self._woken = socket.socketpair()
+        self._woken.setblocking(False)
+        self._running = True
+        self._open: list[PtyPort | Rfc2217Port] = []
+        self.register(self._woken, self._do_calls)
+        bench.agenda.now = time.monotonic()
+        for unit in bench.units.values():
+            self._serve(unit)
+
+    def _serve(self, unit: Unit) -> None:
+        uart = unit.standin.uart
+        port: PtyPort | Rfc2217Port
+        if unit.table.serve == "rfc2217":
+            port = Rfc2217Port(uart, unit.table.port, self.register)
+        else:
+            port = PtyPort(uart)
+            self.register(port.master, port.readable)
+        self._open.append(port)
+        self.ports[unit.name] = port.name
+
+    def register(self, source: Any, readable: Callable[[], None] | None) -> None:
+        """Calls `readable` whenever the source can be read; None to be rid of it."""
+        if readable:
+            self._selector.register(source, selectors.EVENT_READ, readable)
+        else:
+            self._selector.unregister(source)
+
+    def run(self) -> None:
+        """Serves until `stop`; then closes all ports."""
+        agenda = self.bench.agenda
+        self.bench.power_up()
+        try:
+            while self._running:
+                due = agenda.due()
+                wait = None if due is None else max(0.0, due - time.monotonic())
+                ready = self._selector.select(wait)
+                agenda.run_until(time.monotonic())
+                for key, _ in ready:
+                    key.data()
+                agenda.run_until(time.monotonic())
+        finally:
+            for port in self._open:
+                port.close()
+            self._selector.close()
+            self._wake.close()
+            self._woken.close()
+
+    def _do_calls(self) -> None:
+        with contextlib.suppress(BlockingIOError):
+            self._woken.recv(4096)
+        while not self._calls.empty():
+            self._calls.get()()
+
+    def call(self, action: Callable[[], None]) -> None:
+        """Does `action` in the loop; may be called from any thread."""
+        self._calls.put(action)
+        with contextlib.suppress(OSError):
+            self._wake.send(b".")
+
+    def stop(self) -> None:
+        """Ends `run`; may be called from any thread."""
+
+        def end() -> None:
+            self._running = False
+
+        self.call(end)
+
+
+@contextlib.contextmanager
+def served(bench: Bench) -> Iterator[Server]:
+    """Serves the bench in a thread of this program while the block lasts."""
+    server = Server(bench)
+    thread = threading.Thread(target=server.run, name="rig", daemon=True)
+    thread.start()
+    try:
+        yield server
+    finally:
+        server.stop()
+        thread.join(timeout=5)
+
+
+class RigOperator:
+    """Does for a unit of a rig in this program what a person does at the bench."""
+
+    def __init__(self, server: Server, unit: str) -> None:
+        self._server = server
+        self._unit = server.bench.unit(unit)
+
+    def ask(self, act: str, text: str) -> None:
+        self._server.call(lambda: self._unit.work("operate", act))
+
+    def noticed(self) -> None:
+        pass
+
+
+def real_agenda() -> Agenda:
+    """An agenda that begins at the machine's time."""
+    return Agenda(time.monotonic())

@@ -1,0 +1,197 @@
+"""What all stand-ins share: power, keys, flash and working memory, delays, and a line editor as modules have them.
+
+The rule: a stand-in knows nothing of lexicons. It is a small state machine that hears bytes and says bytes, and its
+only clock is the agenda that it is given. Flash outlives the power; working memory does not.
+"""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Callable
+from typing import Any, ClassVar
+
+from wexicon.core.agenda import Agenda
+from wexicon.core.text import to_bytes
+from wexicon.core.tuning import Tuning
+from wexicon.rig.uart import Faults, Uart
+
+
+class StandIn:
+    """A simulated module on a wire. `delivered` are the settings that it leaves its factory with, `identity` what no
+    setting can change, `keys` the names of its keys."""
+
+    family: ClassVar[str] = ""
+    maker: ClassVar[str] = ""
+    about: ClassVar[str] = ""
+    delivered: ClassVar[dict[str, Any]] = {}
+    identity: ClassVar[dict[str, Any]] = {}
+    keys: ClassVar[tuple[str, ...]] = ()
+    answers_in: ClassVar[float] = 0.005
+
+    def __init__(
+        self,
+        agenda: Agenda,
+        name: str = "",
+        settings: dict[str, Any] | None = None,
+        identity: dict[str, Any] | None = None,
+        faults: Faults | None = None,
+    ) -> None:
+        self.agenda = agenda
+        self.name = name or self.family
+        self.own = {**self.identity, **(identity or {})}
+        self.flash: dict[str, Any] = {**copy.deepcopy(self.delivered), **(settings or {})}
+        self.memory: dict[str, Any] = {}
+        self.held: set[str] = set()
+        self.uart = Uart(agenda, self, Tuning(), faults)
+        self._life = 0
+
+    # -- power and keys -----------------------------------------------------------------------------------------
+
+    @property
+    def powered(self) -> bool:
+        return self.uart.powered
+
+    def power(self, on: bool) -> None:
+        """Applies or takes away the power."""
+        if on == self.powered:
+            return
+        self._life += 1
+        self.uart.power(on)
+        if on:
+            self.start()
+
+    def start(self) -> None:
+        """After power-up and after a restart: working memory is as flash says."""
+        self.memory = copy.deepcopy(self.flash)
+        self.started()
+
+    def restart(self) -> None:
+        """Starts again as a command makes it do, once what it says is sent."""
+        self._life += 1
+        self.uart.power(True)
+        self.start()
+
+    def cycle(self, off: float = 0.2) -> None:
+        """Takes the power away for so many seconds."""
+        self.power(False)
+        self.agenda.after(off, lambda: self.power(True))
+
+    def key(self, name: str, held: bool) -> None:
+        """Holds a key or lets it go."""
+        (self.held.add if held else self.held.discard)(name)
+        if self.powered:
+            self.key_moved(name, held)
+
+    def lost_power(self) -> None:
+        self.cycle()
+
+    # -- what each stand-in does in its own way -------------------------------------------------------------------
+
+    def started(self) -> None:
+        """The module has just started."""
+
+    def key_moved(self, name: str, held: bool) -> None:
+        """A key was moved while the module has power."""
+
+    def lines_changed(self) -> None:
+        """DTR or RTS was moved."""
+
+    def heard(self, data: bytes, began: float) -> None:
+        """Bytes have come in."""
+
+    def operate(self, act: str) -> None:
+        """What a person at the bench does when asked for `act`."""
+        if act == "power-cycle":
+            self.cycle()
+
+    # -- helpers ------------------------------------------------------------------------------------------------
+
+    def after(self, delay: float, action: Callable[[], None]) -> None:
+        """Does `action` in `delay` seconds, unless the power goes or the module restarts before."""
+        life = self._life
+        self.agenda.after(delay, lambda: action() if life == self._life and self.powered else None)
+
+    def say(self, text: str | bytes, delay: float | None = None) -> None:
+        """Says bytes after the usual time to think (or `delay` seconds)."""
+        data = text if isinstance(text, bytes) else to_bytes(text)
+        wait = (self.answers_in if delay is None else delay) + self.uart.faults.late
+        self.after(wait, lambda: self._sent(data))
+
+    def _sent(self, data: bytes) -> None:
+        self.uart.send(data)
+
+    def then(self, action: Callable[[], None], delay: float | None = None) -> None:
+        """Does `action` once all that it has said so far is on the wire (said with the same delay)."""
+        wait = (self.answers_in if delay is None else delay) + self.uart.faults.late
+        self.after(wait, lambda: self.after(max(0.0, self.uart.send(b"") - self.agenda.now), action))
+
+    def keep(self) -> None:
+        """Working memory to flash."""
+        self.flash = copy.deepcopy(self.memory)
+
+    def forget(self) -> None:
+        """Flash as it was delivered."""
+        self.flash = copy.deepcopy(self.delivered)
+
+
+class LineEditor:
+    """Gathers bytes to lines as a module with a fixed line end does; tells the wrong line ends as well.
+
+    `line` is called with each line, `wrong` for a line that ended otherwise. After a CR that should be CR LF the
+    module waits `patience` seconds for the LF.
+    """
+
+    def __init__(
+        self,
+        module: StandIn,
+        end: str,
+        line: Callable[[str], None],
+        wrong: Callable[[], None],
+        patience: float = 0.05,
+        longest: int = 512,
+    ) -> None:
+        self.module, self.end, self.line, self.wrong = module, end, line, wrong
+        self.patience, self.longest = patience, longest
+        self._buffer = bytearray()
+        self._waits_for_lf = False
+        self._ends = 0
+
+    def feed(self, data: bytes) -> None:
+        for byte in data:
+            char = chr(byte)
+            if self._waits_for_lf:
+                self._waits_for_lf = False
+                if char == "\n":
+                    self._finish()
+                    continue
+                self._fail()
+            if char in self.end or char in "\r\n":
+                self._ended(char)
+            elif len(self._buffer) < self.longest:
+                self._buffer.append(byte)
+
+    def _ended(self, char: str) -> None:
+        if char == self.end:
+            self._finish()
+        elif self.end == "\r\n" and char == "\r":
+            self._waits_for_lf = True
+            self._ends += 1
+            this = self._ends
+            self.module.after(self.patience, lambda: self._give_up(this))
+        elif self._buffer:
+            self._fail()
+
+    def _give_up(self, end: int) -> None:
+        if self._waits_for_lf and self._ends == end:
+            self._waits_for_lf = False
+            self._fail()
+
+    def _finish(self) -> None:
+        text = bytes(self._buffer).decode("utf-8", "surrogateescape")
+        self._buffer.clear()
+        if text:
+            self.line(text)
+
+    def _fail(self) -> None:
+        self._buffer.clear()
+        self.wrong()

@@ -1,0 +1,144 @@
+"""A stand-in's serial side and the wire to the host: bytes take their time, and are heard as the receiver's UART would.
+
+The rule: nothing crosses the wire but through `from_host` and `send`, each byte at its place in time, and each burst
+as the receiving side's rate and frame make of it. What is on the wire when the power goes is lost.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from typing import Protocol
+
+import msgspec
+
+from wexicon.core.agenda import Agenda
+from wexicon.core.tuning import Tuning
+
+# Bytes that leave together, as from the buffer of a common UART.
+BURST = 32
+
+
+class Faults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What may go wrong on the wire or in the module, all off. `noise` and `lost` are shares of bytes, both ways;
+    `late` seconds added to each answer; `cut_after` the bytes from the host after which the power fails once."""
+
+    noise: float = 0.0
+    lost: float = 0.0
+    late: float = 0.0
+    cut_after: int = 0
+    seed: int = 1
+
+
+class Hears(Protocol):
+    """The module behind the UART."""
+
+    def heard(self, data: bytes, began: float) -> None:
+        """Bytes have come in whole; the first began at the time `began`."""
+
+    def lost_power(self) -> None:
+        """The power failed."""
+
+    def lines_changed(self) -> None:
+        """The host drives DTR or RTS otherwise than before."""
+
+
+class Uart:
+    """One end is the module's (`tuning`), the other the host's (`host`), joined by `to_host`."""
+
+    def __init__(self, agenda: Agenda, module: Hears, tuning: Tuning, faults: Faults | None = None) -> None:
+        self.agenda = agenda
+        self.module = module
+        self.tuning = tuning
+        self.host = tuning
+        self.faults = faults or Faults()
+        self.dtr = self.rts = False
+        self.to_host: Callable[[bytes], None] = lambda data: None
+        # Where the host's side can be retuned without a word to us (a terminal), this looks.
+        self.refresh: Callable[[], None] = lambda: None
+        self.powered = False
+        self._chance = random.Random(self.faults.seed)
+        self._host_busy = 0.0
+        self._busy = 0.0
+        self._generation = 0
+        self._count = 0
+
+    def power(self, on: bool) -> None:
+        """Switches the UART; whatever is on the wire is lost."""
+        self.powered = on
+        self._generation += 1
+        self._busy = self.agenda.now
+
+    # -- host to module -----------------------------------------------------------------------------------------
+
+    def from_host(self, data: bytes) -> None:
+        """The host sends bytes now, behind whatever it is still sending."""
+        began = max(self.agenda.now, self._host_busy)
+        self._host_busy = began + self.host.wire_time(len(data))
+        sent = self.host
+        cut = self.faults.cut_after
+        if cut and self._count < cut <= self._count + len(data):
+            keep = cut - self._count
+            self.agenda.at(began + sent.wire_time(keep), self.module.lost_power)
+        self._count += len(data)
+        generation = self._generation
+        self.agenda.at(self._host_busy, lambda: self._arrive(data, sent, began, generation))
+
+    def _arrive(self, data: bytes, sent: Tuning, began: float, generation: int) -> None:
+        if not self.powered or generation != self._generation:
+            return
+        data = self._spoil(self._as_heard(data, sent, self.tuning))
+        if data:
+            self.module.heard(data, began)
+
+    def from_host_signals(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
+        """The host drives its control lines."""
+        before = (self.dtr, self.rts)
+        self.dtr = self.dtr if dtr is None else dtr
+        self.rts = self.rts if rts is None else rts
+        if before != (self.dtr, self.rts):
+            self.module.lines_changed()
+
+    # -- module to host -----------------------------------------------------------------------------------------
+
+    def send(self, data: bytes) -> float:
+        """The module sends bytes now, behind whatever it is still sending; gives the time at which they are sent."""
+        if not self.powered:
+            return self.agenda.now
+        at = max(self.agenda.now, self._busy)
+        tuning, generation = self.tuning, self._generation
+        for start in range(0, len(data), BURST):
+            burst = data[start : start + BURST]
+            at += tuning.wire_time(len(burst))
+            self.agenda.at(at, lambda burst=burst: self._depart(burst, tuning, generation))  # type: ignore[misc]
+        self._busy = at
+        return at
+
+    def _depart(self, data: bytes, tuning: Tuning, generation: int) -> None:
+        if generation == self._generation:
+            self.refresh()
+            data = self._spoil(self._as_heard(data, tuning, self.host))
+            if data:
+                self.to_host(data)
+
+    @staticmethod
+    def _as_heard(data: bytes, sent: Tuning, ours: Tuning) -> bytes:
+        if sent == ours:
+            return data
+        from wexicon.core.waveform import heard_at
+
+        return heard_at(data, sent, ours)
+
+    def _spoil(self, data: bytes) -> bytes:
+        faults = self.faults
+        if not faults.noise and not faults.lost:
+            return data
+        chance = self._chance.random
+        kept = bytearray()
+        for byte in data:
+            if faults.lost and chance() < faults.lost:
+                continue
+            if faults.noise and chance() < faults.noise:
+                byte ^= self._chance.randrange(1, 256)
+            kept.append(byte)
+        return bytes(kept)
