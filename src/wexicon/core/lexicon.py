@@ -18,7 +18,7 @@ from wexicon.core.faults import FileFault
 from wexicon.core.insertion import Template
 from wexicon.core.patterns import Pattern
 from wexicon.core.speech import Speech
-from wexicon.core.text import meant
+from wexicon.core.text import meant, nearest
 from wexicon.core.toml import Source
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import AnyKind, Value, ValueFault, known_rates
@@ -320,7 +320,10 @@ class _Reading:
 
     def word(self, place: tuple[str, ...], word: str, known: tuple[str, ...]) -> None:
         if word not in known:
-            self.source.complain(place, f"{word!r} is none of {', '.join(known)}", meant(word, known))
+            close = nearest(word, known)
+            self.source.complain(
+                place, f"{word!r} is none of {', '.join(known)}", f"did you mean {close}?" if close else ""
+            )
 
     def phrase(self, place: tuple[str, ...], table: SayHear | None) -> Phrase | None:
         if table is None:

@@ -232,7 +232,7 @@ class _Attempt:
                     self.parted(max(end, 0))
                     return None
             else:
-                start, end = self.search(run, at, index == last)
+                start, end = self.search(free, run, at, index == last)
                 if start < 0:
                     self.parted(at)
                     return None
@@ -244,7 +244,7 @@ class _Attempt:
     def parted(self, at: int) -> None:
         self.pattern.reach = max(self.reach, at)
 
-    def search(self, run: list[Element], at: int, last: bool) -> tuple[int, int]:
+    def search(self, free: Element, run: list[Element], at: int, last: bool) -> tuple[int, int]:
         """The first place from `at` on where the run fits (to the very end of the text if it is the last)."""
         text = self.text
         if not run:
@@ -261,6 +261,8 @@ class _Attempt:
                     return -1, -1
             elif start > len(text):
                 return -1, -1
+            if isinstance(free, Capture):
+                self.spans[free.name] = (free.kind, at, start)
             end = self.fit(run, start)
             if end >= 0 and (not last or end == len(text)):
                 return start, end

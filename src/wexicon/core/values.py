@@ -311,7 +311,7 @@ class Rate(Kind, frozen=True, tag="rate"):
             raise self.fault(value, "is not a rate in baud")
         known = self.known()
         if (known and number not in known) or not 0 < number <= HIGHEST_RATE:
-            raise self.fault(value, "baud is a rate that the module does not have")
+            raise self.fault(value, "is a rate that the module does not have")
         return number
 
     def known(self) -> tuple[int, ...]:

@@ -44,6 +44,7 @@ class StandIn:
         self.held: set[str] = set()
         self.uart = Uart(agenda, self, Tuning(), faults)
         self._life = 0
+        self._hands = 0
 
     # -- power and keys -----------------------------------------------------------------------------------------
 
@@ -73,8 +74,17 @@ class StandIn:
 
     def cycle(self, off: float = 0.2) -> None:
         """Takes the power away for so many seconds."""
-        self.power(False)
-        self.agenda.after(off, lambda: self.power(True))
+        self.by_hand((0, lambda: self.power(False)), (off, lambda: self.power(True)))
+
+    def by_hand(self, *moves: tuple[float, Callable[[], None]]) -> None:
+        """What hands do, each move so many seconds from now; hands that begin something else leave the rest undone."""
+        self._hands += 1
+        this = self._hands
+        for delay, move in moves:
+            if delay:
+                self.agenda.after(delay, lambda move=move: move() if this == self._hands else None)  # type: ignore[misc]
+            else:
+                move()
 
     def key(self, name: str, held: bool) -> None:
         """Holds a key or lets it go."""

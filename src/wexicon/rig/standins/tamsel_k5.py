@@ -66,10 +66,12 @@ class TamselK5(StandIn):
 
     def operate(self, act: str) -> None:
         if act == "attention":
-            self.power(False)
-            self.key("service", True)
-            self.agenda.after(0.2, lambda: self.power(True))
-            self.agenda.after(0.2 + KEY_TIME + 0.1, lambda: self.key("service", False))
+            self.by_hand(
+                (0, lambda: self.power(False)),
+                (0, lambda: self.key("service", True)),
+                (0.2, lambda: self.power(True)),
+                (0.2 + KEY_TIME + 0.1, lambda: self.key("service", False)),
+            )
         else:
             super().operate(act)
 

@@ -1,0 +1,1 @@
+"""What is measured, against what: `python -m benchmarks` (or `make bench`)."""

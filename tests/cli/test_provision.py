@@ -1,0 +1,122 @@
+"""`readout`, `provision`, `verify` and `demo`, as the built program, on pseudo-terminals and RFC 2217 ports."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from shutil import copy
+
+import pytest
+
+from tests.conftest import SAMPLE, bench, clean, k5, wexicon
+
+PIN = "48213"
+
+
+@pytest.fixture
+def sheet(tmp_path: Path) -> str:
+    for name in ("service-plug.toml", "withy-plug.pin"):
+        copy(SAMPLE / name, tmp_path)
+    return "service-plug.toml"
+
+
+@pytest.mark.parametrize("serve", ['"pty"', '"rfc2217"'])
+def test_a_unit_is_provisioned_and_then_left_alone(sheet: str, serve: str, tmp_path: Path) -> None:
+    with bench(k5(serve=serve)) as rig:
+        port = rig.ports["plug"]
+        first = wexicon("provision", sheet, port, "--operator", "rig", "--trace", "t.jsonl")
+        assert "conforms: 5 changed, read back after the change" in first.stdout
+        second = json.loads(wexicon("provision", sheet, port, "--operator", "rig", "--json").stdout)
+        assert (second["outcome"], second["written"]) == ("conforms", 0)
+        assert {line["outcome"] for line in second["settings"]} == {"kept"}
+        verified = wexicon("verify", sheet, port, "--operator", "rig")
+        assert "conforms: 5 kept" in verified.stdout
+        read = json.loads(wexicon("readout", port, "-l", "tamsel-k5", "--operator", "rig", "--json").stdout)
+        assert {line["name"]: line["found"] for line in read["settings"]}["rate"] == "115200 baud"
+    shown = wexicon("trace", "show", "t.jsonl")
+    assert "> AT+PASS=(secret)" in shown.stdout and "< +LABEL Withy Point" in shown.stdout
+    written = b"".join(path.read_bytes() for path in tmp_path.rglob("*.jsonl"))
+    told = first.stdout + first.stderr + shown.stdout + json.dumps([second, read])
+    assert PIN not in told and PIN.encode() not in written
+
+
+def test_what_the_module_cannot_take_is_refused_before_a_byte_is_sent(sheet: str, tmp_path: Path) -> None:
+    path = tmp_path / sheet
+    text = path.read_text().replace('"Withy Point"', '"Service plug of Withy Point"').replace("115200", "12345")
+    path.write_text(text)
+    (tmp_path / "withy-plug.pin").write_text("12x")
+    with bench(k5()) as rig:
+        told = wexicon("provision", sheet, rig.ports["plug"], status=2).stderr
+    assert not list(tmp_path.rglob("*.jsonl"))
+    for part in (
+        "service-plug.toml:9: seat.withy-plug.settings.name: 'Service plug of Withy Point' is 27 bytes long",
+        "allowed: text of 1 to 20 bytes",
+        "pin: the value (from file withy-plug.pin) holds something else than digits\n    allowed: 4 to 8 digits",
+        "12345 as rate is a rate that the module does not have\n    allowed: 4800, 9600",
+    ):
+        assert part in told
+    assert "12x" not in told
+
+
+def test_each_way_of_not_being_reached_has_its_own_message(sheet: str) -> None:
+    units = (
+        '[unit.dead]\nstandin = "tamsel-k5"\npowered = false\n'
+        '[unit.data]\nstandin = "tamsel-k5"\n'
+        '[unit.other]\nstandin = "tamsel-k5"\nidentity = { model = "BRISCA-W1" }\n'
+    )
+    with bench(units) as rig:
+        short = ("--operator", "nobody", "--patience", "1s")
+        dead = wexicon("provision", sheet, rig.ports["dead"], *short, status=3)
+        assert "nothing at all was heard" in dead.stderr and "has power" in dead.stderr
+        data = wexicon("provision", sheet, rig.ports["data"], *short, status=3)
+        assert "in data mode: at 9600 8N1 it said “K5 NO MATE”" in data.stderr and "key was not held" in data.stderr
+        other = wexicon("provision", sheet, rig.ports["other"], "--operator", "rig", status=1)
+        assert "another module: its model is BRISCA-W1" in other.stderr and "Nothing was changed" in other.stderr
+    absent = wexicon("provision", sheet, "/dev/ttyNOT0", status=3)
+    assert "there is no such port" in absent.stderr and "wexicon ports" in absent.stderr
+    closed = wexicon("verify", sheet, "rfc2217://127.0.0.1:9", status=3)
+    assert "cannot be reached" in closed.stderr
+
+
+def test_ctrl_c_stops_between_two_exchanges_and_the_next_run_finishes(sheet: str) -> None:
+    # Late answers leave time to interrupt in the middle of the writing.
+    with bench(k5(faults="{ late = 0.12 }")) as rig:
+        port = rig.ports["plug"]
+        words = [sys.executable, "-m", "wexicon", "provision", sheet, port, "--operator", "rig", "--trace", "t.jsonl"]
+        running = subprocess.Popen(words, stderr=subprocess.PIPE, text=True, env=clean({}))
+        until = time.monotonic() + 20
+        while time.monotonic() < until and "AT+LABEL=" not in _written("t.jsonl"):
+            time.sleep(0.02)
+        running.send_signal(signal.SIGINT)
+        _, told = running.communicate(timeout=20)
+        assert running.returncode == 130, told
+        assert "stopped at the step “write " in told and "next run finds it" in told
+        assert "conforms" in wexicon("provision", sheet, port, "--operator", "rig").stdout
+
+
+def _written(path: str) -> str:
+    return Path(path).read_text() if Path(path).exists() else ""
+
+
+def test_a_person_at_the_bench_is_asked_and_noticed(sheet: str) -> None:
+    with bench(k5(powered="false")) as rig:
+        words = [sys.executable, "-m", "wexicon", "readout", rig.ports["plug"], "-l", "tamsel-k5"]
+        running = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=clean({}))
+        assert running.stderr and "Hold the service key" in running.stderr.readline()
+        wexicon("rig", "key", "plug", "hold")
+        wexicon("rig", "power", rig.ports["plug"], "on")
+        told, errors = running.communicate(timeout=30)
+    assert running.returncode == 0 and "TAMSEL-K5" in told and "the module listens" in errors
+
+
+def test_the_demo_runs_and_leaves_nothing_behind(tmp_path: Path) -> None:
+    before = set(os.listdir("/dev/pts"))
+    told = wexicon("demo", env=clean({"TMPDIR": str(tmp_path)})).stdout
+    assert "conforms: 5 changed" in told and "conforms: 5 kept, nothing written" in told and "> AT+SPEED?" in told
+    assert PIN not in told
+    assert not list(tmp_path.glob("wexicon-demo-*")) and set(os.listdir("/dev/pts")) <= before

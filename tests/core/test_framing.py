@@ -1,0 +1,116 @@
+"""Frames are the same however the bytes were cut."""
+
+from __future__ import annotations
+
+from functools import reduce
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from wexicon.core.exchange import OK, Conversation, Expectation, Want
+from wexicon.core.framing import LONGEST_LINE, Block, Broken, Framer, Line, Prompt
+from wexicon.core.patterns import Pattern
+from wexicon.core.speech import Speech
+
+# What a module sent in one session: echo, events between echo and answer, raw bytes with line ends in them, prompt.
+RECORDED = (
+    b"AT+POST 0 5\r\r\n+PEER up\r\n> \r\nPOSTED\r\n\r\n+IN 0 7 a\r\nb\r\r> \r\n"
+    b"\xffnoise\x00\r\n+IN 1 0 \r\nOK\r\n+IN 2 x\r\n> end"
+)
+BLOCKS = (Pattern("+IN {chan:int} {size:int} {data:bytes(size)}"),)
+FRAMES = [
+    Line("AT+POST 0 5"),
+    Line("+PEER up"),
+    Prompt("> "),
+    Line("POSTED"),
+    Block("+IN 0 7 a\r\nb\r\r>"),
+    Line(" "),
+    Line("\udcffnoise\x00"),
+    Block("+IN 1 0 "),
+    Line("OK"),
+    Line("+IN 2 x"),
+    Prompt("> "),
+]
+
+
+def frames(pieces: list[bytes]) -> list[object]:
+    framer = Framer("lines", blocks=BLOCKS)
+    framer.prompts = (b"> ",)
+    return [frame for now, piece in enumerate(pieces) for frame in framer.feed(piece, float(now))]
+
+
+def test_every_split_in_two() -> None:
+    assert frames([RECORDED]) == FRAMES
+    for at in range(len(RECORDED) + 1):
+        assert frames([RECORDED[:at], RECORDED[at:]]) == FRAMES, f"cut at {at}"
+    assert frames([bytes([byte]) for byte in RECORDED]) == FRAMES
+
+
+@given(st.lists(st.integers(0, len(RECORDED)), max_size=12))
+def test_any_split(cuts: list[int]) -> None:
+    places = [0, *sorted(cuts), len(RECORDED)]
+    assert frames([RECORDED[a:b] for a, b in zip(places, places[1:], strict=False)]) == FRAMES
+
+
+@given(st.lists(st.binary(max_size=80)), st.sampled_from(["lines", "sentences", "silence", "bytes"]))
+def test_any_bytes_give_frames_and_nothing_is_made_up(pieces: list[bytes], answer: str) -> None:
+    framer = Framer(answer, 0.05, BLOCKS)
+    got = [frame for now, piece in enumerate(pieces) for frame in framer.feed(piece, float(now))]
+    sent = reduce(bytes.__add__, pieces, b"")
+    for frame in got:
+        assert frame.text.encode("utf-8", "surrogateescape") in sent
+
+
+def test_a_line_without_end_is_cut_once_and_told() -> None:
+    framer = Framer()
+    got = [frame for _ in range(5) for frame in framer.feed(b"x" * LONGEST_LINE, 0)]
+    assert [type(frame) for frame in got] == [Broken]
+    assert framer.feed(b"tail\r\nOK\r\n", 0) == [Line("OK")]
+
+
+def test_silence_ends_an_answer() -> None:
+    framer = Framer("silence", 0.06)
+    assert framer.feed(b"OKset", 1.00) == []
+    assert framer.feed(b"PIN", 1.05) == []
+    assert framer.elapse(1.10) == []
+    assert framer.elapse(1.12) == [Line("OKsetPIN")]
+
+
+@pytest.mark.parametrize(
+    ("line", "good"),
+    [
+        (b"$GPGLL,5057.970,N,00146.110,E,142451,A*27", True),  # as an example of NMEA 0183 sentences has it
+        (b"$GPGLL,5057.970,N,00146.110,E,142451,A*28", False),
+        (b"$GPGLL,5057.970,N", False),
+        (b"OK", True),
+    ],
+)
+def test_sentences_are_checked(line: bytes, good: bool) -> None:
+    (frame,) = Framer("sentences").feed(line + b"\r\n", 0)
+    assert isinstance(frame, Line) == good
+
+
+@pytest.mark.parametrize("echo", ["on", "off", "either"])
+@pytest.mark.parametrize("cut", range(1, 30))
+def test_echo_and_events_are_told_apart_at_any_split(echo: str, cut: int) -> None:
+    conversation = Conversation(Speech(echo=echo, closing="always"), {"peer": Pattern("+PEER {state:word}")})
+    conversation.begin("AT+LABEL?", Expectation((Want(Pattern("+LABEL {value}")),)), 0.0)
+    conversation.deadline = 1.0
+    sent = (b"" if echo == "off" else b"AT+LABEL?\r\r\n") + b"+PEER up\r\n+LABEL quay\r\nOK\r\n+PEER down\r\n"
+    conversation.feed(sent[:cut], 0.1)
+    conversation.feed(sent[cut:], 0.2)
+    assert conversation.outcome and conversation.outcome.ok
+    assert conversation.outcome.captures == {"value": "quay"}
+    assert [event.values["state"] for event in conversation.events] == ["up", "down"]
+
+
+def test_a_late_yes_is_not_the_next_commands_yes() -> None:
+    conversation = Conversation(Speech(closing="always"))
+    conversation.begin("AT+SLOW", OK, 0.0)
+    conversation.deadline = 1.0
+    conversation.elapse(1.0)
+    assert conversation.outcome and conversation.outcome.how == "silence"
+    conversation.feed(b"OK\r\n", 1.1)
+    conversation.begin("AT+NEXT", OK, 1.2)
+    assert conversation.outcome is None

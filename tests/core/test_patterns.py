@@ -1,0 +1,84 @@
+"""Captures, and that no pattern takes more than linear time."""
+
+from __future__ import annotations
+
+import sys
+from decimal import Decimal
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from wexicon.core.patterns import KINDS, Pattern, PatternFault
+
+
+@pytest.mark.parametrize(
+    ("source", "text", "captures"),
+    [
+        ("+LABEL {value}", "+LABEL ", {"value": ""}),
+        ("ERR {code:int}", "ERR -12", {"code": -12}),
+        ("ERR {code:int}", "ERR x", None),
+        ("{a} at {b:decimal}m", "tide at noon at 3.50m", {"a": "tide at noon", "b": Decimal("3.50")}),
+        ('+A ({w:word},{q:quoted})', '+A (x1,"he, y")', {"w": "x1", "q": "he, y"}),
+        ("+ID {a:address},{h:hex}", "+ID 02:A1:5C,0F", {"a": "02:A1:5C", "h": "0F"}),
+        ("+IN {n:int} {d:bytes(n)}", "+IN 3 aé", {"n": 3, "d": "aé"}),
+        ("+IN {n:int} {d:bytes(n)}", "+IN 4 aé", None),
+        ("{all:list}", '1,"b", 3', {"all": ["1", "b", "3"]}),
+        ("...{n:int}", "abc 12 d 13", {"n": 13}),
+        ("a...b...c", "a-b-b-c", {}),
+        ("a...b...c", "a-c-b", None),
+        ("{x}={=x}", "7=7", {"x": "7"}),
+        ("{x:int}={=x}", "7=8", None),
+        ("{{{x:int}}}", "{7}", {"x": 7}),
+    ],
+)  # fmt: skip
+def test_captures(source: str, text: str, captures: dict[str, Any] | None) -> None:
+    assert Pattern(source).match(text) == captures
+
+
+def test_it_tells_where_the_two_part() -> None:
+    pattern = Pattern("+LABEL {value:int} baud")
+    assert pattern.match("+LABEL 13 bits") is None
+    assert pattern.reach == len("+LABEL 13 b")
+
+
+@pytest.mark.parametrize(
+    ("source", "column"), [("{a", 1), ("ab{a:no}", 4), ("}", 1), ("{a}{b}", 5), ("{n:bytes}", 2), ("{=a:int}", 2)]
+)
+def test_faults_have_a_column(source: str, column: int) -> None:
+    with pytest.raises(PatternFault) as fault:
+        Pattern(source)
+    assert fault.value.column == column
+
+
+@given(st.text(alphabet="{}=:.,()abint<> \\", max_size=30), st.text(max_size=30))
+def test_any_text_is_a_pattern_or_a_fault(source: str, text: str) -> None:
+    try:
+        pattern = Pattern(source)
+    except PatternFault:
+        return
+    pattern.match(text)
+
+
+@pytest.mark.parametrize("unit", ["1", "x", '"', "ab", "1:", "a,", "é1"])
+def test_the_work_is_linear_in_the_line(unit: str) -> None:
+    """Ten times the line is ten times the steps, never the square; steps are counted, not timed."""
+    kinds = [f"{{v:{kind}}}" for kind in KINDS if kind not in ("text", "list", "bytes")]
+    patterns = [Pattern(f"...{unit}{kind}{unit}{kind.replace('v', 'w')}\x01") for kind in kinds]
+
+    def steps(count: int) -> int:
+        seen = 0
+
+        def counted(frame: Any, event: str, argument: Any) -> None:
+            nonlocal seen
+            seen += 1
+
+        sys.setprofile(counted)
+        try:
+            assert all(pattern.match(unit * count) is None for pattern in patterns)
+        finally:
+            sys.setprofile(None)
+        return seen
+
+    assert steps(2000) < 11 * steps(200)
