@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import reduce
+from itertools import pairwise
 
 import pytest
 from hypothesis import given
@@ -50,7 +51,7 @@ def test_every_split_in_two() -> None:
 @given(st.lists(st.integers(0, len(RECORDED)), max_size=12))
 def test_any_split(cuts: list[int]) -> None:
     places = [0, *sorted(cuts), len(RECORDED)]
-    assert frames([RECORDED[a:b] for a, b in zip(places, places[1:], strict=False)]) == FRAMES
+    assert frames([RECORDED[a:b] for a, b in pairwise(places)]) == FRAMES
 
 
 @given(st.lists(st.binary(max_size=80)), st.sampled_from(["lines", "sentences", "silence", "bytes"]))
