@@ -19,6 +19,8 @@ COMMANDS = {
     "readout": ("readout:readout", "Identify a module and print every setting."),
     "provision": ("provision:provision", "Make a module what a sheet says, and prove it."),
     "verify": ("provision:verify", "Compare a module with a sheet; writes nothing."),
+    "run": ("run:run", "Hold a written conversation with a module."),
+    "rehearse": ("rehearse:rehearse", "Hold it against stand-ins, in virtual time, with no hardware."),
     "rig": ("rig:rig", "Start stand-ins on ports, work their keys and power."),
     "trace": ("trace:trace", "Show what was said and heard."),
     "demo": ("demo:demo", "Provision a sample module, with no hardware."),

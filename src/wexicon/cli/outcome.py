@@ -10,7 +10,7 @@ from pathlib import Path
 import click
 import msgspec
 
-from wexicon.cli.show import OUTCOME_COLOURS, print_line
+from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table
 from wexicon.core.durations import spoken
 from wexicon.core.lexicon import Lexicon
 from wexicon.core.provision import Failure, UnitResult
@@ -73,6 +73,16 @@ def print_identity(report: UnitReport) -> None:
     if report.identity:
         told = ", ".join(f"{name} {value}" for name, value in report.identity.items())
         print_line((f"{report.seat}: " if report.seat else "") + f"{told}, on {report.port}")
+
+
+def print_settings(report: UnitReport) -> None:
+    """Found, wanted and left of each setting, with its outcome."""
+    rows = [
+        (s.name, s.found or "", s.wanted or "", s.left or "", s.outcome + (f" ({s.note})" if s.note else ""))
+        for s in report.settings
+    ]
+    if rows:
+        print_table(("setting", "found", "wanted", "left", "outcome"), rows, outcome=4)
 
 
 def print_end(report: UnitReport, *, writes: bool) -> None:

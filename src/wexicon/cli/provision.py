@@ -7,8 +7,8 @@ from pathlib import Path
 import click
 
 from wexicon.cli.files import find_sheet
-from wexicon.cli.outcome import UnitReport, end_with, print_end, print_failure, print_identity
-from wexicon.cli.show import Progress, json_option, print_json, print_table
+from wexicon.cli.outcome import UnitReport, end_with, print_end, print_failure, print_identity, print_settings
+from wexicon.cli.show import Progress, json_option, print_json
 from wexicon.cli.working import (
     default_trace,
     operator_for,
@@ -106,12 +106,7 @@ def _work(
         print_json(report)
     else:
         print_identity(report)
-        if report.settings:
-            rows = [
-                (s.name, s.found or "", s.wanted or "", s.left or "", s.outcome + (f" ({s.note})" if s.note else ""))
-                for s in report.settings
-            ]
-            print_table(("setting", "found", "wanted", "left", "outcome"), rows, outcome=4)
+        print_settings(report)
         if not report.failure:
             print_end(report, writes=write)
     if not as_json or report.failure:

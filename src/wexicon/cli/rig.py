@@ -26,11 +26,13 @@ def start(path: Path) -> None:
     """Serve the stand-ins of the rig in FILE until Ctrl-C or `wexicon rig stop`."""
     import signal
 
+    from wexicon.records.trace import recorded
     from wexicon.rig.bench import read_rig
     from wexicon.rig.control import Desk
     from wexicon.rig.serving import Server, real_agenda
 
-    server = Server(read_rig(read_file(path), str(path), real_agenda()))
+    bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
+    server = Server(bench)
     desk = Desk(server, path.stem)
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: server.stop())

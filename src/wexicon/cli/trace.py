@@ -46,6 +46,33 @@ def show(path: Path, last: int | None, kinds: tuple[str, ...], as_json: bool) ->
             click.echo(line(record))
 
 
+@trace.command()
+@click.argument("path", metavar="TRACE", type=click.Path(path_type=Path))
+@click.option(
+    "--output", "-o", type=click.Path(path_type=Path), help="Where to write the dialogue.  [default: print it]"
+)
+def dialogue(path: Path, output: Path | None) -> None:
+    """Write a dialogue from TRACE: what was said is said again, what was heard is required again.
+
+    What is likely to be another value next time (addresses, versions, long numbers) becomes a capture.
+    """
+    from wexicon.core.dialogue.draft import draft_dialogue
+    from wexicon.records.trace import recorded
+
+    session = recorded(path)
+    title = (
+        f"drafted from the trace {path.name}; line end {session.end}. Loosen what may differ, name what is captured."
+    )
+    text = draft_dialogue(session.exchanges, title)
+    if output is None:
+        click.echo(text, nl=False)
+        return
+    if output.exists():
+        raise click.UsageError(f"{output} is there already; nothing was written")
+    output.write_text(text, encoding="utf-8")
+    click.echo(f"wrote {output}", err=True)
+
+
 def line(record: Record) -> str:
     """One record as one line."""
     text = visible(record.content)
@@ -56,6 +83,6 @@ def line(record: Record) -> str:
     elif record.what == "signalled":
         lines = (("DTR", record.dtr), ("RTS", record.rts))
         text = ", ".join(f"{name} {'on' if state else 'off'}" for name, state in lines if state is not None)
-    role = f"  ({record.role})" if record.role and record.role not in ("answer", "ok") else ""
+    role = f"  ({record.role})" if record.role and record.role not in ("answer", "word", "ok") else ""
     body = f"{MARKS.get(record.what, ' ')} {text}{role}" if record.what in MARKS else f"{record.what} {text}".rstrip()
     return f"{record.at:10.3f}  " + click.style(body, fg=COLOURS.get(record.what) or None)

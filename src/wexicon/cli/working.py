@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import re
 import signal
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
 from types import FrameType
@@ -22,8 +22,10 @@ from wexicon.core.durations import seconds
 from wexicon.core.lexicon import Lexicon
 from wexicon.core.operator import Nobody, Operator
 from wexicon.core.session import Session
+from wexicon.core.speech import Speech
+from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
-from wexicon.records.trace import TraceWriter
+from wexicon.records.trace import Record, TraceWriter
 
 
 class Stop:
@@ -106,17 +108,31 @@ def default_trace(name: str) -> Path:
 
 
 @contextlib.contextmanager
-def session_on(port: str, lexicon: Lexicon, *, trace: Path, secrets: list[str] | None = None) -> Iterator[Session]:
-    """A session on a port, traced, that stops when the person says so."""
-    link = open_port(port, lexicon.attention.tuning or lexicon.delivered)
+def session_on(
+    port: str,
+    lexicon: Lexicon | None,
+    *,
+    trace: Path,
+    secrets: list[str] | None = None,
+    speech: Speech | None = None,
+    tuning: Tuning | None = None,
+    live: Callable[[Record], None] | None = None,
+) -> Iterator[Session]:
+    """A session on a port, traced, that stops when the person says so. `live` is shown each record as it is written."""
+    speech = speech or (lexicon.speech if lexicon else Speech())
+    if tuning is None:
+        tuning = (lexicon.attention.tuning or lexicon.delivered) if lexicon else Tuning()
+    link = open_port(port, tuning)
     try:
-        writer = TraceWriter(trace, link.clock, link=port, tuning=link.tuning, secrets=secrets or ())
+        writer = TraceWriter(
+            trace, link.clock, link=port, tuning=tuning, end=speech.end, secrets=secrets or (), live=live
+        )
     except OSError as fault:
         link.close()
         raise click.UsageError(f"the trace {trace} cannot be written: {fault.strerror}") from None
     try:
         with Stop().listening() as stop:
-            yield Session(link, lexicon.speech, lexicon.events, writer, stop)
+            yield Session(link, speech, lexicon.events if lexicon else None, writer, stop)
     finally:
         writer.close()
         link.close()

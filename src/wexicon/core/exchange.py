@@ -8,7 +8,7 @@ our own echo, what is wanted, another answer that was named, an error, the succe
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 import msgspec
@@ -20,11 +20,14 @@ from wexicon.core.text import to_bytes
 
 # How long to listen for a success word after all that was wanted has come, where the lexicon does not know of one.
 LINGER = 0.05
+# The same where the lexicon promises one and a dialogue does not ask for it.
+LONG_LINGER = 0.25
 _MOST_HEARD = 1000
 
 
 class Heard(msgspec.Struct, frozen=True):
-    """One frame and what it was: echo, answer, ok, error, prompt, event, aside (not understood), broken."""
+    """One frame and what it was: echo, answer, word (an answer that was spelled out), ok, error, prompt, event, aside (not
+    understood), broken."""
 
     text: str
     role: str
@@ -48,16 +51,18 @@ class Want(msgspec.Struct, frozen=True):
 
 
 class Expectation(msgspec.Struct, frozen=True):
-    """What answers an exchange. With nothing wanted the success word is required; `silent` where nothing answers."""
+    """What answers an exchange. With nothing wanted the success word is required; `silent` where nothing answers.
+    `lenient` where a success word that the lexicon promises may be missing once all that is wanted was heard."""
 
     wants: tuple[Want, ...] = ()
     others: tuple[Pattern, ...] = ()
     silent: bool = False
+    lenient: bool = False
 
 
 class Outcome(msgspec.Struct):
     """How an exchange ended: ok, error (with its code), other (answer number `which`), silence, closed (the success
-    word came before all that was wanted)."""
+    word came before all that was wanted), busy (`code` is the seconds to wait, if told)."""
 
     how: str
     said: str
@@ -83,7 +88,7 @@ class Conversation:
     """Everything said and heard on one link, one exchange at a time.
 
     `outcome` is set when an exchange has ended; `events` holds what came unasked until somebody takes it; `heard`
-    holds every frame with its role, for the trace, until it is taken.
+    holds every frame with its role, for the trace, until it is taken. `unasked` counts all events there ever were.
     """
 
     def __init__(self, speech: Speech, events: Mapping[str, Pattern] | None = None) -> None:
@@ -91,7 +96,9 @@ class Conversation:
         self.outcome: Outcome | None = None
         self.deadline: float | None = None
         self.known: Mapping[str, Any] = {}
+        self.unasked = 0
         self._heard: list[Heard] = []
+        self._watched: list[Pattern] = []
         self._patterns = dict(events or {})
         self._expect: Expectation | None = None
         self._step = 0
@@ -106,10 +113,17 @@ class Conversation:
         self.speech = speech
         self._ok_words = {word for word in speech.ok if "{" not in word and "..." not in word}
         self._ok = [Pattern(word) for word in speech.ok if word not in self._ok_words]
+        self._busy = [Pattern(word) for word in speech.busy]
         self._errors = [Pattern(word) for word in speech.error]
         self._standing = (to_bytes(speech.prompt),) if speech.prompt else ()
-        self.framer = Framer(speech.form, speech.gap, self._patterns.values())
+        self.framer = Framer(speech.form, speech.gap, [*self._patterns.values(), *self._watched])
         self.framer.prompts = self._standing
+
+    def watch_for(self, patterns: Iterable[Pattern]) -> list[Pattern]:
+        """Raw blocks that these patterns end in are cut as such from now on; gives those that were watched for before."""
+        before, self._watched = self._watched, list(patterns)
+        self.framer.look_for([*self._patterns.values(), *self._watched])
+        return before
 
     # -- saying -------------------------------------------------------------------------------------------------
 
@@ -160,7 +174,7 @@ class Conversation:
         for frame in self.framer.elapse(now):
             self._judge(frame, now)
         if self._expect and self.deadline is not None and now >= self.deadline:
-            if self._complete and self.speech.closing == "either":
+            if self._complete and (self.speech.closing == "either" or self._expect.lenient):
                 self._end("ok", now)
                 return
             for frame in self.framer.release() if self.speech.form == "lines" else []:
@@ -187,7 +201,7 @@ class Conversation:
         self._heard.append(Heard(text, role))
         if self._expect and role not in ("echo", "event") and len(self._outcome.heard) < _MOST_HEARD:
             self._outcome.heard.append(text)
-        if self._complete and role in ("answer", "prompt") and self._expect:
+        if self._complete and role in ("answer", "word", "prompt") and self._expect:
             self._settle(now)
 
     def _role(self, frame: Frame, text: str, now: float) -> str:
@@ -206,8 +220,8 @@ class Conversation:
             if self.speech.end == "none" and text.startswith(self._echo[0]):
                 text = text[len(self._echo.pop(0)) :]
         if expect:
-            if self._answers(expect, text, now):
-                return "answer"
+            if answered := self._answers(expect, text, now):
+                return "word" if answered.literal_start() == text else "answer"
             if role := self._ends_it(text, now):
                 return role
         elif text in self._ok_words:
@@ -215,20 +229,24 @@ class Conversation:
         for name, pattern in self._patterns.items():
             values = pattern.match(text, self.known)
             if values is not None:
-                self.events.append(Event(name, text, values, now))
+                self._queue(Event(name, text, values, now))
                 return "event"
-        self.events.append(Event("", text, {}, now))
+        self._queue(Event("", text, {}, now))
         return "aside"
 
-    def _answers(self, expect: Expectation, text: str, now: float) -> bool:
-        """Whether the line is wanted, or another answer that was named."""
+    def _queue(self, event: Event) -> None:
+        self.events.append(event)
+        self.unasked += 1
+
+    def _answers(self, expect: Expectation, text: str, now: float) -> Pattern | None:
+        """The pattern that the line fits, when it is wanted or another answer that was named."""
         outcome = self._outcome
         while (want := self._want()) and not want.prompt:
             captures = want.pattern.match(text, {**self.known, **outcome.captures})
             if want.gather:
                 if captures is not None:
                     outcome.rows.append(captures)
-                    return True
+                    return want.pattern
                 following = self._step + 1
                 if following < len(expect.wants):
                     ahead = expect.wants[following]
@@ -239,7 +257,7 @@ class Conversation:
             if captures is not None:
                 outcome.captures.update(captures)
                 self._advance()
-                return True
+                return want.pattern
             outcome.reach = want.pattern.reach
             break
         for which, other in enumerate(expect.others):
@@ -248,11 +266,17 @@ class Conversation:
                 outcome.captures.update(captures)
                 outcome.which = which
                 self._end("other", now)
-                return True
-        return False
+                return other
+        return None
 
     def _ends_it(self, text: str, now: float) -> str:
         """Whether the line is the module's word for yes or no, and so the end of the exchange: ok, error or nothing."""
+        for busy in self._busy:
+            captures = busy.match(text)
+            if captures is not None:
+                self._outcome.code = str(captures.get("wait", ""))
+                self._end("busy", now)
+                return "error"
         for error in self._errors:
             captures = error.match(text)
             if captures is not None:
@@ -284,8 +308,9 @@ class Conversation:
         done = last.prompt or closing == "alone" or self.speech.form != "lines"
         if done or source in self._ok_words or any(source == word.source for word in self._ok):
             self._end("ok", now)
-        elif closing == "either":
-            self.deadline = min(self.deadline or now + LINGER, now + LINGER)
+        elif closing == "either" or self._expect.lenient:
+            limit = now + (LINGER if closing == "either" else LONG_LINGER)
+            self.deadline = min(self.deadline or limit, limit)
 
     def _end(self, how: str, now: float) -> None:
         outcome = self._outcome

@@ -82,8 +82,12 @@ class Framer:
         self._buffer = b""
         self._overlong = False
         self._last = 0.0
+        self.look_for(blocks)
+
+    def look_for(self, patterns: Iterable[Pattern]) -> None:
+        """From now on raw bytes are cut where one of these patterns ends in them."""
         self._blocks: list[tuple[bytes, re.Pattern[bytes], Callable[[re.Match[bytes]], int]]] = []
-        for pattern in blocks:
+        for pattern in patterns:
             if rule := block_header(pattern):
                 self._blocks.append(rule)
 

@@ -41,18 +41,26 @@ class Hail:
         attention = self.lexicon.attention
         if attention.how == "held-key":
             return self._ask_for_attention()
-        for tuning in self._candidates(likely):
-            self.session.tune(tuning)
-            if attention.how == "escape":
-                self._escape()
-            elif attention.how == "control-line":
-                self.session.signal(dtr=attention.signal.get("dtr"), rts=attention.signal.get("rts"))
-                self.session.quiet(attention.starts_in)
-            if self._answers(QUICK) or (self.tries[-1].how == "error" and self._answers(QUICK)):
-                return tuning
-            if self._other_line_end():
-                return tuning
+        candidates = self._candidates(likely)
+        # The first round is quick; the second finds a module that had not started yet, or that takes its time.
+        for within in (QUICK, None):
+            for tuning in candidates:
+                if self._listens_at(tuning, within):
+                    return tuning
+            self.session.quiet(attention.starts_in)
         raise self._unreachable("the module does not answer")
+
+    def _listens_at(self, tuning: Tuning, within: float | None) -> bool:
+        attention = self.lexicon.attention
+        self.session.tune(tuning)
+        if attention.how == "escape":
+            self._escape()
+        elif attention.how == "control-line":
+            self.session.signal(dtr=attention.signal.get("dtr"), rts=attention.signal.get("rts"))
+            self.session.quiet(attention.starts_in)
+        if self._answers(within) or (self.tries[-1].how == "error" and self._answers(within)):
+            return True
+        return self._other_line_end()
 
     def _candidates(self, likely: Sequence[Tuning]) -> list[Tuning]:
         lexicon = self.lexicon

@@ -8,26 +8,33 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from decimal import Decimal
 from typing import Any
 
+from wexicon.core.charsets import gsm7_codes, pack, ucs2
+from wexicon.core.framing import checksum
 from wexicon.core.patterns import PatternFault
 from wexicon.core.text import has_control, meant, to_bytes
+from wexicon.core.values import Address
 
-_INSERTION = re.compile(r"([A-Za-z_][A-Za-z0-9_.]*)((?:\|[a-z0-9_-]+)*)")
-
-
-def quoted(text: str) -> str:
-    """In double quotes, with backslashes before quotes and backslashes."""
-    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
-
-
+QUOTING: dict[str, Callable[[str], str]] = {
+    "backslash": lambda text: text.replace("\\", "\\\\").replace('"', '\\"'),
+    "double": lambda text: text.replace('"', '""'),
+    # V.250, 5.4.2.2: within a string constant a character may be given as \ and its two hexadecimal digits.
+    "hex": lambda text: text.replace("\\", "\\5C").replace('"', "\\22"),
+    "none": lambda text: text,
+}
 FILTERS: dict[str, Callable[[str], str]] = {
-    "quoted": quoted,
     "hex": lambda text: to_bytes(text).hex().upper(),
     "length": lambda text: str(len(to_bytes(text))),
     "upper": str.upper,
     "lower": str.lower,
+    "checksum": lambda text: f"{checksum(to_bytes(text)):02X}",
+    "gsm7": lambda text: pack(gsm7_codes(text)).hex().upper(),
+    "ucs2": lambda text: ucs2(text).hex().upper(),
 }
+_INSERTION = re.compile(r"([A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)?)((?:\|[^|{}]+)*)")
+_ADDRESS = re.compile(r"address\(([Xx0-9A-Za-z:,.\- ]*)\)")
 
 
 class InsertionFault(ValueError):
@@ -72,14 +79,16 @@ class Template:
             raise PatternFault(f"{{{inside}}} is no insertion", column, "write {name} or {name|filter}")
         filters = found[2].split("|")[1:]
         for word in filters:
-            if word not in FILTERS:
-                raise PatternFault(f"{word} is no filter", column, meant(word, FILTERS))
+            if word != "quoted" and word not in FILTERS and not _ADDRESS.fullmatch(word):
+                hint = meant(word, [*FILTERS, "quoted", "address(XX:XX:XX:XX:XX:XX)"])
+                raise PatternFault(f"{word} is no filter", column, hint)
         self.names.append(found[1])
         self.parts.append((found[1], filters))
 
-    def fill(self, values: Mapping[str, Any], *, control: bool = False) -> str:
-        """The text with its values. Raises InsertionFault for a value that is missing, or that holds a control character
-        where `control` does not allow it."""
+    def fill(self, values: Mapping[str, Any], *, control: bool = False, quoting: str = "backslash") -> str:
+        """The text with its values; `quoting` is how the module writes a quote inside quotes. Raises InsertionFault for
+        a value that is missing, that a filter cannot take, or that holds a control character where `control` does not
+        allow one."""
         text = ""
         for part in self.parts:
             if isinstance(part, str):
@@ -90,7 +99,7 @@ class Template:
                 raise InsertionFault(f"{name} has no value here")
             value = written(values[name])
             for word in filters:
-                value = FILTERS[word](value)
+                value = _filtered(name, word, value, quoting)
             if not control and has_control(value):
                 raise InsertionFault(
                     f"{name} holds a control character, which could end this command and begin another"
@@ -99,10 +108,24 @@ class Template:
         return text
 
 
+def _filtered(name: str, word: str, value: str, quoting: str) -> str:
+    if word == "quoted":
+        return f'"{QUOTING[quoting](value)}"'
+    try:
+        if address := _ADDRESS.fullmatch(word):
+            kind = Address(written=address[1])
+            return kind.encode(kind.check(value))
+        return FILTERS[word](value)
+    except ValueError as fault:
+        raise InsertionFault(f"{name} cannot be written as {word}: {fault}") from None
+
+
 def written(value: Any) -> str:
     """A value as plain text: yes and no as 1 and 0, a list with commas."""
     if isinstance(value, bool):
         return "1" if value else "0"
     if isinstance(value, (list, tuple)):
         return ",".join(written(part) for part in value)
+    if isinstance(value, Decimal):
+        return f"{value:f}"
     return str(value)

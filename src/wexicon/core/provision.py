@@ -7,21 +7,18 @@ and every step leaves the module where the next run can find it. `verify` is the
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
 
 import msgspec
 
-from wexicon.core.dialogue import Program
-from wexicon.core.exchange import Outcome
 from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
 from wexicon.core.hail import Hail
-from wexicon.core.insertion import InsertionFault
-from wexicon.core.lexicon import Action, Lexicon, Phrase, Setting
+from wexicon.core.lexicon import Lexicon, Setting
+from wexicon.core.module import Module, Refused
 from wexicon.core.operator import Operator
-from wexicon.core.session import HIDDEN, Session
+from wexicon.core.session import Session
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import Value, ValueFault, retuned
+from wexicon.core.values import Value
 
 PATIENCE = 60.0
 
@@ -78,7 +75,7 @@ class Provision:
     ) -> None:
         self.session = session
         self.lexicon = lexicon
-        self.operator = operator
+        self.module = Module(session, lexicon, operator)
         self.wanted = wanted or {}
         self.write = write
         self.patience = patience
@@ -87,8 +84,6 @@ class Provision:
         self.step = ""
         self.result = UnitResult()
         self.found: dict[str, Value] = {}
-        self.data_link = lexicon.delivered
-        self.attentive = False
 
     def run(self) -> UnitResult:
         """The whole walk. Never raises but for what is not a Fault; the result says how it ended."""
@@ -111,7 +106,7 @@ class Provision:
         self._enter("attention")
         self._hail(self.likely)
         self._enter("identify")
-        self.identify()
+        self.result.identity = self.module.identify()
         self._enter("read")
         names = [name for name in self.lexicon.settings if not self.wanted or self._concerns(name)]
         self.found = self.read_all(names)
@@ -135,57 +130,14 @@ class Provision:
     # -- reaching it ------------------------------------------------------------------------------------------------
 
     def _hail(self, likely: Sequence[Tuning]) -> None:
-        Hail(self.session, self.lexicon, self.operator, self.patience).find(likely)
-        self.attentive = True
-
-    def identify(self) -> None:
-        """Asks who it is; a module that is not what the lexicon speaks for is refused."""
-        for phrase in self.lexicon.identify:
-            outcome = self._ask(phrase)
-            if not outcome.ok:
-                raise self._module_fault("the module does not say who it is as this family does", outcome)
-            self.result.identity.update({name: str(value) for name, value in outcome.captures.items()})
-        for name, wanted in self.lexicon.expect.items():
-            found = self.result.identity.get(name, "")
-            if found != wanted:
-                raise ModuleFault(
-                    f"this is another module: its {name} is {visible(found)}, the lexicon speaks for {wanted}",
-                    where=self.session.link.name,
-                    hint="Nothing was changed. Put the right module on this port, or name its lexicon.",
-                )
+        Hail(self.session, self.lexicon, self.module.operator, self.patience).find(likely)
+        self.module.attentive = True
 
     # -- reading ----------------------------------------------------------------------------------------------------
 
     def read_all(self, names: Sequence[str]) -> dict[str, Value]:
         """Every readable setting of `names`, decoded."""
-        found = {}
-        for name in names:
-            setting = self.lexicon.settings[name]
-            if setting.read:
-                found[name] = self.read(setting)
-        return found
-
-    def read(self, setting: Setting) -> Value:
-        """One setting. Reading is harmless, so a reading that fails is said again once."""
-        assert setting.read
-        outcome = self._ask(setting.read, secret=setting.secret)
-        if not outcome.ok:
-            raise self._module_fault(f"{setting.name} cannot be read", outcome)
-        try:
-            return setting.kind.decode(str(outcome.captures["value"]))
-        except ValueFault as fault:
-            raise self._module_fault(
-                f"{setting.name}: the module's answer is not understood: it {fault.why}", outcome
-            ) from None
-
-    def _ask(self, phrase: Phrase, *, secret: bool = False) -> Outcome:
-        said = phrase.say.fill({})
-        shown = said if secret else None
-        outcome = self.session.exchange(said, phrase.expect, phrase.within, shown=shown)
-        if outcome.ok:
-            return outcome
-        self.session.settle(0.05, 0.5)
-        return self.session.exchange(said, phrase.expect, phrase.within, shown=shown)
+        return {name: self.module.read(name) for name in names if self.lexicon.settings[name].read}
 
     def _compare(self, names: Sequence[str]) -> None:
         for name in names:
@@ -212,12 +164,11 @@ class Provision:
                 actions += [action for action in setting.then if action not in actions]
         for action in [a for a in lexicon.order if a in actions] + [a for a in actions if a not in lexicon.order]:
             self._enter(action)
-            self.act(lexicon.actions[action])
-            self._follow(action, changes)
-        if not self.attentive:
+            self.module.do(action)
+        if not self.module.attentive:
             self._enter("come back")
             self.session.quiet(lexicon.attention.starts_in)
-            self._hail([self.session.link.tuning, self.data_link])
+            self._hail([self.session.link.tuning, self.module.data_link])
             self.identify_again()
         self._enter("read back")
         left = self.read_all([s.name for s in self.result.settings])
@@ -244,56 +195,21 @@ class Provision:
 
     def _write(self, setting: Setting, line: SettingResult) -> bool:
         if setting.write is None:
-            line.outcome, line.note = "differs", "cannot be written"
+            line.note = "cannot be written"
             return False
         assert line.wanted is not None
-        try:
-            said = setting.write.say.fill({"value": setting.kind.encode(line.wanted)})
-        except InsertionFault as fault:
-            raise ModuleFault(f"{setting.name}: {fault}") from None
-        shown = setting.write.say.fill({"value": HIDDEN}) if setting.secret else None
-        outcome = self.session.exchange(said, setting.write.expect, setting.write.within, shown=shown)
         self.result.written += 1
-        if outcome.how == "error":
-            meaning = self.lexicon.errors.get(outcome.code, "no meaning known")
-            line.outcome = "refused"
-            line.note = f"error {outcome.code}: {meaning}" if outcome.code else "the module said no"
+        try:
+            self.module.write(setting.name, line.wanted)
+        except Refused as fault:
+            line.outcome, line.note = "refused", fault.what
             return False
-        if not outcome.ok:
-            raise self._module_fault(f"{setting.name}: the module did not confirm the new value", outcome)
-        if setting.moves_link == "at-once":
-            self._retune(setting, line.wanted)
         return True
-
-    def _follow(self, action: str, changes: list[SettingResult]) -> None:
-        """Follows the link where a setting that was written moves it with this action."""
-        for line in changes:
-            setting = self.lexicon.settings[line.name]
-            if setting.moves_link == action and line.outcome != "refused" and line.wanted is not None:
-                self._retune(setting, line.wanted)
-
-    def _retune(self, setting: Setting, value: Value) -> None:
-        if self.lexicon.attention.tuning:
-            self.data_link = retuned(self.data_link, setting.kind, value)
-        else:
-            self.session.tune(retuned(self.session.link.tuning, setting.kind, value))
-
-    def act(self, action: Action) -> None:
-        """Has the module do something, checking each reply."""
-        self.hold(action.program)
-        if action.ends_attention:
-            self.attentive = False
-
-    def hold(self, program: Program) -> None:
-        for say in program.statements:
-            outcome = self.session.exchange(say.template.fill({}), say.expect)
-            if not outcome.ok:
-                raise self._module_fault(f"{self.step} failed", outcome)
 
     def identify_again(self) -> None:
         """The module that came back must be the one that went."""
-        before = dict(self.result.identity)
-        self.identify()
+        before = self.result.identity
+        self.result.identity = self.module.identify()
         unit = self.lexicon.unit
         if unit and before.get(unit) != self.result.identity.get(unit):
             raise ModuleFault(
@@ -318,22 +234,10 @@ class Provision:
             line.outcome = "kept" if line.outcome == "kept" else "changed"
 
     def _leave(self) -> None:
-        action = self.lexicon.actions.get("leave")
-        if action and self.attentive:
-            self.act(action)
+        if "leave" in self.lexicon.actions and self.module.attentive:
+            self.module.do("leave")
 
     # -- failure ----------------------------------------------------------------------------------------------------
-
-    def _module_fault(self, what: str, outcome: Outcome) -> ModuleFault:
-        if outcome.how == "error":
-            meaning = self.lexicon.errors.get(outcome.code, "")
-            what += f": error {outcome.code}" + (f" ({meaning})" if meaning else "") if outcome.code else ": it said no"
-        elif outcome.how == "silence":
-            what += ": no answer" if not outcome.heard else ": no full answer"
-        elif outcome.how == "closed":
-            what += ": the answer lacks what was expected"
-        part = Part(outcome.said, outcome.expected, outcome.heard, outcome.waited)
-        return ModuleFault(what, part=part, where=self.session.link.name)
 
     def _failure(self, fault: Fault) -> Failure:
         part = fault.part if isinstance(fault, ModuleFault) else Part()
@@ -349,15 +253,3 @@ class Provision:
 
 
 _RIGHT = ("kept", "changed", "accepted", "read")
-
-
-def masked(lexicon: Lexicon, result: UnitResult) -> list[dict[str, Any]]:
-    """The settings of a result as they may be shown: a secret only as being there."""
-    rows = []
-    for line in result.settings:
-        setting = lexicon.settings[line.name]
-        row = msgspec.structs.asdict(line)
-        for key in ("found", "wanted", "left"):
-            row[key] = setting.show(row[key])
-        rows.append(row)
-    return rows

@@ -20,6 +20,9 @@ from wexicon.core.text import to_text
 from wexicon.core.tuning import Tuning
 
 HIDDEN = "(secret)"
+# How long to leave a module that is busy alone, and when to take it for an answer (seconds).
+BUSY_FOR = 0.25
+MOST_BUSY = 60.0
 _MAY_HOLD_SECRETS = ("echo", "answer", "aside", "broken")
 
 
@@ -54,6 +57,9 @@ class Session:
         self.conversation = Conversation(speech, events)
         self.stopping = stopping
         self.exchanges = 0
+        # Where the time went, in seconds: bytes on the wire both ways, and pauses that we made ourselves.
+        self.on_wire = 0.0
+        self.pauses = 0.0
         self._sent_until = 0.0
         self._heard_at = 0.0
         self._masks = False
@@ -85,8 +91,19 @@ class Session:
         """Says one line and waits for all that answers it, at the longest `within` seconds after it is sent.
 
         `shown` is given where a secret is said or heard: it stands for the line in the trace and in the outcome, and of
-        the answer only the module's yes or no is shown.
+        the answer only the module's yes or no is shown. A module that is busy for now is told again when it may be.
         """
+        patience = self.clock.now() + MOST_BUSY
+        while True:
+            outcome = self._exchange(text, expect, within, exact, shown)
+            if outcome.how != "busy" or self.clock.now() >= patience:
+                return outcome
+            wait = float(outcome.code) if outcome.code.isdigit() else BUSY_FOR
+            self.quiet_until(self.clock.now() + min(wait, MOST_BUSY))
+
+    def _exchange(
+        self, text: str, expect: Expectation, within: float | None, exact: bool, shown: str | None
+    ) -> Outcome:
         self.heed_stop()
         if self._rest:
             self.quiet_until(self._heard_at + self._rest)
@@ -112,7 +129,9 @@ class Session:
 
     def _send(self, data: bytes, text: str, now: float, exact: bool) -> None:
         self.link.write(data)
-        self._sent_until = max(self._sent_until, now) + self.link.tuning.wire_time(len(data))
+        taken = self.link.tuning.wire_time(len(data))
+        self.on_wire += taken
+        self._sent_until = max(self._sent_until, now) + taken
         if exact:
             self.trace.record(now, "said", text=text, exact=True)
         else:
@@ -127,11 +146,15 @@ class Session:
             data = link.read(until)
             now = clock.now()
             if data:
-                self._heard_at = now
-                conversation.feed(data, now)
+                self._hear(data, now)
             if now >= until:
                 conversation.elapse(now)
             self._note_heard(now)
+
+    def _hear(self, data: bytes, now: float) -> None:
+        self._heard_at = now
+        self.on_wire += self.link.tuning.wire_time(len(data))
+        self.conversation.feed(data, now)
 
     def _note_heard(self, now: float) -> None:
         for heard in self.conversation.take_heard():
@@ -144,7 +167,7 @@ class Session:
         """Takes in what has come already, without waiting."""
         now = self.clock.now()
         while data := self.link.read(now):
-            self.conversation.feed(data, now)
+            self._hear(data, now)
         self.conversation.elapse(now)
         self._note_heard(now)
 
@@ -155,8 +178,7 @@ class Session:
             data = self.link.read(until if gap is None else min(until, gap))
             now = self.clock.now()
             if data:
-                self._heard_at = now
-                self.conversation.feed(data, now)
+                self._hear(data, now)
             self.conversation.elapse(now)
             self._note_heard(now)
 
@@ -164,19 +186,14 @@ class Session:
         """Says nothing for so many seconds, counted from when our last byte is on the wire."""
         self.quiet_until(max(self.clock.now(), self._sent_until) + duration)
 
-    def next_event(self, pick: Callable[[Event], bool], until: float, since: float = 0.0) -> Event | None:
-        """The first event (taken from the queue) that `pick` likes and that came at `since` or later; waits for it."""
+    def take_event(self, pick: Callable[[Event], bool], since: float = 0.0) -> Event | None:
+        """The first event (taken from the queue) that `pick` likes and that came at `since` or later."""
         events = self.conversation.events
-        while True:
-            for index, event in enumerate(events):
-                if event.at >= since and pick(event):
-                    del events[index]
-                    return event
-            count = len(events)
-            if self.clock.now() >= until:
-                return None
-            self.heed_stop()
-            self.quiet_until(until, lambda count=count: len(events) != count)  # type: ignore[misc]
+        for index, event in enumerate(events):
+            if event.at >= since and pick(event):
+                del events[index]
+                return event
+        return None
 
     def settle(self, quiet: float, limit: float) -> None:
         """Takes in what comes until nothing has come for `quiet` seconds, at the longest `limit` seconds."""

@@ -15,6 +15,7 @@ from wexicon.core.patterns import Pattern
 LINE_ENDS = {"none": "", "cr": "\r", "lf": "\n", "crlf": "\r\n"}
 ANSWERS = ("lines", "silence", "sentences", "bytes")
 ECHOES = ("on", "off", "either")
+QUOTES = ("backslash", "double", "hex", "none")
 CLOSINGS = ("always", "alone", "either")
 _SILENCE = re.compile(r"silence\s+(\S+)")
 
@@ -24,7 +25,8 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     `closing` says when the success word comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is
     nothing else to say, `either` where that is unknown (then Wexicon listens a moment longer). `rest` is the pause that
-    the module needs after its answer before it can hear the next line.
+    the module needs after its answer before it can hear the next line. `quotes` is how it writes a quote inside quotes.
+    `busy` are answers that mean: not now, say it again (they may tell the seconds as {wait:int}).
     """
 
     end: str = "crlf"
@@ -34,13 +36,15 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     error: tuple[str, ...] = ("ERROR",)
     within: str = "1s"
     closing: str = "either"
+    busy: tuple[str, ...] = ()
     rest: str = "0ms"
     prompt: str = ""
+    quotes: str = "backslash"
 
     def faults(self) -> list[tuple[str, str]]:
         """What is wrong with it, as (key, what)."""
         found: list[tuple[str, str]] = []
-        for key, allowed in (("end", LINE_ENDS), ("echo", ECHOES), ("closing", CLOSINGS)):
+        for key, allowed in (("end", LINE_ENDS), ("echo", ECHOES), ("closing", CLOSINGS), ("quotes", QUOTES)):
             if (word := getattr(self, key)) not in allowed:
                 found.append((key, f"{word!r} is none of {', '.join(allowed)}"))
         if self.answer not in ANSWERS and not _SILENCE.fullmatch(self.answer):
@@ -50,7 +54,7 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 seconds(text)
             except ValueError as fault:
                 found.append((key, str(fault)))
-        for key in ("ok", "error"):
+        for key in ("ok", "error", "busy"):
             for source in getattr(self, key):
                 try:
                     Pattern(source)

@@ -6,7 +6,7 @@ monotonic seconds since the session began, `wall` the UTC time that belongs to i
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -14,8 +14,10 @@ from typing import Any
 import msgspec
 
 from wexicon import __version__
+from wexicon.core.causes import garbled
 from wexicon.core.faults import CallFault, Complaint, FileFault
 from wexicon.core.link import Clock
+from wexicon.core.recorded import Recorded, RecordedExchange
 from wexicon.core.session import HIDDEN
 from wexicon.core.text import to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
@@ -52,15 +54,28 @@ class Record(msgspec.Struct, omit_defaults=True):
 class TraceWriter:
     """Writes one trace; what may not be shown is taken out of every text before it is written."""
 
-    def __init__(self, path: Path, clock: Clock, *, link: str, tuning: Tuning, secrets: Iterable[str] = ()) -> None:
+    def __init__(
+        self,
+        path: Path,
+        clock: Clock,
+        *,
+        link: str,
+        tuning: Tuning,
+        end: str = "crlf",
+        secrets: Iterable[str] = (),
+        live: Callable[[Record], None] | None = None,
+    ) -> None:
         self.path = path
         self._clock = clock
+        self._live = live
         self._began = self._flushed = clock.now()
         self._secrets = sorted({secret for secret in secrets if secret}, key=len, reverse=True)
         self._encode = msgspec.json.Encoder().encode
         path.parent.mkdir(parents=True, exist_ok=True)
         self._file = path.open("wb")
-        self.record(self._began, "opened", link=link, rate=tuning.rate, frame=tuning.frame, wexicon=__version__)
+        self.record(
+            self._began, "opened", link=link, rate=tuning.rate, frame=tuning.frame, end=end, wexicon=__version__
+        )
 
     def record(self, at: float, what: str, **fields: Any) -> None:
         """Writes one record."""
@@ -77,6 +92,8 @@ class TraceWriter:
                 fields["text"], fields["hex"] = "", data.hex()
         record = Record(round(at - self._began, 6), self._clock.wall(at), what, **fields)
         self._file.write(self._encode(record) + b"\n")
+        if self._live:
+            self._live(record)
         if at - self._flushed > _FLUSH_EVERY:
             self._flushed = at
             self._file.flush()
@@ -104,3 +121,31 @@ def read_trace(path: Path) -> Iterator[Record]:
                     ) from None
     except OSError as fault:
         raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
+
+
+def recorded(path: Path) -> Recorded:
+    """A trace as exchanges: what was said, and all that came until something else was said."""
+    found: list[RecordedExchange] = []
+    current = RecordedExchange(None)
+    tuning, began, end = Tuning(), 0.0, "crlf"
+    for record in read_trace(path):
+        if record.what in ("opened", "tuned") and record.rate:
+            try:
+                tuning = Tuning.of(record.rate, record.frame or tuning.frame)
+            except ValueError as fault:
+                raise FileFault(str(path), [Complaint(str(fault))]) from None
+            end = record.end or end
+            if not found and current.said is None and not current.heard:
+                current.tuning = tuning
+        elif record.what == "said":
+            if current.said is not None or current.heard:
+                current.lasted = max(0.0, record.at - began)
+                found.append(current)
+            current = RecordedExchange(record.content, record.exact, tuning)
+            began = record.at
+        elif record.what == "heard" and not (record.role in ("aside", "broken") and garbled(record.content)):
+            # Garbage is what our own wrong rate made of something; nobody said it.
+            current.heard.append((max(0.0, record.at - began), record.content, record.role))
+    if current.said is not None or current.heard:
+        found.append(current)
+    return Recorded(found, end)

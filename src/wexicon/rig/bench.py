@@ -6,15 +6,20 @@ clock nothing does.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import msgspec
 
 from wexicon.core.agenda import Agenda
+from wexicon.core.faults import CallFault
+from wexicon.core.recorded import Recorded
 from wexicon.core.text import meant
 from wexicon.core.toml import Source
+from wexicon.rig.air import Air, AirTable
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import FAMILIES, family
+from wexicon.rig.standins.recording import Recording
 from wexicon.rig.uart import Faults
 
 FORMAT = 1
@@ -23,7 +28,7 @@ SERVES = ("pty", "rfc2217")
 
 class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[unit.NAME]`: one stand-in. `settings` is what its flash holds instead of what it was delivered with, `identity`
-    what no setting can change; `port` the TCP port for rfc2217 (0: any)."""
+    what no setting can change; `port` the TCP port for rfc2217 (0: any); `trace` what a recording answers from."""
 
     standin: str
     serve: str = "pty"
@@ -32,6 +37,7 @@ class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     settings: dict[str, Any] = {}
     identity: dict[str, Any] = {}
     faults: Faults = Faults()
+    trace: str = ""
 
 
 class Unit:
@@ -64,12 +70,22 @@ class Unit:
 class Bench:
     """All units of a rig, on one agenda."""
 
-    def __init__(self, title: str, tables: dict[str, UnitTable], agenda: Agenda) -> None:
+    def __init__(
+        self,
+        title: str,
+        tables: dict[str, UnitTable],
+        agenda: Agenda,
+        air: Air | None,
+        recorded: Callable[[str], Recorded],
+    ) -> None:
         self.title = title
         self.agenda = agenda
+        self.air = air = air or Air()
         self.units: dict[str, Unit] = {}
         for name, table in tables.items():
-            made = family(table.standin)(agenda, name, table.settings, table.identity, table.faults)
+            made = family(table.standin)(agenda, name, table.settings, table.identity, table.faults, air)
+            if isinstance(made, Recording):
+                made.load(recorded(table.trace))
             self.units[name] = Unit(name, table, made)
 
     def power_up(self) -> None:
@@ -84,10 +100,16 @@ class Bench:
         return self.units[name]
 
 
-def read_rig(data: bytes, path: str, agenda: Agenda) -> Bench:
-    """The bench that a TOML file describes. Raises FileFault with every complaint."""
+def no_recordings(path: str) -> Recorded:
+    """For a rig that has none."""
+    raise CallFault("recordings cannot be read here", where=path)
+
+
+def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], Recorded] = no_recordings) -> Bench:
+    """The bench that a TOML file describes; `recorded` reads a trace. Raises FileFault with every
+    complaint."""
     source = Source(data, path)
-    known = ("format", "title", "unit")
+    known = ("format", "title", "unit", "air")
     for key in source.data:
         if key not in known:
             source.complain((key,), "no such key", meant(key, known))
@@ -108,10 +130,13 @@ def read_rig(data: bytes, path: str, agenda: Agenda) -> Bench:
             continue
         if table.serve not in SERVES:
             source.complain(("unit", name, "serve"), f"{table.serve!r} is none of {', '.join(SERVES)}")
+        if table.standin == "recording" and not table.trace:
+            source.complain(("unit", name), "a recording has no trace", 'write trace = "FILE"')
         delivered = family(table.standin).delivered
         for key in table.settings:
             if key not in delivered:
                 source.complain(("unit", name, "settings", key), "it keeps no such thing", meant(key, delivered))
         tables[name] = table
+    air = source.record(source.data.get("air", {}), AirTable, ("air",))
     source.finish()
-    return Bench(str(source.data.get("title", "")), tables, agenda)
+    return Bench(str(source.data.get("title", "")), tables, agenda, Air(air), recorded)

@@ -13,6 +13,7 @@ from typing import Any, ClassVar
 from wexicon.core.agenda import Agenda
 from wexicon.core.text import to_bytes
 from wexicon.core.tuning import Tuning
+from wexicon.rig.air import Air
 from wexicon.rig.uart import Faults, Uart
 
 
@@ -35,8 +36,10 @@ class StandIn:
         settings: dict[str, Any] | None = None,
         identity: dict[str, Any] | None = None,
         faults: Faults | None = None,
+        air: Air | None = None,
     ) -> None:
         self.agenda = agenda
+        self.air = air or Air()
         self.name = name or self.family
         self.own = {**self.identity, **(identity or {})}
         self.flash: dict[str, Any] = {**copy.deepcopy(self.delivered), **(settings or {})}

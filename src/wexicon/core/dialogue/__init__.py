@@ -1,4 +1,7 @@
-"""Written conversations: what is said, what must be heard, what then."""
+"""Written conversations: what is said, what must be heard, what then.
+
+`reader` makes a `Program` of a text and finds its faults, `holder` holds it on a session, `draft` writes one from a trace.
+"""
 
 from wexicon.core.dialogue.program import Program
 from wexicon.core.dialogue.reader import read_dialogue

@@ -7,6 +7,8 @@ from importlib import import_module
 from wexicon.rig.standin import StandIn
 
 FAMILIES = {
+    "brisca-w1": "brisca_w1:BriscaW1",
+    "recording": "recording:Recording",
     "tamsel-k5": "tamsel_k5:TamselK5",
 }
 

@@ -1,0 +1,143 @@
+"""A dialogue from a recorded session: what was said is said again, what was heard is required again.
+
+The rule: what is likely to be another value next time (addresses, versions, long numbers) becomes a capture; what was
+captured once and is heard again must be the same. Every pattern that is written fits what was recorded.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterable
+
+from wexicon.core.patterns import Pattern
+from wexicon.core.recorded import RecordedExchange
+from wexicon.core.session import HIDDEN
+from wexicon.core.text import has_control, to_bytes, visible
+from wexicon.core.tuning import Tuning
+
+_VOLATILE = re.compile(
+    r"(?P<address>\b[0-9A-Fa-f]{2}(?:[:.\-][0-9A-Fa-f]{2,}){2,}\b)|(?P<version>\b\d+(?:\.\d+){2,}\b)|(?P<decimal>\b\d+\.\d+\b)"
+    r"|(?P<number>\b\d{4,}\b)|(?P<hex>\b(?=[0-9A-F]*\d)[0-9A-F]{6,}\b)"
+)
+_KINDS = {"address": "address", "version": "word", "decimal": "word", "number": "word", "hex": "word"}
+_ODD = re.compile(r"[\x00-\x1f\x7f-\x9f\ud800-\udfff]+")
+ANSWERS = ("answer", "word", "ok", "error", "prompt")
+EVENTS = ("event",)
+USUAL_TIME = 0.9
+
+
+def draft_dialogue(exchanges: Iterable[RecordedExchange], title: str = "") -> str:
+    """The dialogue as text."""
+    return _Draft().text(exchanges, title)
+
+
+class _Draft:
+    def __init__(self) -> None:
+        self.captured: dict[str, str] = {}
+        self.counts: dict[str, int] = {}
+        self.needs: list[str] = []
+        self.tuning: Tuning | None = None
+
+    def text(self, exchanges: Iterable[RecordedExchange], title: str) -> str:
+        body: list[str] = []
+        for exchange in exchanges:
+            body += self.exchange(exchange)
+        head = [f"# {line}" for line in visible(title).split("\n") if line]
+        return "\n".join([*head, *self.needs, "", *body]).lstrip("\n") + "\n"
+
+    def exchange(self, exchange: RecordedExchange) -> list[str]:
+        lines: list[str] = []
+        if self.tuning and exchange.tuning != self.tuning:
+            lines.append(f"tune {exchange.tuning}")
+        self.tuning = exchange.tuning
+        events = [(at, text) for at, text, role in exchange.heard if role in EVENTS and self.clean(text)]
+        if exchange.said is not None:
+            answers = [(at, text, role) for at, text, role in exchange.heard if role in ANSWERS]
+            if answers and answers[-1][0] > USUAL_TIME:
+                lines.append(f"allow {math.ceil(answers[-1][0] * 2)}s")
+            lines.append(self.said(exchange))
+            for _, text, role in answers:
+                if role == "prompt":
+                    lines.append(f'< "{text}"')
+                else:
+                    lines.append(f"< {self.pattern(text)}")
+            if not answers:
+                lines.append("<")
+                if not events and exchange.lasted >= 0.001:
+                    lines.append(f"pause {exchange.lasted * 1000:.0f}ms")
+        for at, text in events:
+            lines += [f"await {max(1, math.ceil(at * 2))}s", f"    < {self.pattern(text)}"]
+        return lines
+
+    @staticmethod
+    def clean(text: str) -> bool:
+        return bool(_ODD.sub("", text).strip())
+
+    def name(self, kind: str) -> str:
+        self.counts[kind] = self.counts.get(kind, 0) + 1
+        return f"{kind}{self.counts[kind]}"
+
+    def said(self, exchange: RecordedExchange) -> str:
+        text = exchange.said or ""
+        literal = text.replace("{", "{{").replace("}", "}}")
+        while HIDDEN in literal:
+            name = self.name("secret")
+            self.needs.append(f"needs {name} secret")
+            literal = literal.replace(HIDDEN, f"{{{name}}}", 1)
+        for value, name in self.captured.items():
+            if len(value) > 5 and value in literal:
+                literal = literal.replace(value, f"{{{name}}}", 1)
+        if exchange.exact or has_control(text) or _ODD.search(text):
+            end = "" if exchange.exact else "\\r\\n"
+            return f">> {_escaped(literal)}{end}"
+        return f"> {literal}" if literal else ">"
+
+    def pattern(self, text: str) -> str:
+        """A pattern for a line, with what is volatile as captures."""
+        if HIDDEN in text or not self.clean(text):
+            return "..."
+        source = ""
+        at = 0
+        before = dict(self.captured)
+        for found in _VOLATILE.finditer(text):
+            source += _literal(text[at : found.start()])
+            value = found.group()
+            if value in before:
+                source += f"{{={before[value]}}}"
+            else:
+                kind = str(found.lastgroup)
+                name = self.name(kind)
+                source += f"{{{name}:{_KINDS[kind]}}}"
+                self.captured.setdefault(value, name)
+            at = found.end()
+        source += _literal(text[at:])
+        known = {name: value for value, name in before.items()}
+        try:
+            fits = Pattern(source).match(text, known)
+        except ValueError:
+            fits = None
+        if fits is None or any(self.captured.get(str(value)) != name for name, value in fits.items() if name in source):
+            self.captured = before
+            source = _literal(text)
+        if source[:1] == '"' and source.rstrip()[-1:] == '"':
+            source = f"...{source[1:]}"
+        return source
+
+
+def _literal(text: str) -> str:
+    """Text as a pattern has it; what cannot be written on a line is anything."""
+    return re.sub(r"\.{3,}", "...", _ODD.sub("...", text.replace("{", "{{").replace("}", "}}")))
+
+
+def _escaped(text: str) -> str:
+    r"""Text for a `>>` line; {name} and doubled braces stay as they are."""
+    made = ""
+    for char in text:
+        if char == "\\":
+            made += "\\\\"
+        elif _ODD.fullmatch(char):
+            made += "".join(f"\\x{byte:02X}" for byte in to_bytes(char))
+        else:
+            made += char
+    return made

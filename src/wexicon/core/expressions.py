@@ -1,0 +1,219 @@
+"""The small language of `check`, `when`, `until` and `keep`: comparisons, arithmetic, and/or/not, membership, a fixed
+set of functions.
+
+The rule: what is not on the list cannot be written; nothing can be reached through it, and nothing it does can take
+long or grow without bound. Numbers are exact. Text and numbers are never compared by accident.
+"""
+
+from __future__ import annotations
+
+import ast
+import operator
+from collections.abc import Callable, Mapping
+from decimal import Decimal, DecimalException
+from functools import lru_cache
+from typing import Any
+
+from wexicon.core.text import meant, to_bytes
+
+LONGEST_SOURCE = 2000
+_LARGEST_NUMBER = Decimal(10) ** 30
+_LONGEST_VALUE = 1_048_576
+_DEEPEST = 40
+
+
+class ExpressionFault(ValueError):
+    """An expression that cannot be read or reckoned; `column` (from 1) says where."""
+
+    def __init__(self, what: str, column: int = 1, hint: str = "") -> None:
+        super().__init__(what)
+        self.what, self.column, self.hint = what, column, hint
+
+
+def _number(value: Any) -> int | Decimal:
+    text = str(value).strip()
+    if len(text) > 40:
+        raise ValueError("is too long for a number")
+    try:
+        return int(text)
+    except ValueError:
+        number = Decimal(text)
+        if not number.is_finite():
+            raise ValueError("is no number") from None
+        return number
+
+
+def _round(value: Any, places: int = 0) -> Any:
+    rounded = round(Decimal(value), places)
+    return int(rounded) if places <= 0 else rounded
+
+
+FUNCTIONS: dict[str, Callable[..., Any]] = {
+    "length": lambda value: len(to_bytes(value)) if isinstance(value, str) else len(value),
+    "count": lambda values, one: values.count(one),
+    "number": _number,
+    "hex_number": lambda text: int(str(text)[:40], 16),
+    "text": str,
+    "upper": lambda text: str(text).upper(),
+    "lower": lambda text: str(text).lower(),
+    "starts": lambda text, start: str(text).startswith(str(start)),
+    "ends": lambda text, end: str(text).endswith(str(end)),
+    "split": lambda text, by=",": str(text).split(str(by)),
+    "first": lambda values: values[0],
+    "last": lambda values: values[-1],
+    "min": min,
+    "max": max,
+    "sum": sum,
+    "abs": abs,
+    "round": _round,
+}
+_COMPARES: dict[type, Callable[[Any, Any], bool]] = {
+    ast.Eq: operator.eq,
+    ast.NotEq: operator.ne,
+    ast.Lt: operator.lt,
+    ast.LtE: operator.le,
+    ast.Gt: operator.gt,
+    ast.GtE: operator.ge,
+    ast.In: lambda a, b: a in b,
+    ast.NotIn: lambda a, b: a not in b,
+}
+_ARITHMETIC: dict[type, Callable[[Any, Any], Any]] = {
+    ast.Add: operator.add,
+    ast.Sub: operator.sub,
+    ast.Mult: operator.mul,
+    ast.Div: lambda a, b: Decimal(a) / Decimal(b),
+    ast.FloorDiv: operator.floordiv,
+    ast.Mod: operator.mod,
+}
+_HINT = "compare, reckon, and/or/not, in, or one of: " + ", ".join(sorted(FUNCTIONS))
+
+
+class Expression:
+    """An expression, read once. `names` are the values that it needs."""
+
+    __slots__ = ("_tree", "names", "source")
+
+    def __init__(self, source: str) -> None:
+        self.source = source
+        if len(source) > LONGEST_SOURCE:
+            raise ExpressionFault(f"longer than {LONGEST_SOURCE} characters")
+        try:
+            self._tree = ast.parse(source.strip() or "?", mode="eval").body
+        except SyntaxError as fault:
+            raise ExpressionFault("cannot be read", max(fault.offset or 1, 1), _HINT) from None
+        except (ValueError, MemoryError, RecursionError):
+            raise ExpressionFault("cannot be read", 1, _HINT) from None
+        self.names: list[str] = []
+        self._allow(self._tree, 0)
+
+    def _allow(self, node: ast.AST, depth: int) -> None:
+        """Refuses whatever is not on the list."""
+        column = getattr(node, "col_offset", 0) + 1
+        if depth > _DEEPEST:
+            raise ExpressionFault("is nested too deep", column)
+        parts: list[ast.AST] = []
+        if isinstance(node, ast.Name):
+            if node.id not in self.names:
+                self.names.append(node.id)
+        elif isinstance(node, ast.Constant):
+            if not isinstance(node.value, (bool, int, float, str)):
+                raise ExpressionFault(f"{node.value!r} has no place here", column, _HINT)
+        elif isinstance(node, ast.BoolOp):
+            parts = list(node.values)
+        elif isinstance(node, ast.UnaryOp) and isinstance(node.op, (ast.Not, ast.USub)):
+            parts = [node.operand]
+        elif isinstance(node, ast.BinOp) and type(node.op) in _ARITHMETIC:
+            parts = [node.left, node.right]
+        elif isinstance(node, ast.Compare) and all(type(op) in _COMPARES for op in node.ops):
+            parts = [node.left, *node.comparators]
+        elif isinstance(node, (ast.List, ast.Tuple)):
+            parts = list(node.elts)
+        elif isinstance(node, ast.Subscript) and not isinstance(node.slice, ast.Slice):
+            parts = [node.value, node.slice]
+        elif isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and not node.keywords:
+            if node.func.id not in FUNCTIONS:
+                raise ExpressionFault(f"there is no function {node.func.id}", column, meant(node.func.id, FUNCTIONS))
+            parts = list(node.args)
+        else:
+            raise ExpressionFault("this has no place here", column, _HINT)
+        for part in parts:
+            self._allow(part, depth + 1)
+
+    def value(self, known: Mapping[str, Any]) -> Any:
+        """What it comes to. Raises ExpressionFault."""
+        return self._value(self._tree, known)
+
+    def _value(self, node: ast.AST, known: Mapping[str, Any]) -> Any:
+        column = getattr(node, "col_offset", 0) + 1
+        if isinstance(node, ast.Name):
+            if node.id not in known:
+                raise ExpressionFault(f"{node.id} has no value here", column, meant(node.id, known))
+            return known[node.id]
+        if isinstance(node, ast.Constant):
+            return Decimal(str(node.value)) if isinstance(node.value, float) else node.value
+        if isinstance(node, ast.BoolOp):
+            every = isinstance(node.op, ast.And)
+            for part in node.values:
+                if bool(self._value(part, known)) != every:
+                    return not every
+            return every
+        if isinstance(node, (ast.List, ast.Tuple)):
+            return [self._value(part, known) for part in node.elts]
+        try:
+            return _bounded(self._reckoned(node, known, column))
+        except ExpressionFault:
+            raise
+        except (
+            TypeError,
+            ValueError,
+            IndexError,
+            KeyError,
+            AttributeError,
+            ArithmeticError,
+            DecimalException,
+        ) as fault:
+            raise ExpressionFault(f"cannot be reckoned: {fault or type(fault).__name__}", column) from None
+
+    def _reckoned(self, node: ast.AST, known: Mapping[str, Any], column: int) -> Any:
+        if isinstance(node, ast.UnaryOp):
+            value = self._value(node.operand, known)
+            return not value if isinstance(node.op, ast.Not) else -value
+        if isinstance(node, ast.BinOp):
+            left, right = self._value(node.left, known), self._value(node.right, known)
+            if not isinstance(node.op, ast.Add) and not (_is_number(left) and _is_number(right)):
+                raise ExpressionFault("only numbers can be reckoned with", column, "capture them as {name:int}")
+            return _ARITHMETIC[type(node.op)](left, right)
+        if isinstance(node, ast.Compare):
+            left = self._value(node.left, known)
+            for op, part in zip(node.ops, node.comparators, strict=True):
+                right = self._value(part, known)
+                if not isinstance(op, (ast.In, ast.NotIn)) and _is_number(left) != _is_number(right):
+                    raise ExpressionFault(
+                        "compares a number with text", column, "capture it as {name:int}, or use number(...)"
+                    )
+                if not _COMPARES[type(op)](left, right):
+                    return False
+                left = right
+            return True
+        if isinstance(node, ast.Subscript):
+            return self._value(node.value, known)[self._value(node.slice, known)]
+        assert isinstance(node, ast.Call) and isinstance(node.func, ast.Name)
+        return FUNCTIONS[node.func.id](*(self._value(part, known) for part in node.args))
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, (int, Decimal))
+
+
+def _bounded(value: Any) -> Any:
+    if isinstance(value, (int, Decimal)) and not -_LARGEST_NUMBER <= value <= _LARGEST_NUMBER:
+        raise ExpressionFault("becomes too large a number")
+    if isinstance(value, (str, list)) and len(value) > _LONGEST_VALUE:
+        raise ExpressionFault("becomes too long a text")
+    return value
+
+
+@lru_cache(maxsize=4096)
+def expression(source: str) -> Expression:
+    """The expression of a source, read once however often it is asked for."""
+    return Expression(source)

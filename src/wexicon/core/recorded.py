@@ -1,0 +1,30 @@
+"""A recorded session as exchanges: the shape that a trace is read into, to be held or played again.
+
+The rule: times are seconds since the line began to be said; texts are as they were heard, without line ends.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from wexicon.core.tuning import Tuning
+
+
+@dataclass
+class RecordedExchange:
+    """One thing said (None: before anything was), and the frames heard after it: seconds, text, role. `lasted` is how
+    long it was until something else was said."""
+
+    said: str | None
+    exact: bool = False
+    tuning: Tuning = field(default_factory=Tuning)
+    lasted: float = 0.0
+    heard: list[tuple[float, str, str]] = field(default_factory=list)
+
+
+@dataclass
+class Recorded:
+    """All exchanges of a session; `end` is the line end that our lines had (none, cr, lf, crlf)."""
+
+    exchanges: list[RecordedExchange]
+    end: str = "crlf"

@@ -1,0 +1,183 @@
+"""Stand-in Brisca W1: a Wi-Fi module that scans, joins and sends.
+
+The rule, from its invented datasheet: it starts with a message at 38400 baud, is deaf for 0.6 s, and says READY at the
+rate it keeps. Lines end with CR LF; it echoes until ATE0. Answers end with OK or FAULT n. AT+SEEK lists networks for two
+seconds, and until it is done all else is BUSY. AT+ACCESS joins, in mode station only. AT+POST c n takes n bytes after the
+prompt; what comes in is announced as +IN c n and a space, then n bytes with no line end. AT+RATE counts at once, after its OK.
+AT+STORE keeps the settings.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any, ClassVar
+
+from wexicon.core.tuning import Tuning
+from wexicon.rig.standin import LineEditor, StandIn
+
+START_RATE = 38400
+RATES = (9600, 38400, 57600, 115200, 230400, 460800)
+MODES = ("idle", "station", "beacon")
+START_TIME = 0.6
+JOIN_TIME = 1.8
+SEEK_TIME = 2.0
+
+
+class BriscaW1(StandIn):
+    """`joined` is 0 apart, 1 joining, 2 joined; `payload` what AT+POST still waits for."""
+
+    family = "brisca-w1"
+    maker = "Brisca"
+    about = "Wi-Fi module: scans, joins, sends"
+    delivered: ClassVar[dict[str, Any]] = {"name": "brisca-w1", "mode": "idle", "rate": 115200, "power": 20}
+    identity: ClassVar[dict[str, Any]] = {"address": "02B1C0447A10", "firmware": "2.0.3"}
+
+    def started(self) -> None:
+        self.deaf = True
+        self.echo = True
+        self.busy = False
+        self.joined = 0
+        self.links: dict[int, str] = {}
+        self.payload: tuple[int, int] | None = None
+        self.taken = bytearray()
+        self.editor = LineEditor(self, "\r\n", self.line, lambda: self.fault(1))
+        self.uart.tuning = Tuning(START_RATE)
+        self.say(f"\r\nBrisca W1 {self.own['firmware']} starts\r\n", 0.02)
+        self.after(START_TIME - 0.1, self.ready)
+
+    def ready(self) -> None:
+        self.uart.tuning = Tuning(int(self.flash["rate"]))
+        self.say("READY\r\n", 0.1)
+        self.after(0.1, self.listen)
+
+    def listen(self) -> None:
+        self.deaf = False
+
+    def heard(self, data: bytes, began: float) -> None:
+        if self.deaf:
+            return
+        if self.echo:
+            self.uart.send(data)
+        while data and self.payload:
+            channel, size = self.payload
+            part, data = data[: size - len(self.taken)], data[size - len(self.taken) :]
+            self.taken += part
+            if len(self.taken) == size:
+                self.payload = None
+                self.posted(channel, bytes(self.taken))
+        self.editor.feed(data)
+
+    # -- commands -----------------------------------------------------------------------------------------------
+
+    def answer(self, *lines: str, delay: float | None = None) -> None:
+        self.say("".join(f"\r\n{line}\r\n" for line in lines) + "\r\nOK\r\n", delay)
+
+    def fault(self, code: int) -> None:
+        self.say(f"\r\nFAULT {code}\r\n")
+
+    def line(self, line: str) -> None:
+        if self.busy:
+            self.say("\r\nBUSY\r\n")
+        elif line == "AT":
+            self.answer()
+        elif line in ("ATE0", "ATE1"):
+            self.echo = line == "ATE1"
+            self.answer()
+        elif line == "AT+WHO?":
+            self.answer(f"+WHO BRISCA-W1 {self.own['firmware']} {self.own['address']}")
+        elif line == "AT+STORE":
+            self.keep()
+            self.answer(delay=0.05)
+        elif line == "AT+START":
+            self.answer()
+            self.then(self.restart)
+        elif line == "AT+SEEK":
+            self.seek()
+        elif line == "AT+ACCESS?":
+            self.answer(f"+ACCESS {self.joined}")
+        elif found := re.fullmatch(r"AT\+(NAME|MODE|RATE|POWER)\?", line):
+            kept = self.memory[found[1].lower()]
+            self.answer(f'+{found[1]} "{kept}"' if found[1] == "NAME" else f"+{found[1]} {kept}")
+        elif found := re.fullmatch(r"AT\+(NAME|MODE|RATE|POWER)=(.*)", line):
+            self.take(found[1].lower(), found[2])
+        elif found := re.fullmatch(r'AT\+ACCESS="((?:[^"\\]|\\.)*)","((?:[^"\\]|\\.)*)"', line):
+            self.join(*(re.sub(r"\\(.)", r"\1", part) for part in found.groups()))
+        elif found := re.fullmatch(r'AT\+LINK (\d),"([^"]+)",(\d+)', line):
+            self.link(int(found[1]), found[2])
+        elif found := re.fullmatch(r"AT\+POST (\d) (\d{1,4})", line):
+            self.post(int(found[1]), int(found[2]))
+        else:
+            self.fault(2)
+
+    def take(self, word: str, text: str) -> None:
+        value: Any = None
+        if word == "name" and (found := re.fullmatch(r'"((?:[^"\\]|\\.){1,32})"', text)):
+            value = re.sub(r"\\(.)", r"\1", found[1])
+        elif word == "mode" and text in MODES:
+            value = text
+        elif (word == "rate" and text.isdigit() and int(text) in RATES) or (
+            word == "power" and re.fullmatch(r"\d{1,2}", text) and int(text) <= 20
+        ):
+            value = int(text)
+        if value is None:
+            return self.fault(3)
+        self.memory[word] = value
+        self.answer()
+        if word == "rate":
+            self.then(lambda: setattr(self.uart, "tuning", Tuning(int(value))))
+        return None
+
+    # -- the network ----------------------------------------------------------------------------------------------
+
+    def seek(self) -> None:
+        self.busy = True
+        points = sorted(self.air.access_points, key=lambda point: -point.signal)
+        for index, point in enumerate(points):
+            text = f'\r\n+SEEK "{point.name}",{point.signal},{point.channel},{point.protection}\r\n'
+            self.say(text, SEEK_TIME * (index + 1) / (len(points) + 1))
+        self.after(SEEK_TIME, lambda: setattr(self, "busy", False))
+        self.answer(delay=SEEK_TIME)
+
+    def join(self, name: str, passphrase: str) -> None:
+        if self.memory["mode"] != "station":
+            return self.fault(7)
+        point = self.air.access_point(name)
+        self.joined = 0
+        self.busy = True
+        right = point is not None and point.passphrase == passphrase
+        self.after(JOIN_TIME, lambda: setattr(self, "busy", False))
+        if point is None:
+            self.say("\r\nNO SUCH POINT\r\n", JOIN_TIME)
+        elif not right:
+            self.say("\r\nBAD KEY\r\n", JOIN_TIME)
+        else:
+            self.joined = 1
+            self.answer(delay=JOIN_TIME)
+            self.after(JOIN_TIME + 1.5, self.addressed)
+        return None
+
+    def addressed(self) -> None:
+        self.joined = 2
+        self.say("\r\n+ACCESS 2\r\n", 0)
+
+    def link(self, channel: int, host: str) -> None:
+        if self.joined != 2:
+            return self.fault(8)
+        self.answer()
+        known = host in self.air.services
+        if known:
+            self.links[channel] = host
+        self.say(f"\r\n+LINK {channel} {'UP' if known else 'NOBODY'}\r\n", 0.25)
+        return None
+
+    def post(self, channel: int, size: int) -> None:
+        if channel not in self.links:
+            return self.fault(9)
+        self.payload, self.taken = (channel, size), bytearray()
+        self.say("\r\n> ")
+        return None
+
+    def posted(self, channel: int, data: bytes) -> None:
+        self.say("\r\nPOSTED\r\n", 0.02)
+        if self.air.services[self.links[channel]] == "echo":
+            self.say(b"\r\n+IN %d %d " % (channel, len(data)) + data, 0.3)
