@@ -92,6 +92,28 @@ def provisioning_in_virtual_time() -> None:
     line("provisioning one unit under the virtual clock, processor time", f"{took * 1000:.1f} ms", "50 ms")
 
 
+def exchanges_in_virtual_time() -> None:
+    """A dialogue of 10,000 exchanges under the virtual clock."""
+    from tests.conftest import VirtualBench
+
+    from wexicon.core.dialogue import read_dialogue
+    from wexicon.core.dialogue.holder import Holder
+
+    def once() -> float:
+        bench = VirtualBench("brisca-w1")
+        session = bench.session()
+        session.tune(bench.lexicon.delivered)
+        session.quiet(1.1)
+        bench.trace.record = lambda at, what, **fields: None  # type: ignore[method-assign]
+        program = read_dialogue("repeat 10000 times\n    > AT\n", "x")
+        began = time.process_time()
+        Holder(session, program).hold()
+        return time.process_time() - began
+
+    took = statistics.median(once() for _ in range(3))
+    line("a dialogue of 10,000 exchanges under the virtual clock, processor time", f"{took:.2f} s", "2 s")
+
+
 def engine_throughput() -> None:
     """Bytes through the protocol engine, over only splitting them at line ends."""
     from wexicon.core.exchange import Conversation
@@ -143,5 +165,6 @@ def help_starts() -> None:
 if __name__ == "__main__":
     exchange_on_a_terminal()
     provisioning_in_virtual_time()
+    exchanges_in_virtual_time()
     engine_throughput()
     help_starts()

@@ -144,7 +144,7 @@ class _Scene:
         clock = VirtualClock(self.agenda)
         speech = lexicon.speech if lexicon else Speech()
         uart = self.unit.standin.uart
-        tuning = lexicon.delivered if lexicon else uart.tuning if choice.recording else Tuning()
+        tuning = lexicon.delivered if lexicon else uart.tuning if self.unit.standin.family == "recording" else Tuning()
         link = VirtualLink(self.unit.name, clock, uart, tuning)
         uart.to_host = link.take
         self.writer: TraceWriter | None = None

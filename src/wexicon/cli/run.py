@@ -84,7 +84,7 @@ def run(
         if not as_is:
             Hail(module.session, module.lexicon, module.operator, patience).find([tuning] if rate else [])
 
-    with Progress(dialogue.stem) as progress:
+    with Progress(dialogue.stem, quiet=not as_json) as progress:
         operator = operator_for(hands, port, progress)
         live = None if as_json else (lambda record: click.echo(line(record)))
         with session_on(

@@ -71,10 +71,10 @@ def print_line(text: str, style: str = "") -> None:
 class Progress:
     """Tells on a terminal which step is being done; silent in a pipe."""
 
-    def __init__(self, title: str) -> None:
+    def __init__(self, title: str, *, quiet: bool = False) -> None:
         self._title = title
         self._status: Any = None
-        if sys.stderr.isatty():
+        if sys.stderr.isatty() and not quiet:
             self._status = console(err=True).status(title)
 
     def __enter__(self) -> Progress:

@@ -84,5 +84,6 @@ def line(record: Record) -> str:
         lines = (("DTR", record.dtr), ("RTS", record.rts))
         text = ", ".join(f"{name} {'on' if state else 'off'}" for name, state in lines if state is not None)
     role = f"  ({record.role})" if record.role and record.role not in ("answer", "word", "ok") else ""
-    body = f"{MARKS.get(record.what, ' ')} {text}{role}" if record.what in MARKS else f"{record.what} {text}".rstrip()
+    mark = ">>" if record.exact else MARKS.get(record.what, " ")
+    body = f"{mark} {text}{role}" if record.what in MARKS else f"{record.what} {text}".rstrip()
     return f"{record.at:10.3f}  " + click.style(body, fg=COLOURS.get(record.what) or None)

@@ -197,9 +197,10 @@ class Conversation:
 
     def _judge(self, frame: Frame, now: float) -> None:
         text = frame.text
+        open_still = self._expect is not None
         role = self._role(frame, text, now)
         self._heard.append(Heard(text, role))
-        if self._expect and role not in ("echo", "event") and len(self._outcome.heard) < _MOST_HEARD:
+        if open_still and role not in ("echo", "event") and len(self._outcome.heard) < _MOST_HEARD:
             self._outcome.heard.append(text)
         if self._complete and role in ("answer", "word", "prompt") and self._expect:
             self._settle(now)

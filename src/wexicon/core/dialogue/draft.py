@@ -17,7 +17,7 @@ from wexicon.core.text import has_control, to_bytes, visible
 from wexicon.core.tuning import Tuning
 
 _VOLATILE = re.compile(
-    r"(?P<address>\b[0-9A-Fa-f]{2}(?:[:.\-][0-9A-Fa-f]{2,}){2,}\b)|(?P<version>\b\d+(?:\.\d+){2,}\b)|(?P<decimal>\b\d+\.\d+\b)"
+    r"(?P<address>\b[0-9A-Fa-f]{2}(?:[:.\-][0-9A-Fa-f]{2,}){2,}\b)|(?P<version>(?<![\d.])\d+(?:\.\d+){2,}\b)|(?P<decimal>(?<![\d.])\d+\.\d+\b)"
     r"|(?P<number>\b\d{4,}\b)|(?P<hex>\b(?=[0-9A-F]*\d)[0-9A-F]{6,}\b)"
 )
 _KINDS = {"address": "address", "version": "word", "decimal": "word", "number": "word", "hex": "word"}

@@ -281,6 +281,11 @@ class _Reader:
                 except _Fault as fault:
                     self.complain(line.number, inline.indent + fault.column, fault.what, fault.hint)
                 return Other(source[: gap.start()], then, line.number)
+        for gap in re.finditer(r" {2,}(?=([a-z]+)\b)", source):
+            if close := nearest(gap[1], SIMPLE_WORDS):
+                column = line.indent + offset + gap.end() + 1
+                self.complain(line.number, column, f"there is no statement {gap[1]}", f"did you mean {close}?")
+                return Other("", (), line.number)
         if not source:
             self.complain(line.number, line.indent + 2, "no pattern", "write | PATTERN  STATEMENT")
         self.compiled(pattern, source, line, offset)
