@@ -1,4 +1,4 @@
-"""Bringing a module to listen: by trying, by an escape, by control lines, or by asking the operator.
+"""Bringing a module to listen: by trying, by an escape, by pins, or by asking the operator.
 
 The rule: it counts as listening only when it has answered. What was tried and heard is kept, so that a failure can say
 what it points to.
@@ -11,28 +11,35 @@ from collections.abc import Sequence
 import msgspec
 
 from wexicon.core.causes import Try, garbled, point_to
-from wexicon.core.exchange import OK, Outcome
+from wexicon.core.exchange import Outcome
 from wexicon.core.faults import Unreachable
+from wexicon.core.fixture import Fixture
 from wexicon.core.lexicon import Lexicon, Phrase
 from wexicon.core.operator import Operator
 from wexicon.core.session import Session
 from wexicon.core.speech import LINE_ENDS
+from wexicon.core.text import to_bytes
 from wexicon.core.tuning import Tuning
 
 # A module that answers half may become whole while its key is still held; only after this is it called half.
 GRACE = 2.5
 # How long to wait for an answer that comes at once if it comes at all.
 QUICK = 0.3
+# How long a jig takes the power away.
+POWER_OFF = 0.3
 
 
 class Hail:
     """Finds a module on a link and gets its attention. `tries` is what was tried and heard."""
 
-    def __init__(self, session: Session, lexicon: Lexicon, operator: Operator, patience: float) -> None:
+    def __init__(
+        self, session: Session, lexicon: Lexicon, operator: Operator, patience: float, fixture: Fixture | None = None
+    ) -> None:
         self.session = session
         self.lexicon = lexicon
         self.operator = operator
         self.patience = patience
+        self.fixture = fixture or Fixture()
         self.tries: list[Try] = []
 
     def find(self, likely: Sequence[Tuning] = ()) -> Tuning:
@@ -40,27 +47,23 @@ class Hail:
         of the lexicon. Raises Unreachable with what was tried, heard, and what it points to."""
         attention = self.lexicon.attention
         if attention.how == "held-key":
-            return self._ask_for_attention()
+            return self._with_hands(self._candidates(likely)[:1])
+        if attention.how == "control-line":
+            if self.fixture.has(attention.pins):
+                self.fixture.drive(self.session, attention.pins)
+                self.session.quiet(self.lexicon.start.within)
+            else:
+                return self._with_hands(self._candidates(likely)[:1])
         candidates = self._candidates(likely)
         # The first round is quick; the second finds a module that had not started yet, or that takes its time.
         for within in (QUICK, None):
             for tuning in candidates:
                 if self._listens_at(tuning, within):
                     return tuning
-            self.session.quiet(attention.starts_in)
+            if attention.window:
+                return self._with_hands(candidates)
+            self.session.quiet(self.lexicon.start.within)
         raise self._unreachable("the module does not answer")
-
-    def _listens_at(self, tuning: Tuning, within: float | None) -> bool:
-        attention = self.lexicon.attention
-        self.session.tune(tuning)
-        if attention.how == "escape":
-            self._escape()
-        elif attention.how == "control-line":
-            self.session.signal(dtr=attention.signal.get("dtr"), rts=attention.signal.get("rts"))
-            self.session.quiet(attention.starts_in)
-        if self._answers(within) or (self.tries[-1].how == "error" and self._answers(within)):
-            return True
-        return self._other_line_end()
 
     def _candidates(self, likely: Sequence[Tuning]) -> list[Tuning]:
         lexicon = self.lexicon
@@ -69,6 +72,17 @@ class Hail:
         found = [*likely, lexicon.delivered]
         found += [msgspec.structs.replace(lexicon.delivered, rate=rate) for rate in lexicon.rates()]
         return list(dict.fromkeys(found))
+
+    def _listens_at(self, tuning: Tuning, within: float | None) -> bool:
+        self.session.tune(tuning)
+        if self.lexicon.attention.how == "escape":
+            # A module that listens already would take the escape for a command.
+            if self._answers(QUICK):
+                return True
+            return self._escape() and (self._answers(within) or self._answers(within))
+        if self._answers(within) or (self.tries[-1].how == "error" and self._answers(within)):
+            return True
+        return self._other_line_end()
 
     # -- asking the module ----------------------------------------------------------------------------------------
 
@@ -82,16 +96,12 @@ class Hail:
         unasked = [event.text for event in conversation.events]
         heard = [pending, *outcome.heard, *(text for text in unasked if text not in outcome.heard)]
         conversation.events.clear()
-        self.tries.append(
-            Try(
-                self.session.link.tuning,
-                conversation.speech.end,
-                said,
-                outcome.how,
-                tuple(text for text in heard if text),
-            )
-        )
+        self._tried(said, outcome, heard)
         return outcome
+
+    def _tried(self, said: str, outcome: Outcome, heard: Sequence[str]) -> None:
+        kept = tuple(text for text in heard if text)
+        self.tries.append(Try(self.session.link.tuning, self.session.speech.end, said, outcome.how, kept))
 
     def _answers(self, within: float | None = None) -> bool:
         return self.ask(self.lexicon.attention.probe, within).ok
@@ -110,38 +120,44 @@ class Hail:
         self.session.adopt(speech)
         return False
 
-    def _escape(self) -> None:
+    def _escape(self) -> bool:
+        """Says the escape, with silence around it where the module wants that; whether it was answered."""
         attention = self.lexicon.attention
+        self.session.pauses += attention.guard
         self.session.quiet(attention.guard)
-        outcome = self.session.exchange(attention.escape, OK, attention.guard + QUICK, exact=True)
-        self.tries.append(Try(self.session.link.tuning, "none", attention.escape, outcome.how, tuple(outcome.heard)))
+        outcome = self.session.exchange(attention.escape, attention.answer, attention.guard + QUICK, exact=True)
+        self._tried(attention.escape, outcome, outcome.heard)
+        return outcome.ok
 
     # -- asking the operator --------------------------------------------------------------------------------------
 
-    def _ask_for_attention(self) -> Tuning:
-        """Tries; asks the operator; tries on until the module listens, or patience ends."""
+    def _with_hands(self, candidates: Sequence[Tuning]) -> Tuning:
+        """Tries; asks for hands, a jig's or the operator's; tries on until the module listens, or patience ends."""
         session, attention = self.session, self.lexicon.attention
-        tuning = attention.tuning or self.lexicon.delivered
-        session.tune(tuning)
-        if self._listens() == "whole":
-            return tuning
-        self.tries.clear()
-        self._ask_operator(attention.operator)
+        session.tune(candidates[0])
+        if not attention.window:
+            if self._listens() == "whole":
+                return candidates[0]
+            self.tries.clear()
+        self._ask_for_hands(attention.operator)
         end = session.clock.now() + self.patience
         half_since: float | None = None
         while session.clock.now() < end:
-            state = self._listens()
-            if state == "whole":
-                self.operator.noticed()
-                return tuning
-            if state == "half":
-                now = session.clock.now()
-                half_since = now if half_since is None else half_since
-                if now - half_since > GRACE:
-                    half_since = end
-                    self._ask_operator(
-                        f"The key was let go too early: only some commands are answered. {attention.operator}"
-                    )
+            for tuning in candidates:
+                session.tune(tuning)
+                if attention.window and not self._escape():
+                    continue
+                state = self._listens()
+                if state == "whole":
+                    self.operator.noticed()
+                    return tuning
+                if state == "half":
+                    now = session.clock.now()
+                    half_since = now if half_since is None else half_since
+                    if now - half_since > GRACE:
+                        half_since = end
+                        early = "The key was let go too early: only some commands are answered. "
+                        self._ask_for_hands(early + attention.operator)
             session.quiet(0.1)
         if half_since is not None:
             raise Unreachable(
@@ -152,8 +168,19 @@ class Hail:
         self._look_in_data_mode()
         raise self._unreachable("the module did not come to command mode")
 
-    def _ask_operator(self, text: str) -> None:
-        self.session.trace.record(self.session.clock.now(), "asked", act="attention", text=text)
+    def _ask_for_hands(self, text: str) -> None:
+        """A fixture that can, does it; otherwise the operator is asked."""
+        session, attention, fixture = self.session, self.lexicon.attention, self.fixture
+        pins = (attention.power,) if attention.window else (attention.key, attention.power)
+        if attention.how != "control-line" and fixture.has(pins):
+            fixture.drive(session, dict.fromkeys(pins, True) | {attention.power: False})
+            session.quiet(POWER_OFF)
+            fixture.drive(session, {attention.power: True})
+            if not attention.window:
+                session.quiet(attention.hold + 0.1)
+                fixture.drive(session, {attention.key: False})
+            return
+        session.trace.record(session.clock.now(), "asked", act="attention", text=text)
         self.operator.ask("attention", text)
 
     def _listens(self) -> str:
@@ -183,6 +210,7 @@ class Hail:
 
     def _unreachable(self, what: str) -> Unreachable:
         data_links = self._data_links() if self.lexicon.attention.how == "held-key" else []
-        cause = point_to(self.tries, data_links)
+        starts = [to_bytes(text) + b"\r\n" for text in self.lexicon.start.says]
+        cause = point_to(self.tries, data_links, starts)
         self.session.decide(f"{what}: {cause.what}")
         return Unreachable(f"{what}: {cause.what}", where=self.session.link.name, hint=cause.next)

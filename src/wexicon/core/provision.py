@@ -11,8 +11,9 @@ from collections.abc import Callable, Sequence
 import msgspec
 
 from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
+from wexicon.core.fixture import Fixture
 from wexicon.core.hail import Hail
-from wexicon.core.lexicon import Lexicon, Setting
+from wexicon.core.lexicon import Lexicon
 from wexicon.core.module import Module, Refused
 from wexicon.core.operator import Operator
 from wexicon.core.session import Session
@@ -71,6 +72,7 @@ class Provision:
         write: bool = True,
         patience: float = PATIENCE,
         likely: Sequence[Tuning] = (),
+        fixture: Fixture | None = None,
         watch: Callable[[str], None] = lambda step: None,
     ) -> None:
         self.session = session
@@ -80,6 +82,7 @@ class Provision:
         self.write = write
         self.patience = patience
         self.likely = likely
+        self.fixture = fixture or Fixture()
         self.watch = watch
         self.step = ""
         self.result = UnitResult()
@@ -105,18 +108,35 @@ class Provision:
     def _walk(self) -> None:
         self._enter("attention")
         self._hail(self.likely)
+        self.module.regain = lambda: self._hail([self.session.link.tuning])
         self._enter("identify")
         self.result.identity = self.module.identify()
+        for name in self.wanted:
+            self._require(name)
         self._enter("read")
         names = [name for name in self.lexicon.settings if not self.wanted or self._concerns(name)]
-        self.found = self.read_all(names)
+        names = [name for name in names if self.module.has(name)]
+        self.found = self.module.read_many(names)
         self._compare(names)
-        changes = [s for s in self.result.settings if s.outcome == "differs"] if self.write else []
-        unread = [s for s in self.result.settings if s.outcome == "accepted"] if self.write else []
-        if changes or unread:
-            self._change([*changes, *unread])
+        changes = [s for s in self.result.settings if s.outcome in ("differs", "accepted")] if self.write else []
+        if changes:
+            self._change(changes)
+        for line in self.result.settings:
+            self._note_granted(line)
         self._enter("leave")
         self._leave()
+
+    def _require(self, name: str) -> None:
+        """What is wanted must be there in this firmware."""
+        setting = self.lexicon.settings[name]
+        if not self.module.has(name):
+            firmware = visible(self.result.identity.get(self.lexicon.firmware, ""))
+            needs = f"from {setting.since} on" if setting.since else f"before {setting.before}"
+            raise ModuleFault(
+                f"this module's firmware {firmware} has no {name}; it is there {needs}",
+                where=self.session.link.name,
+                hint="Nothing was changed. Update the firmware, or take the setting out of the sheet.",
+            )
 
     def _concerns(self, name: str) -> bool:
         """Whether the setting is wanted, or something that is wanted needs it."""
@@ -127,17 +147,9 @@ class Provision:
         self.session.decide(step)
         self.watch(step)
 
-    # -- reaching it ------------------------------------------------------------------------------------------------
-
     def _hail(self, likely: Sequence[Tuning]) -> None:
-        Hail(self.session, self.lexicon, self.module.operator, self.patience).find(likely)
+        Hail(self.session, self.lexicon, self.module.operator, self.patience, self.fixture).find(likely)
         self.module.attentive = True
-
-    # -- reading ----------------------------------------------------------------------------------------------------
-
-    def read_all(self, names: Sequence[str]) -> dict[str, Value]:
-        """Every readable setting of `names`, decoded."""
-        return {name: self.module.read(name) for name in names if self.lexicon.settings[name].read}
 
     def _compare(self, names: Sequence[str]) -> None:
         for name in names:
@@ -145,11 +157,17 @@ class Provision:
             line = SettingResult(name, found, wanted, found)
             if wanted is None:
                 line.outcome = "read"
-            elif setting.read is None:
+            elif not setting.readable:
                 line.outcome, line.note = "accepted", "not readable"
             else:
                 line.outcome = "kept" if found == wanted else "differs"
             self.result.settings.append(line)
+
+    def _note_granted(self, line: SettingResult) -> None:
+        """What was asked and what the network granted are both told."""
+        granted = self.module.granted(line.name)
+        if granted is not None:
+            line.note = f"granted {self.lexicon.settings[line.name].kind.show(granted)}"
 
     # -- writing ----------------------------------------------------------------------------------------------------
 
@@ -157,23 +175,47 @@ class Provision:
         lexicon = self.lexicon
         todo = {line.name: line for line in changes}
         actions: list[str] = []
-        for name in self.order(list(todo)):
-            setting = lexicon.settings[name]
-            self._enter(f"write {name}")
-            if self._write(setting, todo[name]):
-                actions += [action for action in setting.then if action not in actions]
-        for action in [a for a in lexicon.order if a in actions] + [a for a in actions if a not in lexicon.order]:
-            self._enter(action)
-            self.module.do(action)
+        for names in self._together(self.order(list(todo))):
+            self._enter(f"write {', '.join(names)}")
+            if self._write([todo[name] for name in names]):
+                actions += [a for name in names for a in lexicon.settings[name].then if a not in actions]
+        ordered = [a for a in lexicon.order if a in actions] + [a for a in actions if a not in lexicon.order]
+        for name in dict.fromkeys(ordered):
+            self._enter(name)
+            self.module.do(name)
+            if lexicon.actions[name].restarts:
+                self._await_start()
         if not self.module.attentive:
             self._enter("come back")
-            self.session.quiet(lexicon.attention.starts_in)
             self._hail([self.session.link.tuning, self.module.data_link])
             self.identify_again()
         self._enter("read back")
-        left = self.read_all([s.name for s in self.result.settings])
+        left = self.module.read_many([s.name for s in self.result.settings])
         for line in self.result.settings:
             self._judge(line, left.get(line.name))
+
+    def _await_start(self) -> None:
+        """A module that restarts is left alone until it says that it is ready, or as long as that usually takes."""
+        start = self.lexicon.start
+        ready = start.ready
+        until = self.session.clock.now() + start.within
+        if ready is None:
+            self.session.quiet(start.within)
+            return
+        while self.session.clock.now() < until:
+            if self.session.take_event(lambda event: ready.match(event.text) is not None):
+                break
+            count = self.session.conversation.unasked
+            self.session.quiet_until(until, lambda count=count: self.session.conversation.unasked != count)  # type: ignore[misc]
+
+    def _together(self, names: list[str]) -> list[list[str]]:
+        """Settings of one group that is written as a whole stand together, in the place of the last of them."""
+        made: dict[str, list[str]] = {}
+        for name in names:
+            setting = self.lexicon.settings[name]
+            key = f"group {setting.group.name}" if setting.group and not setting.write else name
+            made[key] = [*made.pop(key, []), name]
+        return list(made.values())
 
     def order(self, names: list[str]) -> list[str]:
         """The order of writing: what others need first, what moves the link last, otherwise as in the lexicon."""
@@ -193,16 +235,16 @@ class Provision:
                     put(name)
         return ordered
 
-    def _write(self, setting: Setting, line: SettingResult) -> bool:
-        if setting.write is None:
-            line.note = "cannot be written"
+    def _write(self, lines: list[SettingResult]) -> bool:
+        if not self.lexicon.settings[lines[0].name].writable:
+            lines[0].note = "cannot be written"
             return False
-        assert line.wanted is not None
         self.result.written += 1
         try:
-            self.module.write(setting.name, line.wanted)
+            self.module.write({line.name: line.wanted for line in lines if line.wanted is not None}, self.found)
         except Refused as fault:
-            line.outcome, line.note = "refused", fault.what
+            for line in lines:
+                line.outcome, line.note = "refused", fault.what
             return False
         return True
 
@@ -234,8 +276,16 @@ class Provision:
             line.outcome = "kept" if line.outcome == "kept" else "changed"
 
     def _leave(self) -> None:
+        attention = self.lexicon.attention
         if "leave" in self.lexicon.actions and self.module.attentive:
             self.module.do("leave")
+        if not attention.data_pins:
+            return
+        if self.fixture.has(attention.data_pins):
+            self.fixture.drive(self.session, attention.data_pins)
+        else:
+            pins = ", ".join(f"{name} {'on' if on else 'off'}" for name, on in attention.data_pins.items())
+            self.module.operator.ask("release", f"Back to data mode: {pins}.")
 
     # -- failure ----------------------------------------------------------------------------------------------------
 

@@ -1,0 +1,9 @@
+"""Lexicons: how one family of modules speaks, what it can be told, and what it answers.
+
+`tables` are the shapes of the file, `reading` checks one and makes a `model` of it.
+"""
+
+from wexicon.core.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
+from wexicon.core.lexicon.reading import read_lexicon
+
+__all__ = ["Action", "Attention", "Group", "Lexicon", "Phrase", "Setting", "Start", "read_lexicon"]

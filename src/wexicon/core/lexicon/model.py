@@ -1,0 +1,165 @@
+"""A lexicon once it has been read and checked: what all above rely upon.
+
+The rule: nothing here can be wrong any more; patterns and templates are compiled, references lead somewhere.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+
+from wexicon.core.dialogue import Program
+from wexicon.core.exchange import Expectation
+from wexicon.core.insertion import Template
+from wexicon.core.lexicon.tables import About, Place
+from wexicon.core.patterns import Pattern
+from wexicon.core.speech import Speech
+from wexicon.core.text import meant
+from wexicon.core.tuning import Tuning
+from wexicon.core.values import AnyKind, Value, known_rates
+
+
+@dataclass(frozen=True)
+class Phrase:
+    """A line to say with its values, what must answer it, and the seconds that the answer may take (None: as usual)."""
+
+    say: Template
+    expect: Expectation
+    within: float | None
+
+
+@dataclass(frozen=True)
+class Start:
+    """What the module sends when it starts; `tuning` where that is not at its own rate; seconds until it listens."""
+
+    tuning: Tuning | None
+    says: tuple[str, ...]
+    ready: Pattern | None
+    within: float
+
+
+@dataclass(frozen=True)
+class Attention:
+    """How the module is brought to listen; see AttentionTable. Durations are seconds, 0 where there is none."""
+
+    how: str
+    tuning: Tuning | None
+    operator: str
+    probe: Phrase
+    whole: Phrase | None
+    key: str
+    power: str
+    hold: float
+    escape: str
+    answer: Expectation
+    guard: float
+    window: float
+    pins: dict[str, bool]
+    data_pins: dict[str, bool]
+    lasts: float
+    ends_on: str
+
+
+@dataclass(frozen=True)
+class Group:
+    """Settings read or written together. `size` bytes where they are packed in a block."""
+
+    name: str
+    read: Phrase | None
+    write: Phrase | None
+    size: int
+    checksum: str
+    fixed: dict[int, int]
+
+
+@dataclass(frozen=True)
+class Setting:
+    """A named thing that a module keeps."""
+
+    name: str
+    meaning: str
+    kind: AnyKind
+    read: Phrase | None
+    write: Phrase | None
+    moves_link: str
+    needs: dict[str, Value]
+    then: tuple[str, ...]
+    secret: bool
+    since: str
+    before: str
+    appends: Template | None
+    group: Group | None
+    place: Place | None
+    granted: Phrase | None
+
+    @property
+    def readable(self) -> bool:
+        """Whether it can be read, by itself or with its group."""
+        return bool(self.read or (self.group and self.group.read))
+
+    @property
+    def writable(self) -> bool:
+        """Whether it can be written, by itself or with its group."""
+        return bool(self.write or (self.group and self.group.write))
+
+    def show(self, value: Value | None) -> str:
+        """The value as a person reads it; a secret only as being there."""
+        if value is None:
+            return ""
+        return "(secret)" if self.secret else self.kind.show(value)
+
+    def there(self, firmware: str) -> bool:
+        """Whether this firmware has the setting."""
+        have = version(firmware)
+        return not (self.since and have < version(self.since)) and not (self.before and have >= version(self.before))
+
+
+@dataclass(frozen=True)
+class Action:
+    """A named thing that a module does."""
+
+    name: str
+    meaning: str
+    program: Program
+    ends_attention: bool
+    restarts: bool
+
+
+@dataclass(frozen=True)
+class Lexicon:
+    """All of a lexicon file, checked."""
+
+    path: str
+    about: About
+    delivered: Tuning
+    start: Start
+    attention: Attention
+    speech: Speech
+    errors: dict[str, str]
+    events: dict[str, Pattern]
+    identify: tuple[Phrase, ...]
+    expect: dict[str, str]
+    unit: str
+    firmware: str
+    groups: dict[str, Group]
+    settings: dict[str, Setting]
+    actions: dict[str, Action]
+    order: tuple[str, ...] = field(default=())
+
+    def rates(self) -> list[int]:
+        """Every rate that the module can have, the delivered one first."""
+        found = [self.delivered.rate]
+        for setting in self.settings.values():
+            found += [rate for rate in known_rates(setting.kind) if rate not in found]
+        return found
+
+    def setting(self, name: str) -> Setting:
+        """The setting called `name`; raises KeyError with a suggestion."""
+        if name not in self.settings:
+            raise KeyError(meant(name, self.settings))
+        return self.settings[name]
+
+
+def version(text: str) -> tuple[int, ...]:
+    """A version as numbers, for comparing."""
+    return tuple(int(number) for number in re.findall(r"\d{1,9}", text))

@@ -1,0 +1,388 @@
+"""Reads a lexicon file and checks all of it.
+
+The rule: all that is wrong with the file is said before it is used, each fault with its place and a suggestion; what
+comes out can be relied upon. `gaps` tells what is not wrong and yet worth a look.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from wexicon.core.dialogue import read_dialogue
+from wexicon.core.durations import seconds
+from wexicon.core.exchange import Expectation, Want
+from wexicon.core.faults import Fault, FileFault
+from wexicon.core.insertion import Template
+from wexicon.core.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
+from wexicon.core.lexicon.tables import (
+    FORMAT,
+    HOWS,
+    MOVES,
+    About,
+    ActionTable,
+    AttentionTable,
+    Delivered,
+    GroupTable,
+    Identify,
+    LexiconFile,
+    SayHear,
+    SettingTable,
+    StartTable,
+    Writing,
+)
+from wexicon.core.patterns import Pattern, block_header
+from wexicon.core.speech import Speech
+from wexicon.core.text import meant, nearest
+from wexicon.core.toml import Source
+from wexicon.core.tuning import Tuning
+from wexicon.core.values import ValueFault
+
+CHECKSUMS = ("sum", "xor")
+_TABLES = tuple(LexiconFile.__struct_fields__)
+_LARGEST_BLOCK = 1024
+
+
+def nothing_to_extend(name: str) -> bytes:
+    """For a lexicon that stands alone."""
+    raise Fault(f"there is no lexicon {name}")
+
+
+def read_lexicon(data: bytes, path: str, find: Callable[[str], bytes] = nothing_to_extend) -> Lexicon:
+    """The lexicon in the bytes of a TOML file; `find` gives the bytes of one that it extends. Raises FileFault with every
+    complaint."""
+    source = Source(data, path)
+    _extend(source, find)
+    return _Reading(source).lexicon()
+
+
+def _extend(source: Source, find: Callable[[str], bytes]) -> None:
+    """Puts the data below the source's own what the lexicons that it extends have."""
+    seen = [source.path]
+    name = source.data.get("extends")
+    while name:
+        if not isinstance(name, str) or name in seen or len(seen) > 8:
+            source.complain(("extends",), f"{name!r} cannot be extended", "a lexicon extends another by its name")
+            break
+        seen.append(name)
+        try:
+            below = Source(find(name), name).data
+        except Fault as fault:
+            source.complain(("extends",), fault.what.splitlines()[0], fault.hint)
+            break
+        name = below.pop("extends", "")
+        source.data = _merged(below, source.data)
+    source.finish()
+
+
+def _merged(below: dict[str, Any], above: dict[str, Any], depth: int = 0) -> dict[str, Any]:
+    """Both together; what is above goes before. Below the table of a setting nothing is mixed but whole keys."""
+    merged = dict(below)
+    for key, value in above.items():
+        if depth < 3 and key != "value" and isinstance(value, dict) and isinstance(merged.get(key), dict):
+            merged[key] = _merged(merged[key], value, depth + 1)
+        else:
+            merged[key] = value
+    return merged
+
+
+class _Reading:
+    """One reading of one file; complaints gather in the source."""
+
+    def __init__(self, source: Source) -> None:
+        self.source = source
+        self.data = source.data
+
+    def lexicon(self) -> Lexicon:
+        source, data = self.source, self.data
+        for key in data:
+            if key not in _TABLES:
+                source.complain((key,), "no such table", meant(key, _TABLES))
+        if data.get("format") != FORMAT:
+            source.complain(("format",), f"format = {FORMAT} is missing", "this Wexicon reads format 1")
+        about = self.table("about", About, required=True)
+        delivered = self.table("link", Delivered)
+        tuning = self.tuning(("link",), delivered.rate, delivered.frame) if delivered else None
+        start = self.start(self.table("start", StartTable) or StartTable(), tuning or Tuning())
+        speech = self.table("speech", Speech)
+        for key, what in speech.faults() if speech else ():
+            source.complain(("speech", key), what)
+        attention = self.table("attention", AttentionTable)
+        listens = self.attention(attention) if attention else None
+        identify = self.table("identify", Identify) if "identify" in data else None
+        asked = [self.phrase(("identify", "ask"), ask) for ask in identify.ask] if identify else []
+        writing = self.table("writing", Writing) or Writing()
+        events = {n: made for n, text in self.mapping("events").items() if (made := self.event(n, text))}
+        if listens and listens.ends_on and listens.ends_on not in events:
+            source.complain(
+                ("attention", "ends_on"), f"there is no event {listens.ends_on}", meant(listens.ends_on, events)
+            )
+        actions = {n: made for n, made in self.each("action", ActionTable, self.action) if made}
+        groups = {n: made for n, made in self.each("group", GroupTable, self.group) if made}
+        settings: dict[str, Setting] = {}
+        for name, made in self.each("setting", SettingTable, lambda n, t: self.setting(n, t, writing, groups)):
+            if made:
+                settings[name] = made
+        for name, setting in settings.items():
+            self.check_needs(name, setting, settings)
+        for name, group in groups.items():
+            self.check_group(name, group, settings)
+        source.finish()
+        assert about and tuning and speech and listens
+        return Lexicon(
+            path=source.path,
+            about=about,
+            delivered=tuning,
+            start=start,
+            attention=listens,
+            speech=speech,
+            errors={str(code): str(text) for code, text in self.mapping("errors").items()},
+            events=events,
+            identify=tuple(phrase for phrase in asked if phrase),
+            expect=dict(identify.expect) if identify else {},
+            unit=identify.unit if identify else "",
+            firmware=identify.firmware if identify else "",
+            groups=groups,
+            settings=settings,
+            actions=actions,
+            order=writing.then,
+        )
+
+    # -- tables -------------------------------------------------------------------------------------------------
+
+    def table(self, name: str, kind: type[Any], *, required: bool = False) -> Any:
+        if required and name not in self.data:
+            self.source.complain((name,), f"the table [{name}] is missing")
+            return None
+        return self.source.record(self.data.get(name, {}), kind, (name,))
+
+    def mapping(self, name: str) -> dict[str, Any]:
+        found = self.data.get(name, {})
+        if not isinstance(found, dict):
+            self.source.complain((name,), "is not a table")
+            return {}
+        return found
+
+    def each(self, name: str, kind: type[Any], make: Any) -> list[tuple[str, Any]]:
+        made = []
+        for key, data in self.mapping(name).items():
+            table = self.source.record(data, kind, (name, key))
+            made.append((key, make(key, table) if table else None))
+        return made
+
+    # -- parts --------------------------------------------------------------------------------------------------
+
+    def pattern(self, place: tuple[str, ...], text: Any) -> Pattern | None:
+        if not isinstance(text, str):
+            self.source.complain(place, "is not text")
+            return None
+        try:
+            made = Pattern(text)
+            block_header(made)
+        except ValueError as fault:
+            self.source.complain(place, f"{text!r}: {fault}", getattr(fault, "hint", ""))
+            return None
+        return made
+
+    def event(self, name: str, text: Any) -> Pattern | None:
+        return self.pattern(("events", name), text)
+
+    def template(self, place: tuple[str, ...], text: str) -> Template | None:
+        try:
+            return Template(text)
+        except ValueError as fault:
+            self.source.complain(place, f"{text!r}: {fault}", getattr(fault, "hint", ""))
+            return None
+
+    def tuning(self, place: tuple[str, ...], rate: int, frame: str) -> Tuning | None:
+        try:
+            return Tuning.of(rate, frame)
+        except ValueError as fault:
+            self.source.complain(place, str(fault))
+            return None
+
+    def duration(self, place: tuple[str, ...], text: str) -> float:
+        try:
+            return seconds(text) if text else 0.0
+        except ValueError as fault:
+            self.source.complain(place, str(fault))
+            return 0.0
+
+    def word(self, place: tuple[str, ...], word: str, known: Iterable[str]) -> None:
+        if word not in known:
+            close = nearest(word, known)
+            hint = f"did you mean {close}?" if close else ""
+            self.source.complain(place, f"{word!r} is none of {', '.join(known)}", hint)
+
+    def expectation(self, place: tuple[str, ...], hear: str | tuple[str, ...]) -> Expectation:
+        texts = (hear,) if isinstance(hear, str) else hear
+        patterns = [self.pattern(place, text) for text in texts if text]
+        return Expectation(tuple(Want(pattern) for pattern in patterns if pattern), silent=texts == ("",))
+
+    def phrase(self, place: tuple[str, ...], table: SayHear | None) -> Phrase | None:
+        if table is None:
+            return None
+        say = self.template((*place, "say"), table.say)
+        within = self.duration((*place, "within"), table.within) if table.within else None
+        expect = self.expectation((*place, "hear"), table.hear)
+        return Phrase(say, expect, within) if say else None
+
+    def start(self, table: StartTable, delivered: Tuning) -> Start:
+        place = ("start",)
+        tuning = self.tuning(place, table.rate, delivered.frame) if table.rate is not None else None
+        ready = self.pattern((*place, "ready"), table.ready) if table.ready else None
+        return Start(tuning, table.says, ready, self.duration((*place, "within"), table.within))
+
+    def attention(self, table: AttentionTable) -> Attention | None:
+        place = ("attention",)
+        self.word((*place, "how"), table.how, HOWS)
+        if (table.how in ("held-key", "control-line") or table.window) and not table.operator:
+            self.source.complain((*place, "operator"), "is missing", "say what the operator does to get its attention")
+        if table.how == "control-line" and not table.pins:
+            self.source.complain((*place, "pins"), "is missing", "say how the pins stand: pins = { dtr = true }")
+        tuning = self.tuning(place, table.rate, table.frame) if table.rate is not None else None
+        probe = self.phrase((*place, "probe"), table.probe)
+        if not probe:
+            return None
+        return Attention(
+            table.how,
+            tuning,
+            table.operator,
+            probe,
+            self.phrase((*place, "whole"), table.whole),
+            table.key,
+            table.power,
+            self.duration((*place, "hold"), table.hold),
+            table.escape,
+            self.expectation((*place, "answer"), (table.answer,) if table.answer else ()),
+            self.duration((*place, "guard"), table.guard),
+            self.duration((*place, "window"), table.window),
+            table.pins,
+            table.data_pins,
+            self.duration((*place, "lasts"), table.lasts),
+            table.ends_on,
+        )
+
+    def group(self, name: str, table: GroupTable) -> Group | None:
+        place = ("group", name)
+        if not table.read and not table.write:
+            self.source.complain(place, "can neither be read nor written")
+        if table.checksum:
+            self.word((*place, "checksum"), table.checksum, CHECKSUMS)
+        if not 0 <= table.size <= _LARGEST_BLOCK:
+            self.source.complain((*place, "size"), f"{table.size} is no number of bytes")
+            return None
+        fixed: dict[int, int] = {}
+        for at, byte in table.fixed.items():
+            if not at.isdigit() or int(at) >= table.size or not 0 <= byte <= 255:
+                self.source.complain((*place, "fixed"), f"{at} = {byte} does not stand in {table.size} bytes")
+            else:
+                fixed[int(at)] = byte
+        return Group(
+            name,
+            self.phrase((*place, "read"), table.read),
+            self.phrase((*place, "write"), table.write),
+            table.size,
+            table.checksum,
+            fixed,
+        )
+
+    def setting(self, name: str, table: SettingTable, writing: Writing, groups: dict[str, Group]) -> Setting | None:
+        place = ("setting", name)
+        if table.moves_link:
+            self.word((*place, "moves_link"), table.moves_link, MOVES)
+        read, write = self.phrase((*place, "read"), table.read), self.phrase((*place, "write"), table.write)
+        granted = self.phrase((*place, "granted"), table.granted)
+        for key, asked in (("read", read), ("granted", granted)):
+            if asked and not any("value" in want.pattern.names for want in asked.expect.wants):
+                self.source.complain((*place, key), "hears no {value}", 'write hear = "+NAME {value}"')
+        if write and "value" not in write.say.names:
+            self.source.complain((*place, "write"), "says no {value}", 'write say = "AT+NAME={value}"')
+        group = groups.get(table.group)
+        if table.group and table.group not in self.mapping("group"):
+            self.source.complain((*place, "group"), f"there is no group {table.group}", meant(table.group, groups))
+        if not read and not write and not table.group:
+            self.source.complain(place, "can neither be read nor written", "give it read and write, or a group")
+        if table.place and group:
+            end = table.place.byte * 8 + (table.place.bits + table.place.low + 7) // 8 * 8
+            if table.place.bits < 1 or table.place.byte < 0 or table.place.low < 0 or end > group.size * 8:
+                self.source.complain((*place, "place"), f"does not stand in a block of {group.size} bytes")
+        then = writing.then if table.then is None else table.then
+        for action in then:
+            if action not in self.mapping("action"):
+                self.source.complain(
+                    (*place, "then"), f"there is no action {action}", meant(action, self.mapping("action"))
+                )
+        return Setting(
+            name,
+            table.meaning,
+            table.value,
+            read,
+            write,
+            table.moves_link,
+            table.needs,
+            then,
+            table.secret,
+            table.since,
+            table.before,
+            self.template((*place, "appends"), table.appends) if table.appends else None,
+            group,
+            table.place,
+            granted,
+        )
+
+    def check_needs(self, name: str, setting: Setting, settings: dict[str, Setting]) -> None:
+        for other, value in setting.needs.items():
+            place = ("setting", name, "needs")
+            if other not in settings:
+                self.source.complain(place, f"there is no setting {other}", meant(other, settings))
+                continue
+            try:
+                setting.needs[other] = settings[other].kind.check(value)
+            except ValueFault as fault:
+                self.source.complain(place, str(fault))
+
+    def check_group(self, name: str, group: Group, settings: dict[str, Setting]) -> None:
+        """What a group captures and says must be its settings, or the block that holds them."""
+        members = {s.name for s in settings.values() if s.group is group}
+        known = {"block"} if group.size else members
+        if group.read:
+            captured = {n for want in group.read.expect.wants for n in want.pattern.names}
+            for missing in sorted(known - captured):
+                self.source.complain(("group", name, "read"), f"does not hear {{{missing}}}")
+        if group.write:
+            for said in group.write.say.names:
+                if said not in known:
+                    what = f"says {{{said}}}, which is no setting of this group"
+                    self.source.complain(("group", name, "write"), what, meant(said, known))
+
+    def action(self, name: str, table: ActionTable) -> Action | None:
+        try:
+            program = read_dialogue(table.dialogue, f"{self.source.path}: action.{name}")
+        except FileFault as fault:
+            for complaint in fault.complaints:
+                self.source.complain(("action", name), f"{complaint.what}: {complaint.source.strip()}", complaint.hint)
+            return None
+        ends = table.ends_attention or (table.restarts and self.mapping("attention").get("how", "always") != "always")
+        return Action(name, table.meaning, program, ends, table.restarts)
+
+
+def gaps(lexicon: Lexicon) -> list[tuple[str, str]]:
+    """What is missing in a lexicon without being wrong, as (place, what)."""
+    found: list[tuple[str, str]] = []
+    for name, setting in lexicon.settings.items():
+        if not setting.readable:
+            found.append((f"setting.{name}", "cannot be read back; it will only ever be “accepted”"))
+        if not setting.writable:
+            found.append((f"setting.{name}", "cannot be written"))
+        if not setting.meaning:
+            found.append((f"setting.{name}", "has no meaning"))
+    if any("{code" in error for error in lexicon.speech.error) and not lexicon.errors:
+        found.append(("errors", "error numbers have no meaning"))
+    if not lexicon.identify:
+        found.append(("identify", "nothing tells one module from another"))
+    elif not lexicon.unit:
+        found.append(("identify.unit", "no capture is said to be the unit's own"))
+    if lexicon.attention.how != "always" and not lexicon.actions.get("leave") and not lexicon.attention.data_pins:
+        found.append(("action.leave", "the module is left in command mode"))
+    return found

@@ -1,0 +1,171 @@
+"""The shapes that a lexicon file has, field for field; `lexicon schema` prints them for editors.
+
+The rule: a key stands here or it is a fault. What a key means is told in its table's docstring, and with an example in
+docs/lexicon.md.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from wexicon.core.speech import Speech
+from wexicon.core.values import AnyKind
+
+FORMAT = 1
+HOWS = ("always", "held-key", "escape", "control-line")
+MOVES = ("at-once", "save", "restart", "leave")
+
+
+class About(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[about]`: whose words these are."""
+
+    family: str
+    maker: str = ""
+    radio: str = ""
+    note: str = ""
+
+
+class Delivered(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[link]`: rate and frame as delivered, in data mode."""
+
+    rate: int = 9600
+    frame: str = "8N1"
+
+
+class StartTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[start]`: what the module sends when it starts, and `rate` if not at its own rate. `ready` is the word after which
+    it listens; `within` how long that may take. `says` also tells, by its garbage, at which rate a module speaks."""
+
+    rate: int | None = None
+    says: tuple[str, ...] = ()
+    ready: str = ""
+    within: str = "0s"
+
+
+class SayHear(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A line to say and what answers it: one pattern, several in order, or none for the success word alone (`hear = ""`:
+    nothing answers). `within` where it takes longer than usual."""
+
+    say: str
+    hear: str | tuple[str, ...] = ()
+    within: str = ""
+
+
+class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[attention]`: how the module is brought to listen.
+
+    `rate` where command mode has its own; `operator` what to tell the person; `probe` a harmless line that is answered when
+    it listens, `whole` one that is answered only when it listens to everything. For held keys: `key` and `power` are
+    the pins of a fixture, `hold` how long. For escapes: `escape` is said with `guard` of silence around it and
+    answered by `answer`; `window` is how long after power-up it is heard. For pins: `pins` as they stand for command mode,
+    `data_pins` for data mode. `lasts`: it stops listening after so long without a command. `ends_on`: the event after which
+    """
+
+    how: str = "always"
+    rate: int | None = None
+    frame: str = "8N1"
+    operator: str = ""
+    probe: SayHear = SayHear("AT")
+    whole: SayHear | None = None
+    key: str = "key"
+    power: str = "power"
+    hold: str = "1s"
+    escape: str = "+++"
+    answer: str = ""
+    guard: str = "0s"
+    window: str = ""
+    pins: dict[str, bool] = msgspec.field(default_factory=dict)
+    data_pins: dict[str, bool] = msgspec.field(default_factory=dict)
+    lasts: str = ""
+    ends_on: str = ""
+
+
+class Identify(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[identify]`: questions whose captures tell the module; `expect` is what they must give, `unit` the capture that
+    no two modules share, `firmware` the one that `since` and `before` are compared with."""
+
+    ask: tuple[SayHear, ...]
+    expect: dict[str, str] = msgspec.field(default_factory=dict)
+    unit: str = ""
+    firmware: str = "firmware"
+
+
+class Writing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[writing]`: the actions that a written setting needs before it is kept, unless the setting says otherwise."""
+
+    then: tuple[str, ...] = ()
+
+
+class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where a packed setting stands in its block: `bits` bits from byte `byte` on (from 0), whose lowest bit is `low`
+    bits above the lowest of the last byte; several bytes have the highest first."""
+
+    byte: int
+    bits: int = 8
+    low: int = 0
+
+
+class GroupTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[group.NAME]`: settings that are read from one answer, written together in one command, or both. The captures and
+    insertions are called as the settings are. A block of packed bytes is captured and said as {block}: `size` is its bytes,
+    `checksum` (sum, xor) its last byte, `fixed` bytes that must be as they are."""
+
+    read: SayHear | None = None
+    write: SayHear | None = None
+    size: int = 0
+    checksum: str = ""
+    fixed: dict[str, int] = msgspec.field(default_factory=dict)
+
+
+class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[setting.NAME]`. `moves_link` says when our side must follow; `needs` what other settings must be first;
+    `then` the actions that it needs to be kept; `since` and `before` the firmware that has it; `appends` what the module
+    itself puts behind the value; `group` the group that it is read or written with, `place` its bits there; `granted` the
+    question that tells what the network made of it."""
+
+    value: AnyKind
+    meaning: str = ""
+    read: SayHear | None = None
+    write: SayHear | None = None
+    moves_link: str = ""
+    needs: dict[str, Any] = msgspec.field(default_factory=dict)
+    then: tuple[str, ...] | None = None
+    secret: bool = False
+    since: str = ""
+    before: str = ""
+    appends: str = ""
+    group: str = ""
+    place: Place | None = None
+    granted: SayHear | None = None
+
+
+class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[action.NAME]`: what the module does, as a dialogue. `ends_attention` where it listens no more afterwards,
+    `restarts` where it starts again."""
+
+    dialogue: str
+    meaning: str = ""
+    needs_attention: bool = True
+    ends_attention: bool = False
+    restarts: bool = False
+
+
+class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A whole lexicon file."""
+
+    format: int
+    about: About
+    extends: str = ""
+    link: Delivered = Delivered()
+    start: StartTable = StartTable()
+    attention: AttentionTable = msgspec.field(default_factory=AttentionTable)
+    speech: Speech = Speech()
+    errors: dict[str, str] = msgspec.field(default_factory=dict)
+    events: dict[str, str] = msgspec.field(default_factory=dict)
+    identify: Identify | None = None
+    writing: Writing = Writing()
+    group: dict[str, GroupTable] = msgspec.field(default_factory=dict)
+    setting: dict[str, SettingTable] = msgspec.field(default_factory=dict)
+    action: dict[str, ActionTable] = msgspec.field(default_factory=dict)

@@ -1,0 +1,63 @@
+"""What all kinds of values share: a plain form, a check, and a way to the module's words and back.
+
+The rule: `check` makes any value from a file or a call into the one plain form that is compared everywhere;
+`encode` and `decode` go from that form to the module's words and back, and lose nothing. A fault names the value, what is
+wrong with it, and what is allowed.
+"""
+
+from __future__ import annotations
+
+import re
+from decimal import Decimal
+from typing import Any
+
+import msgspec
+
+Value = str | int | bool | Decimal | dict[str, Any]
+
+
+class ValueFault(ValueError):
+    """A value that is not allowed. `why` says what is wrong with it, `allowed` what would be right."""
+
+    def __init__(self, value: object, why: str, allowed: str) -> None:
+        super().__init__(f"{value!r} {why}; allowed: {allowed}")
+        self.value = value
+        self.why = why
+        self.allowed = allowed
+
+
+class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field="kind"):
+    """What all kinds offer. `Value` is the plain form: str, int, bool, Decimal or, for tuples, a dict."""
+
+    def check(self, value: object) -> Value:
+        """The plain form of `value`; raises ValueFault where it is not allowed."""
+        raise NotImplementedError
+
+    def encode(self, value: Value) -> str:
+        """The plain form in the module's words."""
+        return str(value)
+
+    def decode(self, text: str) -> Value:
+        """The module's words in the plain form; raises ValueFault where they cannot be understood."""
+        return self.check(text)
+
+    def allowed(self) -> str:
+        """What is allowed, in words."""
+        raise NotImplementedError
+
+    def show(self, value: Value) -> str:
+        """The plain form as a person reads it, with its unit."""
+        return str(value)
+
+    def fault(self, value: object, why: str) -> ValueFault:
+        return ValueFault(value, why, self.allowed())
+
+
+def whole(value: object) -> int | None:
+    if isinstance(value, bool):
+        return None
+    if isinstance(value, int):
+        return value
+    if isinstance(value, str) and re.fullmatch(r"[+-]?[0-9]{1,20}", value.strip()):
+        return int(value)
+    return None

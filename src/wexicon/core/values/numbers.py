@@ -1,0 +1,198 @@
+"""Values that are numbers: whole, decimal with a unit and a scale, and the timers of a network.
+
+The rule: numbers are exact; what lies between two steps, or is finer than the module can be told, is refused and never
+rounded.
+"""
+
+from __future__ import annotations
+
+import re
+from decimal import Decimal, InvalidOperation
+
+from wexicon.core.durations import seconds, spoken
+from wexicon.core.values.base import Kind, Value, whole
+
+
+class Int(Kind, frozen=True, tag="int"):
+    """A whole number. `base` 16 and `width` say how the module writes it; `holes` are ranges that are not allowed."""
+
+    min: int | None = None
+    max: int | None = None
+    step: int = 1
+    holes: tuple[tuple[int, int], ...] = ()
+    unit: str = ""
+    base: int = 10
+    width: int = 0
+
+    def check(self, value: object) -> Value:
+        number = whole(value)
+        if number is None:
+            raise self.fault(value, "is not a whole number")
+        if (self.min is not None and number < self.min) or (self.max is not None and number > self.max):
+            raise self.fault(value, "is out of range")
+        if any(low <= number <= high for low, high in self.holes):
+            raise self.fault(value, "falls in a range that is left out")
+        if (number - (self.min or 0)) % self.step:
+            raise self.fault(value, "falls between two steps")
+        return number
+
+    def encode(self, value: Value) -> str:
+        assert isinstance(value, int)
+        return f"{value:0{self.width}X}" if self.base == 16 else f"{value:0{self.width}d}"
+
+    def decode(self, text: str) -> Value:
+        if self.base == 16:
+            if not re.fullmatch(r"[0-9A-Fa-f]{1,16}", text.strip()):
+                raise self.fault(text, "is not a hexadecimal number")
+            return int(text, 16)
+        number = whole(text)
+        if number is None:
+            raise self.fault(text, "is not a whole number")
+        return number
+
+    def allowed(self) -> str:
+        return _range("whole number", self.min, self.max, self.step if self.step != 1 else None, self.holes, self.unit)
+
+    def show(self, value: Value) -> str:
+        return f"{value} {self.unit}".rstrip()
+
+
+def _range(what: str, low: object, high: object, step: object, holes: object, unit: str) -> str:
+    unit = f" {unit}" if unit else ""
+    if low is not None and high is not None:
+        text = f"{low} to {high}{unit}"
+    elif low is not None:
+        text = f"{what} from {low}{unit}"
+    elif high is not None:
+        text = f"{what} up to {high}{unit}"
+    else:
+        text = what + (f" in{unit}" if unit else "")
+    if step is not None:
+        text += f" in steps of {step}"
+    if isinstance(holes, tuple) and holes:
+        text += " without " + ", ".join(str(a) if a == b else f"{a} to {b}" for a, b in holes)
+    return text
+
+
+def _number(value: object) -> Decimal | None:
+    if isinstance(value, bool) or not isinstance(value, (int, float, str, Decimal)):
+        return None
+    try:
+        number = Decimal(str(value).strip())
+    except InvalidOperation:
+        return None
+    return number if number.is_finite() and number.adjusted() < 20 else None
+
+
+class Number(Kind, frozen=True, tag="decimal"):
+    """A decimal number in `unit`. The module writes it multiplied by `scale`, with `places` digits after the point."""
+
+    min: float | None = None
+    max: float | None = None
+    step: float | None = None
+    holes: tuple[tuple[float, float], ...] = ()
+    unit: str = ""
+    scale: int = 1
+    places: int | None = None
+
+    def check(self, value: object) -> Value:
+        number = _number(value)
+        if number is None:
+            raise self.fault(value, "is not a number")
+        exact = [Decimal(str(x)) if x is not None else None for x in (self.min, self.max, self.step)]
+        low, high, step = exact
+        if (low is not None and number < low) or (high is not None and number > high):
+            raise self.fault(value, "is out of range")
+        if any(Decimal(str(a)) <= number <= Decimal(str(b)) for a, b in self.holes):
+            raise self.fault(value, "falls in a range that is left out")
+        if step is not None and (number - (low or 0)) % step:
+            raise self.fault(value, "falls between two steps")
+        scaled = number * self.scale
+        if scaled != round(scaled, self.places if self.places is not None else 12):
+            raise self.fault(value, "is finer than the module can be told")
+        return number.normalize() if number else Decimal(0)
+
+    def encode(self, value: Value) -> str:
+        assert isinstance(value, Decimal)
+        scaled = value * self.scale
+        if self.places is not None:
+            return f"{scaled:.{self.places}f}"
+        return f"{scaled.normalize():f}" if scaled else "0"
+
+    def decode(self, text: str) -> Value:
+        number = _number(text)
+        if number is None:
+            raise self.fault(text, "is not a number")
+        number /= self.scale
+        return number.normalize() if number else Decimal(0)
+
+    def allowed(self) -> str:
+        return _range("number", self.min, self.max, self.step, self.holes, self.unit)
+
+    def show(self, value: Value) -> str:
+        assert isinstance(value, Decimal)
+        return f"{value:f} {self.unit}".rstrip()
+
+
+# 3GPP TS 24.008: the seconds of one unit, by bits 8 to 6 of octet 3. GPRS timer 2 is coded as GPRS timer (10.5.7.4).
+TIMER_UNITS: dict[str, dict[int, int]] = {
+    "gprs-2": {0: 2, 1: 60, 2: 360},
+    "gprs-3": {3: 2, 4: 30, 5: 60, 0: 600, 1: 3600, 2: 36_000, 6: 1_152_000},
+}
+_MOST_UNITS = 31
+
+
+class Timer(Kind, frozen=True, tag="timer"):
+    """A timer of a network, in seconds, written as eight bits of text: `gprs-2` (T3324, active time) as in 3GPP TS 24.008,
+    10.5.7.4; `gprs-3` (T3412 extended, periodic update) as in 10.5.7.4a. A file writes a duration (`4h`); 0 switches it off."""
+
+    form: str = "gprs-3"
+
+    def units(self) -> dict[int, int]:
+        """Seconds by unit code; the smallest first."""
+        return TIMER_UNITS[self.form] if self.form in TIMER_UNITS else TIMER_UNITS["gprs-3"]
+
+    def check(self, value: object) -> Value:
+        number = whole(value)
+        if number is None and isinstance(value, str):
+            try:
+                duration = seconds(value)
+            except ValueError:
+                raise self.fault(value, "is no duration") from None
+            number = int(duration) if duration == int(duration) else None
+        if number is None or number < 0:
+            raise self.fault(value, "is no duration in whole seconds")
+        if number and self._code(number) is None:
+            close = min(
+                (unit * count for unit in self.units().values() for count in range(1, _MOST_UNITS + 1)),
+                key=lambda one: abs(one - number),
+            )
+            raise self.fault(value, f"cannot be coded; the nearest is {spoken(close)} ({close}s)")
+        return number
+
+    def _code(self, number: int) -> str | None:
+        for code, unit in self.units().items():
+            if number % unit == 0 and number // unit <= _MOST_UNITS:
+                return f"{code:03b}{number // unit:05b}"
+        return None
+
+    def encode(self, value: Value) -> str:
+        assert isinstance(value, int)
+        return (self._code(value) or "") if value else "11100000"
+
+    def decode(self, text: str) -> Value:
+        if not re.fullmatch(r"[01]{8}", text):
+            raise self.fault(text, "is not eight bits")
+        code, count = int(text[:3], 2), int(text[3:], 2)
+        if code == 7:
+            return 0
+        unit = self.units().get(code)
+        # Other values are read as one minute (GPRS timer 2, 10.5.7.4).
+        return count * (60 if unit is None else unit)
+
+    def allowed(self) -> str:
+        spans = ", ".join(f"{unit}s to {unit * _MOST_UNITS}s by {unit}s" for unit in sorted(self.units().values()))
+        return f"0 for off, or {spans}"
+
+    def show(self, value: Value) -> str:
+        return spoken(float(str(value))) if value else "off"

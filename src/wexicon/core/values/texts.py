@@ -1,0 +1,159 @@
+"""Values that are written as they are: text, digits whose zeros count, bytes in hexadecimal, hardware addresses.
+
+The rule: lengths are counted in bytes as the module counts them; a value that carries control characters never passes.
+"""
+
+from __future__ import annotations
+
+import re
+
+from wexicon.core.charsets import CharsetFault, gsm7_codes, gsm7_text, pack, ucs2, ucs2_text, unpack
+from wexicon.core.text import has_control, to_bytes
+from wexicon.core.values.base import Kind, Value
+
+
+def _in_class(allowed: str) -> re.Pattern[str]:
+    """A character class as a lexicon writes it (`A-Z0-9 _-`) as a pattern for one character outside of it."""
+    return re.compile("[^" + re.sub(r"([\\\]\[^&~|])", r"\\\1", allowed) + "]")
+
+
+class Text(Kind, frozen=True, tag="text"):
+    """Characters; lengths in bytes once encoded. `characters` is a class such as `A-Za-z0-9 _-`. `charset` is how the module
+    writes them: utf-8 as they are; ucs2 in hexadecimal, gsm7 packed and in hexadecimal (3GPP TS 23.038)."""
+
+    max_bytes: int = 255
+    min_bytes: int = 0
+    characters: str = ""
+    charset: str = "utf-8"
+
+    def check(self, value: object) -> Value:
+        if not isinstance(value, str):
+            raise self.fault(value, "is not text")
+        if has_control(value):
+            raise self.fault(value, "holds a control character")
+        try:
+            size = len(
+                gsm7_codes(value)
+                if self.charset == "gsm7"
+                else ucs2(value)
+                if self.charset == "ucs2"
+                else to_bytes(value)
+            )
+        except CharsetFault as fault:
+            raise self.fault(value, f"cannot be written: {fault}") from None
+        if not self.min_bytes <= size <= self.max_bytes:
+            raise self.fault(value, f"is {size} byte{'s' * (size != 1)} long")
+        if self.characters and (bad := _in_class(self.characters).search(value)):
+            raise self.fault(value, f"holds {bad.group()!r}")
+        return value
+
+    def encode(self, value: Value) -> str:
+        if self.charset == "ucs2":
+            return ucs2(str(value)).hex().upper()
+        return pack(gsm7_codes(str(value))).hex().upper() if self.charset == "gsm7" else str(value)
+
+    def decode(self, text: str) -> Value:
+        if self.charset == "utf-8":
+            return text
+        try:
+            octets = bytes.fromhex(text)
+            if self.charset == "ucs2":
+                return ucs2_text(octets)
+            # Seven bits of nothing at the end may be an @ or none (23.038, 6.1.2.3.1): padding it is.
+            return gsm7_text(unpack(octets, len(octets) * 8 // 7)).rstrip("@" if len(octets) % 7 == 0 else "")
+        except ValueError:
+            raise self.fault(text, f"is not {self.charset} in hexadecimal") from None
+
+    def allowed(self) -> str:
+        least = f"{self.min_bytes} to {self.max_bytes}" if self.min_bytes else f"up to {self.max_bytes}"
+        return f"text of {least} bytes" + (f" from {self.characters}" if self.characters else "")
+
+
+class Digits(Kind, frozen=True, tag="digits"):
+    """Decimal digits whose leading zeros count: a PIN, a serial number. A whole number is not taken for digits."""
+
+    min: int = 1
+    max: int = 32
+
+    def check(self, value: object) -> Value:
+        if not isinstance(value, str):
+            raise self.fault(value, "is not digits in quotes")
+        if not re.fullmatch(r"[0-9]*", value):
+            raise self.fault(value, "holds something else than digits")
+        if not self.min <= len(value) <= self.max:
+            raise self.fault(value, f"has {len(value)} digit{'s' * (len(value) != 1)}")
+        return value
+
+    def allowed(self) -> str:
+        return f"{self.min} digits" if self.min == self.max else f"{self.min} to {self.max} digits"
+
+
+class Hex(Kind, frozen=True, tag="hex"):
+    """Bytes written as hexadecimal digits: a key, a network identifier."""
+
+    min_bytes: int = 1
+    max_bytes: int = 64
+
+    def check(self, value: object) -> Value:
+        bare = re.sub(r"[\s:]", "", value) if isinstance(value, str) else ""
+        if not bare or len(bare) % 2 or not re.fullmatch(r"[0-9A-Fa-f]+", bare):
+            raise self.fault(value, "is not bytes in hexadecimal")
+        if not self.min_bytes <= len(bare) // 2 <= self.max_bytes:
+            raise self.fault(value, f"is {len(bare) // 2} bytes long")
+        return bare.upper()
+
+    def allowed(self) -> str:
+        low, high = self.min_bytes, self.max_bytes
+        return f"{low if low == high else f'{low} to {high}'} bytes in hexadecimal"
+
+
+_HEX_RUN = re.compile(r"[Xx]+")
+
+
+class Address(Kind, frozen=True, tag="address"):
+    """A hardware address. `written` and `heard` show how the module wants it and gives it: each X (or x, for small
+    letters) is a hexadecimal digit, anything else is itself; `order = "reversed"` where the last byte comes first."""
+
+    written: str = "XX:XX:XX:XX:XX:XX"
+    heard: str = ""
+    order: str = "as-is"
+
+    def digits(self) -> int:
+        """How many hexadecimal digits the address has."""
+        return self.written.count("X") + self.written.count("x")
+
+    def check(self, value: object) -> Value:
+        bare = re.sub(r"[\s:,.\-_]", "", value) if isinstance(value, str) else ""
+        if not re.fullmatch(r"[0-9A-Fa-f]+", bare):
+            raise self.fault(value, "is no address")
+        if len(bare) != self.digits():
+            raise self.fault(value, f"has {len(bare)} hexadecimal digits")
+        return ":".join(bare.upper()[at : at + 2] for at in range(0, len(bare), 2))
+
+    def _turned(self, bare: str) -> str:
+        if self.order == "reversed":
+            return "".join(bare[at : at + 2] for at in range(len(bare) - 2, -1, -2))
+        return bare
+
+    def encode(self, value: Value) -> str:
+        bare = iter(self._turned(str(value).replace(":", "")))
+        return "".join(
+            next(bare) if form == "X" else next(bare).lower() if form == "x" else form for form in self.written
+        )
+
+    def decode(self, text: str) -> Value:
+        form = self.heard or self.written
+        widths = [len(run) for run in _HEX_RUN.findall(form)]
+        groups = [group for group in re.split(r"[^0-9A-Fa-f]+", text.strip()) if group]
+        # Some modules drop leading zeros of each group: the groups of the form say how many there were.
+        if len(groups) == len(widths):
+            groups = [group.rjust(width, "0") for group, width in zip(groups, widths, strict=True)]
+        return self.check(self._turned("".join(groups)))
+
+    def allowed(self) -> str:
+        return f"an address of {self.digits()} hexadecimal digits, such as {_example(self.digits())}"
+
+
+def _example(digits: int) -> str:
+    bare = ("02A15C0013F7" * (digits // 12 + 1))[:digits]
+    return ":".join(bare[at : at + 2] for at in range(0, digits, 2))
