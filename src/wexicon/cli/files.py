@@ -62,13 +62,21 @@ def find_lexicon(name: str, beside: Path | None = None) -> Lexicon:
     """The lexicon of a name, or at a path. Raises Fault."""
     if name.endswith(".toml") or os.sep in name:
         path = (beside or Path()) / name
-        return read_lexicon(read_file(path), str(path))
+        return read_lexicon(read_file(path), str(path), lambda other: _bytes_of(other, beside))
     known = {}
     for stem, path in lexicon_files(beside):
         if stem == name:
-            return read_lexicon(read_file(path), str(path))
+            return read_lexicon(read_file(path), str(path), lambda other: _bytes_of(other, beside))
         known[stem] = path
     raise CallFault(f"there is no lexicon {name}", hint=meant(name, known))
+
+
+def _bytes_of(name: str, beside: Path | None) -> bytes:
+    """The file of a lexicon that another one extends. Raises CallFault."""
+    for stem, path in lexicon_files(beside):
+        if stem == name:
+            return read_file(path)
+    raise CallFault(f"there is no lexicon {name}", hint=meant(name, [stem for stem, _ in lexicon_files(beside)]))
 
 
 def find_sheet(path: Path, seat: str | None) -> Sheet:

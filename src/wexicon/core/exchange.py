@@ -13,7 +13,8 @@ from typing import Any
 
 import msgspec
 
-from wexicon.core.framing import Broken, Frame, Framer, Prompt
+from wexicon.core.framing import Broken, Frame, Framer, Prompt, with_checksum
+from wexicon.core.insertion import InsertionFault
 from wexicon.core.patterns import Pattern
 from wexicon.core.speech import Speech
 from wexicon.core.text import to_bytes
@@ -52,12 +53,13 @@ class Want(msgspec.Struct, frozen=True):
 
 class Expectation(msgspec.Struct, frozen=True):
     """What answers an exchange. With nothing wanted the success word is required; `silent` where nothing answers.
-    `lenient` where a success word that the lexicon promises may be missing once all that is wanted was heard."""
+    `closing` instead of the speech's: `alone`, or `lenient` where a success word that the lexicon promises may be missing
+    once all that is wanted was heard."""
 
     wants: tuple[Want, ...] = ()
     others: tuple[Pattern, ...] = ()
     silent: bool = False
-    lenient: bool = False
+    closing: str = ""
 
 
 class Outcome(msgspec.Struct):
@@ -130,7 +132,9 @@ class Conversation:
     def begin(self, text: str, expect: Expectation, now: float, *, exact: bool = False) -> bytes:
         """Begins an exchange: gives the bytes to say, the line end added unless `exact`. The time limit is set by the
         caller (`deadline`), who knows how long the bytes take on the wire."""
-        data = to_bytes(text if exact else text + self.speech.line_end)
+        if self.speech.form == "sentences":
+            text = with_checksum(text)
+        data = self._encoded(text, exact)
         self.outcome = None
         self._expect = expect
         self._step = 0
@@ -145,6 +149,14 @@ class Conversation:
         if expect.silent:
             self._end("ok", now)
         return data
+
+    def _encoded(self, text: str, exact: bool) -> bytes:
+        if self.speech.form == "bytes":
+            try:
+                return bytes.fromhex(text)
+            except ValueError:
+                raise InsertionFault(f"{text!r} is no bytes in hexadecimal, as this module is spoken to") from None
+        return to_bytes(text if exact else text + self.speech.line_end)
 
     def _set_prompts(self) -> None:
         want = self._want()
@@ -174,7 +186,7 @@ class Conversation:
         for frame in self.framer.elapse(now):
             self._judge(frame, now)
         if self._expect and self.deadline is not None and now >= self.deadline:
-            if self._complete and (self.speech.closing == "either" or self._expect.lenient):
+            if self._complete and (self.speech.closing == "either" or self._expect.closing):
                 self._end("ok", now)
                 return
             for frame in self.framer.release() if self.speech.form == "lines" else []:
@@ -197,9 +209,12 @@ class Conversation:
 
     def _judge(self, frame: Frame, now: float) -> None:
         text = frame.text
+        if self.speech.form == "sentences" and text[-3:-2] == "*":
+            # The checksum was checked and has no more to tell; patterns are written without it.
+            text = text[:-3]
         open_still = self._expect is not None
         role = self._role(frame, text, now)
-        self._heard.append(Heard(text, role))
+        self._heard.append(Heard(frame.text, role))
         if open_still and role not in ("echo", "event") and len(self._outcome.heard) < _MOST_HEARD:
             self._outcome.heard.append(text)
         if self._complete and role in ("answer", "word", "prompt") and self._expect:
@@ -304,12 +319,13 @@ class Conversation:
         """All that was wanted has come: is the success word still to follow?"""
         assert self._expect
         last = self._expect.wants[-1]
-        closing = self.speech.closing
+        lenient = self._expect.closing == "lenient"
+        closing = self.speech.closing if lenient else self._expect.closing or self.speech.closing
         source = last.pattern.source
         done = last.prompt or closing == "alone" or self.speech.form != "lines"
         if done or source in self._ok_words or any(source == word.source for word in self._ok):
             self._end("ok", now)
-        elif closing == "either" or self._expect.lenient:
+        elif closing == "either" or lenient:
             limit = now + (LINGER if closing == "either" else LONG_LINGER)
             self.deadline = min(self.deadline or limit, limit)
 

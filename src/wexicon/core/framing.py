@@ -20,7 +20,8 @@ LARGEST_BLOCK = 1_048_576
 
 
 class Line(msgspec.Struct, frozen=True):
-    """One line without its end; in silence mode, all that came between two silences; in bytes mode, what came."""
+    """One line without its end; in silence mode, all that came between two silences; in bytes mode
+    the same in hexadecimal digits."""
 
     text: str
 
@@ -55,6 +56,13 @@ def checksum(body: bytes) -> int:
     for byte in body:
         total ^= byte
     return total
+
+
+def with_checksum(text: str) -> str:
+    """A sentence with the checksum that it lacks (NMEA 0183, 5.3.1); anything else as it is."""
+    if text[:1] not in ("$", "!") or "*" in text:
+        return text
+    return f"{text}*{checksum(text[1:].encode('utf-8', 'surrogateescape')):02X}"
 
 
 def sentence(line: bytes) -> Frame:
@@ -98,7 +106,7 @@ class Framer:
 
     def feed(self, data: bytes, now: float) -> list[Frame]:
         """Takes in bytes that came at the time `now`; gives the frames that are whole."""
-        if self.answer == "silence":
+        if self.answer in ("silence", "bytes"):
             frames = self.elapse(now)
             self._buffer += data
             self._last = now
@@ -106,8 +114,6 @@ class Framer:
             if len(self._buffer) > LONGEST_LINE:
                 frames += self._cut()
             return frames
-        if self.answer == "bytes":
-            return [Line(to_text(data))] if data else []
         buffer = self._buffer + data
         if self.prompts or (self._blocks and any(lead in buffer for lead, _, _ in self._blocks)):
             return self._careful(buffer)
@@ -123,7 +129,10 @@ class Framer:
 
     def release(self) -> list[Frame]:
         """Whatever is there, whole or not, as a frame: the other side has said all that it will say."""
-        text, self._buffer, self.deadline = self._buffer.strip(b"\r\n"), b"", None
+        text, self._buffer, self.deadline = self._buffer, b"", None
+        if self.answer == "bytes":
+            return [Line(text.hex().upper())] if text else []
+        text = text.strip(b"\r\n")
         return [Line(to_text(text))] if text else []
 
     def look_again(self) -> list[Frame]:
@@ -140,7 +149,7 @@ class Framer:
 
     def _cut(self) -> list[Frame]:
         text, self._buffer, self.deadline = self._buffer[:LONGEST_LINE], b"", None
-        first, self._overlong = not self._overlong, self.answer != "silence"
+        first, self._overlong = not self._overlong, self.answer not in ("silence", "bytes")
         return [Broken(to_text(text))] if first else []
 
     def _careful(self, buffer: bytes) -> list[Frame]:

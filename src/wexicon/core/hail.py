@@ -75,12 +75,18 @@ class Hail:
 
     def _listens_at(self, tuning: Tuning, within: float | None) -> bool:
         self.session.tune(tuning)
+        if self.tries and self.session.window:
+            # What was heard at another rate is the beginning of a line to the module until its window is over.
+            self.session.quiet(self.session.window)
         if self.lexicon.attention.how == "escape":
             # A module that listens already would take the escape for a command.
             if self._answers(QUICK):
                 return True
             return self._escape() and (self._answers(within) or self._answers(within))
-        if self._answers(within) or (self.tries[-1].how == "error" and self._answers(within)):
+        if self._answers(within):
+            return True
+        # The first line may have met with garbage that the module heard of us at another rate, or be refused once.
+        if (self.tries[-1].how == "error" or within is None) and self._answers(within):
             return True
         return self._other_line_end()
 

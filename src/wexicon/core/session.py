@@ -10,9 +10,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, Protocol
 
-from wexicon.core.durations import seconds
+from wexicon.core.durations import seconds, spoken
 from wexicon.core.exchange import OK, Conversation, Event, Expectation, Outcome
-from wexicon.core.faults import Stopped
+from wexicon.core.faults import ModuleFault, Stopped
+from wexicon.core.insertion import InsertionFault
 from wexicon.core.link import Link
 from wexicon.core.patterns import Pattern
 from wexicon.core.speech import Speech
@@ -76,6 +77,7 @@ class Session:
             self.conversation.adopt(speech)
         self._within = seconds(speech.within)
         self._rest = seconds(speech.rest)
+        self.window = seconds(speech.window) if speech.window else 0.0
 
     # -- one exchange -------------------------------------------------------------------------------------------
 
@@ -110,7 +112,15 @@ class Session:
         self.drain()
         clock, conversation = self.clock, self.conversation
         now = clock.now()
-        data = conversation.begin(text, expect, now, exact=exact)
+        try:
+            data = conversation.begin(text, expect, now, exact=exact)
+        except InsertionFault as fault:
+            raise ModuleFault(str(fault), where=self.link.name) from None
+        if self.window and self.link.tuning.wire_time(len(data)) > self.window:
+            what = (
+                f"at {self.link.tuning} the line takes longer than the {spoken(self.window)} in which it must have come"
+            )
+            raise ModuleFault(what, where=self.link.name, hint="Shorten the line, or raise the rate.")
         self._masks = shown is not None
         self._send(data, text if shown is None else shown, now, exact)
         conversation.deadline = self._sent_until + (self._within if within is None else within)

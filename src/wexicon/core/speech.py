@@ -17,16 +17,19 @@ ANSWERS = ("lines", "silence", "sentences", "bytes")
 ECHOES = ("on", "off", "either")
 QUOTES = ("backslash", "double", "hex", "none")
 CLOSINGS = ("always", "alone", "either")
-_SILENCE = re.compile(r"silence\s+(\S+)")
+_SILENCE = re.compile(r"(?:silence|bytes)\s+(\S+)")
 
 
 class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """The `[speech]` table of a lexicon.
 
-    `closing` says when the success word comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is
-    nothing else to say, `either` where that is unknown (then Wexicon listens a moment longer). `rest` is the pause that
-    the module needs after its answer before it can hear the next line. `quotes` is how it writes a quote inside quotes.
-    `busy` are answers that mean: not now, say it again (they may tell the seconds as {wait:int}).
+    `answer` is how answers end: `lines`; `silence 60ms`; `sentences`, lines with a checksum that is added and checked (NMEA
+    0183); `bytes 20ms`, raw bytes ended by silence, which are said, heard and shown in hexadecimal. `closing` says when the
+    success word comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is nothing else to say,
+    `either` where that is unknown (then Wexicon listens a moment longer). `rest` is the pause that the module needs after
+    its answer before it can hear the next line; `window` how long after its first byte a whole line must have come;
+    `quotes` how it writes a quote inside quotes; `busy` answers that mean: not now, say it again (they may tell the
+    seconds as {wait:int}); `prompt` what it sends before each line.
     """
 
     end: str = "crlf"
@@ -38,6 +41,7 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     closing: str = "either"
     busy: tuple[str, ...] = ()
     rest: str = "0ms"
+    window: str = ""
     prompt: str = ""
     quotes: str = "backslash"
 
@@ -48,8 +52,13 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             if (word := getattr(self, key)) not in allowed:
                 found.append((key, f"{word!r} is none of {', '.join(allowed)}"))
         if self.answer not in ANSWERS and not _SILENCE.fullmatch(self.answer):
-            found.append(("answer", f"{self.answer!r} is none of lines, silence 60ms, sentences, bytes"))
-        for key, text in (("within", self.within), ("rest", self.rest), ("answer", self._gap_text())):
+            found.append(("answer", f"{self.answer!r} is none of lines, silence 60ms, sentences, bytes 20ms"))
+        for key, text in (
+            ("within", self.within),
+            ("rest", self.rest),
+            ("window", self.window or "1s"),
+            ("answer", self._gap_text()),
+        ):
             try:
                 seconds(text)
             except ValueError as fault:

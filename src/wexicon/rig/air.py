@@ -1,11 +1,21 @@
 """The air: what joins the stand-ins of a rig, and what they find there.
 
-The rule: two stand-ins reach each other when, and only when, their settings allow it; nothing in the air reads a lexicon.
+The rule: two stand-ins reach each other when, and only when, both say that their settings allow it; nothing in the air
+reads a lexicon. What a host service does is told by the rig's file.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
 import msgspec
+
+if TYPE_CHECKING:
+    from wexicon.rig.standin import StandIn
+
+# Seconds from a byte's leaving one module to its coming out of another.
+TRAVEL = 0.02
 
 
 class AccessPoint(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -22,16 +32,50 @@ class AccessPoint(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return "locked" if self.passphrase else "open"
 
 
-class AirTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[air]`: what is there besides the stand-ins. `services` are hosts by name and what they do: echo gives back what
-    it is sent."""
+class Network(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[air.network]`: a cellular network. `registers_in` seconds; `active_time` and `periodic_update` are what it grants, as
+    eight bits, whatever is asked (empty: as asked); `idle_after` seconds without traffic; `signal` as +CSQ counts."""
 
-    access_point: dict[str, AccessPoint] = {}
-    services: dict[str, str] = {}
+    operator: str = "Estuary Mobile"
+    code: str = "00101"
+    registers_in: float = 8.0
+    active_time: str = ""
+    periodic_update: str = ""
+    idle_after: float = 10.0
+    signal: int = 21
+
+
+class Sky(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[air.sky]`: where a receiver is (degrees), how many satellites it sees, and after how many seconds it has a fix."""
+
+    latitude: float = 51.4821
+    longitude: float = -2.9874
+    altitude: float = 6.2
+    satellites: int = 9
+    fix_in: float = 12.0
+
+
+class Management(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[air.management]`: a device-management server. `reads` and `writes` are the requests it makes of each module that
+    attaches, by the path of the object."""
+
+    reads: tuple[str, ...] = ()
+    writes: dict[str, str] = msgspec.field(default_factory=dict)
+
+
+class AirTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[air]`: what is there besides the stand-ins. `services` are hosts by name: `echo` gives back what it is sent,
+    `127.0.0.1:PORT` is a real socket of this machine."""
+
+    access_point: dict[str, AccessPoint] = msgspec.field(default_factory=dict)
+    services: dict[str, str] = msgspec.field(default_factory=dict)
+    network: Network = Network()
+    sky: Sky = Sky()
+    management: Management = msgspec.field(default_factory=Management)
 
 
 class Air:
-    """What all stand-ins of one rig share."""
+    """What all stand-ins of one rig share. `answered` is what the management server was told, by message number."""
 
     def __init__(self, table: AirTable | None = None) -> None:
         table = table or AirTable()
@@ -40,8 +84,43 @@ class Air:
             for name, point in table.access_point.items()
         ]
         self.services = dict(table.services)
+        self.network = table.network
+        self.sky = table.sky
+        self.management = table.management
+        self.answered: dict[int, str] = {}
+        self.members: list[StandIn] = []
+
+    # -- radio --------------------------------------------------------------------------------------------------
+
+    def reached(self, sender: StandIn) -> Iterator[StandIn]:
+        """Those whom a stand-in reaches now: both must be able to."""
+        for other in self.members:
+            if other is not sender and other.powered and sender.reaches(other) and other.reaches(sender):
+                yield other
+
+    def radiate(self, sender: StandIn, data: bytes) -> int:
+        """Sends bytes to all whom the sender reaches; gives how many that are."""
+        found = list(self.reached(sender))
+        for other in found:
+            other.after(TRAVEL, lambda other=other: other.from_air(data, sender))  # type: ignore[misc]
+        return len(found)
+
+    def names(self) -> list[str]:
+        """What a handset sees that scans for Bluetooth."""
+        return [name for member in self.members if member.powered and (name := member.visible_name())]
+
+    # -- Wi-Fi --------------------------------------------------------------------------------------------------
 
     def access_point(self, name: str) -> AccessPoint | None:
         """The strongest access point of that name."""
         found = [point for point in self.access_points if point.name == name]
         return max(found, key=lambda point: point.signal, default=None)
+
+    # -- cellular -----------------------------------------------------------------------------------------------
+
+    def subscriber(self, number: str) -> StandIn | None:
+        """The module whose SIM has this number, if it is registered."""
+        for member in self.members:
+            if member.own.get("number") == number and member.powered and member.registered():
+                return member
+        return None

@@ -28,16 +28,18 @@ SERVES = ("pty", "rfc2217")
 
 class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[unit.NAME]`: one stand-in. `settings` is what its flash holds instead of what it was delivered with, `identity`
-    what no setting can change; `port` the TCP port for rfc2217 (0: any); `trace` what a recording answers from."""
+    what no setting can change; `port` the TCP port for rfc2217 (0: any); `trace` what a recording answers from; `wiring`
+    which key, pin or power the host's dtr and rts work (`!` before it: inverted)."""
 
     standin: str
     serve: str = "pty"
     port: int = 0
     powered: bool = True
-    settings: dict[str, Any] = {}
-    identity: dict[str, Any] = {}
+    settings: dict[str, Any] = msgspec.field(default_factory=dict)
+    identity: dict[str, Any] = msgspec.field(default_factory=dict)
     faults: Faults = Faults()
     trace: str = ""
+    wiring: dict[str, str] = msgspec.field(default_factory=dict)
 
 
 class Unit:
@@ -84,6 +86,7 @@ class Bench:
         self.units: dict[str, Unit] = {}
         for name, table in tables.items():
             made = family(table.standin)(agenda, name, table.settings, table.identity, table.faults, air)
+            made.wiring = table.wiring
             if isinstance(made, Recording):
                 made.load(recorded(table.trace))
             self.units[name] = Unit(name, table, made)

@@ -40,6 +40,10 @@ class StandIn:
     ) -> None:
         self.agenda = agenda
         self.air = air or Air()
+        self.air.members.append(self)
+        # Which control line of the host works which key or pin, or the power: set by the rig's file.
+        self.wiring: dict[str, str] = {}
+        self.pins: dict[str, bool] = {}
         self.name = name or self.family
         self.own = {**self.identity, **(identity or {})}
         self.flash: dict[str, Any] = {**copy.deepcopy(self.delivered), **(settings or {})}
@@ -91,8 +95,9 @@ class StandIn:
 
     def key(self, name: str, held: bool) -> None:
         """Holds a key or lets it go."""
+        moved = held != (name in self.held)
         (self.held.add if held else self.held.discard)(name)
-        if self.powered:
+        if self.powered and moved:
             self.key_moved(name, held)
 
     def lost_power(self) -> None:
@@ -107,7 +112,45 @@ class StandIn:
         """A key was moved while the module has power."""
 
     def lines_changed(self) -> None:
-        """DTR or RTS was moved."""
+        """DTR or RTS was moved: whatever they are wired to moves with them. `!` stands for inverted."""
+        for line, on in (("dtr", self.uart.dtr), ("rts", self.uart.rts)):
+            target = self.wiring.get(line, "")
+            state = on != target.startswith("!")
+            name = target.lstrip("!")
+            if name == "power":
+                self.power(state)
+            elif name in self.keys:
+                self.key(name, state)
+            elif name:
+                self.set_pin(name, state)
+
+    def set_pin(self, name: str, state: bool) -> None:
+        """Puts a mode pin high or low."""
+        if self.pins.get(name) != state:
+            self.pins[name] = state
+            if self.powered:
+                self.pin_moved(name)
+
+    def pin_moved(self, name: str) -> None:
+        """A mode pin was moved while the module has power."""
+
+    # -- the air --------------------------------------------------------------------------------------------------
+
+    def reaches(self, other: StandIn) -> bool:
+        """Whether its settings let it reach another stand-in by radio; both sides are asked."""
+        return False
+
+    def from_air(self, data: bytes, sender: StandIn) -> None:
+        """Bytes have come by radio."""
+        self.uart.send(data)
+
+    def visible_name(self) -> str:
+        """What others see of it while they scan, or nothing."""
+        return ""
+
+    def registered(self) -> bool:
+        """Whether a cellular network knows it."""
+        return False
 
     def heard(self, data: bytes, began: float) -> None:
         """Bytes have come in."""

@@ -185,7 +185,9 @@ class Holder:
         wants = tuple(
             Want(pattern(h.source) if not h.prompt else _prompt(h.source), h.prompt, h.gather) for h in statement.hears
         )
-        expect = Expectation(wants, tuple(pattern(other.source) for other in statement.others), silent, lenient=True)
+        expect = Expectation(
+            wants, tuple(pattern(other.source) for other in statement.others), silent, closing="lenient"
+        )
         within = self._once if self._once is not None else self._allowed
         session.conversation.known = self.values
         self._began = session.clock.now()

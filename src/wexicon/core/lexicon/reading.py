@@ -214,10 +214,12 @@ class _Reading:
             hint = f"did you mean {close}?" if close else ""
             self.source.complain(place, f"{word!r} is none of {', '.join(known)}", hint)
 
-    def expectation(self, place: tuple[str, ...], hear: str | tuple[str, ...]) -> Expectation:
+    def expectation(self, place: tuple[str, ...], hear: str | tuple[str, ...], closing: str = "") -> Expectation:
         texts = (hear,) if isinstance(hear, str) else hear
         patterns = [self.pattern(place, text) for text in texts if text]
-        return Expectation(tuple(Want(pattern) for pattern in patterns if pattern), silent=texts == ("",))
+        return Expectation(
+            tuple(Want(pattern) for pattern in patterns if pattern), silent=texts == ("",), closing=closing
+        )
 
     def phrase(self, place: tuple[str, ...], table: SayHear | None) -> Phrase | None:
         if table is None:
@@ -254,7 +256,7 @@ class _Reading:
             table.power,
             self.duration((*place, "hold"), table.hold),
             table.escape,
-            self.expectation((*place, "answer"), (table.answer,) if table.answer else ()),
+            self.expectation((*place, "answer"), (table.answer,) if table.answer else (), "alone"),
             self.duration((*place, "guard"), table.guard),
             self.duration((*place, "window"), table.window),
             table.pins,

@@ -85,7 +85,8 @@ def _number(value: object) -> Decimal | None:
 
 
 class Number(Kind, frozen=True, tag="decimal"):
-    """A decimal number in `unit`. The module writes it multiplied by `scale`, with `places` digits after the point."""
+    """A decimal number in `unit`. The module writes it less `offset`, multiplied by `scale`, with `places` digits after the
+    point."""
 
     min: float | None = None
     max: float | None = None
@@ -93,6 +94,7 @@ class Number(Kind, frozen=True, tag="decimal"):
     holes: tuple[tuple[float, float], ...] = ()
     unit: str = ""
     scale: int = 1
+    offset: float = 0
     places: int | None = None
 
     def check(self, value: object) -> Value:
@@ -107,14 +109,14 @@ class Number(Kind, frozen=True, tag="decimal"):
             raise self.fault(value, "falls in a range that is left out")
         if step is not None and (number - (low or 0)) % step:
             raise self.fault(value, "falls between two steps")
-        scaled = number * self.scale
+        scaled = (number - Decimal(str(self.offset))) * self.scale
         if scaled != round(scaled, self.places if self.places is not None else 12):
             raise self.fault(value, "is finer than the module can be told")
         return number.normalize() if number else Decimal(0)
 
     def encode(self, value: Value) -> str:
         assert isinstance(value, Decimal)
-        scaled = value * self.scale
+        scaled = (value - Decimal(str(self.offset))) * self.scale
         if self.places is not None:
             return f"{scaled:.{self.places}f}"
         return f"{scaled.normalize():f}" if scaled else "0"
@@ -123,7 +125,7 @@ class Number(Kind, frozen=True, tag="decimal"):
         number = _number(text)
         if number is None:
             raise self.fault(text, "is not a number")
-        number /= self.scale
+        number = number / self.scale + Decimal(str(self.offset))
         return number.normalize() if number else Decimal(0)
 
     def allowed(self) -> str:

@@ -8,8 +8,14 @@ from wexicon.rig.standin import StandIn
 
 FAMILIES = {
     "brisca-w1": "brisca_w1:BriscaW1",
+    "fennick-z4": "fennick_z4:FennickZ4",
+    "lindle-l9": "lindle_l9:LindleL9",
+    "lindle-r2": "lindle_r2:LindleR2",
+    "orvane-b3": "orvane_b3:OrvaneB3",
+    "polmar-p1": "polmar_p1:PolmarP1",
     "recording": "recording:Recording",
     "tamsel-k5": "tamsel_k5:TamselK5",
+    "tamsel-k6": "tamsel_k6:TamselK6",
 }
 
 

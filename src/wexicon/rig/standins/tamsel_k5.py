@@ -43,6 +43,7 @@ class TamselK5(StandIn):
     identity: ClassVar[dict[str, Any]] = {"address": "02A15C0013F7", "firmware": "1.4", "model": "TAMSEL-K5"}
 
     def started(self) -> None:
+        self.part_from_mate()
         self.mode = "starting"
         self.fresh = True
         self.editor = LineEditor(self, "\r\n", self.line, lambda: self.answer_error(1))
@@ -51,10 +52,13 @@ class TamselK5(StandIn):
         self.uart.tuning = Tuning(57600) if command else Tuning(RATES[rate], 8, parity, int(stop))
         self.after(START_TIME, lambda: self.listen(command))
 
+    joined: StandIn | None = None
+
     def listen(self, command: bool) -> None:
         if not command:
             self.mode = "data"
-            self.say("K5 NO MATE\r\n", 0)
+            if not self.seek():
+                self.say("K5 NO MATE\r\n", 0)
             return
         self.mode = "half"
         if "service" in self.held:
@@ -78,9 +82,46 @@ class TamselK5(StandIn):
     def heard(self, data: bytes, began: float) -> None:
         if self.mode in ("half", "whole"):
             self.editor.feed(data)
+        elif self.joined:
+            self.air.radiate(self, data)
         elif self.mode == "data" and b"\n" in data:
             # With no mate there is nobody to pass data to, and it says so.
             self.say("K5 NO MATE\r\n")
+
+    # -- the air --------------------------------------------------------------------------------------------------
+
+    def seek(self) -> bool:
+        """A leader joins the follower whose address it keeps, if both know the same PIN."""
+        for other in self.air.members:
+            accept = getattr(other, "accept", None)
+            mine = self.flash["part"] == "L" and other.own.get("address") == self.flash["mate"]
+            if mine and other.powered and accept and accept(self, self.flash["pass"]):
+                self.joined = other
+        return self.joined is not None
+
+    def accept(self, leader: StandIn, pin: str) -> bool:
+        """A leader wants to join."""
+        if self.joined or self.mode != "data" or self.flash["part"] == "L" or pin != self.flash["pass"]:
+            return False
+        self.joined = leader
+        return True
+
+    def left_by(self, leader: StandIn) -> None:
+        """The leader has gone."""
+        if self.joined is leader:
+            self.joined = None
+
+    def part_from_mate(self) -> None:
+        """What is joined is left when it starts anew."""
+        if self.joined:
+            getattr(self.joined, "left_by", lambda leader: None)(self)
+            self.joined = None
+
+    def visible_name(self) -> str:
+        return "" if self.joined or self.mode != "data" or self.flash["part"] == "L" else str(self.flash["label"])
+
+    def reaches(self, other: StandIn) -> bool:
+        return self.joined is other
 
     # -- commands -----------------------------------------------------------------------------------------------
 

@@ -1,0 +1,116 @@
+"""Stand-in Fennick Z4: a mesh radio with an escape, guard time and two-letter registers.
+
+The rule, from its invented datasheet: a second of silence, ~~~, a second of silence gives `listening`; lines and answers
+end with CR. XX? gives the register in hexadecimal, XX=H sets it, and gives `done`; `fault` for anything else. Ten seconds
+without a line end command mode. SV keeps all registers, QT leaves command mode; a new rate counts from leaving on. A
+coordinator opens its network on its channel; joiners of the same network and channel hear each other while it is there.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any, ClassVar
+
+from wexicon.core.tuning import Tuning
+from wexicon.rig.standin import LineEditor, StandIn
+
+GUARD = 1.0
+LASTS = 10.0
+RATES = (1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200)
+LIMITS = {"NT": (0, 0xFFFF), "KH": (0x0B, 0x1A), "RO": (0, 1), "PO": (0, 4), "UB": (0, 7)}
+
+
+class FennickZ4(StandIn):
+    """`mode` is data or command."""
+
+    family = "fennick-z4"
+    maker = "Fennick"
+    about = "mesh radio, escape with guard time, registers"
+    answers_in = 0.01
+    delivered: ClassVar[dict[str, Any]] = {"NT": 0x7A31, "KH": 0x0C, "RO": 0, "PO": 4, "UB": 3}
+    identity: ClassVar[dict[str, Any]] = {"serial": 0x0013A2C4, "firmware": 0x21A6}
+
+    def started(self) -> None:
+        self.mode = "data"
+        self.last_heard = self.agenda.now - GUARD
+        self.spoken = 0
+        self.uart.tuning = Tuning(RATES[self.memory["UB"]])
+        self.editor = LineEditor(self, "\r", self.line, lambda: self.say("fault\r"))
+
+    def heard(self, data: bytes, began: float) -> None:
+        quiet = began - self.last_heard >= GUARD * 0.99
+        self.last_heard = self.agenda.now
+        if self.mode == "command":
+            self.editor.feed(data)
+        elif quiet and data == b"~~~":
+            at = self.last_heard
+            self.after(GUARD, lambda: self.guarded(at))
+        else:
+            self.air.radiate(self, data)
+
+    def guarded(self, at: float) -> None:
+        """The guard time after the escape is over: was it silent?"""
+        if self.last_heard == at:
+            self.listen()
+        else:
+            self.air.radiate(self, b"~~~")
+
+    def listen(self) -> None:
+        self.mode = "command"
+        self.say("listening\r")
+        self.wait()
+
+    def wait(self) -> None:
+        """Command mode ends by itself."""
+        self.spoken += 1
+        turn = self.spoken
+        self.after(LASTS, lambda: self.leave() if turn == self.spoken else None)
+
+    def leave(self) -> None:
+        self.mode = "data"
+        self.uart.tuning = Tuning(RATES[self.memory["UB"]])
+
+    def line(self, line: str) -> None:
+        self.wait()
+        if line == "SV":
+            self.keep()
+            self.say("done\r", 0.05)
+        elif line == "QT":
+            self.say("done\r")
+            self.then(self.leave)
+        elif line == "OK?":
+            self.say("done\r")
+        elif line == "SN?":
+            self.say(f"{self.own['serial']:08X}\r")
+        elif line == "VR?":
+            self.say(f"{self.own['firmware']:04X}\r")
+        elif (found := re.fullmatch(r"([A-Z]{2})\?", line)) and found[1] in LIMITS:
+            self.say(f"{self.memory[found[1]]:X}\r")
+        elif (found := re.fullmatch(r"([A-Z]{2})=([0-9A-F]{1,4})", line)) and found[1] in LIMITS:
+            low, high = LIMITS[found[1]]
+            value = int(found[2], 16)
+            if low <= value <= high:
+                self.memory[found[1]] = value
+                self.say("done\r")
+            else:
+                self.say("fault\r")
+        else:
+            self.say("fault\r")
+
+    # -- the air --------------------------------------------------------------------------------------------------
+
+    def network(self) -> tuple[int, int] | None:
+        """The network that it is in: a joiner needs its coordinator."""
+        own = (self.memory["NT"], self.memory["KH"])
+        if self.memory["RO"] == 1:
+            return own
+        for other in self.air.members:
+            opens = isinstance(other, FennickZ4) and other.powered and other.memory["RO"] == 1
+            if opens and (other.memory["NT"], other.memory["KH"]) == own:
+                return own
+        return None
+
+    def reaches(self, other: StandIn) -> bool:
+        if not isinstance(other, FennickZ4) or self.mode != "data":
+            return False
+        return self.network() is not None and self.network() == other.network()

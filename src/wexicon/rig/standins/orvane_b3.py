@@ -1,0 +1,113 @@
+"""Stand-in Orvane B3: Bluetooth, commands of one letter, an escape that is heard only soon after power-up.
+
+The rule, from its invented datasheet: within eight seconds after power-up ^^^ (no line end) gives CMD. Lines end with CR,
+answers with CR LF: ok, or no N. `d` dumps all settings. They count from the next start on. The module puts a hyphen and the
+last four digits of its address behind its name. Addresses are written bare, the last byte first. `x` leaves, `r` restarts.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any, ClassVar
+
+from wexicon.core.tuning import Tuning
+from wexicon.rig.standin import LineEditor, StandIn
+
+WINDOW = 8.0
+RATES = {"24": 2400, "96": 9600, "19": 19200, "38": 38400, "57": 57600, "11": 115200}
+FORMS = {"n": r"[ -~]{1,15}", "m": r"[FL]", "p": r"[0-9]{4,6}", "b": "|".join(RATES), "a": r"[0-9A-F]{12}"}
+
+
+class OrvaneB3(StandIn):
+    """`mode` is data or command."""
+
+    family = "orvane-b3"
+    maker = "Orvane"
+    about = "Bluetooth, escape soon after power-up, short commands"
+    delivered: ClassVar[dict[str, Any]] = {"n": "orvane", "m": "F", "p": "0000", "b": "11", "a": "000000000000"}
+    identity: ClassVar[dict[str, Any]] = {"address": "02C44E10A2B7", "firmware": "6.15"}
+
+    def started(self) -> None:
+        self.mode = "data"
+        self.began = self.agenda.now
+        self.tail = b""
+        self.joined: StandIn | None = None
+        self.uart.tuning = Tuning(RATES[self.memory["b"]])
+        self.editor = LineEditor(self, "\r", self.line, lambda: self.say("no 1\r\n"))
+        if self.memory["m"] == "L":
+            self.after(0.5, self.seek)
+
+    def heard(self, data: bytes, began: float) -> None:
+        if self.mode == "command":
+            self.editor.feed(data)
+            return
+        self.tail = (self.tail + data)[-16:]
+        if self.tail.endswith(b"^^^") and self.agenda.now - self.began <= WINDOW:
+            self.mode = "command"
+            self.tail = b""
+            self.say("CMD\r\n")
+        else:
+            self.air.radiate(self, data)
+
+    def operate(self, act: str) -> None:
+        self.cycle() if act == "attention" else super().operate(act)
+
+    def line(self, line: str) -> None:
+        if line == "d":
+            kept = self.flash
+            told = [
+                f"n={kept['n']}-{self.own['address'][-4:]}",
+                f"m={kept['m']}",
+                f"b={kept['b']}",
+                f"a={kept['a']}",
+                f"p={kept['p']}",
+                "ok",
+            ]
+            self.say("".join(f"{one}\r\n" for one in told))
+        elif line == "v":
+            self.say(f"ORVANE-B3 {self.own['firmware']} {self.own['address']} {self.own['address'][-4:]}\r\nok\r\n")
+        elif line == "x":
+            self.mode = "data"
+            self.say("ok\r\n")
+        elif line == "r":
+            self.say("ok\r\n")
+            self.then(self.restart)
+        elif line == "":
+            self.say("ok\r\n")
+        elif found := re.fullmatch(r"([nmpba]),(.*)", line):
+            if re.fullmatch(FORMS[found[1]], found[2]):
+                self.flash[found[1]] = found[2]
+                self.say("ok\r\n")
+            else:
+                self.say("no 3\r\n")
+        else:
+            self.say("no 2\r\n")
+
+    # -- the air --------------------------------------------------------------------------------------------------
+
+    def visible_name(self) -> str:
+        return "" if self.joined or self.memory["m"] == "L" else f"{self.memory['n']}-{self.own['address'][-4:]}"
+
+    def reaches(self, other: StandIn) -> bool:
+        return self.joined is other and self.mode == "data"
+
+    def seek(self) -> None:
+        """A leader seeks the follower whose address it keeps."""
+        kept = self.memory["a"]
+        wanted = "".join(kept[at : at + 2] for at in range(10, -1, -2))
+        for other in self.air.members:
+            accept = getattr(other, "accept", None)
+            if other.powered and other.own.get("address") == wanted and accept and accept(self, self.memory["p"]):
+                self.joined = other
+
+    def accept(self, leader: StandIn, pin: str) -> bool:
+        """A leader wants to join."""
+        if self.joined or self.mode != "data" or self.memory["m"] == "L" or pin != self.memory["p"]:
+            return False
+        self.joined = leader
+        return True
+
+    def left_by(self, leader: StandIn) -> None:
+        """The leader has gone."""
+        if self.joined is leader:
+            self.joined = None

@@ -1,0 +1,112 @@
+"""Stand-in Tamsel K6: a Bluetooth follower that listens until somebody joins it.
+
+The rule, from its invented datasheet: no line ends. A command is what comes within one second of its first byte, taken
+as soon as it is one; what is none by then is forgotten without a word. Answers have no line end either. While a leader is
+joined all bytes pass through. Settings are kept at once; a new rate counts right after its answer. The PIN cannot be read.
+AT#Q is there from firmware 2.0 on.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any, ClassVar
+
+from wexicon.core.tuning import Tuning
+from wexicon.rig.standin import StandIn
+
+RATES = {
+    "1": 1200,
+    "2": 2400,
+    "3": 4800,
+    "4": 9600,
+    "5": 19200,
+    "6": 38400,
+    "7": 57600,
+    "8": 115200,
+    "9": 230400,
+    "A": 460800,
+}
+WINDOW = 1.0
+SILENCE = 0.03
+
+
+class TamselK6(StandIn):
+    """`joined` is the leader that it passes data to."""
+
+    family = "tamsel-k6"
+    maker = "Tamsel"
+    about = "Bluetooth follower, no line ends"
+    answers_in = 0.02
+    delivered: ClassVar[dict[str, Any]] = {"L": "TAMSEL-K6", "P": "1234", "R": "4", "Q": "0"}
+    identity: ClassVar[dict[str, Any]] = {"address": "02A15C00218E", "firmware": "2.1"}
+
+    def started(self) -> None:
+        self.joined: StandIn | None = None
+        self.buffer = b""
+        self.turn = 0
+        self.uart.tuning = Tuning(RATES[self.flash["R"]])
+
+    def heard(self, data: bytes, began: float) -> None:
+        if self.joined:
+            self.air.radiate(self, data)
+            return
+        if not self.buffer:
+            self.turn += 1
+            turn = self.turn
+            self.after(WINDOW, lambda: self.forget_line(turn))
+        self.buffer += data
+        size = len(self.buffer)
+        self.after(SILENCE, lambda: self.command() if len(self.buffer) == size else None)
+
+    def forget_line(self, turn: int) -> None:
+        if turn == self.turn:
+            self.buffer = b""
+
+    def command(self) -> None:
+        text = self.buffer.decode("utf-8", "surrogateescape")
+        newer = float(self.own["firmware"]) >= 2.0
+        answer = ""
+        if text == "AT":
+            answer = "OK"
+        elif text == "AT#W?":
+            answer = f"#W=TAMSEL-K6 {self.own['firmware']} {self.own['address']}"
+        elif found := re.fullmatch(r"AT#([LRQ])\?", text):
+            answer = f"#{found[1]}={self.flash[found[1]]}" if found[1] != "Q" or newer else ""
+        elif (found := re.fullmatch(r"(?s)AT#([LPRQ])=(.*)", text)) and (found[1] != "Q" or newer):
+            answer = self.take(found[1], found[2])
+        if answer:
+            self.buffer = b""
+            self.turn += 1
+            self.say(answer)
+
+    def take(self, word: str, text: str) -> str:
+        forms = {"L": r"(?s).{1,16}", "P": r"[0-9]{4}", "R": r"[1-9A]", "Q": r"[01]"}
+        if not re.fullmatch(forms[word], text):
+            return f"NO#{word}"
+        self.flash[word] = self.memory[word] = text
+        if word == "R":
+            self.after(self.answers_in, lambda: self.then(self.retune, 0))
+        return f"OK#{word}"
+
+    def retune(self) -> None:
+        self.uart.tuning = Tuning(RATES[self.flash["R"]])
+
+    # -- the air --------------------------------------------------------------------------------------------------
+
+    def visible_name(self) -> str:
+        return "" if self.joined else str(self.flash["L"])
+
+    def reaches(self, other: StandIn) -> bool:
+        return self.joined is other
+
+    def accept(self, leader: StandIn, pin: str) -> bool:
+        """A leader wants to join."""
+        if self.joined or pin != self.flash["P"]:
+            return False
+        self.joined = leader
+        return True
+
+    def left_by(self, leader: StandIn) -> None:
+        """The leader has gone."""
+        if self.joined is leader:
+            self.joined = None
