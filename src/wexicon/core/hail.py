@@ -25,6 +25,8 @@ from wexicon.core.tuning import Tuning
 GRACE = 2.5
 # How long to wait for an answer that comes at once if it comes at all.
 QUICK = 0.3
+# The same for one that takes its time.
+SLOW = 1.0
 # How long a jig takes the power away.
 POWER_OFF = 0.3
 
@@ -56,7 +58,7 @@ class Hail:
                 return self._with_hands(self._candidates(likely)[:1])
         candidates = self._candidates(likely)
         # The first round is quick; the second finds a module that had not started yet, or that takes its time.
-        for within in (QUICK, None):
+        for within in (QUICK, SLOW):
             for tuning in candidates:
                 if self._listens_at(tuning, within):
                     return tuning
@@ -73,7 +75,7 @@ class Hail:
         found += [msgspec.structs.replace(lexicon.delivered, rate=rate) for rate in lexicon.rates()]
         return list(dict.fromkeys(found))
 
-    def _listens_at(self, tuning: Tuning, within: float | None) -> bool:
+    def _listens_at(self, tuning: Tuning, within: float) -> bool:
         self.session.tune(tuning)
         if self.tries and self.session.window:
             # What was heard at another rate is the beginning of a line to the module until its window is over.
@@ -86,7 +88,7 @@ class Hail:
         if self._answers(within):
             return True
         # The first line may have met with garbage that the module heard of us at another rate, or be refused once.
-        if (self.tries[-1].how == "error" or within is None) and self._answers(within):
+        if (self.tries[-1].how == "error" or within > QUICK) and self._answers(within):
             return True
         return self._other_line_end()
 

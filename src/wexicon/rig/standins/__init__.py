@@ -8,6 +8,8 @@ from wexicon.rig.standin import StandIn
 
 FAMILIES = {
     "brisca-w1": "brisca_w1:BriscaW1",
+    "cordal-g2": "cordal_g2:CordalG2",
+    "cordal-n7": "cordal_n7:CordalN7",
     "fennick-z4": "fennick_z4:FennickZ4",
     "lindle-l9": "lindle_l9:LindleL9",
     "lindle-r2": "lindle_r2:LindleR2",
