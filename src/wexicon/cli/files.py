@@ -8,6 +8,8 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable, Iterator
+from contextlib import suppress
+from importlib.metadata import entry_points
 from importlib.resources import files
 from pathlib import Path
 
@@ -49,9 +51,18 @@ def shipped_folder() -> Path:
     return Path(str(files("wexicon") / "lexicons"))
 
 
+def package_folders() -> list[Path]:
+    """Folders of lexicons that other packages bring: an entry point of the group `wexicon.lexicons` names a package."""
+    found = []
+    for entry in entry_points(group="wexicon.lexicons"):
+        with suppress(ImportError, TypeError):
+            found.append(Path(str(files(entry.value))))
+    return found
+
+
 def lexicon_files(beside: Path | None = None) -> Iterator[tuple[str, Path]]:
     """Every lexicon there is, by name; the first of a name is the one that is used."""
-    for folder in (beside, user_folder(), shipped_folder()):
+    for folder in (beside, user_folder(), *package_folders(), shipped_folder()):
         if folder and folder.is_dir():
             for path in sorted(folder.glob("*.toml")):
                 if folder != beside or b"[about]" in path.read_bytes()[:65_536]:

@@ -22,6 +22,7 @@ COMMANDS = {
     "run": ("run:run", "Hold a written conversation with a module."),
     "rehearse": ("rehearse:rehearse", "Hold it against stand-ins, in virtual time, with no hardware."),
     "rig": ("rig:rig", "Start stand-ins on ports, work their keys and power."),
+    "lexicon": ("lexicon:lexicon", "List, show, check and draft lexicons."),
     "trace": ("trace:trace", "Show what was said and heard."),
     "demo": ("demo:demo", "Provision a sample module, with no hardware."),
 }

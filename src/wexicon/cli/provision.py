@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -11,6 +13,8 @@ from wexicon.cli.outcome import UnitReport, end_with, print_end, print_failure, 
 from wexicon.cli.show import Progress, json_option, print_json
 from wexicon.cli.working import (
     default_trace,
+    fixture_at,
+    fixture_option,
     operator_for,
     operator_option,
     patience_option,
@@ -23,38 +27,35 @@ from wexicon.core.sheet import Seat, Sheet
 from wexicon.core.text import meant
 from wexicon.core.values import known_rates, retuned
 
-sheet_argument = click.argument("sheet_path", metavar="SHEET", type=click.Path(path_type=Path))
-seat_option = click.option("--seat", help="Which seat of the sheet this module takes, where there are several.")
+
+def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
+    """What both commands take."""
+    for option in (
+        json_option,
+        trace_option,
+        fixture_option,
+        patience_option,
+        operator_option,
+        click.option("--seat", "seat_name", help="Which seat of the sheet this module takes, where there are several."),
+        click.argument("port"),
+        click.argument("sheet_path", metavar="SHEET", type=click.Path(path_type=Path)),
+    ):
+        command = option(command)
+    return command
 
 
 @click.command()
-@sheet_argument
-@click.argument("port")
-@seat_option
-@operator_option
-@patience_option
-@trace_option
-@json_option
-def provision(
-    sheet_path: Path, port: str, seat: str | None, hands: str, patience: float, trace_path: Path | None, as_json: bool
-) -> None:
+@_takes_a_sheet
+def provision(**given: Any) -> None:
     """Make the module on PORT what SHEET says: write what differs, read everything back."""
-    _work(sheet_path, port, seat, hands, patience, trace_path, as_json, write=True)
+    _work(write=True, **given)
 
 
 @click.command()
-@sheet_argument
-@click.argument("port")
-@seat_option
-@operator_option
-@patience_option
-@trace_option
-@json_option
-def verify(
-    sheet_path: Path, port: str, seat: str | None, hands: str, patience: float, trace_path: Path | None, as_json: bool
-) -> None:
+@_takes_a_sheet
+def verify(**given: Any) -> None:
     """Compare the module on PORT with SHEET; nothing is written."""
-    _work(sheet_path, port, seat, hands, patience, trace_path, as_json, write=False)
+    _work(write=False, **given)
 
 
 def _the_seat(sheet: Sheet, name: str | None) -> Seat:
@@ -70,18 +71,20 @@ def _the_seat(sheet: Sheet, name: str | None) -> Seat:
 
 
 def _work(
+    *,
+    write: bool,
     sheet_path: Path,
     port: str,
     seat_name: str | None,
     hands: str,
     patience: float,
+    fixture_path: Path | None,
     trace_path: Path | None,
     as_json: bool,
-    *,
-    write: bool,
 ) -> None:
     seat = _the_seat(find_sheet(sheet_path, seat_name), seat_name)
     lexicon = seat.lexicon
+    fixture = fixture_at(fixture_path)
     trace = trace_path or default_trace(seat.name)
     likely = [
         retuned(lexicon.delivered, lexicon.settings[name].kind, value)
@@ -98,6 +101,7 @@ def _work(
                 seat.wanted,
                 write=write,
                 patience=patience,
+                fixture=fixture,
                 likely=likely,
                 watch=progress.step,
             ).run()

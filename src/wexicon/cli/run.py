@@ -19,7 +19,16 @@ from wexicon.cli.holding import (
 )
 from wexicon.cli.show import Progress, json_option, print_json, print_line
 from wexicon.cli.trace import line
-from wexicon.cli.working import default_trace, operator_for, operator_option, patience_option, session_on, trace_option
+from wexicon.cli.working import (
+    default_trace,
+    fixture_at,
+    fixture_option,
+    operator_for,
+    operator_option,
+    patience_option,
+    session_on,
+    trace_option,
+)
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.hail import Hail
@@ -44,6 +53,7 @@ from wexicon.core.tuning import Tuning
 @file_option
 @operator_option
 @patience_option
+@fixture_option
 @trace_option
 @json_option
 def run(
@@ -60,6 +70,7 @@ def run(
     file_pairs: tuple[str, ...],
     hands: str,
     patience: float,
+    fixture_path: Path | None,
     trace_path: Path | None,
     as_json: bool,
 ) -> None:
@@ -78,11 +89,12 @@ def run(
         tuning = Tuning.of(rate or delivered.rate, frame or delivered.frame)
     except ValueError as fault:
         raise CallFault(str(fault)) from None
+    fixture = fixture_at(fixture_path)
     trace = trace_path or default_trace(dialogue.stem)
 
     def get_attention(module: Module) -> None:
         if not as_is:
-            Hail(module.session, module.lexicon, module.operator, patience).find([tuning] if rate else [])
+            Hail(module.session, module.lexicon, module.operator, patience, fixture).find([tuning] if rate else [])
 
     with Progress(dialogue.stem, quiet=not as_json) as progress:
         operator = operator_for(hands, port, progress)

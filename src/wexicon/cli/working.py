@@ -16,9 +16,10 @@ from typing import Any
 
 import click
 
-from wexicon.cli.files import state_folder
+from wexicon.cli.files import read_file, state_folder
 from wexicon.cli.show import Person, Progress
 from wexicon.core.durations import seconds
+from wexicon.core.fixture import Fixture, read_fixture
 from wexicon.core.lexicon import Lexicon
 from wexicon.core.operator import Nobody, Operator
 from wexicon.core.session import Session
@@ -86,6 +87,12 @@ patience_option = click.option(
     show_default=True,
     help="How long to wait for what the operator is to do.",
 )
+fixture_option = click.option(
+    "--fixture",
+    "fixture_path",
+    type=click.Path(path_type=Path),
+    help="Which control line drives which pin, so that a jig holds the key and cuts the power.",
+)
 trace_option = click.option(
     "--trace", "trace_path", type=click.Path(path_type=Path), help="Where to write the trace.  [default: kept by date]"
 )
@@ -99,6 +106,11 @@ def operator_for(hands: str, port: str, progress: Progress) -> Operator:
 
         return RemoteOperator(port)
     return Nobody() if hands == "nobody" else Person(progress)
+
+
+def fixture_at(path: Path | None) -> Fixture:
+    """The fixture that a file describes, or none. Raises Fault."""
+    return read_fixture(read_file(path), str(path)) if path else Fixture()
 
 
 def default_trace(name: str) -> Path:

@@ -14,6 +14,8 @@ from decimal import Decimal, DecimalException
 from functools import lru_cache
 from typing import Any
 
+from wexicon.core import pdu
+from wexicon.core.nmea import degrees
 from wexicon.core.text import meant, to_bytes
 
 LONGEST_SOURCE = 2000
@@ -66,6 +68,12 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "sum": sum,
     "abs": abs,
     "round": _round,
+    # Short messages as units (3GPP TS 23.040), and angles of sentences (NMEA 0183).
+    "units": lambda number, text, reference=1: pdu.submit(str(number), str(text), reference),
+    "unit_length": lambda unit: pdu.length(str(unit)),
+    "unit_text": lambda unit: pdu.read(str(unit)).text,
+    "unit_number": lambda unit: pdu.read(str(unit)).number,
+    "degrees": lambda angle, side: degrees(str(angle), str(side)),
 }
 _COMPARES: dict[type, Callable[[Any, Any], bool]] = {
     ast.Eq: operator.eq,

@@ -18,7 +18,6 @@ from wexicon.core.lexicon import Lexicon, Phrase
 from wexicon.core.operator import Operator
 from wexicon.core.session import Session
 from wexicon.core.speech import LINE_ENDS
-from wexicon.core.text import to_bytes
 from wexicon.core.tuning import Tuning
 
 # A module that answers half may become whole while its key is still held; only after this is it called half.
@@ -58,8 +57,10 @@ class Hail:
                 return self._with_hands(self._candidates(likely)[:1])
         candidates = self._candidates(likely)
         # The first round is quick; the second finds a module that had not started yet, or that takes its time.
-        for within in (QUICK, SLOW):
-            for tuning in candidates:
+        # The last tries what is seldom changed, the frame.
+        rounds = [(QUICK, candidates), (SLOW, candidates), (QUICK, self._other_frames())]
+        for within, tunings in rounds:
+            for tuning in tunings:
                 if self._listens_at(tuning, within):
                     return tuning
             if attention.window:
@@ -74,6 +75,11 @@ class Hail:
         found = [*likely, lexicon.delivered]
         found += [msgspec.structs.replace(lexicon.delivered, rate=rate) for rate in lexicon.rates()]
         return list(dict.fromkeys(found))
+
+    def _other_frames(self) -> list[Tuning]:
+        if self.lexicon.attention.tuning:
+            return []
+        return [Tuning.of(rate, frame) for frame in self.lexicon.frames() for rate in self.lexicon.rates()]
 
     def _listens_at(self, tuning: Tuning, within: float) -> bool:
         self.session.tune(tuning)
@@ -218,7 +224,6 @@ class Hail:
 
     def _unreachable(self, what: str) -> Unreachable:
         data_links = self._data_links() if self.lexicon.attention.how == "held-key" else []
-        starts = [to_bytes(text) + b"\r\n" for text in self.lexicon.start.says]
-        cause = point_to(self.tries, data_links, starts)
+        cause = point_to(self.tries, data_links, self.lexicon.start_texts())
         self.session.decide(f"{what}: {cause.what}")
         return Unreachable(f"{what}: {cause.what}", where=self.session.link.name, hint=cause.next)

@@ -231,14 +231,16 @@ class Module:
 
     # -- actions ------------------------------------------------------------------------------------------------
 
-    def do(self, name: str) -> dict[str, Any]:
-        """Has the module do something, checking each reply, and follows the link where that moves it. Gives what the
-        action's dialogue kept."""
+    def do(self, name: str, values: Mapping[str, Any] | None = None) -> dict[str, Any]:
+        """Has the module do something, checking each reply, and follows the link where that moves it. `values` may hold
+        what the action needs. Gives what the action's dialogue kept."""
         actions = self.lexicon.actions
         if name not in actions:
             raise KeyError(f"the lexicon of {self.lexicon.about.family} has: {', '.join(actions) or 'no action'}")
         action = actions[name]
-        held = Holder(self.session, action.program, module=self, operator=self.operator).hold()
+        needed = {need.name for need in action.program.needs()}
+        given = {name: value for name, value in (values or {}).items() if name in needed}
+        held = Holder(self.session, action.program, given, module=self, operator=self.operator).hold()
         self._spoke_at = self.session.clock.now()
         if action.ends_attention:
             self.attentive = False

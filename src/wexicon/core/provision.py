@@ -87,6 +87,7 @@ class Provision:
         self.step = ""
         self.result = UnitResult()
         self.found: dict[str, Value] = {}
+        self.unread: dict[str, str] = {}
 
     def run(self) -> UnitResult:
         """The whole walk. Never raises but for what is not a Fault; the result says how it ended."""
@@ -116,7 +117,7 @@ class Provision:
         self._enter("read")
         names = [name for name in self.lexicon.settings if not self.wanted or self._concerns(name)]
         names = [name for name in names if self.module.has(name)]
-        self.found = self.module.read_many(names)
+        self.found = self._read(names)
         self._compare(names)
         changes = [s for s in self.result.settings if s.outcome in ("differs", "accepted")] if self.write else []
         if changes:
@@ -125,6 +126,23 @@ class Provision:
             self._note_granted(line)
         self._enter("leave")
         self._leave()
+
+    def _read(self, names: Sequence[str]) -> dict[str, Value]:
+        """Reads all; where nothing is wanted, a module may lack what its family has."""
+        if self.wanted:
+            return self.module.read_many(names)
+        found: dict[str, Value] = {}
+        groups: dict[str, list[str]] = {}
+        for name in names:
+            setting = self.lexicon.settings[name]
+            key = f"group {setting.group.name}" if setting.group and not setting.read else name
+            groups.setdefault(key, []).append(name)
+        for together in groups.values():
+            try:
+                found.update(self.module.read_many(together))
+            except ModuleFault as fault:
+                self.unread.update(dict.fromkeys(together, fault.what))
+        return found
 
     def _require(self, name: str) -> None:
         """What is wanted must be there in this firmware."""
@@ -156,7 +174,7 @@ class Provision:
             setting, found, wanted = self.lexicon.settings[name], self.found.get(name), self.wanted.get(name)
             line = SettingResult(name, found, wanted, found)
             if wanted is None:
-                line.outcome = "read"
+                line.outcome, line.note = "read", self.unread.get(name, "")
             elif not setting.readable:
                 line.outcome, line.note = "accepted", "not readable"
             else:

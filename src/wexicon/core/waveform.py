@@ -59,20 +59,33 @@ def heard_at(data: bytes, sent: Tuning, ours: Tuning) -> bytes:
     return bytes(taken)
 
 
-def true_rate(garbage: bytes, ours: Tuning, texts: Iterable[bytes], rates: Iterable[int] = USUAL_RATES) -> int | None:
+def true_rate(
+    garbage: bytes,
+    ours: Tuning,
+    texts: Iterable[bytes],
+    rates: Iterable[int] = USUAL_RATES,
+    lasted: float | None = None,
+) -> int | None:
     """The rate at which one of `texts` would have been heard as `garbage` by a UART tuned to `ours`; None if none fits.
 
-    `texts` are what the module may have sent: its start message, its ready word, a sentence. The share of garbage that
-    is heard the same, in order, must be more than half, and better than at any other rate.
+    `texts` are what the module may have sent: its start message, its ready word, a sentence. Each is sent at each rate, and
+    what is heard is compared byte by byte and by how often each byte is there. `lasted` are the seconds that the garbage
+    took to come: far below our rate only this tells one rate from another, for every low bit is a whole zero byte to us.
     """
     if not garbage:
         return None
     scores: dict[int, float] = {}
-    for text in texts:
-        for rate in rates:
-            if rate == ours.rate:
-                continue
-            alike = _alike(garbage, heard_at(text, Tuning(rate, ours.bits, ours.parity, ours.stop), ours))
+    known = list(texts)
+    for rate in rates:
+        if rate == ours.rate:
+            continue
+        sent = Tuning(rate, ours.bits, ours.parity, ours.stop)
+        for text in known:
+            simulated = heard_at(text, sent, ours)
+            alike = max(_in_order(garbage, simulated), _in_number(garbage, simulated))
+            if lasted and simulated:
+                taken = sent.wire_time(len(text)) * len(garbage) / len(simulated)
+                alike = (alike + min(taken, lasted) / max(taken, lasted)) / 2
             scores[rate] = max(scores.get(rate, 0.0), alike)
     if not scores:
         return None
@@ -80,8 +93,8 @@ def true_rate(garbage: bytes, ours: Tuning, texts: Iterable[bytes], rates: Itera
     return best if score > 0.5 else None
 
 
-def _alike(garbage: bytes, simulated: bytes) -> float:
-    """How much of the two is the same, from 0 to 1; a beginning or an end that was missed costs little."""
+def _in_order(garbage: bytes, simulated: bytes) -> float:
+    """How much of the two is the same and in the same order, from 0 to 1."""
     from difflib import SequenceMatcher
 
     if not simulated:
@@ -89,3 +102,13 @@ def _alike(garbage: bytes, simulated: bytes) -> float:
     matcher = SequenceMatcher(None, garbage[:400], simulated[:400], autojunk=False)
     same = sum(block.size for block in matcher.get_matching_blocks())
     return 2 * same / (min(len(garbage), 400) + min(len(simulated), 400))
+
+
+def _in_number(garbage: bytes, simulated: bytes) -> float:
+    """How much of the two is the same when only the number of each byte counts: for texts that are alike, not equal."""
+    if not simulated:
+        return 0.0
+    one, two = (
+        np.bincount(np.frombuffer(data, dtype=np.uint8), minlength=256) / len(data) for data in (garbage, simulated)
+    )
+    return 0.9 * float(np.minimum(one, two).sum())

@@ -45,7 +45,7 @@ from wexicon.core.values import ValueFault
 class Module(Protocol):
     """What a lexicon lets a dialogue do; without one, `do`, `set` and `read` are faults."""
 
-    def do(self, action: str) -> dict[str, Any]: ...
+    def do(self, action: str, values: Mapping[str, Any]) -> dict[str, Any]: ...
 
     def set(self, name: str, value: Any) -> None: ...
 
@@ -450,7 +450,7 @@ class Holder:
         raise DialogueFault(visible(self._text(statement, in_quotes(rest))), statement, where=self.program.path)
 
     def _do(self, statement: Statement, rest: str) -> None:
-        kept = self._with_module(statement, lambda module: module.do(rest))
+        kept = self._with_module(statement, lambda module: module.do(rest, self.values))
         self.held.kept.update(kept)
         self.values.update(kept)
 

@@ -16,7 +16,7 @@ from wexicon.core.patterns import Pattern
 from wexicon.core.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import AnyKind, Value, known_rates
+from wexicon.core.values import AnyKind, Value, known_frames, known_rates
 
 
 @dataclass(frozen=True)
@@ -152,6 +152,16 @@ class Lexicon:
         for setting in self.settings.values():
             found += [rate for rate in known_rates(setting.kind) if rate not in found]
         return found
+
+    def frames(self) -> list[str]:
+        """Every frame that the module can have besides the delivered one."""
+        found = [frame for setting in self.settings.values() for frame in known_frames(setting.kind)]
+        return [frame for frame in dict.fromkeys(found) if frame != self.delivered.frame]
+
+    def start_texts(self) -> list[bytes]:
+        """What the module may send when it starts, with the line ends that it may have: at another rate each of them
+        shifts all that follows."""
+        return [(before + text + "\r\n").encode() for text in self.start.says for before in ("", "\r\n")]
 
     def setting(self, name: str) -> Setting:
         """The setting called `name`; raises KeyError with a suggestion."""

@@ -71,8 +71,24 @@ def _extend(source: Source, find: Callable[[str], bytes]) -> None:
             source.complain(("extends",), fault.what.splitlines()[0], fault.hint)
             break
         name = below.pop("extends", "")
+        left_out = source.data.pop("without", [])
+        _take_away(source, below, left_out)
         source.data = _merged(below, source.data)
     source.finish()
+
+
+def _take_away(source: Source, below: dict[str, Any], left_out: Any) -> None:
+    """Takes away from the lexicon below what the one above does without."""
+    for path in left_out if isinstance(left_out, list) else ():
+        table, _, name = str(path).partition(".")
+        if not isinstance(below.get(table), dict) or name not in below[table]:
+            source.complain(("without",), f"there is no {path} to do without", meant(str(path), _paths(below)))
+        else:
+            del below[table][name]
+
+
+def _paths(data: dict[str, Any]) -> list[str]:
+    return [f"{table}.{name}" for table, found in data.items() if isinstance(found, dict) for name in found]
 
 
 def _merged(below: dict[str, Any], above: dict[str, Any], depth: int = 0) -> dict[str, Any]:

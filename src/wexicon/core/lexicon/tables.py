@@ -153,11 +153,13 @@ class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A whole lexicon file."""
+    """A whole lexicon file. `extends` names another lexicon, all of which is this one's too but for what `without` names
+    (`setting.apn`, `action.attach`)."""
 
     format: int
     about: About
     extends: str = ""
+    without: tuple[str, ...] = ()
     link: Delivered = Delivered()
     start: StartTable = StartTable()
     attention: AttentionTable = msgspec.field(default_factory=AttentionTable)

@@ -2,7 +2,7 @@
 
 from wexicon.core.values.base import Kind, Value, ValueFault
 from wexicon.core.values.coded import Choice, Flag, Frame, Rate
-from wexicon.core.values.compound import AnyKind, Field, Tuple, known_rates, retuned
+from wexicon.core.values.compound import AnyKind, Field, Tuple, known_frames, known_rates, retuned
 from wexicon.core.values.numbers import Int, Number, Timer
 from wexicon.core.values.texts import Address, Digits, Hex, Text
 
@@ -24,6 +24,7 @@ __all__ = [
     "Tuple",
     "Value",
     "ValueFault",
+    "known_frames",
     "known_rates",
     "retuned",
 ]

@@ -86,6 +86,21 @@ def known_rates(kind: AnyKind) -> tuple[int, ...]:
     return ()
 
 
+def known_frames(kind: AnyKind) -> list[str]:
+    """The frames that a setting of this kind can give the link."""
+    if isinstance(kind, Frame):
+        return list(kind.codes)
+    if not isinstance(kind, Tuple):
+        return []
+    found = ["8N1"]
+    for field in kind.fields:
+        if field.name == "parity" and isinstance(field.value, Choice):
+            found += [f"{frame[0]}{name[:1].upper()}{frame[2]}" for frame in found[:1] for name in field.value.codes]
+        elif field.name == "stop":
+            found += [f"{frame[:2]}2" for frame in list(found)]
+    return list(dict.fromkeys(found))
+
+
 def retuned(tuning: Tuning, kind: AnyKind, value: Value, name: str = "") -> Tuning:
     """`tuning` as it becomes when a setting of this kind takes the value: its rate, its frame, or several of them."""
     if isinstance(kind, Rate):

@@ -1,0 +1,314 @@
+"""`wexicon lexicon`: what lexicons there are, what one says, whether it is right, and how to come by one."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import click
+import msgspec
+
+from wexicon.cli.files import find_lexicon, lexicon_files, shipped_folder, user_folder
+from wexicon.cli.show import Progress, json_option, print_json, print_line, print_table
+from wexicon.core.faults import Fault
+from wexicon.core.lexicon import Lexicon, Setting
+
+
+@click.group()
+def lexicon() -> None:
+    """List, show, check and draft lexicons."""
+
+
+# -- list and show --------------------------------------------------------------------------------------------------
+
+
+@lexicon.command("list")
+@json_option
+def list_(as_json: bool) -> None:
+    """List every lexicon that can be named, and where it is."""
+    rows = []
+    seen: set[str] = set()
+    for name, path in lexicon_files(Path()):
+        if name in seen:
+            continue
+        seen.add(name)
+        where = {shipped_folder(): "shipped", user_folder(): "yours", Path(): "here"}.get(path.parent, str(path.parent))
+        try:
+            found = find_lexicon(name, Path())
+            rows.append(
+                (name, found.about.radio, found.about.maker, str(len(found.settings)), str(len(found.actions)), where)
+            )
+        except Fault:
+            rows.append((name, "", "", "", "", f"{where}, with faults: wexicon lexicon check {path}"))
+    rows.sort()
+    if as_json:
+        keys = ("name", "radio", "maker", "settings", "actions", "where")
+        print_json([dict(zip(keys, row, strict=True)) for row in rows])
+    else:
+        print_table(("lexicon", "radio", "maker", "settings", "actions", "where"), rows)
+
+
+@lexicon.command()
+@click.argument("name")
+@json_option
+def show(name: str, as_json: bool) -> None:
+    """Print the lexicon NAME as a page: how the module is spoken to, its settings, its actions."""
+    found = find_lexicon(name, Path())
+    if as_json:
+        print_json(
+            {
+                "family": found.about.family,
+                "settings": [_row(s) for s in found.settings.values()],
+                "actions": list(found.actions),
+            }
+        )
+        return
+    about = found.about
+    print_line(
+        f"{about.family}" + (f", {about.maker}" if about.maker else "") + (f", {about.radio}" if about.radio else ""),
+        "bold",
+    )
+    if about.note:
+        print_line(about.note)
+    for heading, text in _manners(found):
+        print_line(f"{heading:<12} {text}")
+    if found.settings:
+        print_line("")
+        print_table(("setting", "allowed", "counts", "meaning"), [_row(s) for s in found.settings.values()])
+    if found.actions:
+        print_line("")
+        print_table(("action", "meaning"), [(a.name, a.meaning) for a in found.actions.values()])
+    if found.errors:
+        print_line("")
+        print_table(("error", "meaning"), list(found.errors.items()))
+    if found.events:
+        print_line("")
+        print_table(("event", "words"), [(event, pattern.source) for event, pattern in found.events.items()])
+
+
+def _manners(found: Lexicon) -> list[tuple[str, str]]:
+    attention, speech = found.attention, found.speech
+    how = {
+        "always": "it always listens",
+        "held-key": "a key is held",
+        "control-line": "pins are set",
+        "escape": f"the escape {attention.escape}",
+    }
+    listens = how[attention.how] + (f", at {attention.tuning}" if attention.tuning else "")
+    if attention.window:
+        listens += f", in the first {attention.window:g} s after power-up"
+    if attention.lasts:
+        listens += f"; for {attention.lasts:g} s after each command"
+    answers = {
+        "lines": "lines",
+        "silence": f"ended by {speech.gap * 1000:g} ms of silence",
+        "sentences": "sentences with a checksum",
+        "bytes": "bytes",
+    }
+    return [
+        ("delivered", str(found.delivered)),
+        ("attention", listens),
+        ("operator", attention.operator) if attention.operator else ("lines end", speech.end),
+        ("says", f"lines end with {speech.end}; answers are {answers[speech.form]}"),
+        ("yes and no", f"{' or '.join(speech.ok) or 'nothing'}; {' or '.join(speech.error) or 'nothing'}"),
+        ("to be kept", ", then ".join(found.order) or "nothing more needs to be done"),
+    ]
+
+
+def _row(setting: Setting) -> tuple[str, str, str, str]:
+    notes = [setting.meaning] if setting.meaning else []
+    if not setting.readable:
+        notes.append("cannot be read")
+    if not setting.writable:
+        notes.append("cannot be written")
+    if setting.since:
+        notes.append(f"from firmware {setting.since} on")
+    for other, value in setting.needs.items():
+        notes.append(f"needs {other} = {value}")
+    counts = {"": "", "at-once": "at once", "save": "on save", "restart": "on restart", "leave": "on leaving"}[
+        setting.moves_link
+    ]
+    return setting.name, setting.kind.allowed(), counts or ", ".join(setting.then), "; ".join(notes)
+
+
+# -- check and schema -----------------------------------------------------------------------------------------------
+
+
+@lexicon.command()
+@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@json_option
+def check(path: Path, as_json: bool) -> None:
+    """Report every fault of the lexicon in FILE with its place, and the gaps that it has."""
+    from wexicon.core.lexicon.reading import gaps
+
+    name = str(path if path.suffix == ".toml" else f"{path}.toml")
+    found = find_lexicon(name if "/" in name else f"./{name}", Path())
+    missing = gaps(found)
+    if as_json:
+        print_json(
+            {"file": str(path), "settings": len(found.settings), "gaps": [{"place": p, "what": w} for p, w in missing]}
+        )
+        return
+    for place, what in missing:
+        print_line(f"gap: {place}: {what}", "yellow")
+    print_line(
+        f"{path}: no fault; {len(found.settings)} settings, {len(found.actions)} actions, {len(missing)} gaps",
+        "bold green",
+    )
+
+
+@lexicon.command()
+def schema() -> None:
+    """Print the JSON Schema of lexicon files, for editors."""
+    from wexicon.core.lexicon.tables import LexiconFile
+
+    made = msgspec.json.schema(LexiconFile)
+    made["title"] = "Wexicon lexicon, format 1"
+    print_json(made)
+
+
+# -- new and draft --------------------------------------------------------------------------------------------------
+
+QUESTIONS = (
+    ("family", "Name of the family, as on the datasheet", "", r"[a-z0-9][a-z0-9-]*"),
+    ("maker", "Maker", "", r".*"),
+    ("radio", "Radio: bluetooth, wi-fi, lora, mesh, cellular, gnss", "", r".*"),
+    ("rate", "UART rate as delivered", "9600", r"[1-9][0-9]*"),
+    ("frame", "Frame as delivered", "8N1", r"[5-8][NEO][12]"),
+    (
+        "how",
+        "How does it listen: always, held-key, escape, control-line",
+        "always",
+        r"always|held-key|escape|control-line",
+    ),
+    ("end", "Line end: none, cr, lf, crlf", "crlf", r"none|cr|lf|crlf"),
+    (
+        "answer",
+        "Answers end with: lines, silence 60ms, sentences, bytes 20ms",
+        "lines",
+        r"lines|sentences|(silence|bytes) \d+ms",
+    ),
+    ("ok", "Its word for yes", "OK", r".*"),
+    ("error", "Its word for no, {code:int} for a number", "ERROR", r".*"),
+    ("probe", "A harmless line that is answered", "AT", r".+"),
+    ("who", "The line that asks who it is (empty: none)", "", r".*"),
+    ("heard", "What answers that, such as +WHO {model:word} {firmware:word} {serial:word}", "", r".*"),
+    ("save", "The line that keeps settings over a power cycle (empty: none)", "", r".*"),
+    ("setting", "Name of a first setting (empty: none)", "", r"[a-z][a-z0-9-]*|"),
+    ("read", "The line that reads it", "", r".*"),
+    ("hear", "What answers that, with {value}", "", r".*"),
+    ("write", "The line that writes it, with {value}", "", r".*"),
+)
+
+
+@lexicon.command()
+@click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
+def new(output: Path | None) -> None:
+    """Ask what a datasheet answers, and write a commented lexicon to go on from."""
+    answers: dict[str, str] = {}
+    for key, question, default, form in QUESTIONS:
+        if (key == "heard" and not answers["who"]) or (key in ("read", "hear", "write") and not answers["setting"]):
+            answers[key] = ""
+            continue
+        while True:
+            answers[key] = str(click.prompt(question, default=default, show_default=bool(default))).strip()
+            if re.fullmatch(form, answers[key]):
+                break
+            click.echo(f"  that is none; it must be like {form}", err=True)
+    path = output or Path(f"{answers['family']}.toml")
+    if path.exists():
+        raise click.UsageError(f"{path} is there already; nothing was written")
+    path.write_text(_new_text(answers), encoding="utf-8")
+    print_line(f"wrote {path}; wexicon lexicon check {path} tells what is missing")
+
+
+ATTENTION = {
+    "always": "",
+    "held-key": """rate     = 9600   # the rate of command mode, if it has its own
+operator = "Hold the key, apply power, let go after one second."
+""",
+    "escape": """escape = "+++"
+guard  = "1s"    # silence before and after
+answer = "OK"    # what answers it
+""",
+    "control-line": """pins     = { dtr = true }   # how the pins stand while it listens
+operator = "Put the mode pin to high."
+""",
+}
+
+
+def _new_text(a: dict[str, str]) -> str:
+    q = {key: msgspec.json.encode(value).decode() for key, value in a.items()}
+    attention = ATTENTION[a["how"]]
+    text = f"""# {a["family"]}: written from its datasheet. docs/lexicon.md tells every key.
+format = 1
+
+[about]
+family = {q["family"]}
+maker  = {q["maker"]}
+radio  = {q["radio"]}
+
+[link]
+rate  = {a["rate"]}
+frame = {q["frame"]}
+
+[attention]
+how   = {q["how"]}
+probe = {{ say = {q["probe"]} }}
+{attention}
+[speech]
+end     = {q["end"]}
+answer  = {q["answer"]}
+echo    = "either"              # on, off, or either
+ok      = [{q["ok"] if a["ok"] else ""}]
+error   = [{q["error"] if a["error"] else ""}]
+closing = "either"              # does the word for yes follow every answer: always, alone, either
+within  = "1s"
+
+# What the error numbers mean.
+[errors]
+
+# What it sends without being asked.
+[events]
+"""
+    if a["who"]:
+        text += f"\n[identify]\nask = [{{ say = {q['who']}, hear = {q['heard']} }}]\n"
+    if a["save"]:
+        text += '\n[writing]\nthen = ["save"]                 # what a written setting needs to be kept\n'
+    if a["setting"]:
+        text += f"""
+[setting.{a["setting"]}]
+meaning = ""
+value   = {{ kind = "text", max_bytes = 20 }}   # or int, decimal, choice, flag, rate, frame, digits, address, hex, timer, tuple
+read    = {{ say = {q["read"]}, hear = {q["hear"]} }}
+write   = {{ say = {q["write"]} }}
+"""
+    if a["save"]:
+        text += f'\n[action.save]\ndialogue = """\n> {a["save"]}\n"""\n'
+    return text
+
+
+@lexicon.command()
+@click.argument("port")
+@click.option("--family", default="drafted", show_default=True, help="Name of the family.")
+@click.option("--rate", type=click.IntRange(1), multiple=True, help="Only try this rate.  [default: the usual ones]")
+@click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
+def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None) -> None:
+    """Draft a lexicon by asking the module on PORT itself. Only questions are asked; nothing is set."""
+    from wexicon.cli.working import default_trace, session_on
+    from wexicon.core.lexicon import read_lexicon
+    from wexicon.core.lexicon.drafting import Drafting, draft_lexicon
+    from wexicon.core.tuning import USUAL_RATES
+
+    path = output or Path(f"{family}.toml")
+    if path.exists():
+        raise click.UsageError(f"{path} is there already; nothing was written")
+    with Progress("drafting") as progress, session_on(port, None, trace=default_trace("draft")) as session:
+        learned = Drafting(session, progress.step).learn(rate or USUAL_RATES)
+    text = draft_lexicon(learned, family)
+    made = read_lexicon(text.encode(), str(path))
+    path.write_text(text, encoding="utf-8")
+    asked = f"{len(learned.commands)} commands asked" if learned.listed else "it has no list of its commands"
+    print_line(
+        f"wrote {path}: {learned.tuning}, line end {learned.end}; {asked}, {len(made.settings)} settings drafted"
+    )

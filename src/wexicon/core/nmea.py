@@ -1,0 +1,81 @@
+"""Sentences of NMEA 0183 (IEC 61162-1) as values: talker, kind, fields by name.
+
+The rule: field names and order are those of NMEA 0183, 6.3; an empty field is a field that is not known, never zero.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from decimal import Decimal, InvalidOperation
+
+from wexicon.core.framing import checksum
+
+TALKERS = {
+    "GP": "GPS",
+    "GL": "GLONASS",
+    "GA": "Galileo",
+    "GB": "BeiDou",
+    "BD": "BeiDou",
+    "GQ": "QZSS",
+    "QZ": "QZSS",
+    "GI": "NavIC",
+    "GN": "several systems",
+}
+FIELDS = {
+    "GGA": "time latitude ns longitude ew quality satellites hdop altitude altitude_unit geoid geoid_unit age station",
+    "GLL": "latitude ns longitude ew time status mode",
+    "GNS": "time latitude ns longitude ew mode satellites hdop altitude geoid age station status",
+    "GSA": "selection fix " + " ".join(f"satellite{n}" for n in range(1, 13)) + " pdop hdop vdop system",
+    "GST": "time rms major minor orientation latitude_error longitude_error altitude_error",
+    "GSV": "sentences sentence in_view "
+    + " ".join(f"id{n} elevation{n} azimuth{n} signal{n}" for n in range(1, 5))
+    + " band",
+    "RMC": "time status latitude ns longitude ew knots course date variation variation_ew mode",
+    "TXT": "sentences sentence kind text",
+    "VTG": "course course_true course_magnetic magnetic knots knots_unit kmh kmh_unit mode",
+    "ZDA": "time day month year zone_hours zone_minutes",
+}
+
+
+class SentenceFault(ValueError):
+    """A line that is no sentence, or whose checksum is wrong."""
+
+
+@dataclass(frozen=True)
+class Sentence:
+    """One sentence: `talker` (two letters; P for a maker's own), `kind`, its fields in order."""
+
+    talker: str
+    kind: str
+    fields: tuple[str, ...]
+
+    def named(self) -> dict[str, str]:
+        """The fields by name, as far as the kind is known."""
+        return dict(zip(FIELDS.get(self.kind, "").split(), self.fields, strict=False))
+
+
+def parse(line: str) -> Sentence:
+    """A line as a sentence (NMEA 0183, 5.3). Raises SentenceFault."""
+    body, star, digits = line.strip().rpartition("*")
+    if not star or body[:1] not in ("$", "!"):
+        raise SentenceFault("no sentence: it begins with $ or ! and ends with * and a checksum")
+    wanted = f"{checksum(body[1:].encode('utf-8', 'surrogateescape')):02X}"
+    if digits.upper() != wanted:
+        raise SentenceFault(f"the checksum is {digits}, and should be {wanted}")
+    address, *fields = body[1:].split(",")
+    if address.startswith("P"):
+        return Sentence("P", address[1:], tuple(fields))
+    return Sentence(address[:2], address[2:], tuple(fields))
+
+
+def degrees(angle: str, side: str) -> Decimal:
+    """Degrees, with decimals, of an angle written as degrees and minutes (ddmm.mm, dddmm.mm) and N, S, E or W."""
+    try:
+        number = Decimal(angle)
+    except InvalidOperation:
+        raise SentenceFault(f"{angle!r} is no angle") from None
+    whole = int(number // 100)
+    found = (whole + (number - 100 * whole) / 60).quantize(Decimal("0.0000001"))
+    if side not in ("N", "S", "E", "W") or not 0 <= found <= (90 if side in "NS" else 180):
+        raise SentenceFault(f"{angle} {side} is no angle")
+    return -found if side in ("S", "W") else found

@@ -1,0 +1,230 @@
+"""Each stand-in from as delivered to as wanted, then again with nothing changed; and what each manner makes of it."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import VirtualBench, bench, wexicon
+from wexicon.core.tuning import USUAL_RATES, Tuning
+from wexicon.core.waveform import heard_at, true_rate
+from wexicon.rig.standins import FAMILIES
+
+WANTED: dict[str, dict[str, Any]] = {
+    "brisca-w1": {"name": 'the "screen"', "mode": "station", "power": 17, "rate": 57600},
+    "cordal-g2": {"errors": "numbers", "apn": "estuary.example", "messages": "text", "charset": "UCS2", "rate": 57600},
+    "cordal-n7": {
+        "apn": "t.example",
+        "report": "all",
+        "saving": True,
+        "periodic": "4h",
+        "active": "1m",
+        "edrx": "81.92s",
+        "rate": 57600,
+    },
+    "fennick-z4": {"network": 0x1234, "channel": 20, "role": "coordinator", "rate": 38400},
+    "lindle-l9": {
+        "name": "mast 2",
+        "address": 2,
+        "network": 6,
+        "frequency": 868.3,
+        "spreading": 10,
+        "sync": 0x34,
+        "rate": 115200,
+    },
+    "lindle-r2": {
+        "address": 300,
+        "network": 6,
+        "frequency": 868.3,
+        "rate": 57600,
+        "frame": "8E1",
+        "power": "14",
+        "relay": True,
+    },
+    "orvane-b3": {"name": "mast", "role": "leader", "pin": "4711", "peer": "02:A1:5C:00:21:8E", "rate": 9600},
+    "polmar-p1": {
+        "interval": "500ms",
+        "sentences": "GGA+RMC",
+        "talker": "GN",
+        "rate": {"rate": 57600, "parity": "even"},
+    },
+    "tamsel-k5": {"name": "Withy Point", "role": "leader", "pin": "48213", "peer": "02:A1:5C:00:21:8E", "rate": 115200},
+    "tamsel-k6": {"name": "Quay 3", "pin": "4711", "rate": 57600, "quiet-lamp": True},
+}
+# A pseudo-terminal carries neither frame nor control lines; RFC 2217 does.
+SERVED = {"lindle-r2": "rfc2217", "polmar-p1": "rfc2217"}
+SECRETS = {"4711", "48213"}
+
+
+def test_every_stand_in_is_here() -> None:
+    assert set(WANTED) == set(FAMILIES) - {"recording"}
+
+
+@pytest.mark.parametrize("name", WANTED)
+def test_in_virtual_time_and_again_after_a_power_cycle(name: str) -> None:
+    one = VirtualBench(name)
+    first = one.provision(**WANTED[name])
+    assert first.outcome == "conforms", first.failure
+    assert "changed" in {line.outcome for line in first.settings}
+    one.standin.cycle()
+    one.session().quiet(0.3)
+    second = one.provision(**WANTED[name])
+    assert second.outcome == "conforms", second.failure
+    assert {line.outcome for line in second.settings} <= {"kept", "accepted"}
+    assert second.written == sum(line.outcome == "accepted" for line in second.settings)
+    assert not SECRETS & set(repr(one.trace.all).replace("'", " ").replace("=", " ").replace(",", " ").split())
+    read = one.provision(write=False)
+    assert read.outcome == "conforms" and len(read.settings) == len(one.lexicon.settings)
+
+
+@pytest.mark.parametrize("name", [name for name in WANTED if name != "tamsel-k5"])
+def test_on_a_port_and_again_after_a_power_cycle(name: str, tmp_path: Path) -> None:
+    lexicon = VirtualBench(name).lexicon
+    lines = []
+    for key, value in WANTED[name].items():
+        text = '{ env = "PIN" }' if lexicon.settings[key].secret else _toml(value)
+        lines.append(f"{key} = {text}")
+    sheet = tmp_path / "s.toml"
+    sheet.write_text(f'format = 1\n[seat.x]\nlexicon = "{name}"\n[seat.x.settings]\n' + "\n".join(lines))
+    import os
+
+    environment = {**os.environ, "PIN": str(WANTED[name].get("pin", ""))}
+    with bench(f'[unit.x]\nstandin = "{name}"\nserve = "{SERVED.get(name, "pty")}"\n') as rig:
+        words = ("provision", str(sheet), rig.ports["x"], "--operator", "rig", "--json")
+        first = json.loads(wexicon(*words, env=environment).stdout)
+        assert first["outcome"] == "conforms"
+        assert any(line["outcome"] == "changed" for line in first["settings"])
+        wexicon("rig", "power", "x", "cycle")
+        second = json.loads(wexicon(*words, env=environment).stdout)
+        assert {line["outcome"] for line in second["settings"]} <= {"kept", "accepted"}
+
+
+def _toml(value: Any) -> str:
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{key} = {_toml(part)}" for key, part in value.items()) + " }"
+    return json.dumps(value)
+
+
+# -- manners ----------------------------------------------------------------------------------------------------------
+
+
+def test_a_setting_that_the_firmware_does_not_have_is_refused_before_anything_is_written() -> None:
+    one = VirtualBench("tamsel-k6")
+    one.standin.own["firmware"] = "1.9"
+    result = one.provision(**WANTED["tamsel-k6"])
+    assert result.failure and "firmware 1.9 has no quiet-lamp; it is there from 2.0 on" in result.failure.what
+    assert result.written == 0
+    del one
+    older = VirtualBench("tamsel-k6")
+    older.standin.own["firmware"] = "1.9"
+    assert older.provision(name="Quay 4").outcome == "conforms"
+
+
+def test_a_write_only_setting_is_accepted_and_never_called_checked() -> None:
+    result = VirtualBench("tamsel-k6").provision(pin="4711")
+    assert [(line.outcome, line.note, line.left) for line in result.settings] == [("accepted", "not readable", None)]
+
+
+def test_a_line_that_is_too_slow_for_the_modules_window_is_not_said() -> None:
+    one = VirtualBench("tamsel-k6", R="1")
+    one.lexicon = one.lexicon.__class__(**{**one.lexicon.__dict__, "speech": _with(one.lexicon.speech, window="100ms")})
+    result = one.provision(name="Quay 3 the third")
+    assert result.failure and "takes longer than the 100 ms" in result.failure.what
+
+
+def _with(record: Any, **changes: Any) -> Any:
+    import msgspec
+
+    return msgspec.structs.replace(record, **changes)
+
+
+def test_a_joined_follower_passes_everything_through_and_this_is_said() -> None:
+    follower, leader = VirtualBench("tamsel-k6"), VirtualBench("tamsel-k5")
+    follower.standin.accept(leader.standin, "1234")  # type: ignore[attr-defined]
+    result = follower.provision(name="x")
+    assert result.failure and result.failure.status == 3
+
+
+def test_command_mode_that_ends_by_itself_is_taken_back() -> None:
+    one = VirtualBench("fennick-z4")
+    session = one.session()
+    from wexicon.core.provision import Provision
+
+    run = Provision(session, one.lexicon, one.hands, {"channel": 20})
+    write = run.module.write
+    run.module.write = lambda *given: (session.quiet(25), write(*given))[1]  # type: ignore[method-assign,assignment,func-returns-value]
+    result = run.run()
+    assert result.outcome == "conforms", result.failure
+    assert one.trace.texts("said").count("~~~") == 2
+
+
+def test_a_fixture_holds_the_key_and_cuts_the_power(tmp_path: Path) -> None:
+    rig = '[unit.x]\nstandin = "tamsel-k5"\nserve = "rfc2217"\nwiring = { dtr = "service", rts = "!power" }\n'
+    Path("jig.toml").write_text('format = 1\n[pin.key]\nline = "dtr"\n[pin.power]\nline = "rts"\ninverted = true\n')
+    with bench(rig) as served:
+        words = ("readout", served.ports["x"], "-l", "tamsel-k5", "--operator", "nobody", "--fixture", "jig.toml")
+        assert "TAMSEL-K5" in wexicon(*words).stdout
+    Path("jig.toml").write_text('format = 1\n[pin.key]\nline = "dts"\n')
+    told = wexicon("readout", "/dev/null", "-l", "tamsel-k5", "--fixture", "jig.toml", status=2).stderr
+    assert "jig.toml:3: pin.key.line: 'dts' is none of dtr, rts" in told
+
+
+def test_pins_are_driven_by_a_fixture_or_asked_for() -> None:
+    rig = '[unit.x]\nstandin = "lindle-r2"\nserve = "rfc2217"\nwiring = { dtr = "!mode0", rts = "!mode1" }\n'
+    Path("jig.toml").write_text(
+        'format = 1\n[pin.mode0]\nline = "dtr"\ninverted = true\n[pin.mode1]\nline = "rts"\ninverted = true\n'
+    )
+    with bench(rig) as served:
+        words = ("readout", served.ports["x"], "-l", "lindle-r2", "--operator", "nobody", "--patience", "1s")
+        assert "862 to 870" not in wexicon(*words, "--fixture", "jig.toml").stdout
+        assert "868.1 MHz" in wexicon(*words, "--fixture", "jig.toml").stdout
+        wexicon(*words, status=3)
+
+
+def test_a_block_whose_checksum_is_wrong_is_refused() -> None:
+    one = VirtualBench("lindle-r2")
+    one.standin.flash["block"] = "00000001620100ff"
+    result = one.provision(address=5)
+    assert result.failure and "the checksum is FF, not 64" in result.failure.what
+
+
+def test_what_the_network_granted_is_told_with_what_was_asked() -> None:
+    one = VirtualBench("cordal-n7")
+    from wexicon.rig.air import Air, AirTable, Network
+
+    one.standin.air = Air(AirTable(network=Network(active_time="00100001", periodic_update="01000111", registers_in=1)))
+    one.standin.commands = one.standin.table()  # type: ignore[attr-defined]
+    session = one.session()
+    session.quiet(5)
+    first = one.provision(report="all", saving=True, periodic="4h", active="10s")
+    assert first.outcome == "conforms", first.failure
+    notes = {line.name: line.note for line in first.settings}
+    assert notes["periodic"] == "granted 70 h 00 min" and notes["active"] == "granted 1 min 00 s"
+
+
+# -- which rate is it? ------------------------------------------------------------------------------------------------
+
+STARTS = {name: VirtualBench(name).lexicon for name in WANTED}
+
+
+@pytest.mark.parametrize("name", [name for name, lexicon in STARTS.items() if lexicon.start.says])
+@pytest.mark.parametrize("ours", [4800, 9600, 19200, 38400, 57600, 115200])
+def test_garbage_of_a_start_names_its_rate(name: str, ours: int) -> None:
+    """What the stand-in really sends when it starts, heard at each usual rate that is not its own."""
+    one = VirtualBench(name)
+    heard: list[bytes] = []
+    one.standin.power(False)
+    one.standin.uart.to_host = heard.append
+    sent = Tuning(one.lexicon.start.tuning.rate) if one.lexicon.start.tuning else one.lexicon.delivered
+    if sent.rate == ours:
+        return
+    one.standin.uart.host = sent
+    one.standin.power(True)
+    one.agenda.run_until(one.agenda.now + 0.4)
+    text = b"".join(heard)
+    garbage = heard_at(text, sent, Tuning(ours))
+    lasted = sent.wire_time(len(text))
+    assert true_rate(garbage, Tuning(ours), one.lexicon.start_texts(), USUAL_RATES, lasted) == sent.rate
