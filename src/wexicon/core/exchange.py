@@ -90,7 +90,8 @@ class Conversation:
     """Everything said and heard on one link, one exchange at a time.
 
     `outcome` is set when an exchange has ended; `events` holds what came unasked until somebody takes it; `heard`
-    holds every frame with its role, for the trace, until it is taken. `unasked` counts all events there ever were.
+    holds every frame with its role, for the trace, until it is taken. `unasked` counts all events, `echoes` all
+    echoes there ever were.
     """
 
     def __init__(self, speech: Speech, events: Mapping[str, Pattern] | None = None) -> None:
@@ -99,6 +100,7 @@ class Conversation:
         self.deadline: float | None = None
         self.known: Mapping[str, Any] = {}
         self.unasked = 0
+        self.echoes = 0
         self._heard: list[Heard] = []
         self._watched: list[Pattern] = []
         self._patterns = dict(events or {})
@@ -232,6 +234,7 @@ class Conversation:
         if self._echo:
             if text in self._echo:
                 self._echo.remove(text)
+                self.echoes += 1
                 return "echo"
             if self.speech.end == "none" and text.startswith(self._echo[0]):
                 text = text[len(self._echo.pop(0)) :]
@@ -260,7 +263,8 @@ class Conversation:
         while (want := self._want()) and not want.prompt:
             captures = want.pattern.match(text, {**self.known, **outcome.captures})
             if want.gather:
-                if captures is not None:
+                # A word that ends an answer is no row, however wide the pattern.
+                if captures is not None and not self._is_final(text):
                     outcome.rows.append(captures)
                     return want.pattern
                 following = self._step + 1
@@ -308,6 +312,9 @@ class Conversation:
             self._end("closed" if want else "ok", now)
             return "ok"
         return ""
+
+    def _is_final(self, text: str) -> bool:
+        return text in self._ok_words or any(one.match(text) is not None for one in (*self._ok, *self._errors))
 
     def _advance(self) -> None:
         self._step += 1

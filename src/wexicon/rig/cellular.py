@@ -115,7 +115,9 @@ class CellularModule(StandIn):
         self.silent = False
         told: list[str] = []
         try:
-            for part in re.findall(r'\+(?:"[^"]*"|[^;"])+|[^;+]+', text[2:]) or [""]:
+            # Dialling takes all the rest of the line (V.250, 6.3.1).
+            dialled = text[2:3].upper() == "D"
+            for part in [text[2:]] if dialled else re.findall(r'\+(?:"[^"]*"|[^;"])+|[^;+]+', text[2:]) or [""]:
                 found = self.command(part.strip())
                 if found:
                     told.append(found)

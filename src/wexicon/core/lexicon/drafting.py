@@ -104,6 +104,7 @@ class Drafting:
         for word in self._list():
             self.watch(f"+{word}")
             self.learned.commands.append(self._command(word))
+        self.learned.echo = "on" if self.session.conversation.echoes else "off"
         return self.learned
 
     def _find(self, rates: Sequence[int]) -> None:
@@ -208,7 +209,7 @@ def draft_lexicon(learned: Learned, family: str) -> str:
         "[speech]",
         f"end     = {_quoted(learned.end)}",
         'answer  = "lines"',
-        'echo    = "either"',
+        f"echo    = {_quoted(learned.echo)}",
         'ok      = ["OK"]',
         f"error   = [{', '.join(dict.fromkeys([_quoted(learned.error), _quoted('ERROR')]))}]",
         'closing = "always"',

@@ -1,0 +1,118 @@
+"""`lexicon`: list, show, check, new, draft, schema, as the built program."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import bench, wexicon
+from wexicon.cli.files import shipped_folder
+from wexicon.core.lexicon import read_lexicon
+from wexicon.core.lexicon.drafting import kind_of
+
+SHIPPED = sorted(path.stem for path in shipped_folder().glob("*.toml"))
+
+
+def test_list_and_own_lexicons_go_before_shipped_ones(tmp_path: Path) -> None:
+    listed = json.loads(wexicon("lexicon", "list", "--json").stdout)
+    assert [one["name"] for one in listed] == SHIPPED and {one["where"] for one in listed} == {"shipped"}
+    (tmp_path / "lexicons").mkdir()
+    (tmp_path / "lexicons" / "own.toml").write_text('format = 1\nextends = "v250"\n[about]\nfamily = "own"\n')
+    assert "own" in wexicon("lexicon", "list").stdout and "yours" in wexicon("lexicon", "list").stdout
+    assert "own" in wexicon("lexicon", "show", "own").stdout
+
+
+@pytest.mark.parametrize("name", SHIPPED)
+def test_each_shipped_lexicon_shows_as_a_page_and_has_no_fault(name: str) -> None:
+    told = wexicon("lexicon", "show", name).stdout
+    assert told.startswith(name) and "attention" in told
+    checked = json.loads(wexicon("lexicon", "check", str(shipped_folder() / f"{name}.toml"), "--json").stdout)
+    assert checked["gaps"] == [] or name in ("tamsel-k6", "gnss-nmea")
+
+
+def test_check_tells_gaps_and_faults() -> None:
+    assert (
+        "gap: setting.pin: cannot be read back"
+        in wexicon("lexicon", "check", str(shipped_folder() / "tamsel-k6.toml")).stdout
+    )
+    text = (shipped_folder() / "lindle-r2.toml").read_text()
+    for old, new, told in (
+        ("byte = 2", "byte = 9", "setting.network.place: does not stand in a block of 8 bytes"),
+        ('checksum = "sum"', 'checksum = "crc"', "none of sum, xor"),
+        ('group   = "block"\nplace   = { byte = 2 }', 'group   = "blok"', "did you mean block?"),
+        ("5A20{block}", "5A20{blok}", "which is no setting of this group"),
+        ("pins      =", "pinns     =", "did you mean pins?"),
+        ("format = 1", 'format = 1\nextends = "lindle-l9x"', "there is no lexicon lindle-l9x"),
+    ):
+        Path("f.toml").write_text(text.replace(old, new))
+        assert told in wexicon("lexicon", "check", "f.toml", status=2).stderr, old
+    Path("f.toml").write_text('format = 1\nextends = "f"\nwithout = ["setting.x"]\n[about]\nfamily = "f"\n')
+    assert "f.toml" in wexicon("lexicon", "check", "f.toml", status=2).stderr
+
+
+def test_a_lexicon_may_do_without_what_it_extends() -> None:
+    Path("f.toml").write_text(
+        'format = 1\nextends = "cellular-3gpp"\nwithout = ["setting.apm"]\n[about]\nfamily = "f"\n'
+    )
+    assert (
+        "there is no setting.apm to do without\n    did you mean setting.apn?"
+        in wexicon("lexicon", "check", "f.toml", status=2).stderr
+    )
+    shown = wexicon("lexicon", "show", "cordal-g2").stdout
+    assert "apn" in shown and "edrx" not in shown
+
+
+def test_schema_is_a_json_schema() -> None:
+    schema = json.loads(wexicon("lexicon", "schema").stdout)
+    assert "$defs" in schema and "LexiconFile" in schema["$ref"]
+    assert "held-key" in json.dumps(schema) or "AttentionTable" in schema["$defs"]
+
+
+def test_new_asks_and_writes_a_lexicon_without_a_fault() -> None:
+    answers = ["Own 1", "own-1", "Own", "lora", "19200", "", "escape", "cr", "", "ok", "no {code:int}", "v", "v",
+               "{model:word} {serial:word}", "w", "name", "n?", "n={value}", "n={value}"]  # fmt: skip
+    told = wexicon("lexicon", "new", input="\n".join(answers) + "\n")
+    assert "that is none" in told.stderr and "wrote own-1.toml" in told.stdout
+    checked = wexicon("lexicon", "check", "own-1.toml").stdout
+    assert "no fault; 1 settings, 1 actions" in checked
+    assert (
+        "there already"
+        in wexicon("lexicon", "new", "-o", "own-1.toml", input="\n".join(answers[1:]) + "\n", status=2).stderr
+    )
+
+
+def test_draft_asks_the_module_itself_and_what_it_writes_can_be_used() -> None:
+    with bench('[unit.x]\nstandin = "cordal-g2"\n') as rig:
+        port = rig.ports["x"]
+        told = wexicon("lexicon", "draft", port, "--family", "asked", "--rate", "9600", "--rate", "115200").stdout
+        assert "wrote asked.toml: 115200 8N1, line end cr" in told
+        text = Path("asked.toml").read_text()
+        assert 'error   = ["+CME ERROR: {code:int}", "ERROR"]' in text and "# guessed" in text
+        lexicon = read_lexicon(text.encode(), "asked.toml")
+        assert {"cmee", "cmgf", "cscs"} <= set(lexicon.settings)
+        assert lexicon.expect == {"model": "CORDAL-G2"}
+        read = json.loads(wexicon("readout", port, "-l", "asked.toml", "--json").stdout)
+        assert {line["name"]: line["found"] for line in read["settings"]}["cscs"] == "GSM"
+    assert "nothing answers AT" in _silent_draft()
+
+
+def _silent_draft() -> str:
+    with bench('[unit.x]\nstandin = "lindle-l9"\n') as rig:
+        return wexicon("lexicon", "draft", rig.ports["x"], "--rate", "9600", status=3).stderr
+
+
+@pytest.mark.parametrize(
+    ("ranges", "value", "kind"),
+    [
+        ("(0,1)", "1", '{ kind = "int", min = 0, max = 1 }'),
+        ("(0-31,99)", "7", '{ kind = "int", min = 0, max = 99, holes = [[32, 98]] }'),
+        ('("GSM","UCS2")', '"GSM"', '{ kind = "choice", codes = { "GSM" = "GSM", "UCS2" = "UCS2" } }'),
+        ("(0,1),(0-3)", "1,2", None),
+        ("", "1", None),
+        ("(a-b)", "1", None),
+    ],
+)
+def test_kinds_from_ranges(ranges: str, value: str, kind: str | None) -> None:
+    assert kind_of(ranges, value) == kind

@@ -1,0 +1,94 @@
+"""What the pages say is so: the table of manners, the examples of each, the walk from a datasheet to a lexicon."""
+
+from __future__ import annotations
+
+import ast
+import json
+import re
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+
+from tests.conftest import bench, wexicon
+from wexicon.core.lexicon import read_lexicon
+from wexicon.core.lexicon.tables import LexiconFile
+from wexicon.rig.standins import FAMILIES
+
+ROOT = Path(__file__).parents[2]
+DOCS = ROOT / "docs"
+ROWS = [
+    [cell.strip() for cell in line.strip("|").split("|")]
+    for line in (DOCS / "manners.md").read_text().splitlines()
+    if re.match(r"\| \d+ \|", line)
+]
+EXAMPLES = re.findall(r"### (\d+)\. [^\n]+\n\n```toml\n(.*?)```", (DOCS / "lexicon.md").read_text(), re.DOTALL)
+STEPS = re.findall(r"```toml (\S+)\n(.*?)```", (DOCS / "from-datasheet-to-lexicon.md").read_text(), re.DOTALL)
+BASE = 'format = 1\n[about]\nfamily = "example"\n'
+
+
+def _keys(kind: Any) -> set[str]:
+    from wexicon.core.toml import _names
+
+    return _names(kind)
+
+
+def test_the_table_of_manners_has_no_empty_cell_and_tells_the_truth() -> None:
+    assert [int(row[0]) for row in ROWS] == list(range(1, 38))
+    known = _keys(LexiconFile) | {"events", "errors"}
+    for number, manner, key, standin, test in ROWS:
+        assert manner and key and standin and test, number
+        name = re.match(r"\[([a-z0-9-]+)\]\((stand-ins/[a-z0-9-]+\.md)\)", standin)
+        assert name and name[1] in FAMILIES and (DOCS / name[2]).is_file(), number
+        path, _, function = test.strip("`").partition("::")
+        tree = ast.parse((ROOT / path).read_text())
+        assert function in {node.name for node in ast.walk(tree) if isinstance(node, ast.FunctionDef)}, test
+        words = re.findall(r"[a-z_]+\.([a-z_]+)", key)
+        assert all(word in known for word in words if word not in ("kind",)), key
+    shown = {re.match(r"\[([a-z0-9-]+)\]", row[3])[1] for row in ROWS}  # type: ignore[index]
+    assert shown == set(FAMILIES) - {"recording"}
+
+
+@pytest.mark.parametrize(("number", "text"), EXAMPLES, ids=[number for number, _ in EXAMPLES])
+def test_each_manners_example_is_a_lexicon_without_a_fault(number: str, text: str) -> None:
+    head = BASE if "[about]" not in text else ""
+    if "[setting" in text and "[writing]" not in text:
+        text += ""
+    read_lexicon((head + text).encode(), f"manner-{number}.toml")
+
+
+def test_there_is_an_example_of_each_manner() -> None:
+    assert [int(number) for number, _ in EXAMPLES] == list(range(1, 38))
+
+
+def test_the_walk_from_a_datasheet_can_be_read_after_each_step_and_provisions_at_its_end() -> None:
+    lexicon = ""
+    for name, text in STEPS:
+        if name == "sheet":
+            Path("mast.toml").write_text(text)
+            continue
+        lexicon += text + "\n"
+        Path("my-l9.toml").write_text(lexicon)
+        assert "no fault" in wexicon("lexicon", "check", "my-l9.toml").stdout, name
+    assert "0 gaps" in wexicon("lexicon", "check", "my-l9.toml").stdout
+    with bench('[unit.mast]\nstandin = "lindle-l9"\n') as rig:
+        port = rig.ports["mast"]
+        words = ("provision", "mast.toml", port, "--operator", "rig", "--json")
+        report = json.loads(wexicon(*words).stdout)
+        assert report["outcome"] == "conforms" and report["written"] == 3
+        wexicon("rig", "power", "mast", "cycle")
+        assert "conforms" in wexicon("verify", "mast.toml", port).stdout
+        Path("send.wex").write_text("needs to int\nneeds text\ndo send\n")
+        wexicon("run", "send.wex", port, "to=1", "text=tide", "-l", "my-l9", "--rate", "115200")
+
+
+def test_every_link_of_the_pages_leads_somewhere() -> None:
+    for page in [ROOT / "README.md", *DOCS.rglob("*.md")]:
+        for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
+            assert (page.parent / link).exists(), f"{page.name}: {link}"
+
+
+def test_the_schema_knows_every_table() -> None:
+    schema = msgspec.json.schema(LexiconFile)
+    assert set(schema["$defs"]["LexiconFile"]["properties"]) == set(LexiconFile.__struct_fields__)

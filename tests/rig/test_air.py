@@ -1,0 +1,277 @@
+"""Two modules pass data to each other when, and only when, their settings allow it; and what networks do."""
+
+from __future__ import annotations
+
+import socket
+import threading
+from typing import Any
+
+import pytest
+
+from tests.conftest import VirtualBench
+from wexicon.core.agenda import Agenda
+from wexicon.core.dialogue import read_dialogue
+from wexicon.core.dialogue.holder import Held, Holder
+from wexicon.core.module import Module
+from wexicon.rig.air import Air, AirTable, Management, Network, Sky
+from wexicon.rig.standin import StandIn
+from wexicon.rig.standins import family
+
+
+class Pair:
+    """Stand-ins in one air, and what each of their hosts has heard."""
+
+    def __init__(self, *made: tuple[str, dict[str, Any]], identities: tuple[dict[str, Any], ...] = ({}, {})) -> None:
+        self.agenda = Agenda()
+        self.air = Air()
+        self.heard: list[bytearray] = []
+        self.standins: list[StandIn] = []
+        for (name, settings), own in zip(made, identities, strict=False):
+            one = family(name)(self.agenda, name, settings, own, None, self.air)
+            heard = bytearray()
+            one.uart.to_host = heard.extend
+            self.heard.append(heard)
+            self.standins.append(one)
+
+    def start(self, *order: int) -> None:
+        for index in order or range(len(self.standins)):
+            self.standins[index].power(True)
+            self.run(2)
+        for one in self.standins:
+            one.uart.host = one.uart.tuning
+        for heard in self.heard:
+            heard.clear()
+
+    def run(self, seconds: float) -> None:
+        self.agenda.run_until(self.agenda.now + seconds)
+
+    def passes(self, data: bytes = b"tide 1.204\n") -> tuple[bool, bool]:
+        """Whether data goes from the first to the second, and back."""
+        found = []
+        for sender, receiver in ((0, 1), (1, 0)):
+            self.heard[receiver].clear()
+            self.standins[sender].uart.from_host(data)
+            self.run(3)
+            found.append(data in bytes(self.heard[receiver]))
+        return found[0], found[1]
+
+
+LEADER = {"part": "L", "mate": "02A15C00218E", "pass": "1234"}
+
+
+@pytest.mark.parametrize(
+    ("leader", "follower", "joins"),
+    [
+        (LEADER, {}, True),
+        ({**LEADER, "pass": "9999"}, {}, False),
+        ({**LEADER, "mate": "02A15C00218F"}, {}, False),
+        ({**LEADER, "part": "F"}, {}, False),
+    ],
+)
+def test_bluetooth_joins_by_address_role_and_pin(leader: dict[str, Any], follower: dict[str, Any], joins: bool) -> None:
+    pair = Pair(("tamsel-k5", leader), ("tamsel-k6", follower))
+    pair.start(1, 0)
+    assert pair.passes() == (joins, joins)
+    assert ("TAMSEL-K6" in pair.air.names()) == (not joins)
+
+
+def test_a_scanning_handset_sees_names_and_a_leader_that_goes_lets_go() -> None:
+    pair = Pair(("orvane-b3", {"m": "L", "a": "8E21005CA102", "p": "1234"}), ("tamsel-k6", {"L": "Quay 3"}))
+    pair.start(1)
+    assert pair.air.names() == ["Quay 3"]
+    pair.start(0)
+    assert pair.passes() == (True, True)
+    other = Pair(("tamsel-k5", LEADER), ("tamsel-k6", {}))
+    other.start(1, 0)
+    other.standins[0].key("service", True)
+    other.standins[0].cycle()
+    other.run(1)
+    assert "TAMSEL-K6" in other.air.names()
+
+
+RADIO = (868100000, 9, 0, 14)
+
+
+@pytest.mark.parametrize(
+    ("changes", "hears"),
+    [({}, True), ({"radio": (868300000, 9, 0, 14)}, False), ({"radio": (868100000, 10, 0, 14)}, False),
+     ({"radio": (868100000, 9, 1, 14)}, False),
+     ({"radio": (868100000, 9, 0, 2)}, True), ({"net": 2}, False), ({"sync": "34"}, False), ({"addr": 3}, False)],
+)  # fmt: skip
+def test_lora_by_frequency_spreading_bandwidth_sync_and_network(changes: dict[str, Any], hears: bool) -> None:
+    pair = Pair(("lindle-l9", {"addr": 1}), ("lindle-l9", {"addr": 2, **changes}))
+    pair.start()
+    pair.standins[0].uart.from_host(b"@send 2,tide\n")
+    pair.run(1)
+    assert b"@sent" in pair.heard[0]
+    assert (b"@recv 1,4,tide," in pair.heard[1]) == hears
+
+
+@pytest.mark.parametrize(
+    ("block", "hears"), [("0000003d620100a0", True), ("0000003e620100a1", False), ("0000013d620100a1", False)]
+)
+def test_lora_as_a_cable(block: str, hears: bool) -> None:
+    pair = Pair(("lindle-r2", {}), ("lindle-r2", {"block": block}))
+    pair.start()
+    assert pair.passes() == (hears, hears)
+    pair.standins[0].set_pin("mode0", True)
+    pair.standins[0].set_pin("mode1", True)
+    assert pair.passes()[0] is False
+
+
+@pytest.mark.parametrize(
+    ("one", "two", "hears"),
+    [
+        ({"RO": 1}, {}, True),
+        ({}, {}, False),
+        ({"RO": 1}, {"NT": 1}, False),
+        ({"RO": 1}, {"KH": 0x14}, False),
+        ({"RO": 1, "KH": 0x14}, {"KH": 0x14}, True),
+    ],
+)
+def test_a_mesh_needs_its_coordinator(one: dict[str, Any], two: dict[str, Any], hears: bool) -> None:
+    pair = Pair(("fennick-z4", one), ("fennick-z4", two))
+    pair.start()
+    assert pair.passes() == (hears, hears)
+
+
+def test_access_points_have_signal_and_protection_and_the_sky_gives_a_fix_in_time() -> None:
+    receiver = VirtualBench("polmar-p1")
+    receiver.standin.air = Air(AirTable(sky=Sky(latitude=-33.5, longitude=151.25, fix_in=20)))
+    held = hold(receiver, "do position\n")
+    assert (str(held.kept["latitude"]), str(held.kept["longitude"])) == ("-33.5000000", "151.2500000")
+    assert receiver.agenda.now >= 20
+    time = hold(receiver, "do time\n")
+    assert time.kept["date"] == 20326
+
+
+# -- cellular ---------------------------------------------------------------------------------------------------------
+
+
+def hold(bench: VirtualBench, text: str, **values: Any) -> Held:
+    session = bench.session()
+    session.tune(bench.standin.uart.tuning)
+    if bench.standin.uart.tuning != bench.lexicon.delivered and not hasattr(bench.standin, "stat"):
+        session.tune(bench.lexicon.delivered)
+    session.quiet(1.5)
+    session.tune(bench.standin.uart.tuning)
+    module = Module(session, bench.lexicon, bench.hands)
+    return Holder(session, read_dialogue(text, "x"), values, module=module, operator=bench.hands).hold()
+
+
+def two_phones() -> tuple[VirtualBench, VirtualBench]:
+    """Two modules with SIMs in one air and on one agenda."""
+    one, two = VirtualBench("cordal-g2"), VirtualBench("cordal-g2")
+    other = family("cordal-g2")(one.agenda, "two", None, {"number": "+441632960099"}, None, one.standin.air)
+    two.agenda, two.standin = one.agenda, other
+    two.hands.standin = other
+    other.power(True)
+    one.agenda.run_until(12)
+    return one, two
+
+
+@pytest.mark.parametrize(
+    ("action", "message"),
+    [("send-text", "tide 1.204 m"), ("send-ucs2", "Gezeit über Normal: 水"), ("send-units", "{[€]} " * 40)],
+)
+def test_messages_go_from_one_module_to_another(action: str, message: str) -> None:
+    one, two = two_phones()
+    hold(two, 'do echo-off\nset notify = "yes"\n')
+    text = f"needs number\nneeds message\ndo register\ndo {action}\n"
+    hold(one, text, number="+441632960099", message=message)
+    one.agenda.run_until(one.agenda.now + 5)
+    count = len(two.standin.inbox)  # type: ignore[attr-defined]
+    read = [hold(two, "needs index int\ndo read-unit\n", index=index).kept for index in range(1, count + 1)]
+    assert "".join(kept["message"] for kept in read) == message
+    assert {kept["sender"] for kept in read} == {"+441632960013"}
+    assert count == (3 if action == "send-units" else 1)
+
+
+def test_a_call_rings_and_is_hung_up() -> None:
+    one, two = two_phones()
+    heard = bytearray()
+    hold(two, "> AT\n")
+    two.standin.uart.to_host = heard.extend
+    hold(one, "> ATD+441632960099;\n<\npause 3s\n> ATH\n")
+    one.agenda.run_until(one.agenda.now + 1)
+    assert b"RING" in heard and b'+CLIP: "+441632960013"' in heard and b"NO CARRIER" in heard
+
+
+def test_a_network_takes_its_time_and_answers_in_numbers() -> None:
+    one = VirtualBench("cordal-n7")
+    one.standin.air = Air(AirTable(network=Network(registers_in=90)))
+    held = hold(one, "do register-eps\ndo signal\ndo addresses\ndo operator\ndo clock\ndo sim-state\n")
+    assert one.agenda.now > 90
+    assert held.kept["signal"] == -71 and held.kept["sim"] == "READY"
+    assert held.kept["addresses"] == [{"context": 1, "address": "192.0.2.70"}]
+
+
+def test_a_management_server_is_answered_with_its_message_numbers_while_the_rest_goes_on() -> None:
+    one = VirtualBench("cordal-n7")
+    management = Management(reads=("/3/0/0", "/3/0/2"), writes={"/1/0/1": "86400"})
+    air = one.standin.air = Air(AirTable(management=management, network=Network(registers_in=2)))
+    text = (
+        'on +XDM: READ,{number:int},{path:quoted}\n    > AT+XDMR={number},"value of {path}"\n'
+        "on +XDM: WRITE,{number:int},{path:quoted},{value:quoted}\n    > AT+XDMR={number}\n    keep value\n"
+        "repeat 10 times every 1s\n    > AT+CSQ\n    < +CSQ: {signal},...\n"
+    )
+    held = hold(one, text)
+    assert air.answered == {1: "value of /3/0/0", 2: "value of /3/0/2", 3: ""}
+    assert held.kept["value"] == "86400"
+
+
+SOCKET = """
+needs host
+needs kind
+do register-eps
+> AT+XOPEN=1,"{kind}","{host}",9
+await 5s
+    +XOPEN: 1,{result:int}
+check result == 0
+> AT+XSEND=1,8
+< "> "
+>> a\\r\\nb\\x00\\xFFc\\n
+< OK
+await 5s
+    +XSENT: 1,0
+await 5s
+    +XRECV: 1,{size:int},{data:bytes(size)}
+check size == 8
+> AT+XCLOSE=1
+"""
+
+
+@pytest.mark.parametrize("kind", ["TCP", "UDP"])
+def test_sockets_really_open_on_this_machine(kind: str) -> None:
+    server = socket.socket(socket.AF_INET, socket.SOCK_STREAM if kind == "TCP" else socket.SOCK_DGRAM)
+    server.bind(("127.0.0.1", 0))
+    server.settimeout(20)
+
+    def echo() -> None:
+        if kind == "UDP":
+            data, who = server.recvfrom(100)
+            server.sendto(data, who)
+            return
+        server.listen()
+        line, _ = server.accept()
+        with line:
+            line.sendall(line.recv(100))
+            line.recv(1)
+
+    thread = threading.Thread(target=echo)
+    thread.start()
+    one = VirtualBench("cordal-n7")
+    services = {"tides.example": f"127.0.0.1:{server.getsockname()[1]}"}
+    one.standin.air = Air(AirTable(services=services, network=Network(registers_in=1)))
+    hold(one, SOCKET, host="tides.example", kind=kind)
+    thread.join(timeout=20)
+    server.close()
+    heard = [fields["text"] for _, what, fields in one.trace.all if what == "heard"]
+    assert "+XRECV: 1,8,a\r\nb\x00\udcffc\n" in heard
+
+
+def test_nobody_is_reached_beyond_this_machine() -> None:
+    one = VirtualBench("cordal-n7")
+    one.standin.air = Air(AirTable(services={"far.example": "192.0.2.1:80"}, network=Network(registers_in=1)))
+    with pytest.raises(Exception, match="not so: result == 0"):
+        hold(one, SOCKET, host="far.example", kind="TCP")
