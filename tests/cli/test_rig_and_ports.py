@@ -62,7 +62,7 @@ def test_ports_watch_tells_what_appears() -> None:
 
 def test_calls_that_are_wrong_say_so() -> None:
     assert "did you mean provision?" in wexicon("provisoin", status=2).stderr
-    assert "tamsel-k5" in wexicon("readout", "/dev/null", "-l", "tamsel-k6x", status=2).stderr
+    assert "did you mean tamsel-k6?" in wexicon("readout", "/dev/null", "-l", "tamsel-k6x", status=2).stderr
     assert "cannot be read" in wexicon("provision", "none.toml", "/dev/null", status=2).stderr
     assert "300ms or 2m" in wexicon("verify", "x", "y", "--patience", "soon", status=2).stderr
     Path("t.jsonl").write_text('{"at": 1}\n')
@@ -75,7 +75,7 @@ LEXICON = (shipped_folder() / "tamsel-k5.toml").read_text()
 @pytest.mark.parametrize(
     ("old", "new", "told"),
     [
-        ("[speech]", "[speach]", ":22: speach: no such table"),
+        ("[speech]", "[speach]", ":26: speach: no such table"),
         ("max_bytes", "max_byte", "setting.name.value.max_byte: no such key"),
         ('kind = "digits"', 'kind = "digit"', "digits"),
         ('"+LABEL {value}"', '"+LABEL {valu}"', "setting.name.read: hears no {value}"),

@@ -238,6 +238,7 @@ class Conversation:
                 return "echo"
             if self.speech.end == "none" and text.startswith(self._echo[0]):
                 text = text[len(self._echo.pop(0)) :]
+                self.echoes += 1
         if expect:
             if answered := self._answers(expect, text, now):
                 return "word" if answered.literal_start() == text else "answer"

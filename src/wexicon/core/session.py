@@ -62,7 +62,7 @@ class Session:
         self.on_wire = 0.0
         self.pauses = 0.0
         self._sent_until = 0.0
-        self._heard_at = 0.0
+        self._heard_at = float("-inf")
         self._masks = False
         self.adopt(speech)
 

@@ -1,0 +1,183 @@
+"""One thing said and all that answers it, fed byte by byte."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from wexicon.core.exchange import LINGER, OK, SILENT, Conversation, Expectation, Outcome, Want
+from wexicon.core.patterns import Pattern
+from wexicon.core.speech import Speech
+
+
+def want(source: str, **keys: Any) -> Want:
+    return Want(Pattern(source), **keys)
+
+
+def talk(
+    speech: Speech, expect: Expectation, heard: bytes, said: str = "AT", *, byte_by_byte: bool = True
+) -> tuple[Conversation, Outcome | None]:
+    """An exchange whose answer comes a byte a millisecond; what is not ended by then has one second to end."""
+    conversation = Conversation(speech)
+    conversation.begin(said, expect, 0.0)
+    conversation.deadline = 1.0
+    if byte_by_byte:
+        for index, byte in enumerate(heard):
+            conversation.feed(bytes([byte]), index / 1000)
+            conversation.elapse(index / 1000)
+    else:
+        conversation.feed(heard, 0.001)
+    for step in range(12):
+        if conversation.outcome is None:
+            conversation.elapse(0.1 + step / 10)
+    return conversation, conversation.outcome
+
+
+ALWAYS, ALONE, EITHER = (
+    Speech(closing=word, error=("ERR {code:int}",), ok=("OK", "done {how:word}"))
+    for word in ("always", "alone", "either")
+)
+
+
+@pytest.mark.parametrize(
+    ("speech", "expect", "heard", "how"),
+    [
+        (ALWAYS, OK, b"OK\r\n", "ok"),
+        (ALWAYS, OK, b"done well\r\n", "ok"),
+        (ALWAYS, OK, b"ERR 7\r\n", "error"),
+        (ALWAYS, OK, b"hello\r\n", "silence"),
+        (ALWAYS, OK, b"OK", "ok"),  # a last line without its end counts when time is up
+        (ALWAYS, Expectation((want("+A {x}"),)), b"+A 1\r\nOK\r\n", "ok"),
+        (ALWAYS, Expectation((want("+A {x}"),)), b"+A 1\r\n", "silence"),
+        (ALWAYS, Expectation((want("+A {x}"),)), b"+A 1\r\nERR 3\r\n", "error"),
+        (ALWAYS, Expectation((want("+A {x}"),)), b"OK\r\n", "closed"),
+        (ALWAYS, Expectation((want("+A {x}"),), closing="lenient"), b"+A 1\r\n", "ok"),
+        (ALWAYS, Expectation((want("+A {x}"),), closing="alone"), b"+A 1\r\n", "ok"),
+        (ALONE, Expectation((want("+A {x}"),)), b"+A 1\r\n", "ok"),
+        (EITHER, Expectation((want("+A {x}"),)), b"+A 1\r\n", "ok"),
+        (EITHER, Expectation((want("+A {x}"),)), b"+A 1\r\nOK\r\n", "ok"),
+        (EITHER, Expectation((want("+A {x}"), want("+B {y}"))), b"+B 1\r\n+A 2\r\nOK\r\n", "closed"),
+        (EITHER, Expectation((want("+A {x}"), want("+B {y}"))), b"+A 2\r\nnoise\r\n+B 1\r\n", "ok"),
+        (EITHER, Expectation((want("> ", prompt=True),)), b"\r\n> ", "ok"),
+        (EITHER, Expectation((want("> ", prompt=True),)), b"\r\n>x", "silence"),
+        (EITHER, Expectation((want("OK"),)), b"OK\r\n", "ok"),
+        (EITHER, Expectation((want("{any}"),)), b"OK\r\n", "ok"),
+        (EITHER, Expectation((), (Pattern("NO {why}"),)), b"NO luck\r\n", "other"),
+        (EITHER, Expectation((want("+A {x}"),), (Pattern("NO {why}"),)), b"NO luck\r\n", "other"),
+        (EITHER, SILENT, b"", "ok"),
+    ],
+)  # fmt: skip
+def test_how_an_exchange_ends_is_the_same_byte_by_byte_and_at_once(
+    speech: Speech, expect: Expectation, heard: bytes, how: str
+) -> None:
+    for byte_by_byte in (True, False):
+        _, outcome = talk(speech, expect, heard, byte_by_byte=byte_by_byte)
+        assert outcome and outcome.how == how
+        if how == "error":
+            assert outcome.code in ("7", "3")
+        if how == "other":
+            assert (outcome.which, outcome.captures) == (0, {"why": "luck"})
+
+
+@given(
+    st.lists(st.binary(max_size=20), max_size=8), st.sampled_from(["lines", "silence 20ms", "sentences", "bytes 20ms"])
+)
+def test_whatever_a_module_sends_an_exchange_ends_in_time(pieces: list[bytes], answer: str) -> None:
+    conversation = Conversation(
+        Speech(answer=answer, error=("ERR {code:int}",)), {"e": Pattern("+E {n:int} {d:bytes(n)}")}
+    )
+    conversation.begin("41" if answer.startswith("bytes") else "AT", OK, 0.0)
+    conversation.deadline = 0.5
+    for index, piece in enumerate(pieces):
+        conversation.feed(piece, index / 10)
+        conversation.elapse(index / 10)
+    conversation.elapse(1.0)
+    assert conversation.outcome is not None
+    assert conversation.outcome.how in ("ok", "error", "silence")
+
+
+def test_rows_are_gathered_until_something_else_is_wanted_or_the_answer_ends() -> None:
+    rows = b'+N "a",-1\r\n+N "b",-2\r\n'
+    gather = want("+N {name:quoted},{level:int}", gather=True)
+    for wants, heard, how in (
+        ((gather,), rows + b"OK\r\n", "ok"),
+        ((gather,), b"OK\r\n", "ok"),
+        ((gather, want("total {n:int}")), rows + b"total 2\r\nOK\r\n", "ok"),
+        ((gather, want("total {n:int}")), rows + b"OK\r\n", "closed"),
+        ((gather, want("OK")), rows + b"OK\r\n", "ok"),
+    ):
+        _, outcome = talk(ALWAYS, Expectation(wants), heard)
+        assert outcome and outcome.how == how
+        assert outcome.rows == ([] if heard == b"OK\r\n" else [{"name": "a", "level": -1}, {"name": "b", "level": -2}])
+
+
+def test_captures_of_one_line_may_be_required_in_the_next() -> None:
+    expect = Expectation((want("+A {x:int}"), want("+B {=x}")))
+    assert talk(ALONE, expect, b"+A 5\r\n+B 5\r\n")[1].how == "ok"  # type: ignore[union-attr]
+    assert talk(ALONE, expect, b"+A 5\r\n+B 6\r\n")[1].how == "silence"  # type: ignore[union-attr]
+
+
+def test_an_echo_with_no_line_end_is_cut_off() -> None:
+    speech = Speech(end="none", answer="silence 20ms", closing="alone")
+    conversation, outcome = talk(speech, Expectation((want("#W={who}"),)), b"AT#W?#W=me", "AT#W?", byte_by_byte=False)
+    assert outcome and outcome.captures == {"who": "me"}
+    # With the echo off the same bytes are an answer like any other.
+    _, outcome = talk(
+        Speech(end="none", answer="silence 20ms", echo="off"),
+        Expectation((want("{all}"),)),
+        b"ATOK",
+        "AT",
+        byte_by_byte=False,
+    )
+    assert outcome and outcome.captures == {"all": "ATOK"}
+    assert conversation.echoes == 1
+
+
+def test_an_echo_counts_once_and_each_line_of_a_payload_has_its_own() -> None:
+    conversation = Conversation(Speech(closing="alone"))
+    conversation.begin("a\r\nb", Expectation((want("a"),)), 0.0, exact=True)
+    conversation.deadline = 1.0
+    conversation.feed(b"a\r\nb\r\na\r\n", 0.1)
+    assert conversation.outcome and conversation.outcome.ok
+    assert [heard.role for heard in conversation.take_heard()] == ["echo", "echo", "word"]
+
+
+def test_the_moment_longer_for_a_yes_that_may_follow_is_short() -> None:
+    conversation = Conversation(EITHER)
+    conversation.begin("AT", Expectation((want("+A {x}"),)), 0.0)
+    conversation.deadline = 1.0
+    conversation.feed(b"+A 1\r\n", 0.1)
+    assert conversation.outcome is None and conversation.next_time() == pytest.approx(0.1 + LINGER)
+    conversation.elapse(0.1 + LINGER)
+    assert conversation.outcome is not None
+
+
+def test_busy_is_told_with_its_seconds() -> None:
+    speech = Speech(busy=("WAIT {wait:int}", "BUSY"))
+    for heard, code in ((b"WAIT 3\r\n", "3"), (b"BUSY\r\n", "")):
+        _, outcome = talk(speech, OK, heard)
+        assert outcome and (outcome.how, outcome.code) == ("busy", code)
+
+
+def test_sentences_get_their_checksum_and_lose_it_in_patterns() -> None:
+    conversation = Conversation(Speech(answer="sentences", closing="alone", echo="off"))
+    said = conversation.begin("$PPLM,WHO", Expectation((want("$PPLM,WHO,{model:word}"),)), 0.0)
+    assert said == b"$PPLM,WHO*7D\r\n"
+    conversation.deadline = 1.0
+    conversation.feed(b"$GPTXT,spoilt*00\r\n$PPLM,WHO,P1*30\r\n", 0.1)
+    assert conversation.outcome and conversation.outcome.captures == {"model": "P1"}
+    assert [heard.role for heard in conversation.take_heard()] == ["broken", "answer"]
+
+
+def test_bytes_are_said_and_heard_in_hexadecimal() -> None:
+    conversation = Conversation(Speech(end="none", answer="bytes 20ms", echo="off", error=("5AEE",)))
+    assert conversation.begin("5A 10", Expectation((want("5A90{block:hex}"),)), 0.0) == b"\x5a\x10"
+    conversation.deadline = 1.0
+    conversation.feed(b"\x5a\x90\x00", 0.1)
+    conversation.feed(b"\xff", 0.11)
+    assert conversation.outcome is None
+    conversation.elapse(0.14)
+    assert conversation.outcome and conversation.outcome.captures == {"block": "00FF"}

@@ -1,0 +1,138 @@
+"""Attention in each way there is, and modules that are not where the lexicon says."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from tests.conftest import VirtualBench
+from wexicon.core.blocks import BlockFault, bits_of, put_bits, take_block
+from wexicon.core.faults import Unreachable
+from wexicon.core.hail import Hail
+from wexicon.core.lexicon import Group, read_lexicon
+from wexicon.core.lexicon.tables import Place
+from wexicon.core.tuning import Tuning
+from wexicon.rig.uart import Faults
+
+
+def find(bench: VirtualBench, patience: float = 20.0, likely: tuple[Tuning, ...] = ()) -> Tuning:
+    return Hail(bench.session(), bench.lexicon, bench.hands, patience).find(likely)
+
+
+@pytest.mark.parametrize(
+    ("name", "flash", "tuning"),
+    [
+        ("brisca-w1", {"rate": 460800}, Tuning(460800)),
+        ("lindle-l9", {"uart": 57600}, Tuning(57600)),
+        ("tamsel-k6", {"R": "1"}, Tuning(1200)),
+        ("fennick-z4", {"UB": 0}, Tuning(1200)),
+        ("orvane-b3", {"b": "24"}, Tuning(2400)),
+        ("polmar-p1", {"port": (38400, 8, "E", 1)}, Tuning(38400, 8, "E", 1)),
+        ("cordal-g2", {"rate": 9600}, Tuning(9600)),
+        ("tamsel-k5", {"speed": ("7", "2", "E")}, Tuning(57600)),
+        ("lindle-r2", {}, Tuning(9600)),
+    ],
+)
+def test_a_module_is_found_wherever_it_was_left(name: str, flash: dict[str, Any], tuning: Tuning) -> None:
+    assert find(VirtualBench(name, **flash)) == tuning
+
+
+def test_the_likely_link_is_tried_first() -> None:
+    bench = VirtualBench("lindle-l9", uart=115200)
+    assert find(bench, likely=(Tuning(115200),)) == Tuning(115200)
+    assert len(bench.trace.texts("said")) == 1
+
+
+def test_a_lossy_line_is_an_answer_or_a_clear_failure() -> None:
+    for seed in range(20):
+        bench = VirtualBench("lindle-l9", faults=Faults(lost=0.05, noise=0.05, seed=seed))
+        try:
+            assert find(bench).rate == 9600
+        except Unreachable as fault:
+            assert fault.what and fault.hint
+
+
+def test_a_module_that_answers_late_is_waited_for() -> None:
+    assert find(VirtualBench("lindle-l9", faults=Faults(late=0.5))) == Tuning(9600)
+
+
+@pytest.mark.parametrize("name", ["orvane-b3", "lindle-r2", "tamsel-k5"])
+def test_hands_that_do_nothing_end_with_what_it_points_to(name: str) -> None:
+    bench = VirtualBench(name)
+    bench.session().quiet(9)  # beyond any window
+    bench.hands.ask = lambda act, text: None  # type: ignore[method-assign]
+    with pytest.raises(Unreachable) as fault:
+        find(bench, patience=3)
+    assert fault.value.hint and fault.value.status == 3
+
+
+def test_garbage_that_starts_the_module_is_named_by_its_rate() -> None:
+    bench = VirtualBench("brisca-w1")
+    bench.standin.listen = lambda: None  # type: ignore[attr-defined]
+    with pytest.raises(Unreachable) as fault:
+        find(bench)
+    assert "sounds like 38400 baud" in fault.value.what
+
+
+# -- blocks -----------------------------------------------------------------------------------------------------------
+
+GROUP = Group("b", None, None, 4, "xor", {2: 0x5A})
+PLACES = {"wide": Place(0, 12, 4), "low": Place(1, 4)}
+
+
+def test_bits_are_put_and_taken_and_what_no_setting_stands_for_stays() -> None:
+    digits = put_bits(GROUP, bytes.fromhex("FFFFFFFF"), {"wide": 0x123, "low": 0xC}, PLACES)
+    block = take_block(GROUP, digits)
+    assert digits == "123C5A74"
+    assert (bits_of(block, PLACES["wide"]), bits_of(block, PLACES["low"])) == (0x123, 0xC)
+    assert put_bits(GROUP, block, {"low": 1}, PLACES)[:4] == "1231"
+
+
+@pytest.mark.parametrize("digits", ["", "123C5A", "123C5A75", "123C5B75", "xx", "123C5A7400"])
+def test_a_block_that_is_not_right_is_refused(digits: str) -> None:
+    with pytest.raises(BlockFault):
+        take_block(GROUP, digits)
+
+
+def test_a_number_that_does_not_fit_its_bits_is_refused() -> None:
+    with pytest.raises(BlockFault, match="does not fit into 4 bits"):
+        put_bits(GROUP, bytes(4), {"low": 16}, PLACES)
+
+
+# -- extends ----------------------------------------------------------------------------------------------------------
+
+
+def test_what_extends_another_has_all_of_it_and_its_own_before_that() -> None:
+    base = b"""
+format = 1
+[about]
+family = "base"
+[speech]
+end = "cr"
+ok = ["YES"]
+[setting.a]
+value = { kind = "int", min = 0, max = 9 }
+read = { say = "A?", hear = "A {value}" }
+[setting.b]
+value = { kind = "flag" }
+write = { say = "B={value}" }
+[errors]
+1 = "one"
+"""
+    own = b"""
+format = 1
+extends = "base"
+without = ["setting.b"]
+[about]
+family = "own"
+[speech]
+end = "lf"
+[setting.a]
+value = { kind = "choice", codes = { x = 1 } }
+[errors]
+2 = "two"
+"""
+    made = read_lexicon(own, "own", lambda name: base)
+    assert (made.about.family, made.speech.end, made.speech.ok, list(made.settings)) == ("own", "lf", ("YES",), ["a"])
+    assert made.settings["a"].kind.allowed() == "x" and made.errors == {"1": "one", "2": "two"}

@@ -1,0 +1,190 @@
+"""A session over a link of the test's own making, under a clock that only moves when it is waited for."""
+
+from __future__ import annotations
+
+from collections import deque
+
+import pytest
+
+from tests.conftest import Records
+from wexicon.core.causes import Try, garbled, point_to
+from wexicon.core.exchange import OK, Expectation, Want
+from wexicon.core.faults import ModuleFault, Stopped
+from wexicon.core.patterns import Pattern
+from wexicon.core.session import HIDDEN, Session
+from wexicon.core.speech import Speech
+from wexicon.core.text import to_bytes, to_text, unescape, visible
+from wexicon.core.tuning import Tuning
+
+
+class Script:
+    """A link that gives bytes at given times, and a clock."""
+
+    name = "script"
+
+    def __init__(self, *comes: tuple[float, bytes]) -> None:
+        self.tuning = Tuning(9600)
+        self.comes = deque(sorted(comes))
+        self.said: list[tuple[float, bytes]] = []
+        self.time = 0.0
+        self.lines: list[tuple[bool | None, bool | None]] = []
+
+    @property
+    def clock(self) -> Script:
+        return self
+
+    def now(self) -> float:
+        return self.time
+
+    def wall(self, at: float) -> None:  # type: ignore[override]
+        return None
+
+    def write(self, data: bytes) -> None:
+        self.said.append((self.time, data))
+
+    def read(self, until: float) -> bytes:
+        if self.comes and self.comes[0][0] <= max(until, self.time):
+            at, data = self.comes.popleft()
+            self.time = max(self.time, at)
+            return data
+        self.time = max(self.time, until)
+        return b""
+
+    def tune(self, tuning: Tuning) -> None:
+        self.tuning = tuning
+
+    def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
+        self.lines.append((dtr, rts))
+
+    def close(self) -> None:
+        pass
+
+
+def session(
+    *comes: tuple[float, bytes], speech: Speech | None = None, stop: list[bool] | None = None
+) -> tuple[Session, Script, Records]:
+    link, trace = Script(*comes), Records()
+    made = Session(
+        link, speech or Speech(closing="always", within="1s"), {"e": Pattern("+E {n:int}")}, trace, lambda: bool(stop)
+    )  # type: ignore[arg-type]
+    return made, link, trace
+
+
+def test_the_time_limit_begins_when_the_line_is_on_the_wire() -> None:
+    made, link, _ = session()
+    outcome = made.exchange("A" * 94, OK)  # 96 characters at 9600 baud: a tenth of a second
+    assert outcome.how == "silence" and link.time == pytest.approx(1.1)
+    assert made.on_wire == pytest.approx(0.1)
+
+
+def test_what_came_before_is_no_answer_and_no_event_is_lost() -> None:
+    made, _, trace = session((0.0, b"OK\r\n+E 1\r\n"), (0.2, b"+E 2\r\nOK\r\n+E 3\r\n"))
+    made.quiet_until(0.1)
+    assert made.exchange("AT").ok
+    made.quiet_until(1.0)
+    assert [event.values["n"] for event in made.conversation.events] == [1, 2, 3]
+    roles = [fields["role"] for _, what, fields in trace.all if what == "heard"]
+    assert roles == ["aside", "event", "event", "ok", "event"]
+
+
+def test_a_pause_that_the_module_needs_is_kept() -> None:
+    made, link, _ = session((0.1, b"OK\r\n"), (0.5, b"OK\r\n"), speech=Speech(rest="150ms"))
+    made.exchange("AT")
+    made.exchange("AT")
+    assert link.said[1][0] == pytest.approx(0.25)
+
+
+def test_a_stop_is_heeded_between_two_exchanges() -> None:
+    stop: list[bool] = []
+    made, link, _ = session((0.1, b"OK\r\n"), stop=stop)
+    assert made.exchange("AT").ok
+    stop.append(True)
+    with pytest.raises(Stopped):
+        made.exchange("AT")
+    assert len(link.said) == 1
+
+
+def test_a_secret_is_shown_in_neither_direction() -> None:
+    made, _, trace = session((0.1, b"AT+P=4711\r\r\n+P 4711\r\nOK\r\n"))
+    outcome = made.exchange("AT+P=4711", Expectation((Want(Pattern("+P {pin}")),)), shown="AT+P=(secret)")
+    assert outcome.captures == {"pin": "4711"} and outcome.said == "AT+P=(secret)"
+    assert "4711" not in repr(trace.all) and outcome.heard == [HIDDEN] * len(outcome.heard)
+    assert [fields["text"] for _, what, fields in trace.all if what == "heard"] == [HIDDEN, HIDDEN, "OK"]
+
+
+def test_our_side_is_retuned_only_when_all_that_we_said_is_on_the_wire() -> None:
+    made, link, trace = session()
+    made.send(b"x" * 96)
+    made.tune(Tuning(115200))
+    assert link.time == pytest.approx(0.1) and link.tuning == Tuning(115200)
+    made.tune(Tuning(115200))
+    assert [what for _, what, _ in trace.all] == ["said", "tuned"]
+
+
+def test_half_a_line_heard_at_another_rate_spoils_nothing() -> None:
+    made, _, _ = session((0.0, b"\xff\x00O"), (0.3, b"OK\r\n"))
+    made.quiet_until(0.1)
+    made.tune(Tuning(19200))
+    assert made.exchange("AT").ok
+
+
+def test_a_busy_module_is_told_again_for_a_minute_at_most() -> None:
+    made, link, _ = session(*[(n / 1.0, b"BUSY\r\n") for n in range(1, 200)], speech=Speech(busy=("BUSY",)))
+    assert made.exchange("AT", within=2.0).how == "busy"
+    assert 55 < link.time < 65
+
+
+def test_settling_waits_for_silence_and_not_for_ever() -> None:
+    made, link, _ = session(*[(n / 20, b"x") for n in range(8)])
+    made.settle(0.1, 5.0)
+    assert link.time == pytest.approx(0.45, abs=0.02)
+    made, link, _ = session(*[(n / 20, b"x") for n in range(400)])
+    made.settle(0.1, 2.0)
+    assert link.time == pytest.approx(2.0, abs=0.06)
+
+
+def test_a_line_that_cannot_be_said_is_a_fault_and_not_sent() -> None:
+    made, link, _ = session(speech=Speech(end="none", answer="bytes 20ms"))
+    with pytest.raises(ModuleFault, match="no bytes in hexadecimal"):
+        made.exchange("5Ax")
+    assert link.said == []
+
+
+def test_control_lines_are_driven_and_kept_in_the_trace() -> None:
+    made, link, trace = session()
+    made.signal(dtr=True, rts=False)
+    assert link.lines == [(True, False)] and trace.all[-1][1:] == ("signalled", {"dtr": True, "rts": False})
+
+
+# -- causes -----------------------------------------------------------------------------------------------------------
+
+AT9600, AT19200 = Tuning(9600), Tuning(19200)
+
+
+@pytest.mark.parametrize(
+    ("tries", "kind", "words"),
+    [
+        ([Try(AT9600, "crlf", "AT", "silence", ())], "silence", "nothing at all was heard (tried 9600 8N1)"),
+        ([Try(AT9600, "cr", "AT", "error", ("ERR 1",))], "line-end", "every line was answered with an error"),
+        (
+            [Try(AT19200, "cr", "AT", "silence", ("NO MATE",))],
+            "data-mode",
+            "in data mode: at 19200 8N1 it said “NO MATE”",
+        ),
+        ([Try(AT9600, "cr", "AT", "silence", ("hello",))], "answers", "not as expected: “hello”"),
+        ([Try(AT9600, "cr", "AT", "silence", ("\x00\udcff\x00",))], "garbage", "garbage was heard at 9600 8N1"),
+    ],
+)
+def test_what_was_heard_points_to_its_cause(tries: list[Try], kind: str, words: str) -> None:
+    cause = point_to(tries, [AT19200])
+    assert cause.kind == kind and words in cause.what and cause.next
+
+
+def test_text_and_garbage_are_told_apart_and_nothing_shown_can_move_the_cursor() -> None:
+    assert not garbled("+LABEL Käse") and not garbled("") and garbled("\x00\x1c\udce0")
+    assert visible("a\x1b[2J\r\n\u202e\udcff\\") == "a\\x1B[2J\\r\\n\\u202E\\xFF\\\\"
+    assert to_bytes(to_text(b"\xff\x00\xc3\xa4")) == b"\xff\x00\xc3\xa4"
+    assert unescape(r"a\r\x1A\\\"") == 'a\r\x1a\\"'
+    for wrong in ("\\q", "\\"):
+        with pytest.raises(ValueError, match=r"escape|lone"):
+            unescape(wrong)

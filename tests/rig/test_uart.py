@@ -1,0 +1,177 @@
+"""The wire between a stand-in and its host: time, power, faults; and the servers that put it on ports."""
+
+from __future__ import annotations
+
+import os
+import time
+from pathlib import Path
+
+import pytest
+import serial
+
+from tests.conftest import bench, k5
+from wexicon.core.agenda import Agenda
+from wexicon.core.dialogue.draft import draft_dialogue
+from wexicon.core.faults import FileFault
+from wexicon.core.link import Clock
+from wexicon.core.tuning import Tuning
+from wexicon.links.port import RealClock, open_port
+from wexicon.records.trace import TraceWriter, read_trace, recorded
+from wexicon.rig.uart import Faults, Uart
+
+
+class Ears:
+    """A module that only listens."""
+
+    def __init__(self) -> None:
+        self.heard_at: list[tuple[float, float, bytes]] = []
+        self.agenda = Agenda()
+        self.cuts = 0
+
+    def heard(self, data: bytes, began: float) -> None:
+        self.heard_at.append((began, self.agenda.now, data))
+
+    def lost_power(self) -> None:
+        self.cuts += 1
+
+    def lines_changed(self) -> None:
+        pass
+
+
+def wire(faults: Faults | None = None, tuning: Tuning | None = None) -> tuple[Uart, Ears]:
+    ears = Ears()
+    uart = Uart(ears.agenda, ears, tuning or Tuning(9600), faults)
+    uart.power(True)
+    return uart, ears
+
+
+def test_bytes_take_their_time_and_queue_behind_each_other() -> None:
+    uart, ears = wire()
+    uart.from_host(b"x" * 96)
+    uart.from_host(b"y" * 48)
+    ears.agenda.run_until(10)
+    assert [(round(a, 6), round(b, 6), len(d)) for a, b, d in ears.heard_at] == [(0, 0.1, 96), (0.1, 0.15, 48)]
+    got: list[float] = []
+    uart.to_host = lambda data: got.append(ears.agenda.now)
+    assert uart.send(b"z" * 96) == pytest.approx(10.1)
+    ears.agenda.run_until(20)
+    assert len(got) == 3 and got[-1] == pytest.approx(10.1)  # in bursts of 32
+
+
+def test_what_is_on_the_wire_when_the_power_goes_is_lost() -> None:
+    uart, ears = wire()
+    got: list[bytes] = []
+    uart.to_host = got.append
+    uart.from_host(b"x" * 96)
+    uart.send(b"y" * 96)
+    ears.agenda.run_until(0.05)
+    uart.power(False)
+    uart.power(True)
+    ears.agenda.run_until(1)
+    assert ears.heard_at == [] and b"".join(got) == b"y" * 32
+    uart.power(False)
+    assert uart.send(b"more") == 1
+    uart.from_host(b"deaf")
+    ears.agenda.run_until(2)
+    assert ears.heard_at == []
+
+
+def test_faults_of_the_wire_are_what_they_are_called() -> None:
+    uart, ears = wire(Faults(noise=0.1, lost=0.1, seed=3))
+    uart.from_host(bytes(1000))
+    ears.agenda.run_until(10)
+    ((_, _, data),) = ears.heard_at
+    assert 850 < len(data) < 950 and 50 < sum(byte != 0 for byte in data) < 130
+    uart, ears = wire(Faults(cut_after=10))
+    uart.from_host(b"12345678")
+    uart.from_host(b"90abc")
+    uart.from_host(b"def")
+    ears.agenda.run_until(1)
+    assert ears.cuts == 1
+
+
+def test_a_wrong_frame_is_heard_on_rfc2217_and_a_wrong_rate_on_both() -> None:
+    for serve, wrong in (("rfc2217", Tuning(57600, 7, "N", 1)), ("rfc2217", Tuning(9600)), ("pty", Tuning(9600))):
+        with bench(k5(serve=f'"{serve}"')) as rig:
+            rig.call(lambda rig=rig: rig.bench.units["plug"].work("operate", "attention"))  # type: ignore[misc]
+            time.sleep(1.6)
+            link = open_port(rig.ports["plug"], wrong)
+            link.write(b"AT\r\n")
+            first = link.read(link.clock.now() + 0.4)
+            link.tune(Tuning(57600))
+            for _ in range(3):
+                link.write(b"AT\r\n")
+                heard = b""
+                until = link.clock.now() + 0.5
+                while b"\r\n" not in heard and link.clock.now() < until:
+                    heard += link.read(until)
+            link.close()
+            assert b"OK" not in first and heard == b"OK\r\n", (serve, wrong)
+
+
+def test_a_host_that_does_not_read_loses_bytes_and_stops_nothing() -> None:
+    with bench(
+        '[unit.gps]\nstandin = "polmar-p1"\nsettings = { every = 100 }\n[unit.plug]\nstandin = "tamsel-k5"\n'
+    ) as rig:
+        quiet = os.open(rig.ports["gps"], os.O_RDWR | os.O_NOCTTY)
+        link = open_port(rig.ports["plug"], Tuning(9600))
+        link.read(link.clock.now() + 1)
+        link.write(b"hello\r\n")
+        assert b"NO MATE" in link.read(link.clock.now() + 2)
+        link.close()
+        os.close(quiet)
+
+
+def test_one_client_at_a_time_is_served_and_the_next_when_it_has_gone() -> None:
+    with bench(k5(serve='"rfc2217"')) as rig:
+        first = open_port(rig.ports["plug"], Tuning(9600))
+        with pytest.raises(Exception, match=r"cannot be reached|lost"):
+            second = open_port(rig.ports["plug"], Tuning(9600))
+            second.write(b"x")
+            second.read(second.clock.now() + 5)
+            raise serial.SerialException("lost")
+        first.close()
+        time.sleep(0.2)
+        open_port(rig.ports["plug"], Tuning(9600)).close()
+
+
+# -- traces -----------------------------------------------------------------------------------------------------------
+
+
+def test_a_trace_comes_back_as_it_was_and_holds_no_secret(tmp_path: Path) -> None:
+    clock: Clock = RealClock()
+    path = tmp_path / "deep" / "t.jsonl"
+    shown = []
+    writer = TraceWriter(path, clock, link="x", tuning=Tuning(9600), secrets=["4711", "47", ""], live=shown.append)
+    begin = clock.now()
+    writer.record(begin, "said", text="AT+P=4711")
+    writer.record(begin + 0.5, "heard", text="\udcff\x00é", role="aside")
+    writer.record(begin + 0.6, "heard", text="+ID 0A4711B", role="answer")
+    writer.record(begin + 0.7, "tuned", rate=19200, frame="8E1")
+    writer.record(begin + 0.8, "said", text="\x1a", exact=True)
+    writer.close()
+    writer.record(begin, "said", text="after the end")
+    records = list(read_trace(path))
+    assert (
+        [r.what for r in records]
+        == ["opened", "said", "heard", "heard", "tuned", "said", "closed"]
+        == [r.what for r in shown]
+    )
+    assert records[1].content == "AT+P=(secret)" and records[2].content == "\udcff\x00é"
+    assert "4711" not in path.read_text() and records[2].at == pytest.approx(0.5, abs=0.01)
+    session = recorded(path)
+    assert [(e.said, e.tuning, len(e.heard)) for e in session.exchanges] == [
+        ("AT+P=(secret)", Tuning(9600), 1),  # what is garbage was said by nobody
+        ("\x1a", Tuning(19200, 8, "E", 1), 0),
+    ]
+    assert "tune 19200 8E1" in draft_dialogue(session.exchanges)
+
+
+@pytest.mark.parametrize("line", ["", "{", "[]", '{"at": "x"}', '{"at": 0, "wall": "now", "what": "said"}', "\xff"])
+def test_a_line_that_is_no_record_is_told_with_its_number(tmp_path: Path, line: str) -> None:
+    (tmp_path / "t").write_text(
+        '{"at": 0, "wall": "2026-03-02T08:00:00Z", "what": "said"}\n' + line + "\n", encoding="latin-1"
+    )
+    with pytest.raises(FileFault) as fault:
+        list(read_trace(tmp_path / "t"))
+    assert "t:2: no trace record" in str(fault.value)
