@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import bench, wexicon
+from tests.conftest import bench, clean, wexicon
 from wexicon.cli.files import shipped_folder
 from wexicon.core.lexicon import read_lexicon
 from wexicon.core.lexicon.drafting import kind_of
@@ -116,3 +116,18 @@ def _silent_draft() -> str:
 )
 def test_kinds_from_ranges(ranges: str, value: str, kind: str | None) -> None:
     assert kind_of(ranges, value) == kind
+
+
+def test_a_package_may_bring_lexicons(tmp_path: Path) -> None:
+    """By an entry point of the group wexicon.lexicons that names a package with TOML files in it."""
+    site = tmp_path / "site"
+    (site / "brought").mkdir(parents=True)
+    (site / "brought" / "__init__.py").touch()
+    (site / "brought" / "brought-m1.toml").write_text('format = 1\nextends = "v250"\n[about]\nfamily = "brought-m1"\n')
+    info = site / "brought-1.0.dist-info"
+    info.mkdir()
+    (info / "METADATA").write_text("Metadata-Version: 2.1\nName: brought\nVersion: 1.0\n")
+    (info / "entry_points.txt").write_text("[wexicon.lexicons]\nbrought = brought\nbroken = nowhere\n")
+    environment = clean({"PYTHONPATH": str(site)})
+    assert "brought-m1" in wexicon("lexicon", "list", env=environment).stdout
+    assert wexicon("lexicon", "show", "brought-m1", env=environment).stdout.startswith("brought-m1")

@@ -12,8 +12,11 @@ import msgspec
 import pytest
 
 from tests.conftest import bench, wexicon
+from wexicon.core.agenda import Agenda
+from wexicon.core.fixture import read_fixture
 from wexicon.core.lexicon import read_lexicon
 from wexicon.core.lexicon.tables import LexiconFile
+from wexicon.rig.bench import read_rig
 from wexicon.rig.standins import FAMILIES
 
 ROOT = Path(__file__).parents[2]
@@ -92,3 +95,11 @@ def test_every_link_of_the_pages_leads_somewhere() -> None:
 def test_the_schema_knows_every_table() -> None:
     schema = msgspec.json.schema(LexiconFile)
     assert set(schema["$defs"]["LexiconFile"]["properties"]) == set(LexiconFile.__struct_fields__)
+
+
+def test_the_rig_and_the_fixture_of_the_page_can_be_read() -> None:
+    text = dict(re.findall(r"```toml (\S+)\n(.*?)```", (DOCS / "rig.md").read_text(), re.DOTALL))
+    made = read_rig(text["rig"].encode(), "rig.md", Agenda())
+    assert made.units["plug"].standin.wiring == {"dtr": "service", "rts": "!power"}
+    assert made.air.management.reads == ("/3/0/0",) and made.air.services["tides.harbour.example"] == "echo"
+    assert read_fixture(text["fixture"].encode(), "rig.md").has(["key", "power", "dtr"])
