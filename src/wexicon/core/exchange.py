@@ -204,6 +204,10 @@ class Conversation:
             return limit if quiet is None else quiet
         return min(limit, quiet)
 
+    def has_heard(self) -> bool:
+        """Whether there is anything to take."""
+        return bool(self._heard)
+
     def take_heard(self) -> list[Heard]:
         """Every frame since the last call, with its role."""
         taken, self._heard = self._heard, []
@@ -292,6 +296,20 @@ class Conversation:
 
     def _ends_it(self, text: str, now: float) -> str:
         """Whether the line is the module's word for yes or no, and so the end of the exchange: ok, error or nothing."""
+        if text not in self._ok_words and (role := self._says_no(text, now)):
+            return role
+        if text in self._ok_words or any(pattern.match(text) is not None for pattern in self._ok):
+            # Rows may be none at all: the success word ends a gathering that stands last.
+            want = self._want()
+            if want and want.gather and self._expect and self._step == len(self._expect.wants) - 1:
+                self._step += 1
+                want = None
+            self._end("closed" if want else "ok", now)
+            return "ok"
+        return ""
+
+    def _says_no(self, text: str, now: float) -> str:
+        """Whether it is an error, or not now; then it ends the exchange."""
         for busy in self._busy:
             captures = busy.match(text)
             if captures is not None:
@@ -304,14 +322,6 @@ class Conversation:
                 self._outcome.code = str(captures.get("code", ""))
                 self._end("error", now)
                 return "error"
-        if text in self._ok_words or any(pattern.match(text) is not None for pattern in self._ok):
-            # Rows may be none at all: the success word ends a gathering that stands last.
-            want = self._want()
-            if want and want.gather and self._expect and self._step == len(self._expect.wants) - 1:
-                self._step += 1
-                want = None
-            self._end("closed" if want else "ok", now)
-            return "ok"
         return ""
 
     def _is_final(self, text: str) -> bool:

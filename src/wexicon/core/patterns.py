@@ -169,7 +169,7 @@ def convert(kind: str, text: str) -> Any:
 class Pattern:
     """A compiled pattern. `names` are its captures in order; `needs` the names that must be known before."""
 
-    __slots__ = ("_parts", "elements", "names", "needs", "reach", "source")
+    __slots__ = ("_parts", "_start", "elements", "names", "needs", "reach", "source")
 
     def __init__(self, source: str) -> None:
         self.source = source
@@ -183,6 +183,7 @@ class Pattern:
         ]
         self.reach = 0
         self._parts = self._runs()
+        self._start = self.literal_start()
 
     def _runs(self) -> list[tuple[Element | None, list[Element]]]:
         """The pattern as runs of elements of fixed extent, each after a free element (the first after none)."""
@@ -196,6 +197,13 @@ class Pattern:
 
     def match(self, text: str, known: Mapping[str, Any] | None = None) -> dict[str, Any] | None:
         """The captures when the whole of `text` fits, else None; then `reach` says how far it did fit."""
+        start = self._start
+        if start and not text.startswith(start):
+            # Most lines fit none of the patterns that are held against them, and part from them early.
+            self.reach = next(
+                (at for at, pair in enumerate(zip(start, text, strict=False)) if pair[0] != pair[1]), len(text)
+            )
+            return None
         return _Attempt(self, text, known or {}).run()
 
     def literal_start(self) -> str:

@@ -167,6 +167,8 @@ class Session:
         self.conversation.feed(data, now)
 
     def _note_heard(self, now: float) -> None:
+        if not self.conversation.has_heard():
+            return
         for heard in self.conversation.take_heard():
             hidden = self._masks and heard.role in _MAY_HOLD_SECRETS
             self.trace.record(now, "heard", text=HIDDEN if hidden else heard.text, role=heard.role)

@@ -124,11 +124,21 @@ class _PortLink:
 
 
 class DeviceLink(_PortLink):
-    """A serial device or a pseudo-terminal."""
+    """A serial device or a pseudo-terminal, written and read through its file descriptor."""
 
     def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
         super().__init__(name, port, tuning)
         self._fd: int = port.fileno()
+
+    def write(self, data: bytes) -> None:
+        try:
+            sent = os.write(self._fd, data)
+        except BlockingIOError:
+            sent = 0
+        except OSError as fault:
+            raise self.lost(fault) from None
+        if sent < len(data):
+            super().write(data[sent:])
 
     def read(self, until: float) -> bytes:
         fd = self._fd
