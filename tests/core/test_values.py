@@ -27,7 +27,15 @@ def kind(**keys: Any) -> AnyKind:
 
 
 HEX = st.text("0123456789abcdef", min_size=12, max_size=12)
+GSM = st.text(st.sampled_from("@abcXYZ é€[]{}£àΔ"), max_size=17)
 ROUND_TRIPS = [
+    (kind(kind="text", max_bytes=40, charset="gsm7"), GSM),
+    (kind(kind="text", max_bytes=40, charset="ucs2"), GSM),
+    (kind(kind="timer", form="gprs-2"), st.integers(1, 31).map(lambda count: f"{count * 360}s")),
+    (
+        kind(kind="decimal", min=862, max=870, step=0.1, offset=862, scale=10, places=0),
+        st.integers(8620, 8700).map(lambda t: t / 10),
+    ),
     (kind(kind="text", max_bytes=40), st.text(st.characters(exclude_categories=["Cc", "Cs"]), max_size=10)),
     (kind(kind="digits", min=4, max=8), st.text("0123456789", min_size=4, max_size=8)),
     (kind(kind="int", min=-9, max=65535, holes=[[10, 19]]), st.integers(20, 65535) | st.integers(-9, 9)),

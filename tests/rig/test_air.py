@@ -13,9 +13,10 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.holder import Held, Holder
 from wexicon.core.module import Module
-from wexicon.rig.air import Air, AirTable, Management, Network, Sky
+from wexicon.rig.air import AccessPoint, Air, AirTable, Management, Network, Sky
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import family
+from wexicon.rig.uart import Faults
 
 
 class Pair:
@@ -275,3 +276,53 @@ def test_nobody_is_reached_beyond_this_machine() -> None:
     one.standin.air = Air(AirTable(services={"far.example": "192.0.2.1:80"}, network=Network(registers_in=1)))
     with pytest.raises(Exception, match="not so: result == 0"):
         hold(one, SOCKET, host="far.example", kind="TCP")
+
+
+@pytest.mark.parametrize(("host", "words"), [("tides.example", '+XNAME: 0,"192.0.2.1"'), ("far.example", "+XNAME: 1")])
+def test_a_name_is_looked_up_and_told_later(host: str, words: str) -> None:
+    one = VirtualBench("cordal-n7")
+    one.standin.air = Air(AirTable(services={"tides.example": "echo"}, network=Network(registers_in=1)))
+    hold(one, f'do register-eps\n> AT+XNAME="{host}"\nawait 5s\n    {words}\n')
+
+
+def test_a_module_goes_idle_and_asleep_and_its_first_line_only_wakes_it() -> None:
+    one = VirtualBench("cordal-n7")
+    air = one.standin.air = Air(
+        AirTable(services={"tides.example": "echo"}, network=Network(registers_in=1, idle_after=5))
+    )
+    text = (
+        'set saving = true\nset active = "10s"\n> AT+CSCON=1\ndo register-eps\nawait 60s\n    +CSCON: 0\n'
+        "await 60s\n    +XSLEEP: 1\n"
+        "> AT\n<\nawait 5s\n    +XSLEEP: 0\n> AT\n"
+    )
+    began = one.agenda.now
+    hold(one, text)
+    assert one.agenda.now - began > 15 and air.network.idle_after == 5
+
+
+def test_wi_fi_sockets_are_real_too() -> None:
+    server = socket.create_server(("127.0.0.1", 0))
+    thread = threading.Thread(target=lambda: [line.sendall(line.recv(100)) for line in [server.accept()[0]]])
+    thread.start()
+    one = VirtualBench("brisca-w1")
+    service = f"127.0.0.1:{server.getsockname()[1]}"
+    one.standin.air = Air(AirTable({"Open": AccessPoint()}, {"tides.example": service}))
+    text = (
+        'set mode = "station"\nallow 9s\n> AT+ACCESS="Open",""\nawait 9s\n    +ACCESS 2\n'
+        '> AT+LINK 0,"tides.example",7\nawait 5s\n    +LINK 0 UP\n'
+        '> AT+POST 0 4\n< "> "\n>> a\\r\\nb\n< POSTED\nawait 20s\n    +IN 0 {size:int} {data:bytes(size)}\nkeep data\n'
+    )
+    assert hold(one, text).kept["data"] == "a\r\nb"
+    thread.join(timeout=10)
+    server.close()
+
+
+@pytest.mark.parametrize(
+    ("name", "chatter"),
+    [("tamsel-k5", "+NEWS 7"), ("brisca-w1", "+NEWS 7"), ("lindle-l9", "@news"), ("cordal-n7", "+CSCON: 1")],
+)
+def test_a_line_between_each_command_and_its_answer_disturbs_nothing(name: str, chatter: str) -> None:
+    from tests.rig.test_standins import WANTED
+
+    result = VirtualBench(name, faults=Faults(chatter=chatter)).provision(**WANTED[name])
+    assert result.outcome == "conforms", result.failure

@@ -78,6 +78,22 @@ def unpack(octets: bytes, count: int, fill_bits: int = 0) -> bytes:
     return bytes((value >> (7 * at)) & 0x7F for at in range(count))
 
 
+def gsm7_hex(text: str) -> str:
+    """Packed septets in hexadecimal, where nothing tells how many there are: seven bits left over at the end are filled with
+    a CR, which is taken away again (23.038, 6.1.2.3.1)."""
+    codes = gsm7_codes(text)
+    return pack(codes + b"\r" * (len(codes) % 8 == 7)).hex().upper()
+
+
+def gsm7_from_hex(digits: str) -> str:
+    """The reverse of `gsm7_hex`."""
+    octets = bytes.fromhex(digits)
+    codes = unpack(octets, len(octets) * 8 // 7)
+    if len(codes) % 8 == 0 and codes[-1:] == b"\r":
+        codes = codes[:-1]
+    return gsm7_text(codes)
+
+
 def ucs2(text: str) -> bytes:
     """The text in UCS-2, most significant octet first (6.2.3)."""
     if bad := next((char for char in text if ord(char) > 0xFFFF or 0xD800 <= ord(char) <= 0xDFFF), ""):

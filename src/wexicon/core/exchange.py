@@ -243,6 +243,10 @@ class Conversation:
             if self.speech.end == "none" and text.startswith(self._echo[0]):
                 text = text[len(self._echo.pop(0)) :]
                 self.echoes += 1
+        if expect and self._wants_anything() and (event := self._known_event(text, now)):
+            # A pattern that any line fits must not swallow what is known to be something else.
+            self._queue(event)
+            return "event"
         if expect:
             if answered := self._answers(expect, text, now):
                 return "word" if answered.literal_start() == text else "answer"
@@ -250,13 +254,22 @@ class Conversation:
                 return role
         elif text in self._ok_words:
             return "aside"
+        if event := self._known_event(text, now):
+            self._queue(event)
+            return "event"
+        self._queue(Event("", text, {}, now))
+        return "aside"
+
+    def _wants_anything(self) -> bool:
+        want = self._want()
+        return bool(want and not want.pattern.literal_start())
+
+    def _known_event(self, text: str, now: float) -> Event | None:
         for name, pattern in self._patterns.items():
             values = pattern.match(text, self.known)
             if values is not None:
-                self._queue(Event(name, text, values, now))
-                return "event"
-        self._queue(Event("", text, {}, now))
-        return "aside"
+                return Event(name, text, values, now)
+        return None
 
     def _queue(self, event: Event) -> None:
         self.events.append(event)

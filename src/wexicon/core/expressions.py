@@ -93,6 +93,7 @@ _ARITHMETIC: dict[type, Callable[[Any, Any], Any]] = {
     ast.FloorDiv: operator.floordiv,
     ast.Mod: operator.mod,
 }
+_WORDS = {"true": True, "false": False}
 _HINT = "compare, reckon, and/or/not, in, or one of: " + ", ".join(sorted(FUNCTIONS))
 
 
@@ -121,7 +122,7 @@ class Expression:
             raise ExpressionFault("is nested too deep", column)
         parts: list[ast.AST] = []
         if isinstance(node, ast.Name):
-            if node.id not in self.names:
+            if node.id not in self.names and node.id not in _WORDS:
                 self.names.append(node.id)
         elif isinstance(node, ast.Constant):
             if not isinstance(node.value, (bool, int, float, str)):
@@ -154,6 +155,8 @@ class Expression:
     def _value(self, node: ast.AST, known: Mapping[str, Any]) -> Any:
         column = getattr(node, "col_offset", 0) + 1
         if isinstance(node, ast.Name):
+            if node.id in _WORDS:
+                return _WORDS[node.id]
             if node.id not in known:
                 raise ExpressionFault(f"{node.id} has no value here", column, meant(node.id, known))
             return known[node.id]

@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any
 
-from wexicon.core.charsets import gsm7_codes, pack, ucs2
+from wexicon.core.charsets import gsm7_hex, ucs2
 from wexicon.core.framing import checksum
 from wexicon.core.patterns import PatternFault
 from wexicon.core.text import has_control, meant, to_bytes
@@ -30,7 +30,7 @@ FILTERS: dict[str, Callable[[str], str]] = {
     "upper": str.upper,
     "lower": str.lower,
     "checksum": lambda text: f"{checksum(to_bytes(text)):02X}",
-    "gsm7": lambda text: pack(gsm7_codes(text)).hex().upper(),
+    "gsm7": gsm7_hex,
     "ucs2": lambda text: ucs2(text).hex().upper(),
 }
 _INSERTION = re.compile(r"([A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)?)((?:\|[^|{}]+)*)")

@@ -21,11 +21,13 @@ BURST = 32
 
 class Faults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What may go wrong on the wire or in the module, all off. `noise` and `lost` are shares of bytes, both ways;
-    `late` seconds added to each answer; `cut_after` the bytes from the host after which the power fails once."""
+    `late` seconds added to each answer; `chatter` a line that comes between each command and its answer; `cut_after` the
+    bytes from the host after which the power fails once."""
 
     noise: float = 0.0
     lost: float = 0.0
     late: float = 0.0
+    chatter: str = ""
     cut_after: int = 0
     seed: int = 1
 
@@ -88,6 +90,8 @@ class Uart:
         if not self.powered or generation != self._generation:
             return
         data = self._spoil(self._as_heard(data, sent, self.tuning))
+        if data and self.faults.chatter:
+            self.send(f"\r\n{self.faults.chatter}\r\n".encode())
         if data:
             self.module.heard(data, began)
 

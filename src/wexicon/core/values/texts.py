@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 
-from wexicon.core.charsets import CharsetFault, gsm7_codes, gsm7_text, pack, ucs2, ucs2_text, unpack
+from wexicon.core.charsets import CharsetFault, gsm7_codes, gsm7_from_hex, gsm7_hex, ucs2, ucs2_text
 from wexicon.core.text import has_control, to_bytes
 from wexicon.core.values.base import Kind, Value
 
@@ -50,17 +50,13 @@ class Text(Kind, frozen=True, tag="text"):
     def encode(self, value: Value) -> str:
         if self.charset == "ucs2":
             return ucs2(str(value)).hex().upper()
-        return pack(gsm7_codes(str(value))).hex().upper() if self.charset == "gsm7" else str(value)
+        return gsm7_hex(str(value)) if self.charset == "gsm7" else str(value)
 
     def decode(self, text: str) -> Value:
         if self.charset == "utf-8":
             return text
         try:
-            octets = bytes.fromhex(text)
-            if self.charset == "ucs2":
-                return ucs2_text(octets)
-            # Seven bits of nothing at the end may be an @ or none (23.038, 6.1.2.3.1): padding it is.
-            return gsm7_text(unpack(octets, len(octets) * 8 // 7)).rstrip("@" if len(octets) % 7 == 0 else "")
+            return ucs2_text(bytes.fromhex(text)) if self.charset == "ucs2" else gsm7_from_hex(text)
         except ValueError:
             raise self.fault(text, f"is not {self.charset} in hexadecimal") from None
 

@@ -13,6 +13,7 @@ import re
 from typing import Any, ClassVar
 
 from wexicon.core.tuning import Tuning
+from wexicon.rig.sockets import Channel
 from wexicon.rig.standin import LineEditor, StandIn
 
 START_RATE = 38400
@@ -37,7 +38,7 @@ class BriscaW1(StandIn):
         self.echo = True
         self.busy = False
         self.joined = 0
-        self.links: dict[int, str] = {}
+        self.links: dict[int, Channel] = {}
         self.payload: tuple[int, int] | None = None
         self.taken = bytearray()
         self.editor = LineEditor(self, "\r\n", self.line, lambda: self.fault(1))
@@ -103,7 +104,7 @@ class BriscaW1(StandIn):
         elif found := re.fullmatch(r'AT\+ACCESS="((?:[^"\\]|\\.)*)","((?:[^"\\]|\\.)*)"', line):
             self.join(*(re.sub(r"\\(.)", r"\1", part) for part in found.groups()))
         elif found := re.fullmatch(r'AT\+LINK (\d),"([^"]+)",(\d+)', line):
-            self.link(int(found[1]), found[2])
+            self.link(int(found[1]), found[2], int(found[3]))
         elif found := re.fullmatch(r"AT\+POST (\d) (\d{1,4})", line):
             self.post(int(found[1]), int(found[2]))
         else:
@@ -160,15 +161,25 @@ class BriscaW1(StandIn):
         self.joined = 2
         self.say("\r\n+ACCESS 2\r\n", 0)
 
-    def link(self, channel: int, host: str) -> None:
+    def link(self, channel: int, host: str, port: int) -> None:
         if self.joined != 2:
             return self.fault(8)
         self.answer()
-        known = host in self.air.services
-        if known:
-            self.links[channel] = host
-        self.say(f"\r\n+LINK {channel} {'UP' if known else 'NOBODY'}\r\n", 0.25)
+        made = Channel(self, lambda data: self.came_in(channel, data), lambda: self.ended(channel))
+        self.after(0.25, lambda: self.linked(channel, made, made.connect(host, port)))
         return None
+
+    def linked(self, channel: int, made: Channel, there: bool) -> None:
+        if there:
+            self.links[channel] = made
+        self.say(f"\r\n+LINK {channel} {'UP' if there else 'NOBODY'}\r\n", 0)
+
+    def came_in(self, channel: int, data: bytes) -> None:
+        self.say(b"\r\n+IN %d %d " % (channel, len(data)) + data, 0)
+
+    def ended(self, channel: int) -> None:
+        self.links.pop(channel, None)
+        self.say(f"\r\n+LINK {channel} DOWN\r\n", 0)
 
     def post(self, channel: int, size: int) -> None:
         if channel not in self.links:
@@ -179,5 +190,5 @@ class BriscaW1(StandIn):
 
     def posted(self, channel: int, data: bytes) -> None:
         self.say("\r\nPOSTED\r\n", 0.02)
-        if self.air.services[self.links[channel]] == "echo":
-            self.say(b"\r\n+IN %d %d " % (channel, len(data)) + data, 0.3)
+        if channel in self.links:
+            self.links[channel].send(data)

@@ -2,8 +2,9 @@
 
 The rule: +CEREG, +CGDCONT, +CGATT, +CGPADDR, +CPSMS and +CEDRXS are those of 3GPP TS 27.007; the +X commands are its own. The
 network grants other timers than were asked, and says so in +CEREG at level 4. A socket is opened, answered at once, and told
-of by an event; what comes in is +XRECV: n,size, and then the bytes. A management server's requests are +XDM: and must be
-answered with their message number within ten seconds.
+of by an event; so is a name that is looked up. After some time without traffic it is idle, and asleep when its active time
+is over; what wakes it is lost. What comes in is +XRECV: n,size, and then the bytes. A management server's requests are +XDM:
+and must be answered with their message number within ten seconds.
 """
 
 from __future__ import annotations
@@ -29,6 +30,7 @@ class CordalN7(CellularModule):
         **CellularModule.delivered,
         "rate": 9600,
         "saving": 0,
+        "link_report": 0,
         "periodic": "00100001",
         "active": "00000101",
         "drx": "",
@@ -45,6 +47,9 @@ class CordalN7(CellularModule):
         self.channels: dict[int, Channel] = {}
         self.asked: dict[int, str] = {}
         self.message = 0
+        self.connected = self.asleep = False
+        self.traffic = 0
+        self.kept_back: list[bytes] = []
         super().started()
 
     def table(self) -> dict[str, Command]:
@@ -62,6 +67,8 @@ class CordalN7(CellularModule):
             "XOPEN": Command(write=self.open, test='(0-3),("UDP","TCP"),host,(1-65535)'),
             "XSEND": Command(write=self.send, test="(0-3),(1-1024)"),
             "XCLOSE": Command(write=self.close, test="(0-3)"),
+            "CSCON": self.number("link_report", (0, 1), "(0,1)"),
+            "XNAME": Command(write=self.look_up, test="host"),
             "XDMR": Command(write=self.reply, test="number,value"),
         }
 
@@ -83,6 +90,7 @@ class CordalN7(CellularModule):
 
     def register(self) -> None:
         super().register()
+        self.busy_on_air()
         self.after(MANAGED_AFTER, self.manage)
 
     def set_saving(self, given: list[str]) -> None:
@@ -98,6 +106,52 @@ class CordalN7(CellularModule):
         if given[0] not in ("0", "1") or (given[0] == "1" and not re.fullmatch(r"[01]{4}", given[2])):
             raise Cme(INVALID)
         self.memory["drx"] = given[2] if given[0] == "1" else ""
+
+    # -- idle and asleep ------------------------------------------------------------------------------------------
+
+    def busy_on_air(self) -> None:
+        """Something goes over the air: the link to the network is there for a while, then idle, then the module sleeps."""
+        self.traffic += 1
+        turn = self.traffic
+        self.linked(True)
+        self.after(self.air.network.idle_after, lambda: self.idle(turn))
+
+    def linked(self, connected: bool) -> None:
+        if connected != self.connected:
+            self.connected = connected
+            if self.memory["link_report"]:
+                self.say(f"\r\n+CSCON: {int(connected)}\r\n", 0)
+
+    def idle(self, turn: int) -> None:
+        if turn != self.traffic:
+            return
+        self.linked(False)
+        if self.memory["saving"]:
+            code = self.granted()[0]
+            reachable = int(code[3:], 2) * {"000": 2, "001": 60, "010": 360}.get(code[:3], 60)
+            self.after(reachable, lambda: self.sleep(turn))
+
+    def sleep(self, turn: int) -> None:
+        if turn == self.traffic:
+            self.say("\r\n+XSLEEP: 1\r\n", 0)
+            self.then(lambda: setattr(self, "asleep", True), 0)
+
+    def heard(self, data: bytes, began: float) -> None:
+        if not self.asleep:
+            super().heard(data, began)
+            return
+        # What wakes it is lost; it listens again a moment later.
+        self.asleep = False
+        self.deaf = True
+        self.after(0.2, self.wake)
+
+    def wake(self) -> None:
+        self.deaf = False
+        self.say("\r\n+XSLEEP: 0\r\n", 0)
+        self.busy_on_air()
+        kept, self.kept_back = self.kept_back, []
+        for text in kept:
+            self.say(text, 0.1)
 
     # -- sockets --------------------------------------------------------------------------------------------------
 
@@ -117,8 +171,23 @@ class CordalN7(CellularModule):
             self.channels[number] = channel
         self.say(f"\r\n+XOPEN: {number},{0 if there else 1}\r\n", 0)
 
+    def look_up(self, given: list[str]) -> None:
+        if self.stat != 1:
+            raise Cme(NO_NETWORK)
+        self.silent = True
+        self.answer()
+        self.busy_on_air()
+        service = self.air.services.get(given[0], "")
+        found = "192.0.2.1" if service == "echo" else service.partition(":")[0]
+        self.say(f'\r\n+XNAME: 0,"{found}"\r\n' if found else "\r\n+XNAME: 1\r\n", 0.7)
+
     def received(self, number: int, data: bytes) -> None:
-        self.say(b"\r\n+XRECV: %d,%d," % (number, len(data)) + data, 0)
+        text = b"\r\n+XRECV: %d,%d," % (number, len(data)) + data
+        if self.asleep:
+            self.kept_back.append(text)
+            return
+        self.busy_on_air()
+        self.say(text, 0)
 
     def ended(self, number: int) -> None:
         self.channels.pop(number, None)
@@ -144,6 +213,7 @@ class CordalN7(CellularModule):
         self.prompt(take)
 
     def sent(self, number: int, data: bytes) -> None:
+        self.busy_on_air()
         channel = self.channels.get(number)
         right = bool(channel and channel.send(data))
         self.say(f"\r\n+XSENT: {number},{0 if right else 1}\r\n", 0)
