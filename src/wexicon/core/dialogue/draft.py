@@ -52,6 +52,7 @@ class _Draft:
             lines.append(f"tune {exchange.tuning}")
         self.tuning = exchange.tuning
         events = [(at, text) for at, text, role in exchange.heard if role in EVENTS and self.clean(text)]
+        around = [text for _, text, _ in exchange.heard]
         if exchange.said is not None:
             answers = [(at, text, role) for at, text, role in exchange.heard if role in ANSWERS]
             if answers and answers[-1][0] > USUAL_TIME:
@@ -61,13 +62,13 @@ class _Draft:
                 if role == "prompt":
                     lines.append(f'< "{text}"')
                 else:
-                    lines.append(f"< {self.pattern(text)}")
+                    lines.append(f"< {self.pattern(text, around)}")
             if not answers:
                 lines.append("<")
                 if not events and exchange.lasted >= 0.001:
                     lines.append(f"pause {exchange.lasted * 1000:.0f}ms")
         for at, text in events:
-            lines += [f"await {max(1, math.ceil(at * 2))}s", f"    < {self.pattern(text)}"]
+            lines += [f"await {max(1, math.ceil(at * 2))}s", f"    < {self.pattern(text, around)}"]
         return lines
 
     @staticmethod
@@ -93,8 +94,8 @@ class _Draft:
             return f">> {_escaped(literal)}{end}"
         return f"> {literal}" if literal else ">"
 
-    def pattern(self, text: str) -> str:
-        """A pattern for a line, with what is volatile as captures."""
+    def pattern(self, text: str, around: list[str]) -> str:
+        """A pattern for a line, with what is volatile as captures; it fits none of the other lines `around` it."""
         if HIDDEN in text or not self.clean(text):
             return "..."
         source = ""
@@ -117,7 +118,14 @@ class _Draft:
             fits = Pattern(source).match(text, known)
         except ValueError:
             fits = None
-        if fits is None or any(self.captured.get(str(value)) != name for name, value in fits.items() if name in source):
+        wide = fits is not None and any(
+            Pattern(source).match(other, known) is not None for other in around if other != text
+        )
+        if (
+            fits is None
+            or wide
+            or any(self.captured.get(str(value)) != name for name, value in fits.items() if name in source)
+        ):
             self.captured = before
             source = _literal(text)
         if source[:1] == '"' and source.rstrip()[-1:] == '"':
