@@ -12,9 +12,10 @@ from hypothesis import strategies as st
 from tests.conftest import VirtualBench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
+from wexicon.core.dialogue.doing import DialogueFault, Held
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.given import given as given_value
-from wexicon.core.dialogue.holder import DialogueFault, Held, Holder
+from wexicon.core.dialogue.holder import Holder
 from wexicon.core.dialogue.program import Needs
 from wexicon.core.exchange import Conversation
 from wexicon.core.expressions import Expression, ExpressionFault

@@ -11,7 +11,8 @@ import pytest
 from tests.conftest import VirtualBench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.holder import Held, Holder
+from wexicon.core.dialogue.doing import Held
+from wexicon.core.dialogue.holder import Holder
 from wexicon.core.module import Module
 from wexicon.rig.air import AccessPoint, Air, AirTable, Management, Network, Sky
 from wexicon.rig.standin import StandIn

@@ -16,8 +16,9 @@ import msgspec
 from wexicon.cli.files import read_file, secrets_for
 from wexicon.cli.show import print_line, print_table
 from wexicon.core.dialogue import Program, read_dialogue
+from wexicon.core.dialogue.doing import DialogueFault, Held
 from wexicon.core.dialogue.given import given
-from wexicon.core.dialogue.holder import DialogueFault, Held, Holder
+from wexicon.core.dialogue.holder import Holder
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault, Complaint, Fault, FileFault, ModuleFault
 from wexicon.core.insertion import written

@@ -139,7 +139,7 @@ def _row(setting: Setting) -> tuple[str, str, str, str]:
 @json_option
 def check(path: Path, as_json: bool) -> None:
     """Report every fault of the lexicon in FILE with its place, and the gaps that it has."""
-    from wexicon.core.lexicon.reading import gaps
+    from wexicon.core.lexicon.gaps import gaps
 
     name = str(path if path.suffix == ".toml" else f"{path}.toml")
     found = find_lexicon(name if "/" in name else f"./{name}", Path())

@@ -1,7 +1,7 @@
 """Reads a lexicon file and checks all of it.
 
 The rule: all that is wrong with the file is said before it is used, each fault with its place and a suggestion; what
-comes out can be relied upon. `gaps` tells what is not wrong and yet worth a look.
+comes out can be relied upon.
 """
 
 from __future__ import annotations
@@ -12,8 +12,9 @@ from typing import Any
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.durations import seconds
 from wexicon.core.exchange import Expectation, Want
-from wexicon.core.faults import Fault, FileFault
+from wexicon.core.faults import FileFault
 from wexicon.core.insertion import Template
+from wexicon.core.lexicon.extending import extend, nothing_to_extend
 from wexicon.core.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
 from wexicon.core.lexicon.tables import (
     FORMAT,
@@ -43,63 +44,12 @@ _TABLES = tuple(LexiconFile.__struct_fields__)
 _LARGEST_BLOCK = 1024
 
 
-def nothing_to_extend(name: str) -> bytes:
-    """For a lexicon that stands alone."""
-    raise Fault(f"there is no lexicon {name}")
-
-
 def read_lexicon(data: bytes, path: str, find: Callable[[str], bytes] = nothing_to_extend) -> Lexicon:
     """The lexicon in the bytes of a TOML file; `find` gives the bytes of one that it extends. Raises FileFault with every
     complaint."""
     source = Source(data, path)
-    _extend(source, find)
+    extend(source, find)
     return _Reading(source).lexicon()
-
-
-def _extend(source: Source, find: Callable[[str], bytes]) -> None:
-    """Puts the data below the source's own what the lexicons that it extends have."""
-    seen = [source.path]
-    name = source.data.get("extends")
-    while name:
-        if not isinstance(name, str) or name in seen or len(seen) > 8:
-            source.complain(("extends",), f"{name!r} cannot be extended", "a lexicon extends another by its name")
-            break
-        seen.append(name)
-        try:
-            below = Source(find(name), name).data
-        except Fault as fault:
-            source.complain(("extends",), fault.what.splitlines()[0], fault.hint)
-            break
-        name = below.pop("extends", "")
-        left_out = source.data.pop("without", [])
-        _take_away(source, below, left_out)
-        source.data = _merged(below, source.data)
-    source.finish()
-
-
-def _take_away(source: Source, below: dict[str, Any], left_out: Any) -> None:
-    """Takes away from the lexicon below what the one above does without."""
-    for path in left_out if isinstance(left_out, list) else ():
-        table, _, name = str(path).partition(".")
-        if not isinstance(below.get(table), dict) or name not in below[table]:
-            source.complain(("without",), f"there is no {path} to do without", meant(str(path), _paths(below)))
-        else:
-            del below[table][name]
-
-
-def _paths(data: dict[str, Any]) -> list[str]:
-    return [f"{table}.{name}" for table, found in data.items() if isinstance(found, dict) for name in found]
-
-
-def _merged(below: dict[str, Any], above: dict[str, Any], depth: int = 0) -> dict[str, Any]:
-    """Both together; what is above goes before. Below the table of a setting nothing is mixed but whole keys."""
-    merged = dict(below)
-    for key, value in above.items():
-        if depth < 3 and key != "value" and isinstance(value, dict) and isinstance(merged.get(key), dict):
-            merged[key] = _merged(merged[key], value, depth + 1)
-        else:
-            merged[key] = value
-    return merged
 
 
 class _Reading:
@@ -383,24 +333,3 @@ class _Reading:
             return None
         ends = table.ends_attention or (table.restarts and self.mapping("attention").get("how", "always") != "always")
         return Action(name, table.meaning, program, ends, table.restarts)
-
-
-def gaps(lexicon: Lexicon) -> list[tuple[str, str]]:
-    """What is missing in a lexicon without being wrong, as (place, what)."""
-    found: list[tuple[str, str]] = []
-    for name, setting in lexicon.settings.items():
-        if not setting.readable:
-            found.append((f"setting.{name}", "cannot be read back; it will only ever be “accepted”"))
-        if not setting.writable:
-            found.append((f"setting.{name}", "cannot be written"))
-        if not setting.meaning:
-            found.append((f"setting.{name}", "has no meaning"))
-    if any("{code" in error for error in lexicon.speech.error) and not lexicon.errors:
-        found.append(("errors", "error numbers have no meaning"))
-    if not lexicon.identify:
-        found.append(("identify", "nothing tells one module from another"))
-    elif not lexicon.unit:
-        found.append(("identify.unit", "no capture is said to be the unit's own"))
-    if lexicon.attention.how != "always" and not lexicon.actions.get("leave") and not lexicon.attention.data_pins:
-        found.append(("action.leave", "the module is left in command mode"))
-    return found

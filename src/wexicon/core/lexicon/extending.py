@@ -1,0 +1,64 @@
+"""A lexicon that extends another: all of the other's but for what it does without, and its own before that.
+
+The rule: tables are put together key by key; a value kind is taken whole, never mixed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from wexicon.core.faults import Fault
+from wexicon.core.text import meant
+from wexicon.core.toml import Source
+
+
+def nothing_to_extend(name: str) -> bytes:
+    """For a lexicon that stands alone."""
+    raise Fault(f"there is no lexicon {name}")
+
+
+def extend(source: Source, find: Callable[[str], bytes]) -> None:
+    """Puts the data below the source's own what the lexicons that it extends have."""
+    seen = [source.path]
+    name = source.data.get("extends")
+    while name:
+        if not isinstance(name, str) or name in seen or len(seen) > 8:
+            source.complain(("extends",), f"{name!r} cannot be extended", "a lexicon extends another by its name")
+            break
+        seen.append(name)
+        try:
+            below = Source(find(name), name).data
+        except Fault as fault:
+            source.complain(("extends",), fault.what.splitlines()[0], fault.hint)
+            break
+        name = below.pop("extends", "")
+        left_out = source.data.pop("without", [])
+        _take_away(source, below, left_out)
+        source.data = _merged(below, source.data)
+    source.finish()
+
+
+def _take_away(source: Source, below: dict[str, Any], left_out: Any) -> None:
+    """Takes away from the lexicon below what the one above does without."""
+    for path in left_out if isinstance(left_out, list) else ():
+        table, _, name = str(path).partition(".")
+        if not isinstance(below.get(table), dict) or name not in below[table]:
+            source.complain(("without",), f"there is no {path} to do without", meant(str(path), _paths(below)))
+        else:
+            del below[table][name]
+
+
+def _paths(data: dict[str, Any]) -> list[str]:
+    return [f"{table}.{name}" for table, found in data.items() if isinstance(found, dict) for name in found]
+
+
+def _merged(below: dict[str, Any], above: dict[str, Any], depth: int = 0) -> dict[str, Any]:
+    """Both together; what is above goes before. Below the table of a setting nothing is mixed but whole keys."""
+    merged = dict(below)
+    for key, value in above.items():
+        if depth < 3 and key != "value" and isinstance(value, dict) and isinstance(merged.get(key), dict):
+            merged[key] = _merged(merged[key], value, depth + 1)
+        else:
+            merged[key] = value
+    return merged
