@@ -16,14 +16,14 @@ class Agenda:
 
     def __init__(self, now: float = 0.0) -> None:
         self.now = now
-        self._heap: list[tuple[float, int, Callable[[], None]]] = []
+        self._heap: list[tuple[float, int, Callable[[], object]]] = []
         self._count = itertools.count()
 
-    def at(self, when: float, action: Callable[[], None]) -> None:
+    def at(self, when: float, action: Callable[[], object]) -> None:
         """Does `action` at the time `when`, or at once when that has passed, after all that was put there before."""
         heapq.heappush(self._heap, (max(when, self.now), next(self._count), action))
 
-    def after(self, delay: float, action: Callable[[], None]) -> None:
+    def after(self, delay: float, action: Callable[[], object]) -> None:
         """Does `action` in `delay` seconds."""
         self.at(self.now + delay, action)
 

@@ -13,7 +13,7 @@ from typing import Any
 
 from wexicon.core.charsets import gsm7_hex, ucs2
 from wexicon.core.framing import checksum
-from wexicon.core.patterns import PatternFault
+from wexicon.core.patterns import PatternFault, braces
 from wexicon.core.text import has_control, meant, to_bytes
 from wexicon.core.values import Address
 
@@ -50,28 +50,11 @@ class Template:
         self.source = source
         self.parts: list[str | tuple[str, list[str]]] = []
         self.names: list[str] = []
-        at = 0
-        plain = ""
-        while at < len(source):
-            if source.startswith(("{{", "}}"), at):
-                plain += source[at]
-                at += 2
-            elif source[at] == "{":
-                close = source.find("}", at)
-                if close < 0:
-                    raise PatternFault("this brace is never closed", at + 1, "write {{ for a brace as it is")
-                if plain:
-                    self.parts.append(plain)
-                plain = ""
-                self._insertion(source[at + 1 : close], at + 2)
-                at = close + 1
-            elif source[at] == "}":
-                raise PatternFault("this brace was never opened", at + 1, "write }} for a brace as it is")
+        for text, column in braces(source):
+            if column:
+                self._insertion(text, column)
             else:
-                plain += source[at]
-                at += 1
-        if plain:
-            self.parts.append(plain)
+                self.parts.append(text)
 
     def _insertion(self, inside: str, column: int) -> None:
         found = _INSERTION.fullmatch(inside)

@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_left
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from decimal import Decimal
 from itertools import accumulate, pairwise
 from typing import Any
@@ -84,29 +84,23 @@ class Anything:
 Element = Literal | Capture | Known | Anything
 
 
-def parse(source: str) -> list[Element]:
-    """The elements of a pattern. Raises PatternFault with the column."""
-    elements: list[Element] = []
+def braces(source: str) -> Iterator[tuple[str, int]]:
+    """The parts of a text with braces: what stands in them with its column (from 1), and what stands between them with
+    column 0. {{ and }} are braces as they are. Raises PatternFault with the column."""
     plain = ""
     at = 0
     while at < len(source):
         if source.startswith(("{{", "}}"), at):
             plain += source[at]
             at += 2
-        elif source.startswith("...", at):
-            if plain:
-                elements.append(Literal(plain))
-            plain = ""
-            elements.append(Anything())
-            at += 3
         elif source[at] == "{":
             close = source.find("}", at)
             if close < 0:
                 raise PatternFault("this brace is never closed", at + 1, "write {{ for a brace as it is")
             if plain:
-                elements.append(Literal(plain))
+                yield plain, 0
             plain = ""
-            elements.append(_capture(source[at + 1 : close], at + 2))
+            yield source[at + 1 : close], at + 2
             at = close + 1
         elif source[at] == "}":
             raise PatternFault("this brace was never opened", at + 1, "write }} for a brace as it is")
@@ -114,7 +108,21 @@ def parse(source: str) -> list[Element]:
             plain += source[at]
             at += 1
     if plain:
-        elements.append(Literal(plain))
+        yield plain, 0
+
+
+def parse(source: str) -> list[Element]:
+    """The elements of a pattern. Raises PatternFault with the column."""
+    elements: list[Element] = []
+    for text, column in braces(source):
+        if column:
+            elements.append(_capture(text, column))
+            continue
+        for index, plain in enumerate(text.split("...")):
+            if index:
+                elements.append(Anything())
+            if plain:
+                elements.append(Literal(plain))
     _refuse_neighbours(elements, source)
     return elements
 

@@ -83,7 +83,7 @@ class StandIn:
         """Takes the power away for so many seconds."""
         self.by_hand((0, lambda: self.power(False)), (off, lambda: self.power(True)))
 
-    def by_hand(self, *moves: tuple[float, Callable[[], None]]) -> None:
+    def by_hand(self, *moves: tuple[float, Callable[[], object]]) -> None:
         """What hands do, each move so many seconds from now; hands that begin something else leave the rest undone."""
         self._hands += 1
         this = self._hands
@@ -162,7 +162,7 @@ class StandIn:
 
     # -- helpers ------------------------------------------------------------------------------------------------
 
-    def after(self, delay: float, action: Callable[[], None]) -> None:
+    def after(self, delay: float, action: Callable[[], object]) -> None:
         """Does `action` in `delay` seconds, unless the power goes or the module restarts before."""
         life = self._life
         self.agenda.after(delay, lambda: action() if life == self._life and self.powered else None)
@@ -176,7 +176,7 @@ class StandIn:
     def _sent(self, data: bytes) -> None:
         self.uart.send(data)
 
-    def then(self, action: Callable[[], None], delay: float | None = None) -> None:
+    def then(self, action: Callable[[], object], delay: float | None = None) -> None:
         """Does `action` once all that it has said so far is on the wire (said with the same delay)."""
         wait = (self.answers_in if delay is None else delay) + self.uart.faults.late
         self.after(wait, lambda: self.after(max(0.0, self.uart.send(b"") - self.agenda.now), action))
@@ -202,7 +202,7 @@ class LineEditor:
         module: StandIn,
         end: str,
         line: Callable[[str], None],
-        wrong: Callable[[], None],
+        wrong: Callable[[], object],
         patience: float = 0.05,
         longest: int = 512,
     ) -> None:

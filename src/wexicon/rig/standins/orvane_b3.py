@@ -11,14 +11,15 @@ import re
 from typing import Any, ClassVar
 
 from wexicon.core.tuning import Tuning
-from wexicon.rig.standin import LineEditor, StandIn
+from wexicon.rig.bluetooth import BluetoothModule
+from wexicon.rig.standin import LineEditor
 
 WINDOW = 8.0
 RATES = {"24": 2400, "96": 9600, "19": 19200, "38": 38400, "57": 57600, "11": 115200}
 FORMS = {"n": r"[ -~]{1,15}", "m": r"[FL]", "p": r"[0-9]{4,6}", "b": "|".join(RATES), "a": r"[0-9A-F]{12}"}
 
 
-class OrvaneB3(StandIn):
+class OrvaneB3(BluetoothModule):
     """`mode` is data or command."""
 
     family = "orvane-b3"
@@ -31,11 +32,10 @@ class OrvaneB3(StandIn):
         self.mode = "data"
         self.began = self.agenda.now
         self.tail = b""
-        self.joined: StandIn | None = None
+        self.part()
         self.uart.tuning = Tuning(RATES[self.memory["b"]])
         self.editor = LineEditor(self, "\r", self.line, lambda: self.say("no 1\r\n"))
-        if self.memory["m"] == "L":
-            self.after(0.5, self.seek)
+        self.after(0.5, self.seek)
 
     def heard(self, data: bytes, began: float) -> None:
         if self.mode == "command":
@@ -85,29 +85,18 @@ class OrvaneB3(StandIn):
 
     # -- the air --------------------------------------------------------------------------------------------------
 
-    def visible_name(self) -> str:
-        return "" if self.joined or self.memory["m"] == "L" else f"{self.memory['n']}-{self.own['address'][-4:]}"
+    def leads(self) -> bool:
+        return bool(self.memory["m"] == "L")
 
-    def reaches(self, other: StandIn) -> bool:
-        return self.joined is other and self.mode == "data"
+    def listens(self) -> bool:
+        return self.mode == "data"
 
-    def seek(self) -> None:
-        """A leader seeks the follower whose address it keeps."""
+    def pin(self) -> str:
+        return str(self.memory["p"])
+
+    def mate(self) -> str:
         kept = self.memory["a"]
-        wanted = "".join(kept[at : at + 2] for at in range(10, -1, -2))
-        for other in self.air.members:
-            accept = getattr(other, "accept", None)
-            if other.powered and other.own.get("address") == wanted and accept and accept(self, self.memory["p"]):
-                self.joined = other
+        return "".join(kept[at : at + 2] for at in range(10, -1, -2))
 
-    def accept(self, leader: StandIn, pin: str) -> bool:
-        """A leader wants to join."""
-        if self.joined or self.mode != "data" or self.memory["m"] == "L" or pin != self.memory["p"]:
-            return False
-        self.joined = leader
-        return True
-
-    def left_by(self, leader: StandIn) -> None:
-        """The leader has gone."""
-        if self.joined is leader:
-            self.joined = None
+    def called(self) -> str:
+        return f"{self.memory['n']}-{self.own['address'][-4:]}"

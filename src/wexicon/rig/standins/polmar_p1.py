@@ -22,7 +22,7 @@ SENTENCES = ("GGA", "RMC", "GSA", "GSV", "VTG", "GLL", "ZDA")
 def sentence(body: str) -> str:
     """A sentence with `$`, checksum and line end (NMEA 0183, 5.3)."""
     total = 0
-    for byte in body.encode():
+    for byte in body.encode("utf-8", "surrogateescape"):
         total ^= byte
     return f"${body}*{total:02X}\r\n"
 

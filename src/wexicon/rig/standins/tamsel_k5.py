@@ -12,7 +12,8 @@ import re
 from typing import Any, ClassVar
 
 from wexicon.core.tuning import Tuning
-from wexicon.rig.standin import LineEditor, StandIn
+from wexicon.rig.bluetooth import BluetoothModule
+from wexicon.rig.standin import LineEditor
 
 RATES = {"2": 4800, "3": 9600, "4": 19200, "5": 38400, "6": 57600, "7": 115200}
 ALLOWED = {
@@ -26,13 +27,14 @@ KEY_TIME = 1.0
 START_TIME = 0.25
 
 
-class TamselK5(StandIn):
+class TamselK5(BluetoothModule):
     """`mode` is off, starting, data, half or whole."""
 
     family = "tamsel-k5"
     maker = "Tamsel"
     about = "Bluetooth plug, leader or follower, service key"
     keys = ("service",)
+    mode = "off"
     delivered: ClassVar[dict[str, Any]] = {
         "label": "TAMSEL-K5",
         "part": "F",
@@ -43,7 +45,7 @@ class TamselK5(StandIn):
     identity: ClassVar[dict[str, Any]] = {"address": "02A15C0013F7", "firmware": "1.4", "model": "TAMSEL-K5"}
 
     def started(self) -> None:
-        self.part_from_mate()
+        self.part()
         self.mode = "starting"
         self.fresh = True
         self.editor = LineEditor(self, "\r\n", self.line, lambda: self.answer_error(1))
@@ -51,8 +53,6 @@ class TamselK5(StandIn):
         command = "service" in self.held
         self.uart.tuning = Tuning(57600) if command else Tuning(RATES[rate], 8, parity, int(stop))
         self.after(START_TIME, lambda: self.listen(command))
-
-    joined: StandIn | None = None
 
     def listen(self, command: bool) -> None:
         if not command:
@@ -90,38 +90,20 @@ class TamselK5(StandIn):
 
     # -- the air --------------------------------------------------------------------------------------------------
 
-    def seek(self) -> bool:
-        """A leader joins the follower whose address it keeps, if both know the same PIN."""
-        for other in self.air.members:
-            accept = getattr(other, "accept", None)
-            mine = self.flash["part"] == "L" and other.own.get("address") == self.flash["mate"]
-            if mine and other.powered and accept and accept(self, self.flash["pass"]):
-                self.joined = other
-        return self.joined is not None
+    def leads(self) -> bool:
+        return bool(self.flash["part"] == "L")
 
-    def accept(self, leader: StandIn, pin: str) -> bool:
-        """A leader wants to join."""
-        if self.joined or self.mode != "data" or self.flash["part"] == "L" or pin != self.flash["pass"]:
-            return False
-        self.joined = leader
-        return True
+    def listens(self) -> bool:
+        return self.mode == "data"
 
-    def left_by(self, leader: StandIn) -> None:
-        """The leader has gone."""
-        if self.joined is leader:
-            self.joined = None
+    def pin(self) -> str:
+        return str(self.flash["pass"])
 
-    def part_from_mate(self) -> None:
-        """What is joined is left when it starts anew."""
-        if self.joined:
-            getattr(self.joined, "left_by", lambda leader: None)(self)
-            self.joined = None
+    def mate(self) -> str:
+        return str(self.flash["mate"])
 
-    def visible_name(self) -> str:
-        return "" if self.joined or self.mode != "data" or self.flash["part"] == "L" else str(self.flash["label"])
-
-    def reaches(self, other: StandIn) -> bool:
-        return self.joined is other
+    def called(self) -> str:
+        return str(self.flash["label"])
 
     # -- commands -----------------------------------------------------------------------------------------------
 

@@ -12,7 +12,7 @@ import re
 from typing import Any, ClassVar
 
 from wexicon.core.tuning import Tuning
-from wexicon.rig.standin import StandIn
+from wexicon.rig.bluetooth import BluetoothModule
 
 RATES = {
     "1": 1200,
@@ -30,8 +30,8 @@ WINDOW = 1.0
 SILENCE = 0.03
 
 
-class TamselK6(StandIn):
-    """`joined` is the leader that it passes data to."""
+class TamselK6(BluetoothModule):
+    """It is only ever a follower."""
 
     family = "tamsel-k6"
     maker = "Tamsel"
@@ -41,7 +41,7 @@ class TamselK6(StandIn):
     identity: ClassVar[dict[str, Any]] = {"address": "02A15C00218E", "firmware": "2.1"}
 
     def started(self) -> None:
-        self.joined: StandIn | None = None
+        self.part()
         self.buffer = b""
         self.turn = 0
         self.uart.tuning = Tuning(RATES[self.flash["R"]])
@@ -93,20 +93,8 @@ class TamselK6(StandIn):
 
     # -- the air --------------------------------------------------------------------------------------------------
 
-    def visible_name(self) -> str:
-        return "" if self.joined else str(self.flash["L"])
+    def pin(self) -> str:
+        return str(self.flash["P"])
 
-    def reaches(self, other: StandIn) -> bool:
-        return self.joined is other
-
-    def accept(self, leader: StandIn, pin: str) -> bool:
-        """A leader wants to join."""
-        if self.joined or pin != self.flash["P"]:
-            return False
-        self.joined = leader
-        return True
-
-    def left_by(self, leader: StandIn) -> None:
-        """The leader has gone."""
-        if self.joined is leader:
-            self.joined = None
+    def called(self) -> str:
+        return str(self.flash["L"])

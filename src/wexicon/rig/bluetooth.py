@@ -1,0 +1,61 @@
+"""What the Bluetooth stand-ins share: a leader joins the follower whose address it keeps, if both know the same PIN.
+
+The rule: who is joined passes on everything and is seen by nobody else; who starts anew lets go.
+"""
+
+from __future__ import annotations
+
+from wexicon.rig.standin import StandIn
+
+
+class BluetoothModule(StandIn):
+    """`joined` is the other side. Each module tells by the methods below how its own settings stand."""
+
+    joined: BluetoothModule | None = None
+
+    def leads(self) -> bool:
+        """Whether it is a leader."""
+        return False
+
+    def listens(self) -> bool:
+        """Whether it can be joined now, or seek: not while it takes commands."""
+        return True
+
+    def pin(self) -> str:
+        """What both sides must know."""
+        raise NotImplementedError
+
+    def mate(self) -> str:
+        """The address that a leader joins, in hexadecimal digits, the first byte first."""
+        return ""
+
+    def called(self) -> str:
+        """Its name, as others see it."""
+        raise NotImplementedError
+
+    def seek(self) -> bool:
+        """A leader joins the follower whose address it keeps; whether it is joined."""
+        if self.leads() and not self.joined:
+            for other in self.air.members:
+                if isinstance(other, BluetoothModule) and other.powered and other.own.get("address") == self.mate():
+                    self.joined = other if other.accept(self, self.pin()) else None
+        return self.joined is not None
+
+    def accept(self, leader: BluetoothModule, pin: str) -> bool:
+        """A leader wants to join."""
+        if self.joined or not self.listens() or self.leads() or pin != self.pin():
+            return False
+        self.joined = leader
+        return True
+
+    def part(self) -> None:
+        """Lets go of the other side, and is let go of."""
+        other, self.joined = self.joined, None
+        if other and other.joined is self:
+            other.joined = None
+
+    def visible_name(self) -> str:
+        return "" if self.joined or self.leads() or not self.listens() else self.called()
+
+    def reaches(self, other: StandIn) -> bool:
+        return self.joined is other
