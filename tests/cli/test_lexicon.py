@@ -87,7 +87,7 @@ def test_draft_asks_the_module_itself_and_what_it_writes_can_be_used() -> None:
     with bench('[unit.x]\nstandin = "cordal-g2"\n') as rig:
         port = rig.ports["x"]
         told = wexicon("lexicon", "draft", port, "--family", "asked", "--rate", "9600", "--rate", "115200").stdout
-        assert "wrote asked.toml: 115200 8N1, line end cr" in told
+        assert "wrote asked.toml: 115200 8N1, line end cr;" in told
         text = Path("asked.toml").read_text()
         assert 'error   = ["+CME ERROR: {code:int}", "ERROR"]' in text and "# guessed" in text
         lexicon = read_lexicon(text.encode(), "asked.toml")

@@ -86,10 +86,23 @@ class Babbler(StandIn):
 
 LEXICONS = {name: VirtualBench(name).lexicon for name in WANTED}
 WORDS = st.sampled_from(
-    [b"OK\r\n", b"ok\r\n", b"@ok\r\n", b"done\r", b"CMD\r\n", b"listening\r", b"ERR 1\r\n", b"BUSY\r\n",
-     b"+WHO BRISCA-W1 1 02\r\n", b"AT\r\n", b"+IN 0 99999999 x", b"\xff\x00", b"$PPLM,WHO,POLMAR-P1,1,2*5B\r\n", b"\x5a\x90\x00", b"> ",
-     b"#W=TAMSEL-K6 1 A", b"x" * 300]
-)  # fmt: skip
+    [
+        *(
+            b"OK\r\n",
+            b"ok\r\n",
+            b"@ok\r\n",
+            b"done\r",
+            b"CMD\r\n",
+            b"listening\r",
+            b"ERR 1\r\n",
+            b"BUSY\r\n",
+            b"AT\r\n",
+            b"> ",
+        ),
+        *(b"+WHO BRISCA-W1 1 02\r\n", b"+IN 0 99999999 x", b"$PPLM,WHO,POLMAR-P1,1,2*5B\r\n", b"#W=TAMSEL-K6 1 A"),
+        *(b"\xff\x00", b"\x5a\x90\x00", b"x" * 300),
+    ]
+)
 
 
 @settings(deadline=None, max_examples=60)

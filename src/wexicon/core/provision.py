@@ -141,7 +141,7 @@ class Provision:
             try:
                 found.update(self.module.read_many(together))
             except ModuleFault as fault:
-                self.unread.update(dict.fromkeys(together, fault.what))
+                self.unread.update(dict.fromkeys(together, fault.what.partition(": ")[2] or fault.what))
         return found
 
     def _require(self, name: str) -> None:

@@ -174,6 +174,10 @@ class CellularModule(StandIn):
         network = self.air.network
         return {
             "CLAC": Command(run=self.list_commands, test=""),
+            "GMI": Command(run=lambda: self.tell(self.maker), test=""),
+            "GMM": Command(run=lambda: self.tell(self.model), test=""),
+            "GMR": Command(run=lambda: self.tell(self.own["firmware"]), test=""),
+            "GSN": Command(run=lambda: self.tell(self.own["imei"]), test=""),
             "CGMI": Command(run=lambda: self.tell(self.maker), test=""),
             "CGMM": Command(run=lambda: self.tell(self.model), test=""),
             "CGMR": Command(run=lambda: self.tell(self.own["firmware"]), test=""),

@@ -38,7 +38,7 @@ class Card(msgspec.Struct):
 def card_folder() -> Path:
     """Where running rigs leave their cards."""
     own = os.environ.get("WEXICON_RUN")
-    return Path(own) if own else platformdirs.user_runtime_path("wexicon") / "rigs"
+    return Path(own) if own else platformdirs.user_state_path("wexicon") / "rigs"
 
 
 def cards() -> list[Card]:

@@ -111,21 +111,22 @@ class Drafting:
         for rate in rates:
             self.watch(f"{rate} baud")
             self.session.tune(Tuning(rate))
-            for end in ENDS:
-                self.session.adopt(Speech(end=end, closing="always"))
-                for _ in range(2):  # the first may meet with what the module heard of us at another rate
-                    outcome = self.session.exchange("AT", OK, QUICK)
-                    if outcome.ok:
-                        self.learned.tuning, self.learned.end = self.session.link.tuning, end
-                        return
-                    if outcome.how == "silence":
-                        break
+            if any(self._answers(end) for end in ENDS):
+                # The first may have met with what the module heard of us at another rate: the plainest that works counts.
+                self.learned.tuning = self.session.link.tuning
+                self.learned.end = next(end for end in ENDS if self._answers(end))
+                return
         tried = ", ".join(map(str, rates))
         raise Unreachable(
             f"nothing answers AT with OK (tried {tried} baud, line ends {', '.join(ENDS)})",
             where=self.session.link.name,
             hint="A module that is spoken to otherwise is written down by hand: wexicon lexicon new",
         )
+
+    def _answers(self, end: str) -> bool:
+        self.session.adopt(Speech(end=end, closing="always"))
+        outcome = self.session.exchange("AT", OK, QUICK)
+        return outcome.ok or (outcome.how == "error" and self.session.exchange("AT", OK, QUICK).ok)
 
     def _ask(self, said: str) -> Outcome:
         return self.session.exchange(said, _ANY, PATIENT)

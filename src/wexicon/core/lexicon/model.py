@@ -106,7 +106,9 @@ class Setting:
         """The value as a person reads it; a secret only as being there."""
         if value is None:
             return ""
-        return "(secret)" if self.secret else self.kind.show(value)
+        if self.secret:
+            return "(secret)"
+        return '""' if value == "" else self.kind.show(value)
 
     def there(self, firmware: str) -> bool:
         """Whether this firmware has the setting."""
