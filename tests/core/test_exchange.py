@@ -65,6 +65,8 @@ ALWAYS, ALONE, EITHER = (
         (EITHER, Expectation((want("> ", prompt=True),)), b"\r\n>x", "silence"),
         (EITHER, Expectation((want("OK"),)), b"OK\r\n", "ok"),
         (EITHER, Expectation((want("{any}"),)), b"OK\r\n", "ok"),
+        (EITHER, Expectation((want("{any}"),)), b"ERR 7\r\n", "error"),
+        (EITHER, Expectation((want("ERR {n:int}"),)), b"ERR 7\r\n", "ok"),
         (EITHER, Expectation((), (Pattern("NO {why}"),)), b"NO luck\r\n", "other"),
         (EITHER, Expectation((want("+A {x}"),), (Pattern("NO {why}"),)), b"NO luck\r\n", "other"),
         (EITHER, SILENT, b"", "ok"),

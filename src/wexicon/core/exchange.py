@@ -278,8 +278,12 @@ class Conversation:
     def _answers(self, expect: Expectation, text: str, now: float) -> Pattern | None:
         """The pattern that the line fits, when it is wanted or another answer that was named."""
         outcome = self._outcome
+        known = {**self.known, **outcome.captures} if outcome.captures else self.known
         while (want := self._want()) and not want.prompt:
-            captures = want.pattern.match(text, {**self.known, **outcome.captures})
+            if not want.pattern.literal_start() and self._is_no(text):
+                # Whoever asks for anything does not ask for an error.
+                break
+            captures = want.pattern.match(text, known)
             if want.gather:
                 # A word that ends an answer is no row, however wide the pattern.
                 if captures is not None and not self._is_final(text):
@@ -288,7 +292,7 @@ class Conversation:
                 following = self._step + 1
                 if following < len(expect.wants):
                     ahead = expect.wants[following]
-                    if not ahead.prompt and ahead.pattern.match(text, {**self.known, **outcome.captures}) is not None:
+                    if not ahead.prompt and ahead.pattern.match(text, known) is not None:
                         self._step += 1
                         continue
                 break
@@ -299,7 +303,7 @@ class Conversation:
             outcome.reach = want.pattern.reach
             break
         for which, other in enumerate(expect.others):
-            captures = other.match(text, {**self.known, **outcome.captures})
+            captures = other.match(text, known)
             if captures is not None:
                 outcome.captures.update(captures)
                 outcome.which = which
@@ -338,7 +342,10 @@ class Conversation:
         return ""
 
     def _is_final(self, text: str) -> bool:
-        return text in self._ok_words or any(one.match(text) is not None for one in (*self._ok, *self._errors))
+        return text in self._ok_words or any(one.match(text) is not None for one in self._ok) or self._is_no(text)
+
+    def _is_no(self, text: str) -> bool:
+        return any(one.match(text) is not None for one in (*self._errors, *self._busy))
 
     def _advance(self) -> None:
         self._step += 1
