@@ -1,10 +1,12 @@
 # The README's two commands: `make demo` shows the tool at work, `make test` proves it.
-# Each makes its own virtual environment with what it needs.
+# Each makes its own virtual environment with what it needs; where Python lacks the means for one, apt brings them.
 PYTHON ?= python3
 RUN = .venv/run
 DEV = .venv/dev
+SOURCES = $(shell find src -name '*.py' -o -name '*.toml' -o -name '*.wex')
+AS_ROOT = $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test bench clean
+.PHONY: demo test bench venv clean
 
 demo: $(RUN)/.ready
 	$(RUN)/bin/wexicon demo
@@ -18,12 +20,16 @@ test: $(DEV)/.ready
 bench: $(DEV)/.ready
 	$(DEV)/bin/python -m benchmarks
 
-$(RUN)/.ready: pyproject.toml $(shell find src -name '*.py' -o -path 'src/*.toml' -o -path 'src/*.wex')
+venv:
+	@$(PYTHON) -c 'import ensurepip, venv' 2>/dev/null || \
+		($(AS_ROOT) apt-get update -qq && $(AS_ROOT) apt-get install -y -qq python3-venv)
+
+$(RUN)/.ready: pyproject.toml $(SOURCES) | venv
 	$(PYTHON) -m venv $(RUN)
 	$(RUN)/bin/python -m pip install --quiet --disable-pip-version-check .
 	touch $@
 
-$(DEV)/.ready: pyproject.toml
+$(DEV)/.ready: pyproject.toml | venv
 	$(PYTHON) -m venv $(DEV)
 	$(DEV)/bin/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
 	touch $@

@@ -12,6 +12,7 @@ from tests.conftest import VirtualBench, bench, wexicon
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.core.waveform import heard_at, true_rate
 from wexicon.rig.standins import FAMILIES
+from wexicon.rig.uart import Faults
 
 WANTED: dict[str, dict[str, Any]] = {
     "brisca-w1": {"name": 'the "screen"', "mode": "station", "power": 17, "rate": 57600},
@@ -126,6 +127,10 @@ def test_a_setting_that_the_firmware_does_not_have_is_refused_before_anything_is
 def test_a_write_only_setting_is_accepted_and_never_called_checked() -> None:
     result = VirtualBench("tamsel-k6").provision(pin="4711")
     assert [(line.outcome, line.note, line.left) for line in result.settings] == [("accepted", "not readable", None)]
+    looked = VirtualBench("tamsel-k6").provision(write=False, pin="4711")
+    assert [(line.outcome, line.left) for line in looked.settings] == [("unread", None)]
+    stopped = VirtualBench("tamsel-k6", faults=Faults(cut_after=30)).provision(pin="4711", name="Quay 3", rate=57600)
+    assert {line.outcome for line in stopped.settings if line.name == "pin"} <= {"unread", "accepted"}
 
 
 def test_a_line_that_is_too_slow_for_the_modules_window_is_not_said() -> None:

@@ -19,6 +19,7 @@ OUTCOME_COLOURS = {
     "changed": "green",
     "conforms": "bold green",
     "accepted": "yellow",
+    "unread": "yellow",
     "refused": "bold red",
     "differs": "bold red",
     "failed": "bold red",

@@ -25,7 +25,8 @@ PATIENCE = 60.0
 
 
 class SettingResult(msgspec.Struct):
-    """What became of one setting: kept, changed, accepted, refused, differs; or read, where nothing was wanted."""
+    """What became of one setting: kept, changed, accepted (not readable), refused, differs; unread, where it cannot be read
+    and was not written; read, where nothing was wanted."""
 
     name: str
     found: Value | None = None
@@ -119,7 +120,7 @@ class Provision:
         names = [name for name in names if self.module.has(name)]
         self.found = self._read(names)
         self._compare(names)
-        changes = [s for s in self.result.settings if s.outcome in ("differs", "accepted")] if self.write else []
+        changes = [s for s in self.result.settings if s.outcome in ("differs", "unread")] if self.write else []
         if changes:
             self._change(changes)
         for line in self.result.settings:
@@ -176,7 +177,7 @@ class Provision:
             if wanted is None:
                 line.outcome, line.note = "read", self.unread.get(name, "")
             elif not setting.readable:
-                line.outcome, line.note = "accepted", "not readable"
+                line.outcome, line.note = "unread", "not readable"
             else:
                 line.outcome = "kept" if found == wanted else "differs"
             self.result.settings.append(line)
@@ -264,6 +265,9 @@ class Provision:
             for line in lines:
                 line.outcome, line.note = "refused", fault.what
             return False
+        for line in lines:
+            # It said yes, and nobody can look.
+            line.outcome = "accepted" if line.outcome == "unread" else line.outcome
         return True
 
     def identify_again(self) -> None:
@@ -280,7 +284,7 @@ class Provision:
             )
 
     def _judge(self, line: SettingResult, left: Value | None) -> None:
-        if line.outcome == "accepted":
+        if line.outcome in ("accepted", "unread"):
             return
         line.left = left
         if line.wanted is None or line.outcome == "refused":
@@ -320,4 +324,4 @@ class Provision:
         return Failure("compare", "; ".join(wrong))
 
 
-_RIGHT = ("kept", "changed", "accepted", "read")
+_RIGHT = ("kept", "changed", "accepted", "unread", "read")
