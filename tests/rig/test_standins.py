@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from tests.conftest import VirtualBench, bench, wexicon
+from wexicon.cli.files import find_lexicon
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.core.waveform import heard_at, true_rate
 from wexicon.rig.standins import FAMILIES
@@ -90,8 +92,6 @@ def test_on_a_port_and_again_after_a_power_cycle(name: str, tmp_path: Path) -> N
         lines.append(f"{key} = {text}")
     sheet = tmp_path / "s.toml"
     sheet.write_text(f'format = 1\n[seat.x]\nlexicon = "{name}"\n[seat.x.settings]\n' + "\n".join(lines))
-    import os
-
     environment = {**os.environ, "PIN": str(WANTED[name].get("pin", ""))}
     with bench(f'[unit.x]\nstandin = "{name}"\nserve = "{SERVED.get(name, "pty")}"\n') as rig:
         words = ("provision", str(sheet), rig.ports["x"], "--operator", "rig", "--json")
@@ -233,3 +233,21 @@ def test_garbage_of_a_start_names_its_rate(name: str, ours: int) -> None:
     garbage = heard_at(text, sent, Tuning(ours))
     lasted = sent.wire_time(len(text))
     assert true_rate(garbage, Tuning(ours), one.lexicon.start_texts(), USUAL_RATES, lasted) == sent.rate
+
+
+@pytest.mark.parametrize(
+    ("sent", "ours"), [(9600, 4800), (9600, 115200), (9600, 38400), (57600, 9600), (115200, 19200), (4800, 57600)]
+)
+@pytest.mark.parametrize("fix", [False, True])
+def test_garbage_of_sentences_names_its_rate(sent: int, ours: int, fix: bool) -> None:
+    """Sentences that the lexicon knows only in kind, not in what they tell."""
+    one = VirtualBench("polmar-p1")
+    heard: list[bytes] = []
+    one.standin.uart.to_host = heard.append
+    one.agenda.run_until(20 if fix else 3)
+    heard.clear()
+    one.agenda.run_until(one.agenda.now + 2.2)
+    text = b"".join(heard)
+    texts = find_lexicon("gnss-nmea").start_texts()
+    lasted = Tuning(sent).wire_time(len(text))
+    assert true_rate(heard_at(text, Tuning(sent), Tuning(ours)), Tuning(ours), texts, USUAL_RATES, lasted) == sent

@@ -16,13 +16,15 @@ from wexicon.core.tuning import Tuning
 
 
 class Try(msgspec.Struct, frozen=True):
-    """One attempt to be answered: how our side was tuned, what was said, how it ended, what was heard."""
+    """One attempt to be answered: how our side was tuned, what was said, how it ended, what was heard, and how
+    many seconds that took."""
 
     tuning: Tuning
     end: str
     said: str
     how: str
     heard: tuple[str, ...]
+    lasted: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -84,7 +86,7 @@ def point_to(tries: Sequence[Try], data_links: Iterable[Tuning] = (), start_text
     if texts:
         from wexicon.core.waveform import true_rate
 
-        rate = true_rate(to_bytes(text), one.tuning, texts)
+        rate = true_rate(to_bytes(text), one.tuning, texts, lasted=one.lasted or None)
     sounds = f"; it sounds like {rate} baud" if rate else ""
     return Cause(
         "garbage",

@@ -115,7 +115,8 @@ class Hail:
 
     def _tried(self, said: str, outcome: Outcome, heard: Sequence[str]) -> None:
         kept = tuple(text for text in heard if text)
-        self.tries.append(Try(self.session.link.tuning, self.session.speech.end, said, outcome.how, kept))
+        session = self.session
+        self.tries.append(Try(session.link.tuning, session.speech.end, said, outcome.how, kept, session.heard_for()))
 
     def _answers(self, within: float | None = None) -> bool:
         return self.ask(self.lexicon.attention.probe, within).ok

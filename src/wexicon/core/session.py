@@ -64,6 +64,7 @@ class Session:
         self._sent_until = 0.0
         self._heard_at = float("-inf")
         self._masks = False
+        self._hearing_since: float | None = None
         self.adopt(speech)
 
     @property
@@ -162,6 +163,8 @@ class Session:
             self._note_heard(now)
 
     def _hear(self, data: bytes, now: float) -> None:
+        if self._hearing_since is None:
+            self._hearing_since = now - self.link.tuning.wire_time(len(data))
         self._heard_at = now
         self.on_wire += self.link.tuning.wire_time(len(data))
         self.conversation.feed(data, now)
@@ -216,6 +219,11 @@ class Session:
             self.quiet_until(min(end, seen + quiet), lambda seen=seen: self._heard_at > seen)  # type: ignore[misc]
             if self._heard_at == seen or self.clock.now() >= end:
                 return
+
+    def heard_for(self) -> float:
+        """Seconds from the first to the last byte heard since this was asked before; 0 where there was none."""
+        began, self._hearing_since = self._hearing_since, None
+        return 0.0 if began is None else self._heard_at - began
 
     # -- our side of the link -----------------------------------------------------------------------------------
 

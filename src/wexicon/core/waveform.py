@@ -14,6 +14,9 @@ from numpy.typing import NDArray
 
 from wexicon.core.tuning import USUAL_RATES, Tuning
 
+# Bytes that are compared in order; more would take long and tell nothing new.
+_COMPARED = 160
+
 
 def levels(data: bytes, tuning: Tuning) -> NDArray[np.uint8]:
     """The level of the line in each bit time while `data` is sent back to back: 1 is high (rest), 0 is low."""
@@ -71,6 +74,7 @@ def true_rate(
     `texts` are what the module may have sent: its start message, its ready word, a sentence. Each is sent at each rate, and
     what is heard is compared byte by byte and by how often each byte is there. `lasted` are the seconds that the garbage
     took to come: far below our rate only this tells one rate from another, for every low bit is a whole zero byte to us.
+    More than ten times above our rate a text must be known to the letter, for a dozen of its characters are one to us.
     """
     if not garbage:
         return None
@@ -99,9 +103,10 @@ def _in_order(garbage: bytes, simulated: bytes) -> float:
 
     if not simulated:
         return 0.0
-    matcher = SequenceMatcher(None, garbage[:400], simulated[:400], autojunk=False)
+    garbage, simulated = garbage[:_COMPARED], simulated[:_COMPARED]
+    matcher = SequenceMatcher(None, garbage, simulated, autojunk=False)
     same = sum(block.size for block in matcher.get_matching_blocks())
-    return 2 * same / (min(len(garbage), 400) + min(len(simulated), 400))
+    return 2 * same / (len(garbage) + len(simulated))
 
 
 def _in_number(garbage: bytes, simulated: bytes) -> float:
