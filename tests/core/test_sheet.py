@@ -1,0 +1,69 @@
+"""Sheets: what is wrong with one is told in one go, with its line, before anything is opened."""
+
+from __future__ import annotations
+
+import pytest
+
+from wexicon.cli.files import find_lexicon
+from wexicon.core.faults import FileFault
+from wexicon.core.sheet import Sheet, read_sheet
+
+HEAD = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\n[seat.plug.settings]\n'
+
+
+def fetch(kind: str, name: str) -> str:
+    if name == "MISSING":
+        raise ValueError("the environment variable MISSING is not set")
+    return name
+
+
+def read(text: str, seat: str | None = None) -> Sheet:
+    return read_sheet(text.encode(), "s.toml", find_lexicon, fetch, seat)
+
+
+def test_values_become_plain_and_secrets_are_known_to_be_kept_back() -> None:
+    seat = read(
+        HEAD + 'pin = { env = "04711" }\nrate = { rate = 115200, stop = 2 }\npeer = "02a15c-00218e"\nrole = "leader"\n'
+    ).seats["plug"]
+    assert seat.wanted["rate"] == {"rate": 115200, "stop": "2", "parity": "none"}
+    assert seat.wanted["peer"] == "02:A1:5C:00:21:8E"
+    assert set(seat.secrets()) == {"04711"}
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "told"),
+    [
+        (HEAD + "pin = 4711\n", 5, "is a secret and does not belong into a sheet"),
+        (HEAD + 'pin = { env = "MISSING" }\n', 5, "the environment variable MISSING is not set"),
+        (HEAD + 'pin = { env = "47" }\n', 5, "the value (from env 47) has 2 digits"),
+        (
+            HEAD + 'role = "follower"\npeer = "02a15c00218e"\n',
+            6,
+            "needs role = leader, and the sheet wants role = follower",
+        ),
+        (HEAD + "rate = { rate = 9600, sto = 2 }\n", 5, "has no field sto"),
+        (HEAD + "rate = { stop = 2 }\n", 5, "lacks the field rate"),
+        (HEAD + 'nam = "x"\n', 5, "did you mean name?"),
+        (HEAD.replace("tamsel-k5", "tamsel-k4"), 3, "there is no lexicon tamsel-k4"),
+        (HEAD.replace("[seat.plug]", "[seat.plug]\ncolour = 1"), 3, "no such key"),
+        (HEAD.replace("format = 1\n", ""), 0, "format = 1 is missing"),
+        ("format = 1\n", 0, "there is no seat"),
+    ],
+)
+def test_what_is_wrong_is_told_with_its_line(text: str, line: int, told: str) -> None:
+    with pytest.raises(FileFault) as fault:
+        read(text)
+    complaint = next(c for c in fault.value.complaints if told in c.what + c.hint)
+    assert complaint.line == line and "47" not in complaint.what.replace("from env 47", "")
+
+
+def test_only_the_secrets_of_the_seat_that_is_taken_are_asked_for() -> None:
+    two = (
+        HEAD
+        + 'pin = { env = "4711" }\n'
+        + HEAD.replace("format = 1\n", "").replace("plug", "other")
+        + 'pin = { env = "MISSING" }\n'
+    )
+    assert list(read(two, "plug").seats) == ["plug"]
+    with pytest.raises(FileFault):
+        read(two)
