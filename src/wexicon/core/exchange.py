@@ -115,6 +115,8 @@ class Conversation:
     def adopt(self, speech: Speech) -> None:
         """Speaks this way from now on; what has come and is not whole is forgotten."""
         self.speech = speech
+        self._form = speech.form
+        self._end_of_line = speech.line_end
         self._ok_words = {word for word in speech.ok if "{" not in word and "..." not in word}
         self._ok = [Pattern(word) for word in speech.ok if word not in self._ok_words]
         self._busy = [Pattern(word) for word in speech.busy]
@@ -134,7 +136,7 @@ class Conversation:
     def begin(self, text: str, expect: Expectation, now: float, *, exact: bool = False) -> bytes:
         """Begins an exchange: gives the bytes to say, the line end added unless `exact`. The time limit is set by the
         caller (`deadline`), who knows how long the bytes take on the wire."""
-        if self.speech.form == "sentences":
+        if self._form == "sentences":
             text = with_checksum(text)
         data = self._encoded(text, exact)
         self.outcome = None
@@ -145,6 +147,8 @@ class Conversation:
         self._outcome = Outcome("", text, {}, [], [])
         if self.speech.echo == "off":
             self._echo = []
+        elif text.isprintable():
+            self._echo = [text] if text else []
         else:
             self._echo = [part for part in text.replace("\r", "\n").split("\n") if part]
         self._set_prompts()
@@ -153,12 +157,12 @@ class Conversation:
         return data
 
     def _encoded(self, text: str, exact: bool) -> bytes:
-        if self.speech.form == "bytes":
+        if self._form == "bytes":
             try:
                 return bytes.fromhex(text)
             except ValueError:
                 raise InsertionFault(f"{text!r} is no bytes in hexadecimal, as this module is spoken to") from None
-        return to_bytes(text if exact else text + self.speech.line_end)
+        return to_bytes(text if exact else text + self._end_of_line)
 
     def _set_prompts(self) -> None:
         want = self._want()
@@ -191,7 +195,7 @@ class Conversation:
             if self._complete and (self.speech.closing == "either" or self._expect.closing):
                 self._end("ok", now)
                 return
-            for frame in self.framer.release() if self.speech.form == "lines" else []:
+            for frame in self.framer.release() if self._form == "lines" else []:
                 self._judge(frame, now)
             if self._expect:
                 self._end("silence", now)
@@ -215,7 +219,7 @@ class Conversation:
 
     def _judge(self, frame: Frame, now: float) -> None:
         text = frame.text
-        if self.speech.form == "sentences" and text[-3:-2] == "*":
+        if self._form == "sentences" and text[-3:-2] == "*":
             # The checksum was checked and has no more to tell; patterns are written without it.
             text = text[:-3]
         open_still = self._expect is not None
@@ -360,7 +364,7 @@ class Conversation:
         lenient = self._expect.closing == "lenient"
         closing = self.speech.closing if lenient else self._expect.closing or self.speech.closing
         source = last.pattern.source
-        done = last.prompt or closing == "alone" or self.speech.form != "lines"
+        done = last.prompt or closing == "alone" or self._form != "lines"
         if done or source in self._ok_words or any(source == word.source for word in self._ok):
             self._end("ok", now)
         elif closing == "either" or lenient:
