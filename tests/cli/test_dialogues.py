@@ -115,6 +115,22 @@ def test_a_trace_becomes_a_dialogue_that_holds_against_its_recording() -> None:
     assert "held: " in wexicon(*words).stdout
 
 
+def test_whatever_a_module_sends_is_shown_escaped() -> None:
+    text = (
+        Path("tide-echo.wex")
+        .read_text()
+        .replace(">> {reading}", ">> \\xFF\\x1B[2J\\x00ab{{}}..")
+        .replace("{reading|length}", "12")
+    )
+    text = text.replace("check echoed == reading\n", "").replace("size == length(reading)", "size == 12")
+    Path("odd.wex").write_text(text + 'note "heard {echoed}"\noperator "look: {echoed}"\nfail "because {echoed}"\n')
+    report = rehearse("odd.wex", status=1)
+    assert report["kept"]["echoed"] == "\\xFF\\x1B[2J\\x00ab{}.."
+    key = ("--file", "passphrase=harbour-office.key")
+    told = wexicon("rehearse", "odd.wex", "-l", "brisca-w1", "--rig", "bench.toml", *key, status=1)
+    assert "\x1b" not in told.stdout + told.stderr and "because \\xFF\\x1B[2J" in told.stderr
+
+
 def test_values_come_in_many_ways_and_secrets_never_from_the_call() -> None:
     Path("v.wex").write_text("needs a int\nneeds b secret\nneeds c = a + 1\nkeep a, c\n")
     words = ("rehearse", "v.wex", "-l", "brisca-w1", "--json")

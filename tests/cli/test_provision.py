@@ -120,3 +120,10 @@ def test_the_demo_runs_and_leaves_nothing_behind(tmp_path: Path) -> None:
     found = re.search(r"/dev/pts/\d+", told)
     assert PIN not in told and found
     assert not list(tmp_path.glob("wexicon-demo-*")) and not Path(found[0]).exists()
+
+
+def test_what_a_module_is_called_cannot_move_the_cursor() -> None:
+    with bench(k5(settings='{ label = "a\\u001b[2Jb\\u202e" }')) as rig:
+        words = ("readout", rig.ports["plug"], "-l", "tamsel-k5", "--operator", "rig")
+        shown = wexicon(*words).stdout
+        assert "a\\x1B[2Jb\\u202E" in shown and "\x1b" not in shown and "\u202e" not in shown

@@ -16,7 +16,7 @@ import msgspec
 from wexicon.cli.files import read_file, secrets_for
 from wexicon.cli.show import print_line, print_table
 from wexicon.core.dialogue import Program, read_dialogue
-from wexicon.core.dialogue.doing import DialogueFault, Held
+from wexicon.core.dialogue.doing import DialogueFault
 from wexicon.core.dialogue.given import given
 from wexicon.core.dialogue.holder import Holder
 from wexicon.core.durations import spoken
@@ -135,7 +135,7 @@ def hold(
     return DialogueReport(
         program.path,
         outcome,
-        _printable(holder.held),
+        holder.held.kept,
         [visible(note) for note in holder.held.notes],
         failure,
         session.exchanges,
@@ -152,10 +152,6 @@ def _failure(fault: Fault) -> Failure:
     if part is None:
         return Failure(step, fault.what, next=fault.hint, status=fault.status)
     return Failure(step, fault.what, part.said, part.expected, part.heard, fault.hint, fault.status)
-
-
-def _printable(held: Held) -> dict[str, Any]:
-    return {name: msgspec.to_builtins(value, enc_hook=str) for name, value in held.kept.items()}
 
 
 def print_report(report: DialogueReport) -> None:

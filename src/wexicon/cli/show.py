@@ -40,8 +40,17 @@ def console(*, err: bool = False) -> Any:
 
 
 def print_json(data: Any) -> None:
-    """Prints one JSON document, indented."""
-    click.echo(msgspec.json.format(msgspec.json.encode(data), indent=2).decode())
+    """Prints one JSON document, indented. A text with bytes in it that are no UTF-8 is shown escaped."""
+    click.echo(msgspec.json.format(msgspec.json.encode(_encodable(data)), indent=2).decode())
+
+
+def _encodable(data: Any) -> Any:
+    data = msgspec.to_builtins(data, enc_hook=str)
+    if isinstance(data, str):
+        return visible(data) if any("\ud800" <= char <= "\udfff" for char in data) else data
+    if isinstance(data, dict):
+        return {key: _encodable(value) for key, value in data.items()}
+    return [_encodable(value) for value in data] if isinstance(data, list) else data
 
 
 def print_table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, outcome: int | None = None) -> None:

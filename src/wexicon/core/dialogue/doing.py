@@ -156,7 +156,7 @@ class Doing:
 
     def _operator(self, statement: Statement, rest: str) -> None:
         act, source = operator_parts(rest)
-        text = self._text(statement, source)
+        text = visible(self._text(statement, source))
         self.session.trace.record(self.session.clock.now(), "asked", act=act, text=text)
         self.operator.ask(act, text)
 
