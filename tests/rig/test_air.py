@@ -83,6 +83,10 @@ def test_a_scanning_handset_sees_names_and_a_leader_that_goes_lets_go() -> None:
     assert pair.air.names() == ["Quay 3"]
     pair.start(0)
     assert pair.passes() == (True, True)
+    late = Pair(("tamsel-k5", LEADER), ("tamsel-k6", {}))
+    late.start(0, 1)
+    late.run(5)
+    assert late.passes() == (True, True)
     other = Pair(("tamsel-k5", LEADER), ("tamsel-k6", {}))
     other.start(1, 0)
     other.standins[0].key("service", True)

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 from wexicon.rig.standin import StandIn
 
+SEEKS_EVERY = 3.0
+
 
 class BluetoothModule(StandIn):
     """`joined` is the other side. Each module tells by the methods below how its own settings stand."""
@@ -40,6 +42,11 @@ class BluetoothModule(StandIn):
                 if isinstance(other, BluetoothModule) and other.powered and other.own.get("address") == self.mate():
                     self.joined = other if other.accept(self, self.pin()) else None
         return self.joined is not None
+
+    def keep_seeking(self) -> None:
+        """A leader goes on seeking until it is joined or takes commands."""
+        if self.leads() and self.listens() and not self.seek():
+            self.after(SEEKS_EVERY, self.keep_seeking)
 
     def accept(self, leader: BluetoothModule, pin: str) -> bool:
         """A leader wants to join."""

@@ -35,7 +35,7 @@ class OrvaneB3(BluetoothModule):
         self.part()
         self.uart.tuning = Tuning(RATES[self.memory["b"]])
         self.editor = LineEditor(self, "\r", self.line, lambda: self.say("no 1\r\n"))
-        self.after(0.5, self.seek)
+        self.after(0.5, self.keep_seeking)
 
     def heard(self, data: bytes, began: float) -> None:
         if self.mode == "command":

@@ -59,6 +59,7 @@ class TamselK5(BluetoothModule):
             self.mode = "data"
             if not self.seek():
                 self.say("K5 NO MATE\r\n", 0)
+                self.after(1.0, self.keep_seeking)
             return
         self.mode = "half"
         if "service" in self.held:
