@@ -104,6 +104,13 @@ class Conversation:
         self._heard: list[Heard] = []
         self._watched: list[Pattern] = []
         self._patterns = dict(events or {})
+        # Events by the character that they begin with, those that may begin with any among them.
+        starts = {pattern.literal_start()[:1] for pattern in self._patterns.values()}
+        self._anyhow = [one for one in self._patterns.items() if not one[1].literal_start()]
+        self._by_start = {
+            start: [one for one in self._patterns.items() if one[1].literal_start()[:1] in ("", start)]
+            for start in starts
+        }
         self._expect: Expectation | None = None
         self._step = 0
         self._began = 0.0
@@ -269,7 +276,7 @@ class Conversation:
         return bool(want and not want.pattern.literal_start())
 
     def _known_event(self, text: str, now: float) -> Event | None:
-        for name, pattern in self._patterns.items():
+        for name, pattern in self._by_start.get(text[:1], self._anyhow):
             values = pattern.match(text, self.known)
             if values is not None:
                 return Event(name, text, values, now)

@@ -153,10 +153,15 @@ class Framer:
         return [Broken(to_text(text))] if first else []
 
     def _careful(self, buffer: bytes) -> list[Frame]:
-        """One frame at a time: there may be a prompt or a block among the lines."""
+        """One frame at a time where there may be a prompt or a block; the lines between two blocks all at once."""
         frames: list[Frame] = []
         at = 0
         while True:
+            if not self.prompts:
+                start = self._next_lead(buffer, at)
+                if start > at:
+                    frames += self._frames(buffer[at:start].replace(b"\r", b"\n").split(b"\n"))
+                    at = start
             while at < len(buffer) and buffer[at] in b"\r\n":
                 at += 1
                 self._overlong = False
@@ -181,6 +186,17 @@ class Framer:
         if len(self._buffer) > LONGEST_LINE and self._block_end(self._buffer, 0) <= 0:
             frames += self._cut()
         return frames
+
+    def _next_lead(self, buffer: bytes, at: int) -> int:
+        """Where the next line begins that may be a block's; where there is none, where the last line begins."""
+        found = max(buffer.rfind(b"\n"), buffer.rfind(b"\r")) + 1
+        for lead, _, _ in self._blocks:
+            place = buffer.find(lead, at)
+            while place > at and buffer[place - 1] not in b"\r\n":
+                place = buffer.find(lead, place + 1)
+            if 0 <= place < found:
+                found = place
+        return max(found, at)
 
     def _block_end(self, buffer: bytes, at: int) -> int:
         """Where the block that begins at `at` ends, which may lie beyond the buffer; 0 where there is none."""

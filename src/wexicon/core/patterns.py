@@ -177,7 +177,7 @@ def convert(kind: str, text: str) -> Any:
 class Pattern:
     """A compiled pattern. `names` are its captures in order; `needs` the names that must be known before."""
 
-    __slots__ = ("_parts", "_start", "elements", "names", "needs", "reach", "source")
+    __slots__ = ("_missed", "_parts", "_reach", "_start", "elements", "names", "needs", "source")
 
     def __init__(self, source: str) -> None:
         self.source = source
@@ -189,7 +189,8 @@ class Pattern:
             for e in self.elements
             if isinstance(e, Capture) and e.size and not e.size.isdigit() and e.size not in earlier
         ]
-        self.reach = 0
+        self._reach = 0
+        self._missed: str | None = None
         self._parts = self._runs()
         self._start = self.literal_start()
 
@@ -207,12 +208,19 @@ class Pattern:
         """The captures when the whole of `text` fits, else None; then `reach` says how far it did fit."""
         start = self._start
         if start and not text.startswith(start):
-            # Most lines fit none of the patterns that are held against them, and part from them early.
-            self.reach = next(
-                (at for at, pair in enumerate(zip(start, text, strict=False)) if pair[0] != pair[1]), len(text)
-            )
+            # Most lines fit none of the patterns that are held against them; how far they fit is seldom asked.
+            self._missed = text
             return None
+        self._missed = None
         return _Attempt(self, text, known or {}).run()
+
+    @property
+    def reach(self) -> int:
+        """How many characters of the last line that did not fit did fit."""
+        if self._missed is None:
+            return self._reach
+        pairs = enumerate(zip(self._start, self._missed, strict=False))
+        return next((at for at, (wanted, heard) in pairs if wanted != heard), len(self._missed))
 
     def literal_start(self) -> str:
         """The characters with which every fitting line begins, as far as they are fixed."""
@@ -258,7 +266,7 @@ class _Attempt:
         return {name: convert(kind, text[start:end]) for name, (kind, start, end) in self.spans.items()}
 
     def parted(self, at: int) -> None:
-        self.pattern.reach = max(self.reach, at)
+        self.pattern._reach = max(self.reach, at)
 
     def search(self, free: Element, run: list[Element], at: int, last: bool) -> tuple[int, int]:
         """The first place from `at` on where the run fits (to the very end of the text if it is the last)."""
