@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
 
 from wexicon.cli.files import find_lexicon
 from wexicon.core.agenda import Agenda
@@ -24,6 +25,12 @@ from wexicon.rig.serving import Server, real_agenda, served
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import family
 from wexicon.rig.uart import Faults
+
+# Shared machines stall now and then: no property fails by the clock. Where a change is judged, the same examples are tried
+# each time; HYPOTHESIS_EXAMPLES asks for more of them.
+settings.register_profile("here", deadline=None, max_examples=int(os.environ.get("HYPOTHESIS_EXAMPLES", "100")))
+settings.register_profile("judged", deadline=None, derandomize=True)
+settings.load_profile("judged" if os.environ.get("CI") else "here")
 
 SAMPLE = Path(__file__).parents[1] / "src" / "wexicon" / "sample"
 

@@ -102,7 +102,7 @@ def test_all_faults_of_a_lexicon_are_told_in_one_go() -> None:
     assert all(word in str(fault.value) for word in ("max_byte", "okay", "setting.pin.value.min"))
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.data())
 def test_any_file_is_read_or_refused(tmp_path: Path, data: st.DataObject) -> None:
     texts = (LEXICON, (SAMPLE / "service-plug.toml").read_text(), (SAMPLE / "bench.toml").read_text())

@@ -6,7 +6,7 @@ from decimal import Decimal
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import VirtualBench
@@ -212,7 +212,6 @@ WORDS = st.sampled_from(
 )  # fmt: skip
 
 
-@settings(deadline=None)
 @given(st.lists(st.lists(WORDS, max_size=3).map("".join) | st.text(max_size=20), max_size=12).map("\n".join))
 def test_any_text_gives_faults_or_a_program_that_prints_and_reads_the_same(text: str) -> None:
     try:
@@ -352,7 +351,6 @@ ANSWERS = st.tuples(LINES, st.sampled_from(["answer", "answer", "event"]))
 RECORDED = st.lists(st.tuples(LINES, st.lists(ANSWERS, max_size=3)), min_size=1, max_size=6)
 
 
-@settings(deadline=None, max_examples=150)
 @given(RECORDED)
 def test_a_drafted_dialogue_succeeds_against_a_recording_of_the_same_trace(
     said: list[tuple[str, list[tuple[str, str]]]],

@@ -31,6 +31,8 @@ from wexicon.core.patterns import KINDS, Pattern, PatternFault
         ("{x}={=x}", "7=7", {"x": "7"}),
         ("{x:int}={=x}", "7=8", None),
         ("{{{x:int}}}", "{7}", {"x": 7}),
+        ("wait{...} {x:int}", "wait... 7", {"x": 7}),
+        ("wait{...}", "wait for it", None),
     ],
 )  # fmt: skip
 def test_captures(source: str, text: str, captures: dict[str, Any] | None) -> None:

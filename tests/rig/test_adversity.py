@@ -105,7 +105,7 @@ WORDS = st.sampled_from(
 )
 
 
-@settings(deadline=None, max_examples=60)
+@settings(max_examples=60)
 @given(st.sampled_from(sorted(WANTED)), st.lists(WORDS | st.binary(max_size=12), max_size=6))
 def test_a_module_that_says_anything_at_all_gives_a_clear_end(name: str, pieces: list[bytes]) -> None:
     agenda = Agenda()

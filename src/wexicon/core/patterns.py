@@ -4,7 +4,7 @@
     ERR {code:int}            a kind: int, decimal, word, hex, quoted, address, list, bytes(N)
     +MATE {=peer}             must equal a value that is already known
     +ID ... {version:word}    three dots stand for any text
-    {{ and }}                 braces as they are
+    {{ and }} and {...}       braces and three dots as they are
 
 The rule: a match takes time in proportion to the line, however the pattern is written. Kinds take as many characters
 as belong to them and give none back; free text takes as few as will do. Nothing is tried twice: the end of a run of
@@ -116,7 +116,7 @@ def parse(source: str) -> list[Element]:
     elements: list[Element] = []
     for text, column in braces(source):
         if column:
-            elements.append(_capture(text, column))
+            elements.append(Literal(text) if text == "..." else _capture(text, column))
             continue
         for index, plain in enumerate(text.split("...")):
             if index:

@@ -135,7 +135,11 @@ class _Draft:
 
 def _literal(text: str) -> str:
     """Text as a pattern has it; what cannot be written on a line is anything."""
-    return re.sub(r"\.{3,}", "...", _ODD.sub("...", text.replace("{", "{{").replace("}", "}}")))
+    source = ""
+    for part in re.split(f"({_ODD.pattern})", text):
+        odd = bool(_ODD.fullmatch(part))
+        source += "..." if odd else part.replace("{", "{{").replace("}", "}}").replace("...", "{...}")
+    return source
 
 
 def _escaped(text: str) -> str:
