@@ -14,6 +14,12 @@ from shutil import copy
 import pytest
 
 from tests.conftest import SAMPLE, bench, clean, k5, wexicon
+from wexicon.cli.files import find_lexicon
+from wexicon.core.provision import Provision
+from wexicon.core.session import Session
+from wexicon.core.tuning import Tuning
+from wexicon.links.port import open_port
+from wexicon.rig.serving import RigOperator
 
 PIN = "48213"
 
@@ -127,3 +133,13 @@ def test_what_a_module_is_called_cannot_move_the_cursor() -> None:
         words = ("readout", rig.ports["plug"], "-l", "tamsel-k5", "--operator", "rig")
         shown = wexicon(*words).stdout
         assert "a\\x1B[2Jb\\u202E" in shown and "\x1b" not in shown and "\u202e" not in shown
+
+
+def test_an_operator_object_works_the_rig_from_code() -> None:
+    lexicon = find_lexicon("tamsel-k5")
+    with bench(k5()) as rig:
+        link = open_port(rig.ports["plug"], Tuning(57600))
+        session = Session(link, lexicon.speech, lexicon.events)
+        result = Provision(session, lexicon, RigOperator(rig, "plug"), {"name": "Cobble Stair"}).run()
+        link.close()
+    assert result.outcome == "conforms" and rig.bench.units["plug"].standin.flash["label"] == "Cobble Stair"

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wexicon.core.exchange import LINGER, OK, SILENT, Conversation, Expectation, Outcome, Want
+from wexicon.core.exchange import LINGER, OK, Conversation, Expectation, Outcome, Want
 from wexicon.core.patterns import Pattern
 from wexicon.core.speech import Speech
 
@@ -69,7 +69,7 @@ ALWAYS, ALONE, EITHER = (
         (EITHER, Expectation((want("ERR {n:int}"),)), b"ERR 7\r\n", "ok"),
         (EITHER, Expectation((), (Pattern("NO {why}"),)), b"NO luck\r\n", "other"),
         (EITHER, Expectation((want("+A {x}"),), (Pattern("NO {why}"),)), b"NO luck\r\n", "other"),
-        (EITHER, SILENT, b"", "ok"),
+        (EITHER, Expectation(silent=True), b"", "ok"),
     ],
 )  # fmt: skip
 def test_how_an_exchange_ends_is_the_same_byte_by_byte_and_at_once(
@@ -124,7 +124,7 @@ def test_captures_of_one_line_may_be_required_in_the_next() -> None:
 
 def test_an_echo_with_no_line_end_is_cut_off() -> None:
     speech = Speech(end="none", answer="silence 20ms", closing="alone")
-    conversation, outcome = talk(speech, Expectation((want("#W={who}"),)), b"AT#W?#W=me", "AT#W?", byte_by_byte=False)
+    conversation, outcome = talk(speech, Expectation((want(":W={who}"),)), b"AT:W?:W=me", "AT:W?", byte_by_byte=False)
     assert outcome and outcome.captures == {"who": "me"}
     # With the echo off the same bytes are an answer like any other.
     _, outcome = talk(

@@ -99,7 +99,7 @@ WORDS = st.sampled_from(
             b"AT\r\n",
             b"> ",
         ),
-        *(b"+WHO BRISCA-W1 1 02\r\n", b"+IN 0 99999999 x", b"$PPLM,WHO,POLMAR-P1,1,2*5B\r\n", b"#W=TAMSEL-K6 1 A"),
+        *(b"+WHO BRISCA-W1 1 02\r\n", b"+IN 0 99999999 x", b"$PPLM,WHO,POLMAR-P1,1,2*5B\r\n", b":W=TAMSEL-K6 1 A"),
         *(b"\xff\x00", b"\x5a\x90\x00", b"x" * 300),
     ]
 )

@@ -145,6 +145,7 @@ def test_access_points_have_signal_and_protection_and_the_sky_gives_a_fix_in_tim
     receiver = VirtualBench("polmar-p1")
     receiver.standin.air = Air(AirTable(sky=Sky(latitude=-33.5, longitude=151.25, fix_in=20)))
     held = hold(receiver, "do position\n")
+    assert held.kept["system"] == "GPS"
     assert (str(held.kept["latitude"]), str(held.kept["longitude"])) == ("-33.5000000", "151.2500000")
     assert receiver.agenda.now >= 20
     time = hold(receiver, "do time\n")

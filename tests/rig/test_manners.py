@@ -6,6 +6,8 @@ import msgspec
 
 from tests.conftest import VirtualBench
 from tests.rig.test_air import hold
+from wexicon.core.hail import Hail
+from wexicon.core.module import Module
 
 
 def test_a_wrong_line_end_is_found_out() -> None:
@@ -21,3 +23,19 @@ def test_a_busy_module_is_told_again() -> None:
     held = hold(one, "> AT+SEEK\n<\npause 100ms\nread power\nkeep power\n")
     assert held.kept["power"] == 20
     assert one.trace.texts("said").count("AT+POWER?") > 3
+
+
+def test_attention_that_a_command_ended_is_taken_back() -> None:
+    one = VirtualBench("tamsel-k5")
+    session = one.session()
+    module = Module(session, one.lexicon, one.hands)
+
+    def hail() -> None:
+        Hail(session, one.lexicon, one.hands, 10).find()
+
+    module.regain = hail
+    module.do("save")
+    module.do("restart")
+    assert not module.attentive and one.standin.mode != "whole"  # type: ignore[attr-defined]
+    assert module.read("name") == "TAMSEL-K5" and module.attentive
+    assert len(one.hands.asked) == 2

@@ -10,17 +10,8 @@ import click
 
 from wexicon.cli.files import find_sheet
 from wexicon.cli.outcome import UnitReport, end_with, print_end, print_failure, print_identity, print_settings
-from wexicon.cli.show import Progress, json_option, print_json
-from wexicon.cli.working import (
-    default_trace,
-    fixture_at,
-    fixture_option,
-    operator_for,
-    operator_option,
-    patience_option,
-    session_on,
-    trace_option,
-)
+from wexicon.cli.show import Progress, print_json
+from wexicon.cli.working import default_trace, fixture_at, operator_for, session_on, works_a_module
 from wexicon.core.faults import CallFault
 from wexicon.core.provision import Provision
 from wexicon.core.sheet import Seat, Sheet
@@ -31,11 +22,7 @@ from wexicon.core.values import known_rates, retuned
 def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
     """What both commands take."""
     for option in (
-        json_option,
-        trace_option,
-        fixture_option,
-        patience_option,
-        operator_option,
+        works_a_module,
         click.option("--seat", "seat_name", help="Which seat of the sheet this module takes, where there are several."),
         click.argument("port"),
         click.argument("sheet_path", metavar="SHEET", type=click.Path(path_type=Path)),

@@ -8,29 +8,15 @@ import click
 
 from wexicon.cli.files import find_lexicon
 from wexicon.cli.outcome import UnitReport, end_with, print_failure, print_identity
-from wexicon.cli.show import Progress, json_option, print_json, print_table
-from wexicon.cli.working import (
-    default_trace,
-    fixture_at,
-    fixture_option,
-    lexicon_option,
-    operator_for,
-    operator_option,
-    patience_option,
-    session_on,
-    trace_option,
-)
+from wexicon.cli.show import Progress, print_json, print_table
+from wexicon.cli.working import default_trace, fixture_at, lexicon_option, operator_for, session_on, works_a_module
 from wexicon.core.provision import Provision
 
 
 @click.command()
 @click.argument("port")
 @lexicon_option
-@operator_option
-@patience_option
-@fixture_option
-@trace_option
-@json_option
+@works_a_module
 def readout(
     port: str,
     lexicon_name: str,

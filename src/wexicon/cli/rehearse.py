@@ -84,8 +84,13 @@ def rehearse(
     scene = _Scene(choice, lexicon, trace_path, secrets)
 
     def get_attention(module: Module) -> None:
-        if not recording:
+        def hail() -> None:
             Hail(module.session, module.lexicon, module.operator, PATIENCE).find()
+            module.attentive = True
+
+        if scene.unit.standin.family != "recording":
+            hail()
+            module.regain = hail
 
     report = hold(scene.session, program, values, lexicon, scene, get_attention)
     report.trace = scene.close()

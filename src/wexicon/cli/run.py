@@ -17,18 +17,9 @@ from wexicon.cli.holding import (
     times,
     values_argument,
 )
-from wexicon.cli.show import Progress, json_option, print_json, print_line
+from wexicon.cli.show import Progress, print_json, print_line
 from wexicon.cli.trace import line
-from wexicon.cli.working import (
-    default_trace,
-    fixture_at,
-    fixture_option,
-    operator_for,
-    operator_option,
-    patience_option,
-    session_on,
-    trace_option,
-)
+from wexicon.cli.working import default_trace, fixture_at, operator_for, session_on, works_a_module
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.hail import Hail
@@ -51,11 +42,7 @@ from wexicon.core.tuning import Tuning
 )
 @env_option
 @file_option
-@operator_option
-@patience_option
-@fixture_option
-@trace_option
-@json_option
+@works_a_module
 def run(
     dialogue: Path,
     port: str,
@@ -93,8 +80,13 @@ def run(
     trace = trace_path or default_trace(dialogue.stem)
 
     def get_attention(module: Module) -> None:
-        if not as_is:
+        def hail() -> None:
             Hail(module.session, module.lexicon, module.operator, patience, fixture).find([tuning] if rate else [])
+            module.attentive = True
+
+        if not as_is:
+            hail()
+            module.regain = hail
 
     with Progress(dialogue.stem, quiet=not as_json) as progress:
         operator = operator_for(hands, port, progress)

@@ -17,7 +17,7 @@ from typing import Any
 import click
 
 from wexicon.cli.files import read_file, state_folder
-from wexicon.cli.show import Person, Progress
+from wexicon.cli.show import Person, Progress, json_option
 from wexicon.core.durations import seconds
 from wexicon.core.fixture import Fixture, read_fixture
 from wexicon.core.lexicon import Lexicon
@@ -97,6 +97,13 @@ trace_option = click.option(
     "--trace", "trace_path", type=click.Path(path_type=Path), help="Where to write the trace.  [default: kept by date]"
 )
 lexicon_option = click.option("--lexicon", "-l", "lexicon_name", required=True, help="Name or file of the lexicon.")
+
+
+def works_a_module(command: Callable[..., None]) -> Callable[..., None]:
+    """The options of every command that speaks to a module: hands, patience, fixture, trace, JSON."""
+    for option in (json_option, trace_option, fixture_option, patience_option, operator_option):
+        command = option(command)
+    return command
 
 
 def operator_for(hands: str, port: str, progress: Progress) -> Operator:

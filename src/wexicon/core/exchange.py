@@ -83,7 +83,6 @@ class Outcome(msgspec.Struct):
 
 
 OK = Expectation()
-SILENT = Expectation(silent=True)
 
 
 class Conversation:

@@ -15,7 +15,7 @@ from functools import lru_cache
 from typing import Any
 
 from wexicon.core import pdu
-from wexicon.core.nmea import degrees
+from wexicon.core.nmea import TALKERS, degrees
 from wexicon.core.text import meant, to_bytes
 
 LONGEST_SOURCE = 2000
@@ -73,6 +73,7 @@ FUNCTIONS: dict[str, Callable[..., Any]] = {
     "unit_length": lambda unit: pdu.length(str(unit)),
     "unit_text": lambda unit: pdu.read(str(unit)).text,
     "unit_number": lambda unit: pdu.read(str(unit)).number,
+    "talker_name": lambda talker: TALKERS.get(str(talker), str(talker)),
     "degrees": lambda angle, side: degrees(str(angle), str(side)),
 }
 _COMPARES: dict[type, Callable[[Any, Any], bool]] = {

@@ -27,7 +27,7 @@ class Refused(ModuleFault):
 
 class Module:
     """`attentive` is whether it listens; `data_link` how its data mode is tuned as far as we know; `identity` what it said of
-    itself. `regain` gets the attention of a module that stopped listening by itself, where its lexicon says that it does."""
+    itself. `regain` gets its attention again."""
 
     def __init__(self, session: Session, lexicon: Lexicon, operator: Operator) -> None:
         self.session = session
@@ -44,14 +44,20 @@ class Module:
     # -- asking -------------------------------------------------------------------------------------------------
 
     def _exchange(self, said: str, phrase: Phrase, shown: str | None) -> Outcome:
-        """One exchange, after taking the attention back if the module has let it go by itself."""
-        lasts = self.lexicon.attention.lasts
-        if lasts and self.regain and self.session.clock.now() - self._spoke_at > lasts * 0.8:
-            self.session.decide("it listens no more by now; attention is taken back")
-            self.regain()
+        """One exchange, with its attention."""
+        self._attend()
         outcome = self.session.exchange(said, phrase.expect, phrase.within, shown=shown)
         self._spoke_at = self.session.clock.now()
         return outcome
+
+    def _attend(self) -> None:
+        """Takes the attention back if the module has let it go, by itself or because of what it was told."""
+        lasts = self.lexicon.attention.lasts
+        over = bool(lasts) and self.session.clock.now() - self._spoke_at > lasts * 0.8
+        if self.regain and (over or not self.attentive):
+            self.session.decide("it listens no more by now; attention is taken back")
+            self.regain()
+            self.attentive = True
 
     def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, secret: bool = False) -> Outcome:
         """Asks something harmless; what fails is asked once more after a silence."""
@@ -238,6 +244,8 @@ class Module:
         if name not in actions:
             raise KeyError(f"the lexicon of {self.lexicon.about.family} has: {', '.join(actions) or 'no action'}")
         action = actions[name]
+        if action.needs_attention:
+            self._attend()
         needed = {need.name for need in action.program.needs()}
         given = {name: value for name, value in (values or {}).items() if name in needed}
         held = Holder(self.session, action.program, given, module=self, operator=self.operator).hold()

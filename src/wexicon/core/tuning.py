@@ -9,7 +9,6 @@ import re
 
 import msgspec
 
-PARITIES = {"N": "none", "E": "even", "O": "odd"}
 USUAL_RATES = (9600, 115200, 19200, 38400, 57600, 4800, 2400, 1200, 230400, 460800, 921600)
 HIGHEST_RATE = 12_000_000
 _FRAME = re.compile(r"([5-8])([NEO])([12])")

@@ -22,12 +22,12 @@ from wexicon.core.session import HIDDEN
 from wexicon.core.text import to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
 
-WHATS = ("opened", "said", "heard", "tuned", "signalled", "asked", "decided", "closed")
 _FLUSH_EVERY = 0.25
 
 
 class Record(msgspec.Struct, omit_defaults=True):
-    """One line of a trace. `what` is one of WHATS; the other fields are there where they mean something."""
+    """One line of a trace. `what` is opened, said, heard, tuned, signalled, asked, decided or closed; the other fields are
+    there where they mean something."""
 
     at: float
     wall: datetime

@@ -101,7 +101,7 @@ class _Reader(OneLine):
                 self.skip()
                 continue
             try:
-                made = self.statement(line, depth, bool(statements))
+                made = self.statement(line, depth)
                 if made:
                     statements.append(made)
             except LineFault as fault:
@@ -129,7 +129,7 @@ class _Reader(OneLine):
 
     # -- statements ---------------------------------------------------------------------------------------------
 
-    def statement(self, line: SourceLine, depth: int, follows: bool) -> Statement | None:
+    def statement(self, line: SourceLine, depth: int) -> Statement | None:
         text = line.text
         if text.startswith(">"):
             return self.say(line, depth)

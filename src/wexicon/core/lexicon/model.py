@@ -123,6 +123,7 @@ class Action:
     name: str
     meaning: str
     program: Program
+    needs_attention: bool
     ends_attention: bool
     restarts: bool
 

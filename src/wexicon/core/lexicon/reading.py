@@ -332,4 +332,4 @@ class _Reading:
                 self.source.complain(("action", name), f"{complaint.what}: {complaint.source.strip()}", complaint.hint)
             return None
         ends = table.ends_attention or (table.restarts and self.mapping("attention").get("how", "always") != "always")
-        return Action(name, table.meaning, program, ends, table.restarts)
+        return Action(name, table.meaning, program, table.needs_attention, ends, table.restarts)

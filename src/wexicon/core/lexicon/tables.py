@@ -142,8 +142,9 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[action.NAME]`: what the module does, as a dialogue. `ends_attention` where it listens no more afterwards,
-    `restarts` where it starts again."""
+    """`[action.NAME]`: what the module does, as a dialogue. `needs_attention`: it must listen for this, and
+    attention is taken back where it was let go; `ends_attention` where it listens no more afterwards, `restarts` where it
+    starts again."""
 
     dialogue: str
     meaning: str = ""

@@ -3,7 +3,7 @@
 The rule, from its invented datasheet: no line ends. A command is what comes within one second of its first byte, taken
 as soon as it is one; what is none by then is forgotten without a word. Answers have no line end either. While a leader is
 joined all bytes pass through. Settings are kept at once; a new rate counts right after its answer. The PIN cannot be read.
-AT#Q is there from firmware 2.0 on.
+AT:Q is there from firmware 2.0 on.
 """
 
 from __future__ import annotations
@@ -68,11 +68,11 @@ class TamselK6(BluetoothModule):
         answer = ""
         if text == "AT":
             answer = "OK"
-        elif text == "AT#W?":
-            answer = f"#W=TAMSEL-K6 {self.own['firmware']} {self.own['address']}"
-        elif found := re.fullmatch(r"AT#([LRQ])\?", text):
-            answer = f"#{found[1]}={self.flash[found[1]]}" if found[1] != "Q" or newer else ""
-        elif (found := re.fullmatch(r"(?s)AT#([LPRQ])=(.*)", text)) and (found[1] != "Q" or newer):
+        elif text == "AT:W?":
+            answer = f":W=TAMSEL-K6 {self.own['firmware']} {self.own['address']}"
+        elif found := re.fullmatch(r"AT:([LRQ])\?", text):
+            answer = f":{found[1]}={self.flash[found[1]]}" if found[1] != "Q" or newer else ""
+        elif (found := re.fullmatch(r"(?s)AT:([LPRQ])=(.*)", text)) and (found[1] != "Q" or newer):
             answer = self.take(found[1], found[2])
         if answer:
             self.buffer = b""
@@ -82,11 +82,11 @@ class TamselK6(BluetoothModule):
     def take(self, word: str, text: str) -> str:
         forms = {"L": r"(?s).{1,16}", "P": r"[0-9]{4}", "R": r"[1-9A]", "Q": r"[01]"}
         if not re.fullmatch(forms[word], text):
-            return f"NO#{word}"
+            return f"NO:{word}"
         self.flash[word] = self.memory[word] = text
         if word == "R":
             self.after(self.answers_in, lambda: self.then(self.retune, 0))
-        return f"OK#{word}"
+        return f"OK:{word}"
 
     def retune(self) -> None:
         self.uart.tuning = Tuning(RATES[self.flash["R"]])
