@@ -33,9 +33,9 @@ def line(what: str, figure: str, goal: str) -> None:
 
 def exchange_on_a_terminal() -> None:
     """One exchange on a pseudo-terminal whose other end answers at once, over a bare write-select-read loop."""
-    from wexicon.core.exchange import OK
-    from wexicon.core.session import Session
-    from wexicon.core.speech import Speech
+    from wexicon.core.protocol.exchange import OK
+    from wexicon.core.protocol.session import Session
+    from wexicon.core.protocol.speech import Speech
     from wexicon.core.tuning import Tuning
     from wexicon.links.port import open_port
     from wexicon.records.trace import TraceWriter
@@ -97,7 +97,7 @@ def exchanges_in_virtual_time() -> None:
     from tests.conftest import VirtualBench
 
     from wexicon.core.dialogue import read_dialogue
-    from wexicon.core.dialogue.holder import Holder
+    from wexicon.core.dialogue.runner import Holder
 
     def once() -> float:
         bench = VirtualBench("brisca-w1")
@@ -116,9 +116,9 @@ def exchanges_in_virtual_time() -> None:
 
 def engine_throughput() -> None:
     """Bytes through the protocol engine, over only splitting them at line ends."""
-    from wexicon.core.exchange import Conversation
-    from wexicon.core.patterns import Pattern
-    from wexicon.core.speech import Speech
+    from wexicon.core.protocol.exchange import Conversation
+    from wexicon.core.protocol.patterns import Pattern
+    from wexicon.core.protocol.speech import Speech
 
     some = (
         b"+PEER up\r\n+LABEL quay three, gannet quay\r\n+IN 0 400 "

@@ -13,11 +13,9 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
-from wexicon.cli.files import find_lexicon
 from wexicon.core.agenda import Agenda
-from wexicon.core.lexicon import Lexicon
-from wexicon.core.provision import Provision, UnitResult
-from wexicon.core.session import Session
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.session import Session
 from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rig.bench import read_rig
 from wexicon.rig.control import Desk
@@ -25,6 +23,8 @@ from wexicon.rig.serving import Server, real_agenda, served
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import family
 from wexicon.rig.uart import Faults
+from wexicon.work.finding import find_lexicon
+from wexicon.work.provision import Provision, UnitResult
 
 # Shared machines stall now and then: no property fails by the clock. Where a change is judged, the same examples are tried
 # each time; HYPOTHESIS_EXAMPLES asks for more of them.

@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import bench, clean, wexicon
-from wexicon.cli.files import shipped_folder
-from wexicon.core.lexicon import read_lexicon
-from wexicon.core.lexicon.drafting import kind_of
+from wexicon.core.formats.lexicon import read_lexicon
+from wexicon.work.drafting import kind_of
+from wexicon.work.finding import shipped_folder
 
 SHIPPED = sorted(path.stem for path in shipped_folder().glob("*.toml"))
 

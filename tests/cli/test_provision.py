@@ -14,12 +14,12 @@ from shutil import copy
 import pytest
 
 from tests.conftest import SAMPLE, bench, clean, k5, wexicon
-from wexicon.cli.files import find_lexicon
-from wexicon.core.provision import Provision
-from wexicon.core.session import Session
+from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.rig.serving import RigOperator
+from wexicon.work.finding import find_lexicon
+from wexicon.work.provision import Provision
 
 PIN = "48213"
 

@@ -12,13 +12,13 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import SAMPLE, bench, clean, k5, wexicon
-from wexicon.cli.files import shipped_folder
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import Fault
-from wexicon.core.lexicon import read_lexicon
-from wexicon.core.sheet import read_sheet
+from wexicon.core.formats.lexicon import read_lexicon
+from wexicon.core.formats.sheet import read_sheet
 from wexicon.records.trace import read_trace
 from wexicon.rig.bench import read_rig
+from wexicon.work.finding import shipped_folder
 
 
 def test_a_rig_in_its_own_process_is_listed_worked_and_stopped() -> None:

@@ -14,23 +14,23 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.doing import DialogueFault, Held
 from wexicon.core.dialogue.draft import draft_dialogue
+from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import given as given_value
-from wexicon.core.dialogue.holder import Holder
 from wexicon.core.dialogue.program import Needs
-from wexicon.core.exchange import Conversation
-from wexicon.core.expressions import Expression, ExpressionFault
+from wexicon.core.dialogue.runner import Holder
 from wexicon.core.faults import FileFault
-from wexicon.core.framing import checksum
-from wexicon.core.insertion import InsertionFault, Template
-from wexicon.core.module import Module
-from wexicon.core.recorded import Recorded, RecordedExchange
-from wexicon.core.session import Session
-from wexicon.core.speech import Speech
+from wexicon.core.protocol.exchange import Conversation
+from wexicon.core.protocol.framing import checksum
+from wexicon.core.protocol.insertion import InsertionFault, Template
+from wexicon.core.protocol.recorded import Recorded, RecordedExchange
+from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.tuning import Tuning
 from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rig.air import AccessPoint, Air, AirTable
 from wexicon.rig.standin import LineEditor, StandIn
 from wexicon.rig.standins.recording import Recording
+from wexicon.work.module import Module
 
 EVERY_STATEMENT = """\
 # every statement once

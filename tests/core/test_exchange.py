@@ -8,9 +8,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wexicon.core.exchange import LINGER, OK, Conversation, Expectation, Outcome, Want
-from wexicon.core.patterns import Pattern
-from wexicon.core.speech import Speech
+from wexicon.core.protocol.exchange import LINGER, OK, Conversation, Expectation, Outcome, Want
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.speech import Speech
 
 
 def want(source: str, **keys: Any) -> Want:

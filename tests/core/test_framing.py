@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wexicon.core.exchange import OK, Conversation, Expectation, Want
-from wexicon.core.framing import LONGEST_LINE, Block, Broken, Framer, Line, Prompt
-from wexicon.core.patterns import Pattern
-from wexicon.core.speech import Speech
+from wexicon.core.protocol.exchange import OK, Conversation, Expectation, Want
+from wexicon.core.protocol.framing import LONGEST_LINE, Block, Broken, Framer, Line, Prompt
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.speech import Speech
 
 # What a module sent in one session: echo, events between echo and answer, raw bytes with line ends in them, prompt.
 RECORDED = (

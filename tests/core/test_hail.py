@@ -7,13 +7,13 @@ from typing import Any
 import pytest
 
 from tests.conftest import VirtualBench
-from wexicon.core.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.faults import Unreachable
-from wexicon.core.hail import Hail
-from wexicon.core.lexicon import Group, read_lexicon
-from wexicon.core.lexicon.tables import Place
+from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
+from wexicon.core.formats.lexicon import Group, read_lexicon
+from wexicon.core.formats.lexicon.tables import Place
 from wexicon.core.tuning import Tuning
 from wexicon.rig.uart import Faults
+from wexicon.work.hail import Hail
 
 
 def find(bench: VirtualBench, patience: float = 20.0, likely: tuple[Tuning, ...] = ()) -> Tuning:

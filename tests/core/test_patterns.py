@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wexicon.core.patterns import KINDS, Pattern, PatternFault
+from wexicon.core.protocol.patterns import KINDS, Pattern, PatternFault
 
 
 @pytest.mark.parametrize(

@@ -7,14 +7,14 @@ from collections import deque
 import pytest
 
 from tests.conftest import Records
-from wexicon.core.causes import Try, garbled, point_to
-from wexicon.core.exchange import OK, Expectation, Want
 from wexicon.core.faults import ModuleFault, Stopped
-from wexicon.core.patterns import Pattern
-from wexicon.core.session import HIDDEN, Session
-from wexicon.core.speech import Speech
+from wexicon.core.protocol.exchange import OK, Expectation, Want
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.session import HIDDEN, Session
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import to_bytes, to_text, unescape, visible
 from wexicon.core.tuning import Tuning
+from wexicon.work.causes import Try, garbled, point_to
 
 
 class Script:

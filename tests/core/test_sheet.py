@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import pytest
 
-from wexicon.cli.files import find_lexicon
 from wexicon.core.faults import FileFault
-from wexicon.core.sheet import Sheet, read_sheet
+from wexicon.core.formats.sheet import Sheet, read_sheet
+from wexicon.work.finding import find_lexicon
 
 HEAD = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\n[seat.plug.settings]\n'
 

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wexicon.core import pdu
-from wexicon.core.charsets import (
+from wexicon.core.standards import pdu
+from wexicon.core.standards.charsets import (
     ALPHABET,
     EXTENSION,
     CharsetFault,
@@ -20,7 +20,7 @@ from wexicon.core.charsets import (
     ucs2_text,
     unpack,
 )
-from wexicon.core.nmea import SentenceFault, degrees, parse
+from wexicon.core.standards.nmea import SentenceFault, degrees, parse
 from wexicon.core.values import Timer, ValueFault
 
 GSM_TEXT = st.text(st.sampled_from([char for char in ALPHABET if char != "\x1b"] + list(EXTENSION)), max_size=60)

@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from wexicon.core.standards.waveform import heard_at, true_rate
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.core.waveform import heard_at, true_rate
 
 
 @given(st.binary(max_size=40), st.sampled_from([9600, 57600, 115200]), st.sampled_from([0.97, 1.0, 1.03]))

@@ -13,9 +13,9 @@ import pytest
 
 from tests.conftest import bench, wexicon
 from wexicon.core.agenda import Agenda
-from wexicon.core.fixture import read_fixture
-from wexicon.core.lexicon import read_lexicon
-from wexicon.core.lexicon.tables import LexiconFile
+from wexicon.core.formats.fixture import read_fixture
+from wexicon.core.formats.lexicon import read_lexicon
+from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.rig.bench import read_rig
 from wexicon.rig.standins import FAMILIES
 
@@ -32,7 +32,7 @@ BASE = 'format = 1\n[about]\nfamily = "example"\n'
 
 
 def _keys(kind: Any) -> set[str]:
-    from wexicon.core.toml import _names
+    from wexicon.core.formats.toml import _names
 
     return _names(kind)
 

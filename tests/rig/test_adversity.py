@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 from tests.conftest import VirtualBench
 from tests.rig.test_standins import WANTED
 from wexicon.core.agenda import Agenda
-from wexicon.core.provision import Provision
-from wexicon.core.session import Session
+from wexicon.core.protocol.session import Session
 from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rig.standin import StandIn
 from wexicon.rig.uart import Faults
+from wexicon.work.provision import Provision
 
 
 def verified(bench: VirtualBench, name: str) -> bool:

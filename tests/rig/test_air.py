@@ -12,12 +12,12 @@ from tests.conftest import VirtualBench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.doing import Held
-from wexicon.core.dialogue.holder import Holder
-from wexicon.core.module import Module
+from wexicon.core.dialogue.runner import Holder
 from wexicon.rig.air import AccessPoint, Air, AirTable, Management, Network, Sky
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import family
 from wexicon.rig.uart import Faults
+from wexicon.work.module import Module
 
 
 class Pair:

@@ -6,8 +6,8 @@ import msgspec
 
 from tests.conftest import VirtualBench
 from tests.rig.test_air import hold
-from wexicon.core.hail import Hail
-from wexicon.core.module import Module
+from wexicon.work.hail import Hail
+from wexicon.work.module import Module
 
 
 def test_a_wrong_line_end_is_found_out() -> None:

@@ -10,11 +10,11 @@ from typing import Any
 import pytest
 
 from tests.conftest import VirtualBench, bench, wexicon
-from wexicon.cli.files import find_lexicon
+from wexicon.core.standards.waveform import heard_at, true_rate
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.core.waveform import heard_at, true_rate
 from wexicon.rig.standins import FAMILIES
 from wexicon.rig.uart import Faults
+from wexicon.work.finding import find_lexicon
 
 WANTED: dict[str, dict[str, Any]] = {
     "brisca-w1": {"name": 'the "screen"', "mode": "station", "power": 17, "rate": 57600},
@@ -156,7 +156,7 @@ def test_a_joined_follower_passes_everything_through_and_this_is_said() -> None:
 def test_command_mode_that_ends_by_itself_is_taken_back() -> None:
     one = VirtualBench("fennick-z4")
     session = one.session()
-    from wexicon.core.provision import Provision
+    from wexicon.work.provision import Provision
 
     run = Provision(session, one.lexicon, one.hands, {"channel": 20})
     write = run.module.write

@@ -13,7 +13,7 @@ from tests.conftest import bench, k5
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.faults import FileFault
-from wexicon.core.link import Clock
+from wexicon.core.protocol.link import Clock
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import RealClock, open_port
 from wexicon.records.trace import TraceWriter, read_trace, recorded

@@ -13,21 +13,21 @@ from typing import Any
 import click
 import msgspec
 
-from wexicon.cli.files import read_file, secrets_for
 from wexicon.cli.show import print_line, print_table
 from wexicon.core.dialogue import Program, read_dialogue
 from wexicon.core.dialogue.doing import DialogueFault
 from wexicon.core.dialogue.given import given
-from wexicon.core.dialogue.holder import Holder
+from wexicon.core.dialogue.runner import Holder
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault, Complaint, Fault, FileFault, ModuleFault
-from wexicon.core.insertion import written
-from wexicon.core.lexicon import Lexicon
-from wexicon.core.module import Module
+from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import Operator
-from wexicon.core.provision import Failure
-from wexicon.core.session import Session
+from wexicon.core.protocol.insertion import written
+from wexicon.core.protocol.session import Session
 from wexicon.core.text import meant, visible
+from wexicon.work.finding import read_file, secrets_for
+from wexicon.work.module import Module
+from wexicon.work.provision import Failure
 
 values_argument = click.argument("pairs", metavar="[NAME=VALUE]...", nargs=-1)
 env_option = click.option(

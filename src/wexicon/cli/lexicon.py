@@ -8,10 +8,10 @@ from pathlib import Path
 import click
 import msgspec
 
-from wexicon.cli.files import find_lexicon, lexicon_files, shipped_folder, user_folder
 from wexicon.cli.show import Progress, json_option, print_json, print_line, print_table
 from wexicon.core.faults import Fault
-from wexicon.core.lexicon import Lexicon, Setting
+from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.work.finding import find_lexicon, lexicon_files, shipped_folder, user_folder
 
 
 @click.group()
@@ -139,7 +139,7 @@ def _row(setting: Setting) -> tuple[str, str, str, str]:
 @json_option
 def check(path: Path, as_json: bool) -> None:
     """Report every fault of the lexicon in FILE with its place, and the gaps that it has."""
-    from wexicon.core.lexicon.gaps import gaps
+    from wexicon.core.formats.lexicon.gaps import gaps
 
     name = str(path if path.suffix == ".toml" else f"{path}.toml")
     found = find_lexicon(name if "/" in name else f"./{name}", Path())
@@ -160,7 +160,7 @@ def check(path: Path, as_json: bool) -> None:
 @lexicon.command()
 def schema() -> None:
     """Print the JSON Schema of lexicon files, for editors."""
-    from wexicon.core.lexicon.tables import LexiconFile
+    from wexicon.core.formats.lexicon.tables import LexiconFile
 
     made = msgspec.json.schema(LexiconFile)
     made["title"] = "Wexicon lexicon, format 1"
@@ -296,9 +296,9 @@ write   = {{ say = {q["write"]} }}
 def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None) -> None:
     """Draft a lexicon by asking the module on PORT itself. Only questions are asked; nothing is set."""
     from wexicon.cli.working import default_trace, session_on
-    from wexicon.core.lexicon import read_lexicon
-    from wexicon.core.lexicon.drafting import Drafting, draft_lexicon
+    from wexicon.core.formats.lexicon import read_lexicon
     from wexicon.core.tuning import USUAL_RATES
+    from wexicon.work.drafting import Drafting, draft_lexicon
 
     path = output or Path(f"{family}.toml")
     if path.exists():

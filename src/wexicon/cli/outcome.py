@@ -12,9 +12,9 @@ import msgspec
 
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table
 from wexicon.core.durations import spoken
-from wexicon.core.lexicon import Lexicon
-from wexicon.core.provision import Failure, UnitResult
+from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.text import visible
+from wexicon.work.provision import Failure, UnitResult
 
 
 class SettingLine(msgspec.Struct):

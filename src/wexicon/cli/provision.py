@@ -8,15 +8,15 @@ from typing import Any
 
 import click
 
-from wexicon.cli.files import find_sheet
 from wexicon.cli.outcome import UnitReport, end_with, print_end, print_failure, print_identity, print_settings
 from wexicon.cli.show import Progress, print_json
 from wexicon.cli.working import default_trace, fixture_at, operator_for, session_on, works_a_module
 from wexicon.core.faults import CallFault
-from wexicon.core.provision import Provision
-from wexicon.core.sheet import Seat, Sheet
+from wexicon.core.formats.sheet import Seat, Sheet
 from wexicon.core.text import meant
 from wexicon.core.values import known_rates, retuned
+from wexicon.work.finding import find_sheet
+from wexicon.work.provision import Provision
 
 
 def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:

@@ -6,11 +6,11 @@ from pathlib import Path
 
 import click
 
-from wexicon.cli.files import find_lexicon
 from wexicon.cli.outcome import UnitReport, end_with, print_failure, print_identity
 from wexicon.cli.show import Progress, print_json, print_table
 from wexicon.cli.working import default_trace, fixture_at, lexicon_option, operator_for, session_on, works_a_module
-from wexicon.core.provision import Provision
+from wexicon.work.finding import find_lexicon
+from wexicon.work.provision import Provision
 
 
 @click.command()

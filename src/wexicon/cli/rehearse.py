@@ -8,7 +8,6 @@ from pathlib import Path
 import click
 import msgspec
 
-from wexicon.cli.files import find_lexicon, find_sheet, read_file
 from wexicon.cli.holding import (
     DialogueReport,
     env_option,
@@ -26,19 +25,20 @@ from wexicon.cli.working import trace_option
 from wexicon.core.agenda import Agenda
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
-from wexicon.core.hail import Hail
-from wexicon.core.lexicon import Lexicon
-from wexicon.core.module import Module
-from wexicon.core.provision import Provision
-from wexicon.core.session import NoTrace, Session, Trace
-from wexicon.core.sheet import Seat
-from wexicon.core.speech import Speech
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.sheet import Seat
+from wexicon.core.protocol.session import NoTrace, Session, Trace
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
 from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.records.trace import TraceWriter, recorded
 from wexicon.rig.bench import Bench, Unit, UnitTable, read_rig
 from wexicon.rig.standins import FAMILIES
+from wexicon.work.finding import find_lexicon, find_sheet, read_file
+from wexicon.work.hail import Hail
+from wexicon.work.module import Module
+from wexicon.work.provision import Provision
 
 PATIENCE = 60.0
 

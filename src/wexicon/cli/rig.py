@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wexicon.cli.files import read_file
 from wexicon.cli.show import json_option, print_json, print_line, print_table
+from wexicon.work.finding import read_file
 
 if TYPE_CHECKING:
     from wexicon.rig.control import Card

@@ -6,7 +6,6 @@ from pathlib import Path
 
 import click
 
-from wexicon.cli.files import find_lexicon
 from wexicon.cli.holding import (
     env_option,
     file_option,
@@ -22,10 +21,11 @@ from wexicon.cli.trace import line
 from wexicon.cli.working import default_trace, fixture_at, operator_for, session_on, works_a_module
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
-from wexicon.core.hail import Hail
-from wexicon.core.module import Module
-from wexicon.core.speech import ECHOES, LINE_ENDS, Speech
+from wexicon.core.protocol.speech import ECHOES, LINE_ENDS, Speech
 from wexicon.core.tuning import Tuning
+from wexicon.work.finding import find_lexicon
+from wexicon.work.hail import Hail
+from wexicon.work.module import Module
 
 
 @click.command()

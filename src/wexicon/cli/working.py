@@ -16,17 +16,17 @@ from typing import Any
 
 import click
 
-from wexicon.cli.files import read_file, state_folder
 from wexicon.cli.show import Person, Progress, json_option
 from wexicon.core.durations import seconds
-from wexicon.core.fixture import Fixture, read_fixture
-from wexicon.core.lexicon import Lexicon
+from wexicon.core.formats.fixture import Fixture, read_fixture
+from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import Nobody, Operator
-from wexicon.core.session import Session
-from wexicon.core.speech import Speech
+from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.records.trace import Record, TraceWriter
+from wexicon.work.finding import read_file, state_folder
 
 
 class Stop:

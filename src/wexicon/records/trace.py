@@ -14,13 +14,13 @@ from typing import Any
 import msgspec
 
 from wexicon import __version__
-from wexicon.core.causes import garbled
 from wexicon.core.faults import CallFault, Complaint, FileFault
-from wexicon.core.link import Clock
-from wexicon.core.recorded import Recorded, RecordedExchange
-from wexicon.core.session import HIDDEN
+from wexicon.core.protocol.link import Clock
+from wexicon.core.protocol.recorded import Recorded, RecordedExchange
+from wexicon.core.protocol.session import HIDDEN
 from wexicon.core.text import to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
+from wexicon.work.causes import garbled
 
 _FLUSH_EVERY = 0.25
 

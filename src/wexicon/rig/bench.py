@@ -13,9 +13,9 @@ import msgspec
 
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import CallFault
-from wexicon.core.recorded import Recorded
+from wexicon.core.formats.toml import Source
+from wexicon.core.protocol.recorded import Recorded
 from wexicon.core.text import meant
-from wexicon.core.toml import Source
 from wexicon.rig.air import Air, AirTable
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import FAMILIES, family

@@ -129,7 +129,7 @@ class Uart:
     def _as_heard(data: bytes, sent: Tuning, ours: Tuning) -> bytes:
         if sent == ours:
             return data
-        from wexicon.core.waveform import heard_at
+        from wexicon.core.standards.waveform import heard_at
 
         return heard_at(data, sent, ours)
 

@@ -9,6 +9,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from wexicon.core.dialogue.expressions import expression
 from wexicon.core.dialogue.program import (
     Await,
     Block,
@@ -24,8 +25,7 @@ from wexicon.core.dialogue.program import (
     pattern,
     template,
 )
-from wexicon.core.expressions import expression
-from wexicon.core.patterns import Anything, Capture
+from wexicon.core.protocol.patterns import Anything, Capture
 from wexicon.core.text import nearest
 
 

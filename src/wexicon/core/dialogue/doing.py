@@ -10,14 +10,14 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from wexicon.core.dialogue.expressions import ExpressionFault, expression
 from wexicon.core.dialogue.one_line import assignment, in_quotes, kept_names, operator_parts
 from wexicon.core.dialogue.program import Program, Statement, duration, exact_template
-from wexicon.core.exchange import Event
-from wexicon.core.expressions import ExpressionFault, expression
 from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
-from wexicon.core.insertion import InsertionFault, Template
 from wexicon.core.operator import Operator
-from wexicon.core.session import HIDDEN, Session
+from wexicon.core.protocol.exchange import Event
+from wexicon.core.protocol.insertion import InsertionFault, Template
+from wexicon.core.protocol.session import HIDDEN, Session
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault

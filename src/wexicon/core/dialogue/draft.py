@@ -10,9 +10,9 @@ import math
 import re
 from collections.abc import Iterable
 
-from wexicon.core.patterns import Pattern
-from wexicon.core.recorded import RecordedExchange
-from wexicon.core.session import HIDDEN
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.recorded import RecordedExchange
+from wexicon.core.protocol.session import HIDDEN
 from wexicon.core.text import has_control, to_bytes, visible
 from wexicon.core.tuning import Tuning
 

@@ -10,10 +10,10 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
+from wexicon.core.dialogue.expressions import ExpressionFault, expression
 from wexicon.core.dialogue.program import Needs, Simple, Statement, exact_template, pattern
 from wexicon.core.durations import seconds
-from wexicon.core.expressions import ExpressionFault, expression
-from wexicon.core.patterns import PatternFault, block_header
+from wexicon.core.protocol.patterns import PatternFault, block_header
 from wexicon.core.text import meant, nearest, visible
 from wexicon.core.tuning import Tuning
 

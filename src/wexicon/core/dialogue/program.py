@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 
 from wexicon.core.durations import seconds
-from wexicon.core.insertion import Template
-from wexicon.core.patterns import Pattern
+from wexicon.core.protocol.insertion import Template
+from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.text import unescape
 
 INDENT = "    "

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 
-from wexicon.core.charsets import CharsetFault, gsm7_codes, gsm7_from_hex, gsm7_hex, ucs2, ucs2_text
+from wexicon.core.standards.charsets import CharsetFault, gsm7_codes, gsm7_from_hex, gsm7_hex, ucs2, ucs2_text
 from wexicon.core.text import has_control, to_bytes
 from wexicon.core.values.base import Kind, Value
 

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
-from wexicon.core import pdu
-from wexicon.core.charsets import CharsetFault, ucs2, ucs2_text
+from wexicon.core.standards import pdu
+from wexicon.core.standards.charsets import CharsetFault, ucs2, ucs2_text
 from wexicon.rig.cellular import INVALID, NO_NETWORK, NOT_FOUND, CellularModule, Cme, Command
 
 SEND_TIME = 1.5

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import re
 
-from wexicon.core.recorded import Recorded, RecordedExchange
-from wexicon.core.session import HIDDEN
-from wexicon.core.speech import LINE_ENDS
+from wexicon.core.protocol.recorded import Recorded, RecordedExchange
+from wexicon.core.protocol.session import HIDDEN
+from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.text import to_bytes
 from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import StandIn

@@ -11,15 +11,15 @@ from collections.abc import Callable, Sequence
 import msgspec
 
 from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
-from wexicon.core.fixture import Fixture
-from wexicon.core.hail import Hail
-from wexicon.core.lexicon import Lexicon
-from wexicon.core.module import Module, Refused
+from wexicon.core.formats.fixture import Fixture
+from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import Operator
-from wexicon.core.session import Session
+from wexicon.core.protocol.session import Session
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
+from wexicon.work.hail import Hail
+from wexicon.work.module import Module, Refused
 
 PATIENCE = 60.0
 

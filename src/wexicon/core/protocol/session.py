@@ -11,12 +11,12 @@ from collections.abc import Callable, Mapping
 from typing import Any, Protocol
 
 from wexicon.core.durations import seconds, spoken
-from wexicon.core.exchange import OK, Conversation, Event, Expectation, Outcome
 from wexicon.core.faults import ModuleFault, Stopped
-from wexicon.core.insertion import InsertionFault
-from wexicon.core.link import Link
-from wexicon.core.patterns import Pattern
-from wexicon.core.speech import Speech
+from wexicon.core.protocol.exchange import OK, Conversation, Event, Expectation, Outcome
+from wexicon.core.protocol.insertion import InsertionFault
+from wexicon.core.protocol.link import Link
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import to_text
 from wexicon.core.tuning import Tuning
 

@@ -9,9 +9,9 @@ from collections.abc import Iterable, Mapping
 
 import msgspec
 
-from wexicon.core.session import Session
+from wexicon.core.formats.toml import Source
+from wexicon.core.protocol.session import Session
 from wexicon.core.text import meant
-from wexicon.core.toml import Source
 
 FORMAT = 1
 LINES = ("dtr", "rts")

@@ -13,9 +13,9 @@ from typing import Any
 import msgspec
 
 from wexicon.core.faults import Fault
-from wexicon.core.lexicon import Lexicon, Setting
+from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.formats.toml import Source
 from wexicon.core.text import meant
-from wexicon.core.toml import Source
 from wexicon.core.values import Value, ValueFault
 
 FORMAT = 1

@@ -10,7 +10,7 @@ import re
 import msgspec
 
 from wexicon.core.durations import seconds
-from wexicon.core.patterns import Pattern
+from wexicon.core.protocol.patterns import Pattern
 
 LINE_ENDS = {"none": "", "cr": "\r", "lf": "\n", "crlf": "\r\n"}
 ANSWERS = ("lines", "silence", "sentences", "bytes")

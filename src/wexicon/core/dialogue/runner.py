@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from wexicon.core.dialogue.doing import Break, DialogueFault, Doing, Held, Module
+from wexicon.core.dialogue.expressions import expression
 from wexicon.core.dialogue.program import (
     Again,
     Allow,
@@ -29,13 +30,12 @@ from wexicon.core.dialogue.program import (
     template,
 )
 from wexicon.core.durations import spoken
-from wexicon.core.exchange import Event, Expectation, Outcome, Want
-from wexicon.core.expressions import expression
 from wexicon.core.faults import ModuleFault, Part, Stopped
-from wexicon.core.insertion import Template
 from wexicon.core.operator import Nobody, Operator
-from wexicon.core.patterns import Pattern
-from wexicon.core.session import HIDDEN, Session
+from wexicon.core.protocol.exchange import Event, Expectation, Outcome, Want
+from wexicon.core.protocol.insertion import Template
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.session import HIDDEN, Session
 from wexicon.core.text import visible
 
 

@@ -10,15 +10,15 @@ from collections.abc import Sequence
 
 import msgspec
 
-from wexicon.core.causes import Try, garbled, point_to
-from wexicon.core.exchange import Outcome
 from wexicon.core.faults import Unreachable
-from wexicon.core.fixture import Fixture
-from wexicon.core.lexicon import Lexicon, Phrase
+from wexicon.core.formats.fixture import Fixture
+from wexicon.core.formats.lexicon import Lexicon, Phrase
 from wexicon.core.operator import Operator
-from wexicon.core.session import Session
-from wexicon.core.speech import LINE_ENDS
+from wexicon.core.protocol.exchange import Outcome
+from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.tuning import Tuning
+from wexicon.work.causes import Try, garbled, point_to
 
 # A module that answers half may become whole while its key is still held; only after this is it called half.
 GRACE = 2.5

@@ -10,7 +10,7 @@ from typing import Any
 
 import msgspec
 
-from wexicon.core.speech import Speech
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.values import AnyKind
 
 FORMAT = 1

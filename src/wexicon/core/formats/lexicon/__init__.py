@@ -3,7 +3,7 @@
 `tables` are the shapes of the file, `reading` checks one and makes a `model` of it.
 """
 
-from wexicon.core.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
-from wexicon.core.lexicon.reading import read_lexicon
+from wexicon.core.formats.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
+from wexicon.core.formats.lexicon.reading import read_lexicon
 
 __all__ = ["Action", "Attention", "Group", "Lexicon", "Phrase", "Setting", "Start", "read_lexicon"]

@@ -11,11 +11,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
-from wexicon.core.exchange import OK, Expectation, Outcome, Want
 from wexicon.core.faults import Unreachable
-from wexicon.core.patterns import Pattern
-from wexicon.core.session import Session
-from wexicon.core.speech import Speech
+from wexicon.core.protocol.exchange import OK, Expectation, Outcome, Want
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import visible
 from wexicon.core.tuning import USUAL_RATES, Tuning
 

@@ -11,9 +11,9 @@ from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any
 
-from wexicon.core.charsets import gsm7_hex, ucs2
-from wexicon.core.framing import checksum
-from wexicon.core.patterns import PatternFault, braces
+from wexicon.core.protocol.framing import checksum
+from wexicon.core.protocol.patterns import PatternFault, braces
+from wexicon.core.standards.charsets import gsm7_hex, ucs2
 from wexicon.core.text import has_control, meant, to_bytes
 from wexicon.core.values import Address
 

@@ -7,8 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from wexicon.core.lexicon import Group
-from wexicon.core.lexicon.tables import Place
+from wexicon.core.formats.lexicon import Group
+from wexicon.core.formats.lexicon.tables import Place
 
 
 class BlockFault(ValueError):

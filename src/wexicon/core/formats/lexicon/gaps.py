@@ -5,7 +5,7 @@ The rule: a gap never keeps a lexicon from being used; it is told so that somebo
 
 from __future__ import annotations
 
-from wexicon.core.lexicon.model import Lexicon
+from wexicon.core.formats.lexicon.model import Lexicon
 
 
 def gaps(lexicon: Lexicon) -> list[tuple[str, str]]:

@@ -9,11 +9,11 @@ import re
 from dataclasses import dataclass, field
 
 from wexicon.core.dialogue import Program
-from wexicon.core.exchange import Expectation
-from wexicon.core.insertion import Template
-from wexicon.core.lexicon.tables import About, Place
-from wexicon.core.patterns import Pattern
-from wexicon.core.speech import Speech
+from wexicon.core.formats.lexicon.tables import About, Place
+from wexicon.core.protocol.exchange import Expectation
+from wexicon.core.protocol.insertion import Template
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import AnyKind, Value, known_frames, known_rates

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Sequence
 
 import msgspec
 
-from wexicon.core.patterns import Pattern, block_header
+from wexicon.core.protocol.patterns import Pattern, block_header
 from wexicon.core.text import to_text
 
 LONGEST_LINE = 65_536

@@ -84,7 +84,7 @@ def point_to(tries: Sequence[Try], data_links: Iterable[Tuning] = (), start_text
     rate = None
     texts = list(start_texts)
     if texts:
-        from wexicon.core.waveform import true_rate
+        from wexicon.core.standards.waveform import true_rate
 
         rate = true_rate(to_bytes(text), one.tuning, texts, lasted=one.lasted or None)
     sounds = f"; it sounds like {rate} baud" if rate else ""

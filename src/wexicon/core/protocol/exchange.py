@@ -13,10 +13,10 @@ from typing import Any
 
 import msgspec
 
-from wexicon.core.framing import Broken, Frame, Framer, Prompt, with_checksum
-from wexicon.core.insertion import InsertionFault
-from wexicon.core.patterns import Pattern
-from wexicon.core.speech import Speech
+from wexicon.core.protocol.framing import Broken, Frame, Framer, Prompt, with_checksum
+from wexicon.core.protocol.insertion import InsertionFault
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import to_bytes
 
 # How long to listen for a success word after all that was wanted has come, where the lexicon does not know of one.

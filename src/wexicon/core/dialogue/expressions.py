@@ -14,8 +14,8 @@ from decimal import Decimal, DecimalException
 from functools import lru_cache
 from typing import Any
 
-from wexicon.core import pdu
-from wexicon.core.nmea import TALKERS, degrees
+from wexicon.core.standards import pdu
+from wexicon.core.standards.nmea import TALKERS, degrees
 from wexicon.core.text import meant, to_bytes
 
 LONGEST_SOURCE = 2000

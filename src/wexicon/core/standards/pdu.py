@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from wexicon.core.charsets import CharsetFault, gsm7_codes, gsm7_text, pack, ucs2, ucs2_text, unpack
+from wexicon.core.standards.charsets import CharsetFault, gsm7_codes, gsm7_text, pack, ucs2, ucs2_text, unpack
 
 # Septets and octets that one message carries, alone and with a concatenation header of six octets (9.2.3.24.1).
 SEPTETS, OCTETS = 160, 140

@@ -9,8 +9,8 @@ from collections.abc import Callable
 from typing import Any
 
 from wexicon.core.faults import Fault
+from wexicon.core.formats.toml import Source
 from wexicon.core.text import meant
-from wexicon.core.toml import Source
 
 
 def nothing_to_extend(name: str) -> bytes:

@@ -17,8 +17,8 @@ import click
 import platformdirs
 
 from wexicon.core.faults import CallFault, Fault
-from wexicon.core.lexicon import Lexicon, read_lexicon
-from wexicon.core.sheet import Sheet, read_sheet
+from wexicon.core.formats.lexicon import Lexicon, read_lexicon
+from wexicon.core.formats.sheet import Sheet, read_sheet
 from wexicon.core.text import meant
 
 LARGEST_FILE = 4_194_304

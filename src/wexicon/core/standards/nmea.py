@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 
-from wexicon.core.framing import checksum
+from wexicon.core.protocol.framing import checksum
 
 TALKERS = {
     "GP": "GPS",

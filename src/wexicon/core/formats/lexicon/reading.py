@@ -11,12 +11,10 @@ from typing import Any
 
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.durations import seconds
-from wexicon.core.exchange import Expectation, Want
 from wexicon.core.faults import FileFault
-from wexicon.core.insertion import Template
-from wexicon.core.lexicon.extending import extend, nothing_to_extend
-from wexicon.core.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
-from wexicon.core.lexicon.tables import (
+from wexicon.core.formats.lexicon.extending import extend, nothing_to_extend
+from wexicon.core.formats.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
+from wexicon.core.formats.lexicon.tables import (
     FORMAT,
     HOWS,
     MOVES,
@@ -32,10 +30,12 @@ from wexicon.core.lexicon.tables import (
     StartTable,
     Writing,
 )
-from wexicon.core.patterns import Pattern, block_header
-from wexicon.core.speech import Speech
+from wexicon.core.formats.toml import Source
+from wexicon.core.protocol.exchange import Expectation, Want
+from wexicon.core.protocol.insertion import Template
+from wexicon.core.protocol.patterns import Pattern, block_header
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant, nearest
-from wexicon.core.toml import Source
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault
 

@@ -9,14 +9,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
-from wexicon.core.blocks import BlockFault, bits_of, put_bits, take_block
-from wexicon.core.dialogue.holder import Holder
-from wexicon.core.exchange import Outcome
+from wexicon.core.dialogue.runner import Holder
 from wexicon.core.faults import ModuleFault, Part
-from wexicon.core.insertion import InsertionFault
-from wexicon.core.lexicon import Group, Lexicon, Phrase, Setting
+from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
+from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
 from wexicon.core.operator import Operator
-from wexicon.core.session import HIDDEN, Session
+from wexicon.core.protocol.exchange import Outcome
+from wexicon.core.protocol.insertion import InsertionFault
+from wexicon.core.protocol.session import HIDDEN, Session
 from wexicon.core.text import visible
 from wexicon.core.values import Value, ValueFault, retuned
 

@@ -1,0 +1,1 @@
+"""The files that people write, read and checked: lexicons, sheets, fixtures."""
