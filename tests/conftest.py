@@ -13,18 +13,19 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
-from wexicon.core.agenda import Agenda
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.observations import Listener, Observation, Said
 from wexicon.core.protocol.session import Session
-from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rig.bench import read_rig
-from wexicon.rig.control import Desk
+from wexicon.rig.desk import Desk
 from wexicon.rig.serving import Server, real_agenda, served
-from wexicon.rig.standin import StandIn
-from wexicon.rig.standins import family
-from wexicon.rig.uart import Faults
+from wexicon.rig.uart import WireFaults
+from wexicon.work.bench import VirtualBench
 from wexicon.work.finding import find_lexicon
-from wexicon.work.provision import Provision, UnitResult
+from wexicon.work.module import Module
+from wexicon.work.provision import Order, provision, read_out, verify
+from wexicon.work.results import Prove, UnitResult
+from wexicon.work.unfinished import Store
 
 # Shared machines stall now and then: no property fails by the clock. Where a change is judged, the same examples are tried
 # each time; HYPOTHESIS_EXAMPLES asks for more of them.
@@ -69,53 +70,64 @@ def k5(**keys: str) -> str:
     return '[unit.plug]\nstandin = "tamsel-k5"\n' + "".join(f"{key} = {value}\n" for key, value in keys.items())
 
 
-class Records:
-    """A trace in memory."""
+class Records(Listener):
+    """Everything that a session does, in memory."""
 
     def __init__(self) -> None:
-        self.all: list[tuple[float, str, dict[str, Any]]] = []
+        self.all: list[Observation] = []
 
-    def record(self, at: float, what: str, **fields: Any) -> None:
-        self.all.append((at, what, fields))
+    def note(self, seen: Observation) -> None:
+        self.all.append(seen)
 
-    def texts(self, what: str) -> list[str]:
-        return [fields["text"] for _, kind, fields in self.all if kind == what]
+    def texts(self, what: type[Observation]) -> list[str]:
+        return [seen.text for seen in self.all if type(seen) is what]  # type: ignore[attr-defined]
 
-
-class Hands:
-    """Works a stand-in as a person would."""
-
-    def __init__(self, standin: StandIn) -> None:
-        self.standin = standin
-        self.asked: list[str] = []
-
-    def ask(self, act: str, text: str) -> None:
-        self.asked.append(text)
-        self.standin.operate(act)
-
-    def noticed(self) -> None:
-        pass
+    def said(self) -> list[str]:
+        return self.texts(Said)
 
 
-class VirtualBench:
-    """One stand-in, one link and a session on it, in virtual time."""
+class Bench(VirtualBench):
+    """One stand-in and its lexicon in virtual time; `trace` has all that every session on it did, `store` what is
+    unfinished. `person` is a person's hands: they cut no power by themselves."""
 
-    def __init__(self, name: str, lexicon: str | None = None, faults: Faults | None = None, **flash: Any) -> None:
-        self.agenda = Agenda()
-        self.standin = family(name)(self.agenda, settings=flash, faults=faults)
-        self.lexicon: Lexicon = find_lexicon(lexicon or name)
-        self.hands = Hands(self.standin)
+    lexicon: Lexicon
+
+    def __init__(
+        self,
+        name: str,
+        lexicon: str | None = None,
+        faults: WireFaults | None = None,
+        person: bool = False,
+        **flash: Any,
+    ) -> None:
+        made = VirtualBench.of(name, find_lexicon(lexicon or name), faults=faults, flash=flash)
+        super().__init__(made.standin, made.agenda, made.lexicon)
+        self.hands.cuts_power = not person
         self.trace = Records()
-        self.standin.power(True)
+        self.store = Store()
 
-    def session(self, stopping: Callable[[], bool] = lambda: False) -> Session:
-        link = VirtualLink(self.standin.name, VirtualClock(self.agenda), self.standin.uart)
-        self.standin.uart.to_host = link.take
-        return Session(link, self.lexicon.speech, self.lexicon.events, self.trace, stopping)
+    def open(self, stopping: Callable[[], bool] = lambda: False) -> Session:
+        return self.session(self.trace, stopping)
 
-    def provision(self, stopping: Callable[[], bool] = lambda: False, write: bool = True, **wanted: Any) -> UnitResult:
+    def order(self, prove: str = "auto", trust: tuple[str, ...] = (), **wanted: Any) -> Order:
         plain = {name: self.lexicon.settings[name].kind.check(value) for name, value in wanted.items()}
-        return Provision(self.session(stopping), self.lexicon, self.hands, plain, write=write).run()
+        return Order(plain, Prove(prove), trust)
+
+    def provision(
+        self, stopping: Callable[[], bool] = lambda: False, patience: float = 60, **wanted: Any
+    ) -> UnitResult:
+        order = self.order(**wanted)
+        session = self.open(stopping)
+        return provision(session, self.lexicon, self.hands, order, store=self.store, patience=patience)
+
+    def verify(self, prove: str = "reading", **wanted: Any) -> UnitResult:
+        return verify(self.open(), self.lexicon, self.hands, self.order(prove, **wanted))
+
+    def read_out(self) -> UnitResult:
+        return read_out(self.open(), self.lexicon, self.hands)
+
+    def module(self) -> Module:
+        return Module(self.open(), self.lexicon, self.hands)
 
 
 def clean(environment: dict[str, str]) -> dict[str, str]:

@@ -9,6 +9,7 @@ import pytest
 
 from tests.conftest import bench, clean, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
+from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.work.drafting import kind_of
 from wexicon.work.finding import shipped_folder
 
@@ -40,7 +41,7 @@ def test_check_tells_gaps_and_faults() -> None:
     text = (shipped_folder() / "lindle-r2.toml").read_text()
     for old, new, told in (
         ("byte = 2", "byte = 9", "setting.network.place: does not stand in a block of 8 bytes"),
-        ('checksum = "sum"', 'checksum = "crc"', "none of sum, xor"),
+        ('checksum = "sum"', 'checksum = "crc"', "not one of sum, xor"),
         ('group   = "block"\nplace   = { byte = 2 }', 'group   = "blok"', "did you mean block?"),
         ("5A20{block}", "5A20{blok}", "which is no setting of this group"),
         ("pins      =", "pinns     =", "did you mean pins?"),
@@ -66,8 +67,11 @@ def test_a_lexicon_may_do_without_what_it_extends() -> None:
 
 def test_schema_is_a_json_schema() -> None:
     schema = json.loads(wexicon("lexicon", "schema").stdout)
-    assert "$defs" in schema and "LexiconFile" in schema["$ref"]
-    assert "held-key" in json.dumps(schema) or "AttentionTable" in schema["$defs"]
+    assert set(schema["$defs"]["LexiconFile"]["properties"]) == set(LexiconFile.__struct_fields__)
+    kinds = schema["$defs"]["SettingTable"]["properties"]["value"]["anyOf"]
+    assert {one["$ref"].rpartition("/")[2].lower() for one in kinds} >= {"text", "rate", "timer", "tuple"}
+    for kind in ("result", "dialogue", "trace", "sheet"):
+        assert "$defs" in json.loads(wexicon("schema", kind).stdout)
 
 
 def test_new_asks_and_writes_a_lexicon_without_a_fault() -> None:
@@ -94,7 +98,7 @@ def test_draft_asks_the_module_itself_and_what_it_writes_can_be_used() -> None:
         assert {"cmee", "cmgf", "cscs"} <= set(lexicon.settings)
         assert lexicon.expect == {"model": "CORDAL-G2"}
         read = json.loads(wexicon("readout", port, "-l", "asked.toml", "--json").stdout)
-        assert {line["name"]: line["found"] for line in read["settings"]}["cscs"] == "GSM"
+        assert {line["name"]: line["before"]["shown"] for line in read["settings"]}["cscs"] == "GSM"
     assert "nothing answers AT" in _silent_draft()
 
 

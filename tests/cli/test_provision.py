@@ -19,7 +19,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.rig.serving import RigOperator
 from wexicon.work.finding import find_lexicon
-from wexicon.work.provision import Provision
+from wexicon.work.provision import Order, provision
 
 PIN = "48213"
 
@@ -36,14 +36,14 @@ def test_a_unit_is_provisioned_and_then_left_alone(sheet: str, serve: str, tmp_p
     with bench(k5(serve=serve)) as rig:
         port = rig.ports["plug"]
         first = wexicon("provision", sheet, port, "--operator", "rig", "--trace", "t.jsonl")
-        assert "conforms: 5 changed, read back after the change" in first.stdout
+        assert "conforms: 5 changed; read back after a power cycle" in first.stdout
         second = json.loads(wexicon("provision", sheet, port, "--operator", "rig", "--json").stdout)
-        assert (second["outcome"], second["written"]) == ("conforms", 0)
-        assert {line["outcome"] for line in second["settings"]} == {"kept"}
+        assert (second["verdict"], second["written"]) == ("conforms", 0)
+        assert {line["outcome"] for line in second["settings"]} == {"unchanged"}
         verified = wexicon("verify", sheet, port, "--operator", "rig")
-        assert "conforms: 5 kept" in verified.stdout
+        assert "conforms: 5 unchanged, nothing written" in verified.stdout
         read = json.loads(wexicon("readout", port, "-l", "tamsel-k5", "--operator", "rig", "--json").stdout)
-        assert {line["name"]: line["found"] for line in read["settings"]}["rate"] == "115200 baud"
+        assert {line["name"]: line["before"] for line in read["settings"]}["rate"]["shown"] == "115200 baud"
     shown = wexicon("trace", "show", "t.jsonl")
     assert "> AT+PASS=(secret)" in shown.stdout and "< +LABEL Withy Point" in shown.stdout
     written = b"".join(path.read_bytes() for path in tmp_path.rglob("*.jsonl"))
@@ -117,12 +117,12 @@ def test_a_person_at_the_bench_is_asked_and_noticed(sheet: str) -> None:
         wexicon("rig", "key", "plug", "hold")
         wexicon("rig", "power", rig.ports["plug"], "on")
         told, errors = running.communicate(timeout=30)
-    assert running.returncode == 0 and "TAMSEL-K5" in told and "the module listens" in errors
+    assert running.returncode == 0 and "TAMSEL-K5" in told and "the module answers" in errors
 
 
 def test_the_demo_runs_and_leaves_nothing_behind(tmp_path: Path) -> None:
     told = wexicon("demo", env=clean({"TMPDIR": str(tmp_path)})).stdout
-    assert "conforms: 5 changed" in told and "conforms: 5 kept, nothing written" in told and "> AT+SPEED?" in told
+    assert "conforms: 5 changed" in told and "conforms: 5 unchanged, nothing written" in told and "> AT+SPEED?" in told
     found = re.search(r"/dev/pts/\d+", told)
     assert PIN not in told and found
     assert not list(tmp_path.glob("wexicon-demo-*")) and not Path(found[0]).exists()
@@ -139,7 +139,7 @@ def test_an_operator_object_works_the_rig_from_code() -> None:
     lexicon = find_lexicon("tamsel-k5")
     with bench(k5()) as rig:
         link = open_port(rig.ports["plug"], Tuning(57600))
-        session = Session(link, lexicon.speech, lexicon.events)
-        result = Provision(session, lexicon, RigOperator(rig, "plug"), {"name": "Cobble Stair"}).run()
+        session = Session(link, lexicon.dialect)
+        result = provision(session, lexicon, RigOperator(rig, "plug"), Order({"name": "Cobble Stair"}))
         link.close()
-    assert result.outcome == "conforms" and rig.bench.units["plug"].standin.flash["label"] == "Cobble Stair"
+    assert result.verdict == "conforms" and rig.bench.units["plug"].standin.flash["label"] == "Cobble Stair"

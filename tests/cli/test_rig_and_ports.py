@@ -66,7 +66,7 @@ def test_calls_that_are_wrong_say_so() -> None:
     assert "cannot be read" in wexicon("provision", "none.toml", "/dev/null", status=2).stderr
     assert "300ms or 2m" in wexicon("verify", "x", "y", "--patience", "soon", status=2).stderr
     Path("t.jsonl").write_text('{"at": 1}\n')
-    assert "t.jsonl:1: no trace record" in wexicon("trace", "show", "t.jsonl", status=2).stderr
+    assert "t.jsonl:1: not a trace record" in wexicon("trace", "show", "t.jsonl", status=2).stderr
 
 
 LEXICON = (shipped_folder() / "tamsel-k5.toml").read_text()
@@ -75,18 +75,18 @@ LEXICON = (shipped_folder() / "tamsel-k5.toml").read_text()
 @pytest.mark.parametrize(
     ("old", "new", "told"),
     [
-        ("[speech]", "[speach]", ":26: speach: no such table"),
+        ("[speech]", "[speach]", ":27: speach: no such table"),
         ("max_bytes", "max_byte", "setting.name.value.max_byte: no such key"),
         ('kind = "digits"', 'kind = "digit"', "digits"),
         ('"+LABEL {value}"', '"+LABEL {valu}"', "setting.name.read: hears no {value}"),
         ('"ERR {code:int}"', '"ERR {code:int"', "never closed"),
         ('how       = "held-key"', 'how = "held-kee"', "did you mean held-key?"),
         ('then = ["save", "restart"]', 'then = ["safe"]', "there is no action safe"),
-        ('needs   = { role = "leader" }', 'needs = { role = "chief" }', "none of the choices"),
-        ('within  = "600ms"', 'within = "soon"', "no duration"),
+        ('needs   = { role = "leader" }', 'needs = { role = "chief" }', "is not one of follower, leader"),
+        ('within  = "600ms"', 'within = "soon"', "not a duration"),
         ("> AT+KEEP", "+ AT+KEEP", "there is no statement"),
-        ("format = 1", "format = 2", "format = 1 is missing"),
-        ('end     = "crlf"', 'end = "crnl"', "'crnl' is none of none, cr, lf, crlf"),
+        ("format = 1", "format = 2", "format 2 is not known"),
+        ('end     = "crlf"', 'end = "crnl"', "'crnl' is not one of none, cr, lf, crlf"),
     ],
 )  # fmt: skip
 def test_faults_of_a_lexicon_have_a_place_and_a_suggestion(old: str, new: str, told: str) -> None:

@@ -9,22 +9,22 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.conftest import VirtualBench
+from tests.conftest import Bench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.doing import DialogueFault, Held
+from wexicon.core.dialogue.acting import DialogueFault, Kept
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import given as given_value
-from wexicon.core.dialogue.program import Needs
-from wexicon.core.dialogue.runner import Holder
+from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import FileFault
-from wexicon.core.protocol.exchange import Conversation
-from wexicon.core.protocol.framing import checksum
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.insertion import InsertionFault, Template
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.standards.nmea import checksum
 from wexicon.core.tuning import Tuning
 from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rig.air import AccessPoint, Air, AirTable
@@ -104,18 +104,18 @@ note "done with {passphrase}"
 OFFICE = Air(AirTable({"Harbour Office": AccessPoint(passphrase="mud flats 7")}, {"tides.harbour.example": "echo"}))
 
 
-def office() -> VirtualBench:
-    bench = VirtualBench("brisca-w1")
+def office() -> Bench:
+    bench = Bench("brisca-w1")
     bench.standin.air = OFFICE
     return bench
 
 
-def hold(text: str, bench: VirtualBench, **values: Any) -> Held:
-    session = bench.session()
+def hold(text: str, bench: Bench, **values: Any) -> Kept:
+    session = bench.open()
     session.tune(bench.lexicon.delivered)
     session.quiet(1.1)
     module = Module(session, bench.lexicon, bench.hands)
-    return Holder(session, read_dialogue(text, "x.wex"), values, module=module, operator=bench.hands).hold()
+    return Runner(session, read_dialogue(text, "x.wex"), values, module=module, operator=bench.hands).run()
 
 
 def test_every_statement_is_held() -> None:
@@ -168,19 +168,19 @@ def test_every_fault_is_told_in_one_go_with_its_place_and_a_suggestion() -> None
         read_dialogue(FAULTS, "f.wex")
     told = {(c.line, c.column): c for c in fault.value.complaints}
     found = {line: c.what for (line, _), c in sorted(told.items(), reverse=True)}
-    assert told[2, 7].what == "it is no kind of capture" and "did you mean int" in told[2, 7].hint
+    assert told[2, 7].what == "it is not a kind of capture" and "did you mean int" in told[2, 7].hint
     assert told[3, 1].hint == "did you mean needs?"
     assert told[4, 1].what == "a tab"
     assert "nothing was said" in found[5]
     assert "indented further" in found[7]
     assert "has no end" in found[8]
-    assert told[10, 7].what.startswith("'5' is no duration")
+    assert told[10, 7].what.startswith("'5' is not a duration")
     assert "quotes" in found[12] and "did you mean fail?" in told[16, 12].hint
     assert told[13, 6].what == "the expression cannot be read"
     assert "did you mean quoted?" in told[15, 7].hint
     assert found[20].startswith("cannot be read") and "never closed" in found[21]
     assert found[19] == "there is no `when` before it"
-    assert "a secret has no default" in found[23] and "no frame" in found[24] and "no act" in found[25]
+    assert "a secret has no default" in found[23] and "not a valid frame" in found[24] and "not an act" in found[25]
     text = str(fault.value)
     assert "f.wex:13:6: the expression cannot be read\n    when 1 +\n         ^" in text
 
@@ -228,13 +228,13 @@ def test_any_text_gives_faults_or_a_program_that_prints_and_reads_the_same(text:
 @pytest.mark.parametrize(
     ("text", "parts"),
     [
-        ("> AT+MODE?\n< +MODE station\n", ["without what was expected", "after “+MODE ”, where “idle”"]),
-        ("> AT+ACCESS=\"a\",\"b\"\n", ["error 7 (only in mode station)"]),
+        ("> AT+MODE?\n< +MODE station\n", ["without what was expected", "matched up to “+MODE ”, then “idle”"]),
+        ("> AT+ACCESS=\"a\",\"b\"\n", ["an error: 7 (only in mode station)"]),
         ("allow 300ms\n> AT+SEEK\n", ["nothing was heard within"]),
         ("> AT\ncheck 1 == 2\n", ["not so: 1 == 2"]),
         ("> AT+ACCESS?\n< +ACCESS {s:int}\nrepeat 2 times until s == 9\n    > AT\n", ["after 2 turns", "s is 0"]),
         ("await 1s\n    +NEVER {x:int}\n", ["did not come within 1s"]),
-        ("again up to 2\n    > AT+NONE\n", ["error 2"]),
+        ("again up to 2\n    > AT+NONE\n", ["an error: 2"]),
         ("on +ACCESS 2\n    fail \"early\"\nset mode = \"station\"\nallow 9s\n"
          "> AT+ACCESS=\"Harbour Office\",\"mud flats 7\"\npause 5s\n",
          ["early"]),
@@ -255,7 +255,7 @@ def test_no_value_becomes_a_second_command() -> None:
     bench = office()
     with pytest.raises(DialogueFault, match="control character"):
         hold("needs n\n> AT+NAME={n|quoted}\n", bench, n="a\r\nAT+START")
-    assert not [text for text in bench.trace.texts("said") if "AT+NAME" in text]
+    assert not [text for text in bench.trace.said() if "AT+NAME" in text]
 
 
 # -- expressions, filters, given values -------------------------------------------------------------------------------
@@ -288,7 +288,7 @@ def test_expressions(source: str, value: Any) -> None:
      "__import__('os')", "(" * 999,
      "not " * 90 + "1", "999999999999999999999999999999 * 99"],
 )  # fmt: skip
-def test_what_is_not_on_the_list_cannot_be_written_or_reckoned(source: str) -> None:
+def test_what_is_not_on_the_list_cannot_be_written_or_evaluated(source: str) -> None:
     with pytest.raises(ExpressionFault):
         value = Expression(source).value({"x": 3})
         assert source == "print" and value is None
@@ -328,8 +328,8 @@ def test_a_filter_that_cannot_is_a_fault() -> None:
 
 
 def test_given_values_are_of_their_kind() -> None:
-    assert given_value(Needs("n", "int"), "-5") == -5
-    assert given_value(Needs("n", "decimal"), "868.1") == Decimal("868.1")
+    assert given_value("n", "int", "-5") == -5
+    assert given_value("n", "decimal", "868.1") == Decimal("868.1")
     for kind, text in (
         ("int", "5x"),
         ("hex", "ABC"),
@@ -339,9 +339,9 @@ def test_given_values_are_of_their_kind() -> None:
         ("word", "a b"),
     ):
         with pytest.raises(ValueError, match="allowed"):
-            given_value(Needs("n", kind), text)
-    with pytest.raises(ValueError, match="the secret is not right"):
-        given_value(Needs("n", "digits", secret=True), "hunter")
+            given_value("n", kind, text)
+    with pytest.raises(ValueError, match="the secret is not allowed"):
+        given_value("n", "digits", "hunter", secret=True)
 
 
 # -- recordings -------------------------------------------------------------------------------------------------------
@@ -369,7 +369,7 @@ def test_a_drafted_dialogue_succeeds_against_a_recording_of_the_same_trace(
     standin.power(True)
     link = VirtualLink("r", VirtualClock(agenda), standin.uart, tuning)
     standin.uart.to_host = link.take
-    Holder(Session(link, Speech(error=())), read_dialogue(dialogue, "d")).hold()
+    Runner(Session(link, Dialect(Speech(error=()))), read_dialogue(dialogue, "d")).run()
 
 
 def test_a_draft_captures_what_is_volatile() -> None:
@@ -410,11 +410,11 @@ def test_requests_are_answered_while_the_rest_goes_on() -> None:
     link = VirtualLink("c", VirtualClock(agenda), standin.uart)
     standin.uart.to_host = link.take
     text = "on +ASK {number:int}\n    > AT+REPLY {number}\nrepeat 3 times\n    > AT\n"
-    Holder(Session(link, Speech()), read_dialogue(text, "c")).hold()
+    Runner(Session(link, Dialect(Speech())), read_dialogue(text, "c")).run()
     assert standin.told == ["AT", "AT+REPLY 1", "AT", "AT+REPLY 3", "AT", "AT+REPLY 5"]
 
 
 def test_no_event_is_lost_while_nothing_is_waited_for() -> None:
-    conversation = Conversation(Speech())
-    conversation.feed(b"+A 1\r\n+B 2\r\nOK\r\n", 1.0)
-    assert [event.text for event in conversation.events] == ["+A 1", "+B 2"] and conversation.unasked == 2
+    engine = Engine(Dialect(Speech()))
+    engine.feed(b"+A 1\r\n+B 2\r\nOK\r\n", 1.0)
+    assert [event.text for event in engine.events] == ["+A 1", "+B 2"] and engine.events.count == 2

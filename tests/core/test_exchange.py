@@ -8,7 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wexicon.core.protocol.exchange import LINGER, OK, Conversation, Expectation, Outcome, Want
+from tests.core.talking import Talk
+from wexicon.core.protocol.exchange import LINGER, OK, Exchange, Expectation, Misuse, Outcome, Want
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
 
@@ -19,11 +20,10 @@ def want(source: str, **keys: Any) -> Want:
 
 def talk(
     speech: Speech, expect: Expectation, heard: bytes, said: str = "AT", *, byte_by_byte: bool = True
-) -> tuple[Conversation, Outcome | None]:
+) -> tuple[Talk, Outcome | None]:
     """An exchange whose answer comes a byte a millisecond; what is not ended by then has one second to end."""
-    conversation = Conversation(speech)
-    conversation.begin(said, expect, 0.0)
-    conversation.deadline = 1.0
+    conversation = Talk(speech)
+    conversation.begin(said, expect)
     if byte_by_byte:
         for index, byte in enumerate(heard):
             conversation.feed(bytes([byte]), index / 1000)
@@ -88,11 +88,8 @@ def test_how_an_exchange_ends_is_the_same_byte_by_byte_and_at_once(
     st.lists(st.binary(max_size=20), max_size=8), st.sampled_from(["lines", "silence 20ms", "sentences", "bytes 20ms"])
 )
 def test_whatever_a_module_sends_an_exchange_ends_in_time(pieces: list[bytes], answer: str) -> None:
-    conversation = Conversation(
-        Speech(answer=answer, error=("ERR {code:int}",)), {"e": Pattern("+E {n:int} {d:bytes(n)}")}
-    )
-    conversation.begin("41" if answer.startswith("bytes") else "AT", OK, 0.0)
-    conversation.deadline = 0.5
+    conversation = Talk(Speech(answer=answer, error=("ERR {code:int}",)), {"e": Pattern("+E {n:int} {d:bytes(n)}")})
+    conversation.begin("41" if answer.startswith("bytes") else "AT", limit=0.5)
     for index, piece in enumerate(pieces):
         conversation.feed(piece, index / 10)
         conversation.elapse(index / 10)
@@ -135,24 +132,22 @@ def test_an_echo_with_no_line_end_is_cut_off() -> None:
         byte_by_byte=False,
     )
     assert outcome and outcome.captures == {"all": "ATOK"}
-    assert conversation.echoes == 1
+    assert conversation.engine.echoes == 1
 
 
 def test_an_echo_counts_once_and_each_line_of_a_payload_has_its_own() -> None:
-    conversation = Conversation(Speech(closing="alone"))
-    conversation.begin("a\r\nb", Expectation((want("a"),)), 0.0, exact=True)
-    conversation.deadline = 1.0
+    conversation = Talk(Speech(closing="alone"))
+    conversation.begin("a\r\nb", Expectation((want("a"),)), exact=True)
     conversation.feed(b"a\r\nb\r\na\r\n", 0.1)
     assert conversation.outcome and conversation.outcome.ok
-    assert [heard.role for heard in conversation.take_heard()] == ["echo", "echo", "word"]
+    assert conversation.roles() == ["echo", "echo", "word"]
 
 
 def test_the_moment_longer_for_a_yes_that_may_follow_is_short() -> None:
-    conversation = Conversation(EITHER)
-    conversation.begin("AT", Expectation((want("+A {x}"),)), 0.0)
-    conversation.deadline = 1.0
+    conversation = Talk(EITHER)
+    conversation.begin("AT", Expectation((want("+A {x}"),)))
     conversation.feed(b"+A 1\r\n", 0.1)
-    assert conversation.outcome is None and conversation.next_time() == pytest.approx(0.1 + LINGER)
+    assert conversation.outcome is None and conversation.engine.next_time() == pytest.approx(0.1 + LINGER)
     conversation.elapse(0.1 + LINGER)
     assert conversation.outcome is not None
 
@@ -165,21 +160,42 @@ def test_busy_is_told_with_its_seconds() -> None:
 
 
 def test_sentences_get_their_checksum_and_lose_it_in_patterns() -> None:
-    conversation = Conversation(Speech(answer="sentences", closing="alone", echo="off"))
-    said = conversation.begin("$PPLM,WHO", Expectation((want("$PPLM,WHO,{model:word}"),)), 0.0)
+    conversation = Talk(Speech(answer="sentences", closing="alone", echo="off"))
+    said = conversation.begin("$PPLM,WHO", Expectation((want("$PPLM,WHO,{model:word}"),)))
     assert said == b"$PPLM,WHO*7D\r\n"
-    conversation.deadline = 1.0
     conversation.feed(b"$GPTXT,spoilt*00\r\n$PPLM,WHO,P1*30\r\n", 0.1)
     assert conversation.outcome and conversation.outcome.captures == {"model": "P1"}
-    assert [heard.role for heard in conversation.take_heard()] == ["broken", "answer"]
+    assert conversation.roles() == ["broken", "answer"]
 
 
 def test_bytes_are_said_and_heard_in_hexadecimal() -> None:
-    conversation = Conversation(Speech(end="none", answer="bytes 20ms", echo="off", error=("5AEE",)))
-    assert conversation.begin("5A 10", Expectation((want("5A90{block:hex}"),)), 0.0) == b"\x5a\x10"
-    conversation.deadline = 1.0
+    conversation = Talk(Speech(end="none", answer="bytes 20ms", echo="off", error=("5AEE",)))
+    assert conversation.begin("5A 10", Expectation((want("5A90{block:hex}"),))) == b"\x5a\x10"
     conversation.feed(b"\x5a\x90\x00", 0.1)
     conversation.feed(b"\xff", 0.11)
     assert conversation.outcome is None
     conversation.elapse(0.14)
     assert conversation.outcome and conversation.outcome.captures == {"block": "00FF"}
+
+
+def test_an_exchange_goes_one_way_and_misuse_is_told() -> None:
+    talk = Talk(ALWAYS)
+    talk.begin("AT")
+    with pytest.raises(Misuse, match="has not ended"):
+        _ = talk.exchange.outcome
+    with pytest.raises(Misuse, match="still open"):
+        talk.begin("AT")
+    talk.elapse(1.0)
+    with pytest.raises(Misuse, match="hears nothing"):
+        talk.exchange.hear("OK", 1.0)
+    later = Exchange(talk.dialect, "AT", OK, 1.0, 2.0)
+    talk.engine.begin(later, "AT")
+    talk.feed(b"OK\r\n", 1.5)
+    assert later.outcome.ok and talk.outcome and talk.outcome.how == "silence"
+
+
+def test_a_result_code_that_nobody_waits_for_is_a_stray() -> None:
+    talk = Talk(ALWAYS, {"peer": Pattern("+PEER {state:word}")})
+    talk.feed(b"OK\r\n+PEER up\r\nERR 3\r\nhello\r\n", 0.0)
+    assert talk.roles() == ["stray", "event", "stray", "aside"]
+    assert [event.text for event in talk.engine.events] == ["+PEER up", "hello"]

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from wexicon.core.protocol.matching import Attempt
 from wexicon.core.protocol.patterns import KINDS, Pattern, PatternFault
 
 
@@ -42,7 +43,7 @@ def test_captures(source: str, text: str, captures: dict[str, Any] | None) -> No
 def test_it_tells_where_the_two_part() -> None:
     pattern = Pattern("+LABEL {value:int} baud")
     assert pattern.match("+LABEL 13 bits") is None
-    assert pattern.reach == len("+LABEL 13 b")
+    assert pattern.reach("+LABEL 13 bits") == len("+LABEL 13 b")
 
 
 @pytest.mark.parametrize(
@@ -84,3 +85,18 @@ def test_the_work_is_linear_in_the_line(unit: str) -> None:
         return seen
 
     assert steps(2000) < 11 * steps(200)
+
+
+PARTS = st.sampled_from(
+    ["a", "1", ",", '"', "-1", "a1", "...", "+A ", *(f"{{{{v{{0}}{':' * bool(k)}{k}}}}}" for k in ("", *KINDS[1:-1]))]
+)
+
+
+@given(st.lists(PARTS, min_size=1, max_size=6), st.text('a1,"-.+ Aé', max_size=12))
+def test_one_regular_expression_says_what_the_careful_matcher_says(parts: list[str], text: str) -> None:
+    try:
+        pattern = Pattern("".join(part.format(number) for number, part in enumerate(parts)))
+    except PatternFault:
+        return
+    careful = Attempt(pattern._parts, text, {}).run() if text.startswith(pattern.start) else None
+    assert pattern.match(text) == careful

@@ -8,13 +8,15 @@ import pytest
 
 from tests.conftest import Records
 from wexicon.core.faults import ModuleFault, Stopped
-from wexicon.core.protocol.exchange import OK, Expectation, Want
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.exchange import OK, Expectation, How, Want
+from wexicon.core.protocol.observations import Heard, Said, Signalled, Tuned
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import HIDDEN, Session
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.text import to_bytes, to_text, unescape, visible
+from wexicon.core.text import garbled, to_bytes, to_text, unescape, visible
 from wexicon.core.tuning import Tuning
-from wexicon.work.causes import Try, garbled, point_to
+from wexicon.work.causes import Try, point_to
 
 
 class Script:
@@ -65,7 +67,10 @@ def session(
 ) -> tuple[Session, Script, Records]:
     link, trace = Script(*comes), Records()
     made = Session(
-        link, speech or Speech(closing="always", within="1s"), {"e": Pattern("+E {n:int}")}, trace, lambda: bool(stop)
+        link,
+        Dialect(speech or Speech(closing="always", within="1s"), {"e": Pattern("+E {n:int}")}),
+        trace,
+        lambda: bool(stop),
     )  # type: ignore[arg-type]
     return made, link, trace
 
@@ -79,12 +84,12 @@ def test_the_time_limit_begins_when_the_line_is_on_the_wire() -> None:
 
 def test_what_came_before_is_no_answer_and_no_event_is_lost() -> None:
     made, _, trace = session((0.0, b"OK\r\n+E 1\r\n"), (0.2, b"+E 2\r\nOK\r\n+E 3\r\n"))
-    made.quiet_until(0.1)
+    made.listen(0.1)
     assert made.exchange("AT").ok
-    made.quiet_until(1.0)
-    assert [event.values["n"] for event in made.conversation.events] == [1, 2, 3]
-    roles = [fields["role"] for _, what, fields in trace.all if what == "heard"]
-    assert roles == ["aside", "event", "event", "ok", "event"]
+    made.listen(1.0)
+    assert [event.values["n"] for event in made.events] == [1, 2, 3]
+    roles = [seen.role for seen in trace.all if isinstance(seen, Heard)]
+    assert roles == ["stray", "event", "event", "ok", "event"]
 
 
 def test_a_pause_that_the_module_needs_is_kept() -> None:
@@ -109,7 +114,7 @@ def test_a_secret_is_shown_in_neither_direction() -> None:
     outcome = made.exchange("AT+P=4711", Expectation((Want(Pattern("+P {pin}")),)), shown="AT+P=(secret)")
     assert outcome.captures == {"pin": "4711"} and outcome.said == "AT+P=(secret)"
     assert "4711" not in repr(trace.all) and outcome.heard == [HIDDEN] * len(outcome.heard)
-    assert [fields["text"] for _, what, fields in trace.all if what == "heard"] == [HIDDEN, HIDDEN, "OK"]
+    assert trace.texts(Heard) == [HIDDEN, HIDDEN, "OK"]
 
 
 def test_our_side_is_retuned_only_when_all_that_we_said_is_on_the_wire() -> None:
@@ -118,12 +123,12 @@ def test_our_side_is_retuned_only_when_all_that_we_said_is_on_the_wire() -> None
     made.tune(Tuning(115200))
     assert link.time == pytest.approx(0.1) and link.tuning == Tuning(115200)
     made.tune(Tuning(115200))
-    assert [what for _, what, _ in trace.all] == ["said", "tuned"]
+    assert [type(seen) for seen in trace.all] == [Said, Tuned]
 
 
 def test_half_a_line_heard_at_another_rate_spoils_nothing() -> None:
     made, _, _ = session((0.0, b"\xff\x00O"), (0.3, b"OK\r\n"))
-    made.quiet_until(0.1)
+    made.listen(0.1)
     made.tune(Tuning(19200))
     assert made.exchange("AT").ok
 
@@ -145,7 +150,7 @@ def test_settling_waits_for_silence_and_not_for_ever() -> None:
 
 def test_a_line_that_cannot_be_said_is_a_fault_and_not_sent() -> None:
     made, link, _ = session(speech=Speech(end="none", answer="bytes 20ms"))
-    with pytest.raises(ModuleFault, match="no bytes in hexadecimal"):
+    with pytest.raises(ModuleFault, match="not bytes in hexadecimal"):
         made.exchange("5Ax")
     assert link.said == []
 
@@ -153,7 +158,7 @@ def test_a_line_that_cannot_be_said_is_a_fault_and_not_sent() -> None:
 def test_control_lines_are_driven_and_kept_in_the_trace() -> None:
     made, link, trace = session()
     made.signal(dtr=True, rts=False)
-    assert link.lines == [(True, False)] and trace.all[-1][1:] == ("signalled", {"dtr": True, "rts": False})
+    assert link.lines == [(True, False)] and trace.all[-1] == Signalled(link.time, True, False)
 
 
 # -- causes -----------------------------------------------------------------------------------------------------------
@@ -164,15 +169,15 @@ AT9600, AT19200 = Tuning(9600), Tuning(19200)
 @pytest.mark.parametrize(
     ("tries", "kind", "words"),
     [
-        ([Try(AT9600, "crlf", "AT", "silence", ())], "silence", "nothing at all was heard (tried 9600 8N1)"),
-        ([Try(AT9600, "cr", "AT", "error", ("ERR 1",))], "line-end", "every line was answered with an error"),
+        ([Try(AT9600, "crlf", "AT", How.SILENCE, ())], "silence", "nothing at all was heard (tried 9600 8N1)"),
+        ([Try(AT9600, "cr", "AT", How.ERROR, ("ERR 1",))], "line-end", "every line was answered with an error"),
         (
-            [Try(AT19200, "cr", "AT", "silence", ("NO MATE",))],
+            [Try(AT19200, "cr", "AT", How.SILENCE, ("NO MATE",))],
             "data-mode",
             "in data mode: at 19200 8N1 it said “NO MATE”",
         ),
-        ([Try(AT9600, "cr", "AT", "silence", ("hello",))], "answers", "not as expected: “hello”"),
-        ([Try(AT9600, "cr", "AT", "silence", ("\x00\udcff\x00",))], "garbage", "garbage was heard at 9600 8N1"),
+        ([Try(AT9600, "cr", "AT", How.SILENCE, ("hello",))], "answers", "not as expected: “hello”"),
+        ([Try(AT9600, "cr", "AT", How.SILENCE, ("\x00\udcff\x00",))], "garbage", "garbage was heard at 9600 8N1"),
     ],
 )
 def test_what_was_heard_points_to_its_cause(tries: list[Try], kind: str, words: str) -> None:

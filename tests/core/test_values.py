@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from wexicon.core.formats.kinds import read_kind
+from wexicon.core.formats.toml import Source
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import AnyKind, ValueFault, retuned
+from wexicon.core.values import Kind, ValueFault
 
 RATE_TUPLE = {
     "kind": "tuple",
@@ -22,8 +23,10 @@ RATE_TUPLE = {
 }
 
 
-def kind(**keys: Any) -> AnyKind:
-    return msgspec.convert(keys, AnyKind)  # type: ignore[arg-type]
+def kind(**keys: Any) -> Kind:
+    made = read_kind(Source(b"", "x"), keys, ())
+    assert made
+    return made
 
 
 HEX = st.text("0123456789abcdef", min_size=12, max_size=12)
@@ -68,7 +71,7 @@ def test_encode_then_decode_gives_the_same_value(data: st.DataObject) -> None:
 
 
 @given(st.sampled_from([one for one, _ in ROUND_TRIPS]), st.text(max_size=20) | st.integers() | st.floats() | st.none())
-def test_anything_at_all_is_a_value_or_a_fault(one: AnyKind, value: Any) -> None:
+def test_anything_at_all_is_a_value_or_a_fault(one: Kind, value: Any) -> None:
     try:
         one.check(value)
     except ValueFault as fault:
@@ -95,7 +98,7 @@ def test_anything_at_all_is_a_value_or_a_fault(one: AnyKind, value: Any) -> None
         (kind(**RATE_TUPLE), {"rate": 9600, "stp": 1}, "has no field stp"),
     ],
 )
-def test_what_is_not_allowed_is_refused_by_name(one: AnyKind, value: Any, why: str) -> None:
+def test_what_is_not_allowed_is_refused_by_name(one: Kind, value: Any, why: str) -> None:
     with pytest.raises(ValueFault) as fault:
         one.check(value)
     assert why in str(fault.value)
@@ -110,5 +113,57 @@ def test_addresses_read_otherwise_than_written() -> None:
 def test_a_tuple_moves_rate_and_frame_together() -> None:
     one = kind(**RATE_TUPLE)
     value = one.check({"rate": 115200, "stop": 2, "parity": "even"})
-    assert retuned(Tuning(), one, value) == Tuning(115200, 8, "E", 2)
+    assert one.apply_to(Tuning(), value) == Tuning(115200, 8, "E", 2)
     assert one.show(value) == "115200 baud, stop 2, parity even"
+
+
+@pytest.mark.parametrize(
+    ("keys", "key"),
+    [
+        ({"kind": "int", "min": 5, "max": 1}, "min"),
+        ({"kind": "int", "step": 0}, "step"),
+        ({"kind": "int", "base": 7}, "base"),
+        ({"kind": "decimal", "min": float("nan")}, "min"),
+        ({"kind": "decimal", "scale": 0}, "scale"),
+        ({"kind": "decimal", "places": -3}, "places"),
+        ({"kind": "decimal", "holes": [[3, 2]]}, "holes"),
+        ({"kind": "text", "characters": "z-a"}, "characters"),
+        ({"kind": "text", "charset": "klingon"}, "charset"),
+        ({"kind": "text", "min_bytes": 9, "max_bytes": 3}, "min_bytes"),
+        ({"kind": "digits", "min": 9, "max": 3}, "min"),
+        ({"kind": "hex", "min_bytes": 0}, "min_bytes"),
+        ({"kind": "address", "order": "sideways"}, "order"),
+        ({"kind": "address", "written": "none"}, "written"),
+        ({"kind": "timer", "form": "gprs-9"}, "form"),
+        ({"kind": "choice", "codes": {}}, "codes"),
+        ({"kind": "choice", "codes": {"a": 1, "b": 1}}, "codes"),
+        ({"kind": "choice", "codes": {"a": "0", "b": "00"}, "codes_are": "number"}, "codes"),
+        ({"kind": "choice", "codes": {"a": 1}, "codes_are": "shape"}, "codes_are"),
+        ({"kind": "flag", "on": "1", "off": "1"}, "on"),
+        ({"kind": "rate", "codes": {"fast": 1}}, "codes"),
+        ({"kind": "rate", "rates": [0]}, "rates"),
+        ({"kind": "frame", "codes": {"9X9": 1}}, "codes"),
+        ({"kind": "tuple", "fields": []}, "fields"),
+        ({"kind": "tuple", "fields": [{"name": "a", "value": {"kind": "int"}, "default": "x"}]}, "fields"),
+    ],
+)
+def test_a_kind_that_makes_no_sense_is_a_fault_of_the_lexicon(keys: dict[str, Any], key: str) -> None:
+    source = Source(b"", "x")
+    assert read_kind(source, keys, ("value",)) is None
+    assert any(complaint.place.endswith(key) for complaint in source.complaints)
+
+
+def test_what_differs_decodes_differently() -> None:
+    """Codes match exactly, so that no two answers of a module are taken for one value."""
+    states = kind(kind="choice", codes={"none": "", "off": "0", "zeros": "0000", "small": "n", "large": "N"})
+    for code in ("", "0", "0000", "n", "N"):
+        assert states.encode(states.decode(code)) == code
+    for text in ("00", " 0", "0\x1d", "none"):
+        with pytest.raises(ValueFault):
+            states.decode(text)
+    assert kind(kind="choice", codes={"a": "0A"}, codes_are="word").decode("0a") == "a"
+    assert kind(kind="choice", codes={"a": 7}, codes_are="number").decode("07") == "a"
+    with pytest.raises(ValueFault):
+        kind(kind="choice", codes={"a": 0}, codes_are="number").decode("")
+    with pytest.raises(ValueFault):
+        kind(kind="flag", on="1", off="0").decode(" 1")

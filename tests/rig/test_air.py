@@ -8,15 +8,16 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import VirtualBench
+from tests.conftest import Bench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.doing import Held
-from wexicon.core.dialogue.runner import Holder
+from wexicon.core.dialogue.acting import Kept
+from wexicon.core.dialogue.runner import Runner
+from wexicon.core.protocol.observations import Heard
 from wexicon.rig.air import AccessPoint, Air, AirTable, Management, Network, Sky
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import family
-from wexicon.rig.uart import Faults
+from wexicon.rig.uart import WireFaults
 from wexicon.work.module import Module
 
 
@@ -142,7 +143,7 @@ def test_a_mesh_needs_its_coordinator(one: dict[str, Any], two: dict[str, Any], 
 
 
 def test_access_points_have_signal_and_protection_and_the_sky_gives_a_fix_in_time() -> None:
-    receiver = VirtualBench("polmar-p1")
+    receiver = Bench("polmar-p1")
     receiver.standin.air = Air(AirTable(sky=Sky(latitude=-33.5, longitude=151.25, fix_in=20)))
     held = hold(receiver, "do position\n")
     assert held.kept["system"] == "GPS"
@@ -155,20 +156,20 @@ def test_access_points_have_signal_and_protection_and_the_sky_gives_a_fix_in_tim
 # -- cellular ---------------------------------------------------------------------------------------------------------
 
 
-def hold(bench: VirtualBench, text: str, **values: Any) -> Held:
-    session = bench.session()
+def hold(bench: Bench, text: str, **values: Any) -> Kept:
+    session = bench.open()
     session.tune(bench.standin.uart.tuning)
     if bench.standin.uart.tuning != bench.lexicon.delivered and not hasattr(bench.standin, "stat"):
         session.tune(bench.lexicon.delivered)
     session.quiet(1.5)
     session.tune(bench.standin.uart.tuning)
     module = Module(session, bench.lexicon, bench.hands)
-    return Holder(session, read_dialogue(text, "x"), values, module=module, operator=bench.hands).hold()
+    return Runner(session, read_dialogue(text, "x"), values, module=module, operator=bench.hands).run()
 
 
-def two_phones() -> tuple[VirtualBench, VirtualBench]:
+def two_phones() -> tuple[Bench, Bench]:
     """Two modules with SIMs in one air and on one agenda."""
-    one, two = VirtualBench("cordal-g2"), VirtualBench("cordal-g2")
+    one, two = Bench("cordal-g2"), Bench("cordal-g2")
     other = family("cordal-g2")(one.agenda, "two", None, {"number": "+441632960099"}, None, one.standin.air)
     two.agenda, two.standin = one.agenda, other
     two.hands.standin = other
@@ -179,7 +180,7 @@ def two_phones() -> tuple[VirtualBench, VirtualBench]:
 
 @pytest.mark.parametrize(
     ("action", "message"),
-    [("send-text", "tide 1.204 m"), ("send-ucs2", "Gezeit über Normal: 水"), ("send-units", "{[€]} " * 40)],
+    [("send-text", "tide 1.204 m"), ("send-ucs2", "Gezeit über Normal: 水"), ("send-pdus", "{[€]} " * 40)],
 )
 def test_messages_go_from_one_module_to_another(action: str, message: str) -> None:
     one, two = two_phones()
@@ -188,10 +189,10 @@ def test_messages_go_from_one_module_to_another(action: str, message: str) -> No
     hold(one, text, number="+441632960099", message=message)
     one.agenda.run_until(one.agenda.now + 5)
     count = len(two.standin.inbox)  # type: ignore[attr-defined]
-    read = [hold(two, "needs index int\ndo read-unit\n", index=index).kept for index in range(1, count + 1)]
+    read = [hold(two, "needs index int\ndo read-pdu\n", index=index).kept for index in range(1, count + 1)]
     assert "".join(kept["message"] for kept in read) == message
     assert {kept["sender"] for kept in read} == {"+441632960013"}
-    assert count == (3 if action == "send-units" else 1)
+    assert count == (3 if action == "send-pdus" else 1)
 
 
 def test_a_call_rings_and_is_hung_up() -> None:
@@ -205,7 +206,7 @@ def test_a_call_rings_and_is_hung_up() -> None:
 
 
 def test_a_network_takes_its_time_and_answers_in_numbers() -> None:
-    one = VirtualBench("cordal-n7")
+    one = Bench("cordal-n7")
     one.standin.air = Air(AirTable(network=Network(registers_in=90)))
     held = hold(one, "do register-eps\ndo signal\ndo addresses\ndo operator\ndo clock\ndo sim-state\n")
     assert one.agenda.now > 90
@@ -214,7 +215,7 @@ def test_a_network_takes_its_time_and_answers_in_numbers() -> None:
 
 
 def test_a_management_server_is_answered_with_its_message_numbers_while_the_rest_goes_on() -> None:
-    one = VirtualBench("cordal-n7")
+    one = Bench("cordal-n7")
     management = Management(reads=("/3/0/0", "/3/0/2"), writes={"/1/0/1": "86400"})
     air = one.standin.air = Air(AirTable(management=management, network=Network(registers_in=2)))
     text = (
@@ -267,18 +268,18 @@ def test_sockets_really_open_on_this_machine(kind: str) -> None:
 
     thread = threading.Thread(target=echo)
     thread.start()
-    one = VirtualBench("cordal-n7")
+    one = Bench("cordal-n7")
     services = {"tides.example": f"127.0.0.1:{server.getsockname()[1]}"}
     one.standin.air = Air(AirTable(services=services, network=Network(registers_in=1)))
     hold(one, SOCKET, host="tides.example", kind=kind)
     thread.join(timeout=20)
     server.close()
-    heard = [fields["text"] for _, what, fields in one.trace.all if what == "heard"]
+    heard = one.trace.texts(Heard)
     assert "+XRECV: 1,8,a\r\nb\x00\udcffc\n" in heard
 
 
 def test_nobody_is_reached_beyond_this_machine() -> None:
-    one = VirtualBench("cordal-n7")
+    one = Bench("cordal-n7")
     one.standin.air = Air(AirTable(services={"far.example": "192.0.2.1:80"}, network=Network(registers_in=1)))
     with pytest.raises(Exception, match="not so: result == 0"):
         hold(one, SOCKET, host="far.example", kind="TCP")
@@ -286,13 +287,13 @@ def test_nobody_is_reached_beyond_this_machine() -> None:
 
 @pytest.mark.parametrize(("host", "words"), [("tides.example", '+XNAME: 0,"192.0.2.1"'), ("far.example", "+XNAME: 1")])
 def test_a_name_is_looked_up_and_told_later(host: str, words: str) -> None:
-    one = VirtualBench("cordal-n7")
+    one = Bench("cordal-n7")
     one.standin.air = Air(AirTable(services={"tides.example": "echo"}, network=Network(registers_in=1)))
     hold(one, f'do register-eps\n> AT+XNAME="{host}"\nawait 5s\n    {words}\n')
 
 
 def test_a_module_goes_idle_and_asleep_and_its_first_line_only_wakes_it() -> None:
-    one = VirtualBench("cordal-n7")
+    one = Bench("cordal-n7")
     air = one.standin.air = Air(
         AirTable(services={"tides.example": "echo"}, network=Network(registers_in=1, idle_after=5))
     )
@@ -310,7 +311,7 @@ def test_wi_fi_sockets_are_real_too() -> None:
     server = socket.create_server(("127.0.0.1", 0))
     thread = threading.Thread(target=lambda: [line.sendall(line.recv(100)) for line in [server.accept()[0]]])
     thread.start()
-    one = VirtualBench("brisca-w1")
+    one = Bench("brisca-w1")
     service = f"127.0.0.1:{server.getsockname()[1]}"
     one.standin.air = Air(AirTable({"Open": AccessPoint()}, {"tides.example": service}))
     text = (
@@ -330,5 +331,5 @@ def test_wi_fi_sockets_are_real_too() -> None:
 def test_a_line_between_each_command_and_its_answer_disturbs_nothing(name: str, chatter: str) -> None:
     from tests.rig.test_standins import WANTED
 
-    result = VirtualBench(name, faults=Faults(chatter=chatter)).provision(**WANTED[name])
-    assert result.outcome == "conforms", result.failure
+    result = Bench(name, faults=WireFaults(chatter=chatter)).provision(**WANTED[name])
+    assert result.verdict == "conforms", result.failure

@@ -2,40 +2,35 @@
 
 from __future__ import annotations
 
-import msgspec
+from dataclasses import replace
 
-from tests.conftest import VirtualBench
+from tests.conftest import Bench
 from tests.rig.test_air import hold
-from wexicon.work.hail import Hail
-from wexicon.work.module import Module
+from wexicon.core.protocol.observations import Decided
 
 
 def test_a_wrong_line_end_is_found_out() -> None:
-    one = VirtualBench("lindle-l9")
-    speech = msgspec.structs.replace(one.lexicon.speech, end="crlf")
-    one.lexicon = one.lexicon.__class__(**{**one.lexicon.__dict__, "speech": speech})
-    assert one.provision(address=5).outcome == "conforms"
-    assert "the module wants line end lf, not crlf" in one.trace.texts("decided")
+    one = Bench("lindle-l9")
+    one.lexicon = replace(one.lexicon, dialect=one.lexicon.dialect.with_end("crlf"))
+    assert one.provision(address=5).verdict == "conforms"
+    assert "the module wants line end lf, not crlf" in one.trace.texts(Decided)
 
 
 def test_a_busy_module_is_told_again() -> None:
-    one = VirtualBench("brisca-w1")
+    one = Bench("brisca-w1")
     held = hold(one, "> AT+SEEK\n<\npause 100ms\nread power\nkeep power\n")
     assert held.kept["power"] == 20
-    assert one.trace.texts("said").count("AT+POWER?") > 3
+    assert one.trace.said().count("AT+POWER?") > 3
 
 
 def test_attention_that_a_command_ended_is_taken_back() -> None:
-    one = VirtualBench("tamsel-k5")
-    session = one.session()
-    module = Module(session, one.lexicon, one.hands)
-
-    def hail() -> None:
-        Hail(session, one.lexicon, one.hands, 10).find()
-
-    module.regain = hail
+    one = Bench("tamsel-k5")
+    module = one.module()
+    module.attention.gain()
     module.do("save")
     module.do("restart")
-    assert not module.attentive and one.standin.mode != "whole"  # type: ignore[attr-defined]
-    assert module.read("name") == "TAMSEL-K5" and module.attentive
+    assert not module.attention.held
+    module.session.quiet(0.5)
+    assert one.standin.mode != "whole"  # type: ignore[attr-defined]
+    assert module.read("name") == "TAMSEL-K5" and module.attention.held
     assert len(one.hands.asked) == 2

@@ -25,7 +25,7 @@ from wexicon.cli.show import print_line
 def demo(keep: Path | None) -> None:
     """Start a rig with the service plug of the mast at Withy Point; provision it, twice; show the record."""
     from wexicon.rig.bench import read_rig
-    from wexicon.rig.control import Desk
+    from wexicon.rig.desk import Desk
     from wexicon.rig.serving import real_agenda, served
 
     with contextlib.ExitStack() as stack:
@@ -52,7 +52,12 @@ def _run(*arguments: str) -> None:
 
     shown = [Path(word).name if os.sep in word and not word.startswith("/dev/") else word for word in arguments]
     print_line(f"\n$ wexicon {' '.join(shown)}", "bold cyan")
-    wexicon.main(list(arguments), prog_name="wexicon", standalone_mode=False)
+    try:
+        status = wexicon.main(list(arguments), prog_name="wexicon", standalone_mode=False)
+    except click.exceptions.Exit as end:
+        status = end.exit_code
+    if status:
+        raise click.exceptions.Exit(status)
 
 
 @contextlib.contextmanager

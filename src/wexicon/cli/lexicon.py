@@ -74,7 +74,7 @@ def show(name: str, as_json: bool) -> None:
         print_line(f"{heading:<12} {text}")
     if found.settings:
         print_line("")
-        print_table(("setting", "allowed", "counts", "meaning"), [_row(s) for s in found.settings.values()])
+        print_table(("setting", "allowed", "takes effect", "meaning"), [_row(s) for s in found.settings.values()])
     if found.actions:
         print_line("")
         print_table(("action", "meaning"), [(a.name, a.meaning) for a in found.actions.values()])
@@ -106,12 +106,12 @@ def _manners(found: Lexicon) -> list[tuple[str, str]]:
         "bytes": "bytes",
     }
     return [
-        ("delivered", str(found.delivered)),
+        ("factory", str(found.delivered)),
         ("attention", listens),
         ("operator", attention.operator) if attention.operator else ("lines end", speech.end),
         ("says", f"lines end with {speech.end}; answers are {answers[speech.form]}"),
-        ("yes and no", f"{' or '.join(speech.ok) or 'nothing'}; {' or '.join(speech.error) or 'nothing'}"),
-        ("to be kept", ", then ".join(found.order) or "nothing more needs to be done"),
+        ("result codes", f"{' or '.join(speech.ok) or 'nothing'}; {' or '.join(speech.error) or 'nothing'}"),
+        ("to persist", ", then ".join(found.order) or "nothing more needs to be done"),
     ]
 
 
@@ -131,7 +131,7 @@ def _row(setting: Setting) -> tuple[str, str, str, str]:
     return setting.name, setting.kind.allowed(), counts or ", ".join(setting.then), "; ".join(notes)
 
 
-# -- check and schema -----------------------------------------------------------------------------------------------
+# -- check -----------------------------------------------------------------------------------------------
 
 
 @lexicon.command()
@@ -160,11 +160,9 @@ def check(path: Path, as_json: bool) -> None:
 @lexicon.command()
 def schema() -> None:
     """Print the JSON Schema of lexicon files, for editors."""
-    from wexicon.core.formats.lexicon.tables import LexiconFile
+    from wexicon.work.schemas import schema_of
 
-    made = msgspec.json.schema(LexiconFile)
-    made["title"] = "Wexicon lexicon, format 1"
-    print_json(made)
+    print_json(schema_of("lexicon"))
 
 
 # -- new and draft --------------------------------------------------------------------------------------------------
@@ -188,8 +186,8 @@ QUESTIONS = (
         "lines",
         r"lines|sentences|(silence|bytes) \d+ms",
     ),
-    ("ok", "Its word for yes", "OK", r".*"),
-    ("error", "Its word for no, {code:int} for a number", "ERROR", r".*"),
+    ("ok", "Success code", "OK", r".*"),
+    ("error", "Error code, {code:int} for a number", "ERROR", r".*"),
     ("probe", "A harmless line that is answered", "AT", r".+"),
     ("who", "The line that asks who it is (empty: none)", "", r".*"),
     ("heard", "What answers that, such as +WHO {model:word} {firmware:word} {serial:word}", "", r".*"),
@@ -295,15 +293,20 @@ write   = {{ say = {q["write"]} }}
 @click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
 def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None) -> None:
     """Draft a lexicon by asking the module on PORT itself. Only questions are asked; nothing is set."""
-    from wexicon.cli.working import default_trace, session_on
+    from wexicon.cli.options import Stop
     from wexicon.core.formats.lexicon import read_lexicon
     from wexicon.core.tuning import USUAL_RATES
     from wexicon.work.drafting import Drafting, draft_lexicon
+    from wexicon.work.opening import default_trace, session_on
 
     path = output or Path(f"{family}.toml")
     if path.exists():
         raise click.UsageError(f"{path} is there already; nothing was written")
-    with Progress("drafting") as progress, session_on(port, None, trace=default_trace("draft")) as session:
+    with (
+        Progress("drafting") as progress,
+        Stop().listening() as stop,
+        session_on(port, None, trace=default_trace("draft"), stopping=stop) as session,
+    ):
         learned = Drafting(session, progress.step).learn(rate or USUAL_RATES)
     text = draft_lexicon(learned, family)
     made = read_lexicon(text.encode(), str(path))

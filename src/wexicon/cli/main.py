@@ -17,13 +17,14 @@ from wexicon import __version__
 COMMANDS = {
     "ports": ("ports:ports", "List serial ports; --watch tells which one appears or goes."),
     "readout": ("readout:readout", "Identify a module and print every setting."),
-    "provision": ("provision:provision", "Make a module what a sheet says, and prove it."),
+    "provision": ("provision:provision", "Write a sheet's settings to a module and read them back."),
     "verify": ("provision:verify", "Compare a module with a sheet; writes nothing."),
-    "run": ("run:run", "Hold a written conversation with a module."),
-    "rehearse": ("rehearse:rehearse", "Hold it against stand-ins, in virtual time, with no hardware."),
+    "run": ("run:run", "Run a dialogue with a module."),
+    "rehearse": ("rehearse:rehearse", "Run a dialogue or a sheet against stand-ins, in virtual time."),
     "rig": ("rig:rig", "Start stand-ins on ports, work their keys and power."),
     "lexicon": ("lexicon:lexicon", "List, show, check and draft lexicons."),
     "trace": ("trace:trace", "Show what was said and heard."),
+    "schema": ("schema:schema", "Print the JSON Schema of a result or a file format."),
     "demo": ("demo:demo", "Provision a sample module, with no hardware."),
 }
 
@@ -58,8 +59,8 @@ class LazyGroup(click.Group):
 def wexicon() -> None:
     """Provision radio and positioning modules over a UART.
 
-    Exit status: 0 done and right; 1 done, and something is not right; 2 the call or a file is wrong; 3 the port or the
-    module cannot be reached; 130 stopped.
+    Exit status: 0 success; 1 mismatch or module error; 2 usage or file error; 3 port or module unreachable; 4 unproved;
+    130 stopped.
     """
 
 

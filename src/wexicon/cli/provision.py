@@ -8,21 +8,19 @@ from typing import Any
 
 import click
 
-from wexicon.cli.outcome import UnitReport, end_with, print_end, print_failure, print_identity, print_settings
+from wexicon.cli.options import Stop, ask_secret, operator_for, prove_option, works_a_module
+from wexicon.cli.printing import print_unit
 from wexicon.cli.show import Progress, print_json
-from wexicon.cli.working import default_trace, fixture_at, operator_for, session_on, works_a_module
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.sheet import Seat, Sheet
 from wexicon.core.text import meant
-from wexicon.core.values import known_rates, retuned
-from wexicon.work.finding import find_sheet
-from wexicon.work.provision import Provision
 
 
 def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
     """What both commands take."""
     for option in (
         works_a_module,
+        prove_option,
         click.option("--seat", "seat_name", help="Which seat of the sheet this module takes, where there are several."),
         click.argument("port"),
         click.argument("sheet_path", metavar="SHEET", type=click.Path(path_type=Path)),
@@ -34,14 +32,20 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
 @click.command()
 @_takes_a_sheet
 def provision(**given: Any) -> None:
-    """Make the module on PORT what SHEET says: write what differs, read everything back."""
+    """Write the settings of SHEET to the module on PORT, and read them back after it has started again.
+
+    Exit status: 0 conforms; 1 a setting differs or was refused; 3 port or module unreachable; 4 unproved.
+    """
     _work(write=True, **given)
 
 
 @click.command()
 @_takes_a_sheet
 def verify(**given: Any) -> None:
-    """Compare the module on PORT with SHEET; nothing is written."""
+    """Compare the module on PORT with SHEET; nothing is written.
+
+    Exit status: 0 conforms; 1 a setting differs; 3 port or module unreachable; 4 unproved: a setting cannot be read.
+    """
     _work(write=False, **given)
 
 
@@ -63,43 +67,36 @@ def _work(
     sheet_path: Path,
     port: str,
     seat_name: str | None,
+    prove: str | None,
     hands: str,
     patience: float,
     fixture_path: Path | None,
     trace_path: Path | None,
     as_json: bool,
 ) -> None:
-    seat = _the_seat(find_sheet(sheet_path, seat_name), seat_name)
-    lexicon = seat.lexicon
+    from wexicon.work.finding import find_sheet, fixture_at, state_folder
+    from wexicon.work.opening import default_trace, session_on
+    from wexicon.work.provision import Order
+    from wexicon.work.provision import provision as bring_about
+    from wexicon.work.provision import verify as compare
+    from wexicon.work.results import Prove
+    from wexicon.work.secrets import secrets_for
+    from wexicon.work.unfinished import FileStore
+
+    sheet = find_sheet(sheet_path, seat_name, secrets_for(sheet_path.parent, ask_secret()))
+    seat = _the_seat(sheet, seat_name)
+    order = Order(seat.wanted, Prove(prove or ("auto" if write else "reading")), seat.trust, sheet.digest)
     fixture = fixture_at(fixture_path)
     trace = trace_path or default_trace(seat.name)
-    likely = [
-        retuned(lexicon.delivered, lexicon.settings[name].kind, value)
-        for name, value in seat.wanted.items()
-        if known_rates(lexicon.settings[name].kind)
-    ]
-    with Progress(seat.name) as progress:
+    with Progress(seat.name) as progress, Stop().listening() as stop:
         operator = operator_for(hands, port, progress)
-        with session_on(port, lexicon, trace=trace, secrets=seat.secrets()) as session:
-            result = Provision(
-                session,
-                lexicon,
-                operator,
-                seat.wanted,
-                write=write,
-                patience=patience,
-                fixture=fixture,
-                likely=likely,
-                watch=progress.step,
-            ).run()
-    report = UnitReport.of(seat.name, port, lexicon, result, trace)
-    if as_json:
-        print_json(report)
-    else:
-        print_identity(report)
-        print_settings(report)
-        if not report.failure:
-            print_end(report, writes=write)
-    if not as_json or report.failure:
-        print_failure(report)
-    end_with(report)
+        shared: dict[str, Any] = {"patience": patience, "fixture": fixture, "watch": progress.step}
+        with session_on(port, seat.lexicon, trace=trace, secrets=seat.secrets(), stopping=stop) as session:
+            if write:
+                store = FileStore(state_folder() / "unfinished")
+                result = bring_about(session, seat.lexicon, operator, order, store=store, **shared)
+            else:
+                result = compare(session, seat.lexicon, operator, order, **shared)
+    result.about(seat.name, port, seat.lexicon, str(trace), sheet.digest)
+    print_json(result) if as_json else print_unit(result)
+    raise click.exceptions.Exit(result.status)

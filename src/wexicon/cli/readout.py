@@ -6,11 +6,9 @@ from pathlib import Path
 
 import click
 
-from wexicon.cli.outcome import UnitReport, end_with, print_failure, print_identity
+from wexicon.cli.options import Stop, lexicon_option, operator_for, works_a_module
+from wexicon.cli.printing import print_failure, print_identity
 from wexicon.cli.show import Progress, print_json, print_table
-from wexicon.cli.working import default_trace, fixture_at, lexicon_option, operator_for, session_on, works_a_module
-from wexicon.work.finding import find_lexicon
-from wexicon.work.provision import Provision
 
 
 @click.command()
@@ -27,25 +25,28 @@ def readout(
     as_json: bool,
 ) -> None:
     """Identify the module on PORT and print every setting that can be read."""
-    lexicon = find_lexicon(lexicon_name, Path())
+    from wexicon.work.finding import fixture_at, lexicon_for
+    from wexicon.work.opening import default_trace, session_on
+    from wexicon.work.provision import read_out
+
+    lexicon = lexicon_for(lexicon_name, Path())
     fixture = fixture_at(fixture_path)
     trace = trace_path or default_trace("readout")
-    with Progress(f"readout of {port}") as progress:
+    with Progress(f"readout of {port}") as progress, Stop().listening() as stop:
         operator = operator_for(hands, port, progress)
-        with session_on(port, lexicon, trace=trace) as session:
-            result = Provision(
-                session, lexicon, operator, write=False, patience=patience, fixture=fixture, watch=progress.step
-            ).run()
-    report = UnitReport.of("", port, lexicon, result, trace)
+        with session_on(port, lexicon, trace=trace, stopping=stop) as session:
+            result = read_out(session, lexicon, operator, patience=patience, fixture=fixture, watch=progress.step)
+    result.about("", port, lexicon, str(trace))
     if as_json:
-        print_json(report)
+        print_json(result)
     else:
-        print_identity(report)
-        if report.settings:
+        print_identity(result)
+        if result.settings:
             rows = [
-                (line.name, line.found or f"({line.note or 'not readable'})", lexicon.settings[line.name].meaning)
-                for line in report.settings
+                (line.name, line.before.shown if line.before else f"({line.note})", lexicon.settings[line.name].meaning)
+                for line in result.settings
             ]
             print_table(("setting", "value", "meaning"), rows)
-        print_failure(report)
-    end_with(report)
+        if result.failure:
+            print_failure(result.failure, result.verdict, result.trace)
+    raise click.exceptions.Exit(result.status)

@@ -28,7 +28,7 @@ def start(path: Path) -> None:
 
     from wexicon.records.trace import recorded
     from wexicon.rig.bench import read_rig
-    from wexicon.rig.control import Desk
+    from wexicon.rig.desk import Desk
     from wexicon.rig.serving import Server, real_agenda
 
     bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))

@@ -1,31 +1,21 @@
-"""`wexicon run`: a written conversation, held with the module on a port, every reply checked."""
+"""`wexicon run`: a dialogue run with the module on a port, every reply checked."""
 
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
-from wexicon.cli.holding import (
-    env_option,
-    file_option,
-    find_dialogue,
-    gather_values,
-    hold,
-    print_report,
-    times,
-    values_argument,
-)
+from wexicon.cli.options import Stop, operator_for, works_a_module
 from wexicon.cli.show import Progress, print_json, print_line
-from wexicon.cli.trace import line
-from wexicon.cli.working import default_trace, fixture_at, operator_for, session_on, works_a_module
+from wexicon.cli.values import env_option, file_option, gather_values, values_argument
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.speech import ECHOES, LINE_ENDS, Speech
 from wexicon.core.tuning import Tuning
-from wexicon.work.finding import find_lexicon
-from wexicon.work.hail import Hail
-from wexicon.work.module import Module
 
 
 @click.command()
@@ -61,16 +51,18 @@ def run(
     trace_path: Path | None,
     as_json: bool,
 ) -> None:
-    """Hold DIALOGUE with the module on PORT."""
-    program = find_dialogue(dialogue)
-    lexicon = find_lexicon(lexicon_name, dialogue.parent) if lexicon_name else None
-    values, secrets = gather_values(program, pairs, env_pairs, file_pairs)
-    speech = lexicon.speech if lexicon else Speech()
-    changes = {name: value for name, value in (("end", end), ("echo", echo)) if value}
-    if changes:
-        from msgspec.structs import replace
+    """Run DIALOGUE with the module on PORT."""
+    from wexicon.cli.printing import print_dialogue, times
+    from wexicon.cli.trace import line
+    from wexicon.work.dialogues import find_dialogue, run_dialogue
+    from wexicon.work.finding import fixture_at, lexicon_for
+    from wexicon.work.opening import default_trace, session_on
 
-        speech = replace(speech, **changes)
+    program = find_dialogue(dialogue)
+    lexicon = lexicon_for(lexicon_name, dialogue.parent) if lexicon_name else None
+    values, secrets = gather_values(program, pairs, env_pairs, file_pairs)
+    changes = {name: value for name, value in (("end", end), ("echo", echo)) if value}
+    dialect = _dialect(lexicon, changes)
     delivered = lexicon.delivered if lexicon else Tuning()
     try:
         tuning = Tuning.of(rate or delivered.rate, frame or delivered.frame)
@@ -78,31 +70,40 @@ def run(
         raise CallFault(str(fault)) from None
     fixture = fixture_at(fixture_path)
     trace = trace_path or default_trace(dialogue.stem)
-
-    def get_attention(module: Module) -> None:
-        def hail() -> None:
-            Hail(module.session, module.lexicon, module.operator, patience, fixture).find([tuning] if rate else [])
-            module.attentive = True
-
-        if not as_is:
-            hail()
-            module.regain = hail
-
-    with Progress(dialogue.stem, quiet=not as_json) as progress:
+    with Progress(dialogue.stem, quiet=not as_json) as progress, Stop().listening() as stop:
         operator = operator_for(hands, port, progress)
         live = None if as_json else (lambda record: click.echo(line(record)))
         with session_on(
-            port, lexicon, trace=trace, secrets=secrets, speech=speech, tuning=tuning, live=live
+            port, lexicon, trace=trace, secrets=secrets, dialect=dialect, tuning=tuning, live=live, stopping=stop
         ) as session:
-            report = hold(session, program, values, lexicon, operator, get_attention)
-    report.trace = str(trace)
+            result = run_dialogue(
+                session,
+                program,
+                values,
+                lexicon,
+                operator,
+                attention=not as_is,
+                likely=[tuning] if rate else [],
+                patience=patience,
+                fixture=fixture,
+            )
+    result.trace = str(trace)
     if as_json:
-        print_json(report)
+        print_json(result)
     else:
-        print_report(report)
-        if not report.failure:
-            print_line(f"held: {report.exchanges} exchanges in {spoken(report.seconds)}: {times(report)}", "bold green")
-    if report.failure:
-        if not as_json:
-            click.echo(f"  Trace: {trace}", err=True)
-        raise click.exceptions.Exit(report.failure.status)
+        print_dialogue(result)
+        if not result.failure:
+            told = f"passed: {result.exchanges} exchanges in {spoken(result.seconds)}: {times(result)}"
+            print_line(told, "bold green")
+    raise click.exceptions.Exit(result.status)
+
+
+def _dialect(lexicon: Lexicon | None, changes: dict[str, Any]) -> Dialect:
+    """The lexicon's, or a plain one, but for what was asked for."""
+    if not changes:
+        return lexicon.dialect if lexicon else Dialect(Speech())
+    from msgspec.structs import replace
+
+    return Dialect(
+        replace(lexicon.speech if lexicon else Speech(), **changes), lexicon.dialect.events if lexicon else {}
+    )

@@ -6,6 +6,7 @@ pipe says so; whatever a module sent is escaped before it is shown.
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Sequence
 from typing import Any
@@ -18,13 +19,18 @@ from wexicon.core.text import visible
 OUTCOME_COLOURS = {
     "changed": "green",
     "conforms": "bold green",
+    "unproved": "bold yellow",
     "accepted": "yellow",
-    "unread": "yellow",
+    "unverified": "yellow",
+    "not": "yellow",
     "refused": "bold red",
     "differs": "bold red",
     "failed": "bold red",
     "stopped": "yellow",
 }
+
+# What would move a cursor or turn a line around, and is not escaped by JSON itself.
+_MOVES = re.compile("[\x7f-\x9f\u061c\u200b\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ufeff]")
 
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
 
@@ -41,7 +47,8 @@ def console(*, err: bool = False) -> Any:
 
 def print_json(data: Any) -> None:
     """Prints one JSON document, indented. A text with bytes in it that are no UTF-8 is shown escaped."""
-    click.echo(msgspec.json.format(msgspec.json.encode(_encodable(data)), indent=2).decode())
+    text = msgspec.json.format(msgspec.json.encode(_encodable(data)), indent=2).decode()
+    click.echo(_MOVES.sub(lambda found: f"\\u{ord(found.group()):04x}", text))
 
 
 def _encodable(data: Any) -> Any:
@@ -53,8 +60,9 @@ def _encodable(data: Any) -> Any:
     return [_encodable(value) for value in data] if isinstance(data, list) else data
 
 
-def print_table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, outcome: int | None = None) -> None:
-    """Prints an aligned table with a line under its heading; the column `outcome` is stressed by what it says."""
+def print_table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, ours: int | None = None) -> None:
+    """Prints an aligned table with a line under its heading. Cells are escaped but for the column `ours`, which is our own
+    and stressed by what it says."""
     from rich import box
     from rich.table import Table
     from rich.text import Text
@@ -63,9 +71,9 @@ def print_table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, outcom
     for column in columns:
         table.add_column(column, overflow="fold")
     for row in rows:
-        cells = [Text(visible(cell)) for cell in row]
-        if outcome is not None:
-            cells[outcome].stylize(OUTCOME_COLOURS.get(row[outcome].split(" ")[0], ""))
+        cells = [Text(cell if index == ours else visible(cell)) for index, cell in enumerate(row)]
+        if ours is not None:
+            cells[ours].stylize(OUTCOME_COLOURS.get(row[ours].split(" ")[0], ""))
         table.add_row(*cells)
     shown = console()
     shown.print(table)
@@ -109,6 +117,9 @@ class Progress:
 class Person:
     """A person at the bench, asked on the terminal. What was asked is done when the module answers; no key is needed."""
 
+    cuts_power = False
+    there = True
+
     def __init__(self, progress: Progress) -> None:
         self._progress = progress
 
@@ -116,4 +127,4 @@ class Person:
         self._progress.say(click.style("operator: ", fg="yellow", bold=True) + text)
 
     def noticed(self) -> None:
-        self._progress.say("  the module listens.")
+        self._progress.say("  the module answers.")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import sys
 from collections import deque
 from collections.abc import Iterable
 from pathlib import Path
@@ -10,18 +12,28 @@ import click
 import msgspec
 
 from wexicon.cli.show import json_option
+from wexicon.core.protocol.observations import Role
 from wexicon.core.text import visible
-from wexicon.records.trace import Record, read_trace
+from wexicon.records.trace import Record, What, read_many
 
-MARKS = {"said": ">", "heard": "<", "tuned": "~", "signalled": "~", "asked": "!", "decided": "#"}
-COLOURS = {
-    "said": "cyan",
-    "heard": "",
-    "tuned": "magenta",
-    "signalled": "magenta",
-    "asked": "yellow",
-    "decided": "bright_black",
+MARKS = {
+    What.SAID: ">",
+    What.HEARD: "<",
+    What.TUNED: "~",
+    What.SIGNALLED: "~",
+    What.ASKED: "!",
+    What.STEP: "=",
+    What.DECIDED: "#",
 }
+COLOURS = {
+    What.SAID: "cyan",
+    What.TUNED: "magenta",
+    What.SIGNALLED: "magenta",
+    What.ASKED: "yellow",
+    What.STEP: "bold",
+    What.DECIDED: "bright_black",
+}
+_PLAIN = (Role.ANSWER, Role.WORD, Role.OK)
 
 
 @click.group()
@@ -32,18 +44,30 @@ def trace() -> None:
 @trace.command()
 @click.argument("path", metavar="TRACE", type=click.Path(path_type=Path))
 @click.option("--last", type=click.IntRange(1), help="Only so many records from the end.")
-@click.option("--only", "kinds", multiple=True, type=click.Choice(list(MARKS)), help="Only records of this kind.")
+@click.option(
+    "--only",
+    "kinds",
+    multiple=True,
+    type=click.Choice([str(kind) for kind in MARKS]),
+    help="Only records of this kind.",
+)
 @json_option
 def show(path: Path, last: int | None, kinds: tuple[str, ...], as_json: bool) -> None:
     """Print TRACE for reading: seconds since the start, what happened, the words."""
-    records: Iterable[Record] = (r for r in read_trace(path) if not kinds or r.what in kinds)
+    wanted = {What(kind) for kind in kinds}
+    chunks: Iterable[list[Record]] = (
+        ([r for r in many if r.what in wanted] if wanted else many) for many in read_many(path)
+    )
     if last:
-        records = deque(records, last)
-    for record in records:
-        if as_json:
-            click.echo(msgspec.json.encode(record).decode())
-        else:
-            click.echo(line(record))
+        newest: deque[Record] = deque(maxlen=last)
+        for many in chunks:
+            newest.extend(many)
+        chunks = [list(newest)]
+    coloured = sys.stdout.isatty() and "NO_COLOR" not in os.environ
+    encoder = msgspec.json.Encoder()
+    for many in chunks:
+        text = encoder.encode_lines(many).decode() if as_json else "".join(f"{line(r, coloured)}\n" for r in many)
+        sys.stdout.write(text)
 
 
 @trace.command()
@@ -73,17 +97,34 @@ def dialogue(path: Path, output: Path | None) -> None:
     click.echo(f"wrote {output}", err=True)
 
 
-def line(record: Record) -> str:
+def line(record: Record, coloured: bool | None = None) -> str:
     """One record as one line."""
+    what = record.what
     text = visible(record.content)
-    if record.what == "opened":
-        text = f"{record.link} at {record.rate} {record.frame}, {record.wall:%Y-%m-%d %H:%M:%S} UTC, Wexicon {record.wexicon}"
-    elif record.what == "tuned":
-        text = f"our side to {record.rate} {record.frame}"
-    elif record.what == "signalled":
+    if what is What.SAID or what is What.HEARD:
+        role = "" if record.role is None or record.role in _PLAIN else f"  ({record.role})"
+        body = f"{'>>' if record.exact else MARKS[what]} {text}{role}"
+    else:
+        body = _other(record, text)
+    if coloured is None:
+        coloured = sys.stdout.isatty() and "NO_COLOR" not in os.environ
+    colour = COLOURS.get(what) if coloured else None
+    if colour == "bold":
+        body = click.style(body, bold=True)
+    elif colour:
+        body = click.style(body, fg=colour)
+    return f"{record.at:10.3f}  {body}"
+
+
+def _other(record: Record, text: str) -> str:
+    if record.what is What.OPENED:
+        when = f"{record.wall:%Y-%m-%d %H:%M:%S} UTC, " if record.wall else ""
+        link, frame, version = visible(record.link), visible(record.frame), visible(record.wexicon)
+        text = f"{link} at {record.rate} {frame}, {when}Wexicon {version}"
+    elif record.what is What.TUNED:
+        text = f"our side to {record.rate} {visible(record.frame)}"
+    elif record.what is What.SIGNALLED:
         lines = (("DTR", record.dtr), ("RTS", record.rts))
         text = ", ".join(f"{name} {'on' if state else 'off'}" for name, state in lines if state is not None)
-    role = f"  ({record.role})" if record.role and record.role not in ("answer", "word", "ok") else ""
-    mark = ">>" if record.exact else MARKS.get(record.what, " ")
-    body = f"{mark} {text}{role}" if record.what in MARKS else f"{record.what} {text}".rstrip()
-    return f"{record.at:10.3f}  " + click.style(body, fg=COLOURS.get(record.what) or None)
+    mark = MARKS.get(record.what)
+    return f"{mark} {text}" if mark else f"{record.what} {text}".rstrip()

@@ -3,16 +3,29 @@
 from __future__ import annotations
 
 import re
+from typing import NamedTuple
 
-_DURATION = re.compile(r"(\d{1,9}(?:\.\d{1,6})?)\s*(ms|s|m|h)")
+_DURATION = re.compile(r"(\d{1,9}(?:\.\d{1,6})?)\s*(ms|s|m|h)", re.ASCII)
 _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0}
+
+
+class Duration(NamedTuple):
+    """A duration in seconds, and as it was written."""
+
+    seconds: float
+    text: str
+
+    @classmethod
+    def of(cls, text: str) -> Duration:
+        """Raises ValueError with what is allowed."""
+        return cls(seconds(text), text)
 
 
 def seconds(text: str) -> float:
     """The duration in seconds. Raises ValueError with what is allowed."""
     found = _DURATION.fullmatch(text.strip())
     if not found:
-        raise ValueError(f"{text!r} is no duration: write a number and ms, s, m or h, such as 300ms or 2m")
+        raise ValueError(f"{text!r} is not a duration: write a number and ms, s, m or h, such as 300ms or 2m")
     return float(found[1]) * _SECONDS[found[2]]
 
 

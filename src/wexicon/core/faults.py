@@ -6,6 +6,7 @@ The rule: whoever catches a `Fault` can show it to a user as it stands; `status`
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 
 class Fault(Exception):
@@ -84,6 +85,11 @@ class Part:
     expected: str = ""
     heard: list[str] = field(default_factory=list)
     waited: float = 0.0
+
+    @classmethod
+    def of(cls, outcome: Any) -> Part:
+        """The part of an exchange, given its outcome."""
+        return cls(outcome.said, outcome.expected, outcome.heard, outcome.waited)
 
 
 class ModuleFault(Fault):

@@ -11,6 +11,11 @@ from typing import Protocol
 class Operator(Protocol):
     """Somebody who works the module: a person at the bench, a fixture, or a rig that works its own stand-ins."""
 
+    # Whether the power is cut by the asking itself, so that nobody's word is needed for it.
+    cuts_power: bool
+    # Whether there is anybody at all.
+    there: bool
+
     def ask(self, act: str, text: str) -> None:
         """Asks for `act` (attention, power-cycle, release), put into words in `text`; returns at once."""
 
@@ -20,6 +25,9 @@ class Operator(Protocol):
 
 class Nobody:
     """No hands at all: what needs them will fail, and say so."""
+
+    cuts_power = False
+    there = False
 
     def ask(self, act: str, text: str) -> None:
         pass

@@ -10,7 +10,9 @@ import difflib
 import re
 from collections.abc import Iterable
 
-_UNSEEN = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff\\]")
+_UNSEEN = re.compile(
+    r"[\x00-\x1f\x7f-\x9f\u061c\u200b\ufeff\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff\\]"
+)
 _NAMED = {"\r": "\\r", "\n": "\\n", "\t": "\\t", "\\": "\\\\"}
 _ESCAPE = re.compile(r"\\(?:x([0-9A-Fa-f]{2})|(.))", re.DOTALL)
 _PLAIN_ESCAPES = {"r": "\r", "n": "\n", "t": "\t", "0": "\0", "e": "\x1b", "\\": "\\", '"': '"', "{": "{{", "}": "}}"}
@@ -40,6 +42,8 @@ def visible(text: str | bytes) -> str:
     """The text with every control character, stray byte and direction mark escaped, on one line."""
     if isinstance(text, bytes):
         text = to_text(text)
+    if text.isascii() and text.isprintable() and "\\" not in text:
+        return text
     return _UNSEEN.sub(_escape, text)
 
 
@@ -53,7 +57,7 @@ def unescape(text: str) -> str:
         if found[1]:
             return to_text(bytes([int(found[1], 16)]))
         if found[2] not in _PLAIN_ESCAPES:
-            raise ValueError(f"\\{found[2]} is no escape")
+            raise ValueError(f"\\{found[2]} is not an escape")
         return _PLAIN_ESCAPES[found[2]]
 
     if re.search(r"(?<!\\)(?:\\\\)*\\$", text):
@@ -81,3 +85,15 @@ def meant(word: str, words: Iterable[str]) -> str:
     if close:
         return f"did you mean {close}?"
     return f"known: {', '.join(known)}" if known else ""
+
+
+def garbled(text: str) -> bool:
+    """Whether the text looks like bytes taken in at the wrong rate: not what anybody would send."""
+    if not text:
+        return False
+    odd = sum(
+        1
+        for char in text
+        if (ord(char) < 0x20 and char not in "\t\r\n\x1b") or 0x7F <= ord(char) < 0xA0 or ord(char) >= 0xDC80
+    )
+    return odd * 5 >= len(text)

@@ -28,10 +28,10 @@ class Tuning(msgspec.Struct, frozen=True):
         found = _FRAME.fullmatch(frame.upper())
         if not found:
             raise ValueError(
-                f"{frame!r} is no frame: write data bits (5 to 8), parity (N, E, O), stop bits (1, 2): 8N1"
+                f"{frame!r} is not a valid frame: write data bits (5 to 8), parity (N, E, O), stop bits (1, 2): 8N1"
             )
         if not 0 < rate <= HIGHEST_RATE:
-            raise ValueError(f"{rate} is no rate: from 1 to {HIGHEST_RATE} baud")
+            raise ValueError(f"{rate} is not a rate: write a number from 1 to {HIGHEST_RATE} baud")
         return cls(rate, int(found[1]), found[2], int(found[3]))
 
     @property

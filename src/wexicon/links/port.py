@@ -1,7 +1,8 @@
 """Real ports: serial devices by path, and serial URLs (rfc2217://, socket://, loop://), through pyserial.
 
 The rule: reading waits for bytes and for nothing else, and gives what is there; a port that is lost is a LinkFault that
-says so. A device is read straight from its file descriptor; a URL by a thread of its own.
+says so. A device is read straight from its file descriptor, where the system has one; all others by a thread of their own.
+A new kind of link is a function from a name and a tuning to a link, in LINKS or under the entry point `wexicon.links`.
 """
 
 from __future__ import annotations
@@ -12,41 +13,50 @@ import queue
 import select
 import threading
 import time
-from datetime import UTC, datetime, timedelta
+from collections.abc import Callable
 from typing import Any
 
 import serial
 
 from wexicon.core.faults import LinkFault
+from wexicon.core.protocol.link import Link
+from wexicon.core.registry import Registry
 from wexicon.core.tuning import Tuning
+from wexicon.links.clock import RealClock
+
+LINKS: Registry[Callable[[str, Tuning], Link]] = Registry("wexicon.links", {})
+# What pyserial opens by itself.
+SERIAL_URLS = ("rfc2217", "socket", "loop", "spy", "alt", "hwgrep", "cp2110")
 
 
-class RealClock:
-    """The machine's monotonic clock, and the wall time that belongs to it."""
-
-    def __init__(self) -> None:
-        self._wall = datetime.now(UTC) - timedelta(seconds=time.monotonic())
-
-    def now(self) -> float:
-        return time.monotonic()
-
-    def wall(self, at: float) -> datetime:
-        return self._wall + timedelta(seconds=at)
-
-
-def open_port(name: str, tuning: Tuning) -> DeviceLink | UrlLink:
+def open_port(name: str, tuning: Tuning) -> Link:
     """Opens a port. Raises LinkFault that says why it cannot be."""
-    url = "://" in name
+    scheme = name.partition("://")[0] if "://" in name else ""
+    if scheme and scheme not in SERIAL_URLS and scheme in LINKS:
+        return LINKS[scheme](name, tuning)
     try:
         port = serial.serial_for_url(name, do_not_open=True)
         _apply(port, tuning)
-        if not url:
+        if not scheme:
             port.exclusive = True
-        port.timeout = 0.05 if url else 0
+        port.timeout = 0.05 if scheme else 0
         port.open()
     except (serial.SerialException, OSError, ValueError) as fault:
         raise _cannot_open(name, fault) from None
-    return UrlLink(name, port, tuning) if url or not hasattr(port, "fileno") else DeviceLink(name, port, tuning)
+    if scheme or _descriptor(port) is None:
+        port.timeout = 0.05
+        return ThreadLink(name, port, tuning)
+    return DeviceLink(name, port, tuning)
+
+
+def _descriptor(port: Any) -> int | None:
+    """The file descriptor, or None where the system has none that can be waited for."""
+    if not hasattr(select, "poll"):
+        return None
+    try:
+        return int(port.fileno())
+    except (AttributeError, OSError, ValueError):
+        return None
 
 
 def _cannot_open(name: str, fault: Exception) -> LinkFault:
@@ -72,14 +82,20 @@ def _cannot_open(name: str, fault: Exception) -> LinkFault:
 
 
 def _apply(port: Any, tuning: Tuning) -> None:
-    port.baudrate = tuning.rate
-    port.bytesize = tuning.bits
-    port.parity = tuning.parity
-    port.stopbits = tuning.stop
+    """Sets only what differs: over RFC 2217 each setting is a round trip of its own."""
+    wanted = {
+        "baudrate": tuning.rate,
+        "bytesize": tuning.bits,
+        "parity": tuning.parity,
+        "stopbits": tuning.stop,
+    }
+    for name, value in wanted.items():
+        if getattr(port, name) != value:
+            setattr(port, name, value)
 
 
-class _PortLink:
-    """What both kinds share."""
+class PortLink:
+    """What all real links share."""
 
     def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
         self.name = name
@@ -123,12 +139,15 @@ class _PortLink:
             self._port.close()
 
 
-class DeviceLink(_PortLink):
+class DeviceLink(PortLink):
     """A serial device or a pseudo-terminal, written and read through its file descriptor."""
 
     def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
         super().__init__(name, port, tuning)
         self._fd: int = port.fileno()
+        # `poll` has no limit on descriptors, as `select` has; its milliseconds are rounded up.
+        self._poll = select.poll()
+        self._poll.register(self._fd, select.POLLIN)
 
     def write(self, data: bytes) -> None:
         try:
@@ -141,12 +160,10 @@ class DeviceLink(_PortLink):
             super().write(data[sent:])
 
     def read(self, until: float) -> bytes:
-        fd = self._fd
         try:
-            ready, _, _ = select.select((fd,), (), (), max(0.0, until - time.monotonic()))
-            if not ready:
+            if not self._poll.poll(max(0.0, until - time.monotonic()) * 1000):
                 return b""
-            data = os.read(fd, 65_536)
+            data = os.read(self._fd, 65_536)
         except BlockingIOError:
             return b""
         except OSError as fault:
@@ -156,8 +173,8 @@ class DeviceLink(_PortLink):
         return data
 
 
-class UrlLink(_PortLink):
-    """A port behind a serial URL; a thread takes in what comes."""
+class ThreadLink(PortLink):
+    """A port that cannot be waited for: a thread takes in what comes."""
 
     def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
         super().__init__(name, port, tuning)

@@ -1,41 +1,70 @@
 """The trace: the time-stamped record of one session on one link, JSON Lines, one record for each thing that happened.
 
 The rule: whatever is written has no secret in it, and can be read again record by record in constant memory. `at` is
-monotonic seconds since the session began, `wall` the UTC time that belongs to it.
+seconds since the session began; the first record has the wall time (UTC) that belongs to it. What happened is on the
+disk at the latest a quarter of a second later, and before anything is waited for longer than that.
 """
 
 from __future__ import annotations
 
+import contextlib
+import os
 from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime
+from enum import StrEnum
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from wexicon import __version__
 from wexicon.core.faults import CallFault, Complaint, FileFault
 from wexicon.core.protocol.link import Clock
+from wexicon.core.protocol.observations import (
+    Asked,
+    Began,
+    Decided,
+    Heard,
+    Listener,
+    Observation,
+    Role,
+    Said,
+    Signalled,
+    Tuned,
+)
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.protocol.session import HIDDEN
-from wexicon.core.text import to_bytes, to_text, visible
+from wexicon.core.text import garbled, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
-from wexicon.work.causes import garbled
 
-_FLUSH_EVERY = 0.25
+FLUSH_EVERY = 0.25
+_MOST_PENDING = 4096
+_CHUNK = 262_144
+
+
+class What(StrEnum):
+    """What a record tells."""
+
+    OPENED = "opened"
+    SAID = "said"
+    HEARD = "heard"
+    TUNED = "tuned"
+    SIGNALLED = "signalled"
+    ASKED = "asked"
+    STEP = "step"
+    DECIDED = "decided"
+    CLOSED = "closed"
 
 
 class Record(msgspec.Struct, omit_defaults=True):
-    """One line of a trace. `what` is opened, said, heard, tuned, signalled, asked, decided or closed; the other fields are
-    there where they mean something."""
+    """One line of a trace; the fields are there where they mean something. What JSON cannot carry as text is in `hex`."""
 
     at: float
-    wall: datetime
-    what: str
+    what: What
     text: str = ""
     hex: str = ""
-    role: str = ""
+    role: Role | None = None
     exact: bool = False
+    wall: datetime | None = None
     link: str = ""
     rate: int = 0
     frame: str = ""
@@ -51,8 +80,27 @@ class Record(msgspec.Struct, omit_defaults=True):
         return to_text(bytes.fromhex(self.hex)) if self.hex else self.text
 
 
-class TraceWriter:
-    """Writes one trace; what may not be shown is taken out of every text before it is written."""
+def record_of(seen: Observation, began: float) -> Record:
+    """The record of an observation, in seconds since `began`."""
+    at = round(seen.at - began, 6)
+    if isinstance(seen, Said):
+        return Record(at, What.SAID, seen.text, "", None, seen.exact)
+    if isinstance(seen, Heard):
+        return Record(at, What.HEARD, seen.text, "", seen.role)
+    if isinstance(seen, Tuned):
+        return Record(at, What.TUNED, rate=seen.tuning.rate, frame=seen.tuning.frame)
+    if isinstance(seen, Signalled):
+        return Record(at, What.SIGNALLED, dtr=seen.dtr, rts=seen.rts)
+    if isinstance(seen, Asked):
+        return Record(at, What.ASKED, seen.text, act=seen.act)
+    if isinstance(seen, Began):
+        return Record(at, What.STEP, seen.step)
+    return Record(at, What.DECIDED, seen.text if isinstance(seen, Decided) else repr(seen))
+
+
+class TraceWriter(Listener):
+    """Writes one trace; what may not be shown is taken out of every text before it is written. `live` is shown each record
+    as it happens."""
 
     def __init__(
         self,
@@ -70,57 +118,105 @@ class TraceWriter:
         self._live = live
         self._began = self._flushed = clock.now()
         self._secrets = sorted({secret for secret in secrets if secret}, key=len, reverse=True)
-        self._encode = msgspec.json.Encoder().encode
+        self._encoder = msgspec.json.Encoder()
+        self._pending: list[Observation] = []
         path.parent.mkdir(parents=True, exist_ok=True)
-        self._file = path.open("wb")
-        self.record(
-            self._began, "opened", link=link, rate=tuning.rate, frame=tuning.frame, end=end, wexicon=__version__
+        self._file = path.open("wb", buffering=0)
+        first = Record(
+            0.0,
+            What.OPENED,
+            wall=clock.wall(self._began),
+            link=link,
+            rate=tuning.rate,
+            frame=tuning.frame,
+            end=end,
+            wexicon=__version__,
         )
+        self._write([first])
+        if live:
+            live(first)
 
-    def record(self, at: float, what: str, **fields: Any) -> None:
-        """Writes one record."""
+    def note(self, seen: Observation) -> None:
+        """Takes an observation; nothing once the trace has ended."""
         if self._file.closed:
             return
-        text = fields.get("text")
-        if text:
-            for secret in self._secrets:
-                if secret in text:
-                    text = text.replace(secret, HIDDEN)
-            fields["text"] = text
-            if not text.isascii() and (data := to_bytes(text)) != text.encode("utf-8", "replace"):
-                # JSON has no bytes: what is no UTF-8 is written in hexadecimal instead.
-                fields["text"], fields["hex"] = "", data.hex()
-        record = Record(round(at - self._began, 6), self._clock.wall(at), what, **fields)
-        self._file.write(self._encode(record) + b"\n")
+        self._pending.append(seen)
         if self._live:
-            self._live(record)
-        if at - self._flushed > _FLUSH_EVERY:
-            self._flushed = at
-            self._file.flush()
+            self._live(self._safe(record_of(seen, self._began)))
+        if seen.at - self._flushed > FLUSH_EVERY or len(self._pending) > _MOST_PENDING:
+            self.idle()
+
+    def idle(self) -> None:
+        """Writes what has not been written yet."""
+        pending, self._pending = self._pending, []
+        if pending and not self._file.closed:
+            began = self._began
+            self._flushed = pending[-1].at
+            self._write([self._safe(record_of(seen, began)) for seen in pending])
+
+    def _safe(self, record: Record) -> Record:
+        """The record without secrets, and with what is no UTF-8 in hexadecimal."""
+        text = record.text
+        for secret in self._secrets:
+            if secret in text:
+                record.text = text = text.replace(secret, HIDDEN)
+        if not text.isascii() and (data := to_bytes(text)) != text.encode("utf-8", "replace"):
+            record.text, record.hex = "", data.hex()
+        return record
+
+    def _write(self, records: list[Record]) -> None:
+        self._file.write(self._encoder.encode_lines(records))
 
     def close(self) -> None:
         """Ends the trace."""
         if not self._file.closed:
-            self.record(self._clock.now(), "closed")
+            self.idle()
+            now = self._clock.now()
+            self._write([Record(round(now - self._began, 6), What.CLOSED)])
+            if self._live:
+                self._live(Record(round(now - self._began, 6), What.CLOSED))
+            with contextlib.suppress(OSError):
+                os.fsync(self._file.fileno())
             self._file.close()
 
 
 def read_trace(path: Path) -> Iterator[Record]:
     """The records of a trace, one after the other. Raises FileFault at the first line that is none."""
-    decode = msgspec.json.Decoder(Record).decode
+    for records in read_many(path):
+        yield from records
+
+
+def read_many(path: Path) -> Iterator[list[Record]]:
+    """The same, some thousand at a time."""
+    decoder = msgspec.json.Decoder(Record)
+    number = 0
     try:
         with path.open("rb") as file:
-            for number, line in enumerate(file, 1):
+            while lines := file.readlines(_CHUNK):
                 try:
-                    yield decode(line)
-                except (msgspec.DecodeError, UnicodeDecodeError) as fault:
-                    hint = "a trace is JSON Lines, one record a line, as wexicon writes it"
-                    source = visible(line[:100].rstrip(b"\n"))
-                    raise FileFault(
-                        str(path), [Complaint(f"no trace record: {fault}", "", number, 0, source, hint)]
-                    ) from None
+                    records = decoder.decode_lines(b"".join(lines))
+                    whole = len(records) == len(lines)
+                except (msgspec.DecodeError, UnicodeDecodeError):
+                    whole = False
+                if not whole:
+                    records = []
+                    for line in lines:
+                        number += 1
+                        records.append(_decoded(decoder, path, number, line))
+                else:
+                    number += len(lines)
+                yield records
     except OSError as fault:
         raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
+
+
+def _decoded(decoder: msgspec.json.Decoder[Record], path: Path, number: int, line: bytes) -> Record:
+    try:
+        return decoder.decode(line)
+    except (msgspec.DecodeError, UnicodeDecodeError) as fault:
+        hint = "a trace is JSON Lines, one record a line, as wexicon writes it"
+        source = visible(line[:100].rstrip(b"\n"))
+        raise FileFault(str(path), [Complaint(f"not a trace record: {fault}", "", number, 0, source, hint)]) from None
 
 
 def recorded(path: Path) -> Recorded:
@@ -129,7 +225,7 @@ def recorded(path: Path) -> Recorded:
     current = RecordedExchange(None)
     tuning, began, end = Tuning(), 0.0, "crlf"
     for record in read_trace(path):
-        if record.what in ("opened", "tuned") and record.rate:
+        if record.what in (What.OPENED, What.TUNED) and record.rate:
             try:
                 tuning = Tuning.of(record.rate, record.frame or tuning.frame)
             except ValueError as fault:
@@ -137,15 +233,15 @@ def recorded(path: Path) -> Recorded:
             end = record.end or end
             if not found and current.said is None and not current.heard:
                 current.tuning = tuning
-        elif record.what == "said":
+        elif record.what is What.SAID:
             if current.said is not None or current.heard:
                 current.lasted = max(0.0, record.at - began)
                 found.append(current)
             current = RecordedExchange(record.content, record.exact, tuning)
             began = record.at
-        elif record.what == "heard" and not (record.role in ("aside", "broken") and garbled(record.content)):
+        elif record.what is What.HEARD and not (record.role in (Role.ASIDE, Role.BROKEN) and garbled(record.content)):
             # Garbage is what our own wrong rate made of something; nobody said it.
-            current.heard.append((max(0.0, record.at - began), record.content, record.role))
+            current.heard.append((max(0.0, record.at - began), record.content, str(record.role or "")))
     if current.said is not None or current.heard:
         found.append(current)
     return Recorded(found, end)

@@ -20,9 +20,8 @@ from wexicon.rig.air import Air, AirTable
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import FAMILIES, family
 from wexicon.rig.standins.recording import Recording
-from wexicon.rig.uart import Faults
+from wexicon.rig.uart import WireFaults
 
-FORMAT = 1
 SERVES = ("pty", "rfc2217")
 
 
@@ -37,7 +36,7 @@ class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     powered: bool = True
     settings: dict[str, Any] = msgspec.field(default_factory=dict)
     identity: dict[str, Any] = msgspec.field(default_factory=dict)
-    faults: Faults = Faults()
+    faults: WireFaults = WireFaults()
     trace: str = ""
     wiring: dict[str, str] = msgspec.field(default_factory=dict)
 
@@ -112,19 +111,14 @@ def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], R
     """The bench that a TOML file describes; `recorded` reads a trace. Raises FileFault with every
     complaint."""
     source = Source(data, path)
-    known = ("format", "title", "unit", "air")
-    for key in source.data:
-        if key not in known:
-            source.complain((key,), "no such key", meant(key, known))
-    if source.data.get("format") != FORMAT:
-        source.complain(("format",), f"format = {FORMAT} is missing", "this Wexicon reads format 1")
+    source.check_top(("format", "title", "unit", "air"))
     units = source.data.get("unit")
     if not isinstance(units, dict) or not units:
         source.complain(("unit",), "there is no unit", "a rig holds one table [unit.NAME] or more")
         units = {}
     tables: dict[str, UnitTable] = {}
     for name, given in units.items():
-        table = source.record(given, UnitTable, ("unit", name))
+        table = source.typed(given, UnitTable, ("unit", name))
         if table is None:
             continue
         if table.standin not in FAMILIES:
@@ -132,7 +126,7 @@ def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], R
             source.complain(("unit", name, "standin"), what, meant(table.standin, FAMILIES))
             continue
         if table.serve not in SERVES:
-            source.complain(("unit", name, "serve"), f"{table.serve!r} is none of {', '.join(SERVES)}")
+            source.complain(("unit", name, "serve"), f"{table.serve!r} is not one of {', '.join(SERVES)}")
         if table.standin == "recording" and not table.trace:
             source.complain(("unit", name), "a recording has no trace", 'write trace = "FILE"')
         delivered = family(table.standin).delivered
@@ -140,6 +134,6 @@ def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], R
             if key not in delivered:
                 source.complain(("unit", name, "settings", key), "it keeps no such thing", meant(key, delivered))
         tables[name] = table
-    air = source.record(source.data.get("air", {}), AirTable, ("air",))
+    air = source.typed(source.data.get("air", {}), AirTable, ("air",))
     source.finish()
     return Bench(str(source.data.get("title", "")), tables, agenda, Air(air), recorded)

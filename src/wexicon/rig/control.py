@@ -1,4 +1,4 @@
-"""Working a running rig from another program: its keys, its power, its end.
+"""Working a running rig from another program: its keys, its power, its end. `desk` is the rig's side.
 
 The rule: a rig listens on this machine only, and obeys only who can read its card, a file of the user's own that tells
 its address, its ports and a word to be let in.
@@ -9,18 +9,14 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import re
-import secrets
 import socket
 from pathlib import Path
 from typing import Any
 
 import msgspec
-import platformdirs
 
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
-from wexicon.rig.serving import Server
 
 
 class Card(msgspec.Struct):
@@ -38,7 +34,11 @@ class Card(msgspec.Struct):
 def card_folder() -> Path:
     """Where running rigs leave their cards."""
     own = os.environ.get("WEXICON_RUN")
-    return Path(own) if own else platformdirs.user_state_path("wexicon") / "rigs"
+    if own:
+        return Path(own)
+    import platformdirs
+
+    return platformdirs.user_state_path("wexicon") / "rigs"
 
 
 def cards() -> list[Card]:
@@ -81,57 +81,11 @@ def ask(card: Card, **request: Any) -> None:
         raise CallFault(str(refusal))
 
 
-class Desk:
-    """The running rig's side: takes requests and leaves the card."""
-
-    def __init__(self, server: Server, name: str) -> None:
-        self._server = server
-        self._listener = socket.create_server(("127.0.0.1", 0))
-        self._listener.setblocking(False)
-        server.register(self._listener, self._accept)
-        self.card = Card(
-            re.sub(r"[^A-Za-z0-9_.-]", "-", name),
-            server.bench.title,
-            self._listener.getsockname(),
-            secrets.token_hex(16),
-            os.getpid(),
-            server.ports,
-            {name: unit.standin.family for name, unit in server.bench.units.items()},
-        )
-        self.path = card_folder() / f"{self.card.name}.json"
-        self.path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        self.path.unlink(missing_ok=True)
-        with os.fdopen(os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
-            file.write(msgspec.json.encode(self.card))
-
-    def _accept(self) -> None:
-        line, _ = self._listener.accept()
-        line.settimeout(0.5)
-        with line, contextlib.suppress(OSError):
-            request = line.makefile("rb").readline(4096)
-            if request:
-                line.sendall(json.dumps(self._do(request)).encode() + b"\n")
-
-    def _do(self, request: bytes) -> dict[str, str]:
-        try:
-            asked = json.loads(request)
-            if not secrets.compare_digest(str(asked["word"]), self.card.word):
-                return {"fault": "this rig does not obey you"}
-            if asked["do"] == "stop":
-                self._server.stop()
-            else:
-                self._server.bench.unit(str(asked["unit"])).work(str(asked["do"]), str(asked.get("what", "")))
-        except (ValueError, KeyError, TypeError) as fault:
-            return {"fault": str(fault)}
-        return {}
-
-    def close(self) -> None:
-        self._listener.close()
-        self.path.unlink(missing_ok=True)
-
-
 class RemoteOperator:
     """Has a rig in another program do what a person does at the bench."""
+
+    cuts_power = True
+    there = True
 
     def __init__(self, name: str) -> None:
         self._card, self._unit = find_unit(name)

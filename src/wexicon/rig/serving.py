@@ -241,6 +241,9 @@ def served(bench: Bench) -> Iterator[Server]:
 class RigOperator:
     """Does for a unit of a rig in this program what a person does at the bench."""
 
+    cuts_power = True
+    there = True
+
     def __init__(self, server: Server, unit: str) -> None:
         self._server = server
         self._unit = server.bench.unit(unit)

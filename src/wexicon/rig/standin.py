@@ -14,7 +14,7 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.text import to_bytes
 from wexicon.core.tuning import Tuning
 from wexicon.rig.air import Air
-from wexicon.rig.uart import Faults, Uart
+from wexicon.rig.uart import Uart, WireFaults
 
 
 class StandIn:
@@ -35,7 +35,7 @@ class StandIn:
         name: str = "",
         settings: dict[str, Any] | None = None,
         identity: dict[str, Any] | None = None,
-        faults: Faults | None = None,
+        faults: WireFaults | None = None,
         air: Air | None = None,
     ) -> None:
         self.agenda = agenda

@@ -19,7 +19,7 @@ from wexicon.core.tuning import Tuning
 BURST = 32
 
 
-class Faults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class WireFaults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What may go wrong on the wire or in the module, all off. `noise` and `lost` are shares of bytes, both ways;
     `late` seconds added to each answer; `chatter` a line that comes between each command and its answer; `cut_after` the
     bytes from the host after which the power fails once."""
@@ -48,12 +48,12 @@ class Hears(Protocol):
 class Uart:
     """One end is the module's (`tuning`), the other the host's (`host`), joined by `to_host`."""
 
-    def __init__(self, agenda: Agenda, module: Hears, tuning: Tuning, faults: Faults | None = None) -> None:
+    def __init__(self, agenda: Agenda, module: Hears, tuning: Tuning, faults: WireFaults | None = None) -> None:
         self.agenda = agenda
         self.module = module
         self.tuning = tuning
         self.host = tuning
-        self.faults = faults or Faults()
+        self.faults = faults or WireFaults()
         self.dtr = self.rts = False
         self.to_host: Callable[[bytes], None] = lambda data: None
         # Where the host's side can be retuned without a word to us (a terminal), this looks.

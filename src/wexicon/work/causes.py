@@ -11,7 +11,8 @@ from dataclasses import dataclass
 
 import msgspec
 
-from wexicon.core.text import to_bytes, visible
+from wexicon.core.protocol.exchange import How
+from wexicon.core.text import garbled, to_bytes, visible
 from wexicon.core.tuning import Tuning
 
 
@@ -22,7 +23,7 @@ class Try(msgspec.Struct, frozen=True):
     tuning: Tuning
     end: str
     said: str
-    how: str
+    how: How
     heard: tuple[str, ...]
     lasted: float = 0.0
 
@@ -34,18 +35,6 @@ class Cause:
     kind: str
     what: str
     next: str
-
-
-def garbled(text: str) -> bool:
-    """Whether the text looks like bytes taken in at the wrong rate: not what anybody would send."""
-    if not text:
-        return False
-    odd = sum(
-        1
-        for char in text
-        if (ord(char) < 0x20 and char not in "\t\r\n\x1b") or 0x7F <= ord(char) < 0xA0 or ord(char) >= 0xDC80
-    )
-    return odd * 5 >= len(text)
 
 
 def point_to(tries: Sequence[Try], data_links: Iterable[Tuning] = (), start_texts: Iterable[bytes] = ()) -> Cause:
@@ -69,7 +58,7 @@ def point_to(tries: Sequence[Try], data_links: Iterable[Tuning] = (), start_text
                 f"the module has power and is in data mode: at {one.tuning} it said “{visible(text)}”",
                 "It was not brought to command mode: the key was not held while power was applied, or not long enough.",
             )
-        if all(attempt.how == "error" for attempt, _ in plain):
+        if all(attempt.how is How.ERROR for attempt, _ in plain):
             return Cause(
                 "line-end",
                 f"every line was answered with an error: “{visible(text)}” at {one.tuning}",

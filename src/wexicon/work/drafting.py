@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 
 from wexicon.core.faults import Unreachable
-from wexicon.core.protocol.exchange import OK, Expectation, Outcome, Want
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.exchange import OK, Expectation, How, Outcome, Want
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
@@ -53,7 +54,7 @@ _ANY = Expectation((Want(Pattern("{line}"), gather=True),))
 
 
 @dataclass
-class Known:
+class Command:
     """One command: its range (`=?`) and its value now (`?`), as the module gave them; None where it has no such form."""
 
     word: str
@@ -70,7 +71,7 @@ class Learned:
     echo: str = "off"
     error: str = "ERROR"
     identity: dict[str, tuple[str, str]] = field(default_factory=dict)
-    commands: list[Known] = field(default_factory=list)
+    commands: list[Command] = field(default_factory=list)
     listed: bool = False
 
 
@@ -90,9 +91,9 @@ class Drafting:
         if refused.heard:
             text = refused.heard[-1]
             self.learned.error = re.sub(r"-?\d+$", "{code:int}", text.replace("{", "{{").replace("}", "}}"))
-            speech = self.session.speech
+            speech = self.session.dialect.speech
             self.session.adopt(
-                Speech(end=speech.end, echo=speech.echo, error=(self.learned.error, "ERROR"), closing="always")
+                Dialect(Speech(end=speech.end, echo=speech.echo, error=(self.learned.error, "ERROR"), closing="always"))
             )
         self.watch("identity")
         for name, ways in IDENTITY:
@@ -104,7 +105,7 @@ class Drafting:
         for word in self._list():
             self.watch(f"+{word}")
             self.learned.commands.append(self._command(word))
-        self.learned.echo = "on" if self.session.conversation.echoes else "off"
+        self.learned.echo = "on" if self.session.echoes else "off"
         return self.learned
 
     def _find(self, rates: Sequence[int]) -> None:
@@ -124,9 +125,9 @@ class Drafting:
         )
 
     def _answers(self, end: str) -> bool:
-        self.session.adopt(Speech(end=end, closing="always"))
+        self.session.adopt(Dialect(Speech(end=end, closing="always")))
         outcome = self.session.exchange("AT", OK, QUICK)
-        return outcome.ok or (outcome.how == "error" and self.session.exchange("AT", OK, QUICK).ok)
+        return outcome.ok or (outcome.how is How.ERROR and self.session.exchange("AT", OK, QUICK).ok)
 
     def _ask(self, said: str) -> Outcome:
         return self.session.exchange(said, _ANY, PATIENT)
@@ -145,8 +146,8 @@ class Drafting:
                     words.append(found[1])
         return words
 
-    def _command(self, word: str) -> Known:
-        known = Known(word)
+    def _command(self, word: str) -> Command:
+        known = Command(word)
         for form, name in (("=?", "ranges"), ("?", "value")):
             outcome = self._ask(f"AT+{word}{form}")
             if not outcome.ok:
@@ -235,7 +236,7 @@ def draft_lexicon(learned: Learned, family: str) -> str:
     return "\n".join(lines).rstrip() + "\n"
 
 
-def _setting(known: Known) -> list[str]:
+def _setting(known: Command) -> list[str]:
     if known.value is None:
         return []
     kind = kind_of(known.ranges, known.value) if known.ranges else None

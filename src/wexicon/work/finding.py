@@ -1,4 +1,4 @@
-"""Finds and reads the files that commands name: lexicons, sheets, and where secrets come from.
+"""Finds and reads the files that are named: lexicons, sheets, fixtures, and what other packages bring.
 
 The rule: a lexicon beside the sheet goes before one in the user's folder, and that before a shipped one.
 """
@@ -6,22 +6,34 @@ The rule: a lexicon beside the sheet goes before one in the user's folder, and t
 from __future__ import annotations
 
 import os
-import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
-from importlib.metadata import entry_points
+from functools import cache
 from importlib.resources import files
 from pathlib import Path
 
-import click
-import platformdirs
-
-from wexicon.core.faults import CallFault, Fault
+from wexicon.core.faults import CallFault
+from wexicon.core.formats.fixture import Fixture, read_fixture
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
 from wexicon.core.formats.sheet import Sheet, read_sheet
+from wexicon.core.registry import Registry
 from wexicon.core.text import meant
 
 LARGEST_FILE = 4_194_304
+
+
+def brought_by_others(group: str) -> Mapping[str, object]:
+    """What other packages bring under an entry point group. Looked for only when a name is not known: it takes long."""
+    from importlib.metadata import entry_points
+
+    found: dict[str, object] = {}
+    for entry in entry_points(group=group):
+        with suppress(Exception):
+            found[entry.name] = entry.load()
+    return found
+
+
+Registry.find_more = staticmethod(brought_by_others)
 
 
 def read_file(path: Path) -> bytes:
@@ -34,16 +46,23 @@ def read_file(path: Path) -> bytes:
         raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
 
 
+def _own_folder(variable: str, state: bool) -> Path:
+    own = os.environ.get(variable)
+    if own:
+        return Path(own)
+    import platformdirs
+
+    return platformdirs.user_state_path("wexicon") if state else platformdirs.user_config_path("wexicon") / "lexicons"
+
+
 def user_folder() -> Path:
     """Where the user's own lexicons live."""
-    own = os.environ.get("WEXICON_LEXICONS")
-    return Path(own) if own else platformdirs.user_config_path("wexicon") / "lexicons"
+    return _own_folder("WEXICON_LEXICONS", state=False)
 
 
 def state_folder() -> Path:
-    """Where traces are kept."""
-    own = os.environ.get("WEXICON_STATE")
-    return Path(own) if own else platformdirs.user_state_path("wexicon")
+    """Where traces and records are kept."""
+    return _own_folder("WEXICON_STATE", state=True)
 
 
 def shipped_folder() -> Path:
@@ -51,68 +70,66 @@ def shipped_folder() -> Path:
     return Path(str(files("wexicon") / "lexicons"))
 
 
-def package_folders() -> list[Path]:
+@cache
+def package_folders() -> tuple[Path, ...]:
     """Folders of lexicons that other packages bring: an entry point of the group `wexicon.lexicons` names a package."""
+    from importlib.metadata import entry_points
+
     found = []
     for entry in entry_points(group="wexicon.lexicons"):
         with suppress(ImportError, TypeError):
             found.append(Path(str(files(entry.value))))
-    return found
+    return tuple(found)
+
+
+def _in(folder: Path, beside: Path | None) -> Iterator[tuple[str, Path]]:
+    if folder.is_dir():
+        for path in sorted(folder.glob("*.toml")):
+            if folder != beside or (path.is_file() and b"[about]" in path.read_bytes()[:65_536]):
+                yield path.stem, path
 
 
 def lexicon_files(beside: Path | None = None) -> Iterator[tuple[str, Path]]:
     """Every lexicon there is, by name; the first of a name is the one that is used."""
-    for folder in (beside, user_folder(), *package_folders(), shipped_folder()):
-        if folder and folder.is_dir():
-            for path in sorted(folder.glob("*.toml")):
-                if folder != beside or b"[about]" in path.read_bytes()[:65_536]:
-                    yield path.stem, path
+    for folder in (beside, user_folder(), shipped_folder(), *package_folders()):
+        if folder:
+            yield from _in(folder, beside)
+
+
+def _path_of(name: str, beside: Path | None) -> Path:
+    """The file of a lexicon's name. Raises CallFault with what was probably meant."""
+    if name and Path(name).name == name:
+        for folder in (beside, user_folder(), shipped_folder()):
+            path = folder / f"{name}.toml" if folder else None
+            if path and path.is_file() and (folder != beside or b"[about]" in path.read_bytes()[:65_536]):
+                return path
+    known = dict(reversed(list(lexicon_files(beside))))
+    if name in known:
+        return known[name]
+    raise CallFault(f"there is no lexicon {name}", hint=meant(name, known))
 
 
 def find_lexicon(name: str, beside: Path | None = None) -> Lexicon:
     """The lexicon of a name, or at a path. Raises Fault."""
-    if name.endswith(".toml") or os.sep in name:
+    if name.endswith(".toml") or Path(name).name != name:
         path = (beside or Path()) / name
-        return read_lexicon(read_file(path), str(path), lambda other: _bytes_of(other, beside))
-    known = {}
-    for stem, path in lexicon_files(beside):
-        if stem == name:
-            return read_lexicon(read_file(path), str(path), lambda other: _bytes_of(other, beside))
-        known[stem] = path
-    raise CallFault(f"there is no lexicon {name}", hint=meant(name, known))
+    else:
+        path = _path_of(name, beside)
+    return read_lexicon(read_file(path), str(path), lambda other: read_file(_path_of(other, beside)))
 
 
-def _bytes_of(name: str, beside: Path | None) -> bytes:
-    """The file of a lexicon that another one extends. Raises CallFault."""
-    for stem, path in lexicon_files(beside):
-        if stem == name:
-            return read_file(path)
-    raise CallFault(f"there is no lexicon {name}", hint=meant(name, [stem for stem, _ in lexicon_files(beside)]))
+def lexicon_for(name: str, beside: Path) -> Lexicon:
+    """The lexicon that was named in a call: a path is the caller's own, a name may stand beside the file. Raises Fault."""
+    return find_lexicon(str(Path(name).absolute()) if name.endswith(".toml") else name, beside)
 
 
-def find_sheet(path: Path, seat: str | None) -> Sheet:
-    """The sheet at a path, checked against its lexicons, its secrets fetched. Raises Fault."""
+def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str]) -> Sheet:
+    """The sheet at a path, checked against its lexicons (each read once), its secrets fetched. Raises Fault."""
     folder = path.parent
-    return read_sheet(read_file(path), str(path), lambda name: find_lexicon(name, folder), secrets_for(folder), seat)
+    lexicon: Callable[[str], Lexicon] = cache(lambda name: find_lexicon(name, folder))
+    return read_sheet(read_file(path), str(path), lexicon, secret, seat)
 
 
-def secrets_for(folder: Path) -> Callable[[str, str], str]:
-    """Fetches secrets from the environment, from files beside the sheet, or from the person."""
-
-    def fetch(kind: str, name: str) -> str:
-        if kind == "env":
-            if name not in os.environ:
-                raise ValueError(f"the environment variable {name} is not set")
-            return os.environ[name]
-        if kind == "file":
-            try:
-                return read_file(folder / name).decode("utf-8").rstrip("\r\n")
-            except Fault as fault:
-                raise ValueError(f"the secret's file {name} {fault.what}") from None
-            except UnicodeDecodeError:
-                raise ValueError(f"the secret's file {name} is not UTF-8") from None
-        if not sys.stdin.isatty():
-            raise ValueError("the secret must be asked for, and there is no terminal to ask on")
-        return str(click.prompt(name, hide_input=True, err=True))
-
-    return fetch
+def fixture_at(path: Path | None) -> Fixture:
+    """The fixture that a file describes, or none. Raises Fault."""
+    return read_fixture(read_file(path), str(path)) if path else Fixture()

@@ -1,231 +1,433 @@
-"""One unit brought from what it is to what it should be, and proved: found, wanted, left.
+"""One unit brought from what it is to what it should be, and proved: before, wanted, after.
 
-The rule: nothing is called right that was not read back. Only what differs is written, what moves the link comes last,
-and every step leaves the module where the next run can find it. `verify` is the same walk without writing.
+The rule: nothing is called right that was not read back, and what is called kept was read after a start that was seen.
+Only what differs is written, what moves the link comes last, and every step leaves the module where the next run can
+find it. `verify` is the same walk without writing; `read_out` wants nothing.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from datetime import UTC, datetime
 
 import msgspec
 
-from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
+from wexicon.core.faults import Fault, ModuleFault, Stopped
 from wexicon.core.formats.fixture import Fixture
-from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
-from wexicon.work.hail import Hail
-from wexicon.work.module import Module, Refused
+from wexicon.work.attention import PATIENCE
+from wexicon.work.module import Module
+from wexicon.work.results import (
+    Evidence,
+    Failure,
+    Outcome,
+    Prove,
+    SettingResult,
+    Shown,
+    StepTime,
+    UnitResult,
+    Verdict,
+    judge,
+)
+from wexicon.work.settings import Reading, Refused
+from wexicon.work.starting import start, strongest
+from wexicon.work.unfinished import Store, Unfinished
 
-PATIENCE = 60.0
-
-
-class SettingResult(msgspec.Struct):
-    """What became of one setting: kept, changed, accepted (not readable), refused, differs; unread, where it cannot be read
-    and was not written; read, where nothing was wanted."""
-
-    name: str
-    found: Value | None = None
-    wanted: Value | None = None
-    left: Value | None = None
-    outcome: str = ""
-    note: str = ""
-
-
-class Failure(msgspec.Struct):
-    """Why a unit failed: the step, what went wrong, what was said and heard, what it points to, the exit status."""
-
-    step: str
-    what: str
-    said: str = ""
-    expected: str = ""
-    heard: list[str] = []
-    next: str = ""
-    status: int = 1
+# The walk writes, starts and reads; where the start brought back old values, once more.
+MOST_TURNS = 2
 
 
-class UnitResult(msgspec.Struct):
-    """What became of one unit: conforms, failed or stopped; with how many settings were written, in how many seconds."""
+class Order(msgspec.Struct, frozen=True):
+    """What is wanted of a unit, in plain values that were checked before (see `sheet`); how it is to be proved; for which
+    settings the module's word is enough."""
 
-    outcome: str = "failed"
-    identity: dict[str, str] = {}
-    settings: list[SettingResult] = []
-    failure: Failure | None = None
-    written: int = 0
-    exchanges: int = 0
-    seconds: float = 0.0
+    wanted: Mapping[str, Value] = {}
+    prove: Prove = Prove.AUTO
+    trust: tuple[str, ...] = ()
+    sheet: str = ""
 
 
-class Provision:
-    """One walk over one unit. `wanted` holds plain values, checked before (see `sheet`); `step` is told to `watch`."""
+class _Line:
+    """What is known of one setting during the walk."""
+
+    def __init__(self, setting: Setting, wanted: Value | None) -> None:
+        self.setting = setting
+        self.wanted = wanted
+        self.before: Reading | None = None
+        self.after: Reading | None = None
+        self.written = False
+        self.refused = ""
+        self.note = ""
+
+    def right(self) -> bool:
+        """Whether the last reading is what is wanted."""
+        latest = self.after or self.before
+        return latest is not None and latest.value is not None and latest.value == self.wanted
+
+    def outcome(self, *, final: bool) -> Outcome:
+        """What became of it; `final` where the last reading came after all writing."""
+        if self.refused:
+            return Outcome.REFUSED
+        if not self.setting.readable:
+            return Outcome.ACCEPTED if self.written else Outcome.UNVERIFIED
+        if not final or self.after is None:
+            return Outcome.NOT_READ
+        if not self.right():
+            return Outcome.DIFFERS
+        return Outcome.CHANGED if self.written else Outcome.UNCHANGED
+
+
+class _Walk:
+    """One walk over one unit."""
 
     def __init__(
         self,
-        session: Session,
-        lexicon: Lexicon,
-        operator: Operator,
-        wanted: dict[str, Value] | None = None,
+        module: Module,
+        order: Order,
         *,
-        write: bool = True,
-        patience: float = PATIENCE,
-        likely: Sequence[Tuning] = (),
-        fixture: Fixture | None = None,
-        watch: Callable[[str], None] = lambda step: None,
+        write: bool,
+        store: Store,
+        watch: Callable[[str], None],
     ) -> None:
-        self.session = session
-        self.lexicon = lexicon
-        self.module = Module(session, lexicon, operator)
-        self.wanted = wanted or {}
+        self.module = module
+        self.session = module.session
+        self.lexicon = module.lexicon
+        self.order = order
         self.write = write
-        self.patience = patience
-        self.likely = likely
-        self.fixture = fixture or Fixture()
+        self.store = store
         self.watch = watch
-        self.step = ""
         self.result = UnitResult()
-        self.found: dict[str, Value] = {}
-        self.unread: dict[str, str] = {}
+        self.lines: dict[str, _Line] = {}
+        self.failed: dict[str, str] = {}
+        self.evidence = Evidence.NONE
+        # Whether the last reading stands: nothing was written, and the module did not start, since.
+        self.final = False
+        self.step = ""
+        self._step_began = self.session.clock.now()
+        self._group_before: dict[str, Reading] = {}
+        self._unit = ""
+
+    # -- the whole ------------------------------------------------------------------------------------------------
 
     def run(self) -> UnitResult:
         """The whole walk. Never raises but for what is not a Fault; the result says how it ended."""
-        began = self.session.clock.now()
-        result = self.result
+        result, clock = self.result, self.session.clock
+        began = clock.now()
+        result.started = clock.wall(began).astimezone(UTC)
         try:
             self._walk()
-            result.outcome = "conforms" if all(s.outcome in _RIGHT for s in result.settings) else "failed"
-            if result.outcome == "failed":
-                result.failure = self._failure_of_settings()
         except Fault as fault:
-            result.outcome = "stopped" if isinstance(fault, Stopped) else "failed"
-            result.failure = self._failure(fault)
+            result.verdict = Verdict.STOPPED if isinstance(fault, Stopped) else Verdict.FAILED
+            result.failure = Failure.of(fault, self.step)
+        self._end_step()
+        result.settings = [self._shown(line) for line in self.lines.values()]
+        result.evidence = self.evidence if self.final else Evidence.NONE
         result.exchanges = self.session.exchanges
-        result.seconds = self.session.clock.now() - began
-        self.session.decide(f"unit: {result.outcome}")
+        result.seconds = round(clock.now() - began, 6)
+        if result.failure is None:
+            self._judge()
+        self.session.decide(f"unit: {result.verdict}")
         return result
 
+    def _judge(self) -> None:
+        result = self.result
+        if not self.order.wanted:
+            result.verdict = Verdict.READ
+            if self.failed:
+                what = "; ".join(f"{name}: {why}" for name, why in self.failed.items())
+                result.verdict, result.failure = Verdict.FAILED, Failure("read", what)
+            return
+        result.verdict, result.trusted = judge(
+            result.settings, self.evidence, self.order.prove, self.order.trust if self.write else ()
+        )
+        if result.verdict is Verdict.FAILED:
+            wrong = (Outcome.REFUSED, Outcome.DIFFERS, Outcome.NOT_READ)
+            told = [
+                f"{s.name} {s.outcome}" + (f" ({s.note})" if s.note else "")
+                for s in result.settings
+                if s.outcome in wrong
+            ]
+            result.failure = Failure("compare", "; ".join(told))
+        elif result.also_changed:
+            result.verdict = Verdict.FAILED
+            what = f"settings that the sheet does not name are not as they were: {'; '.join(result.also_changed)}"
+            result.failure = Failure(
+                "compare", what, next="Run it again; where they were wrong before, name them in the sheet."
+            )
+
     def _walk(self) -> None:
+        module = self.module
         self._enter("attention")
-        self._hail(self.likely)
-        self.module.regain = lambda: self._hail([self.session.link.tuning])
+        module.attention.gain(self._likely_links())
         self._enter("identify")
-        self.result.identity = self.module.identify()
-        for name in self.wanted:
-            self._require(name)
+        self.result.identity = dict(module.identify())
+        self._unit = f"{self.lexicon.about.family} {module.identity.get(self.lexicon.unit) or self.session.link.name}"
+        self._require_wanted()
         self._enter("read")
-        names = [name for name in self.lexicon.settings if not self.wanted or self._concerns(name)]
-        names = [name for name in names if self.module.has(name)]
-        self.found = self._read(names)
-        self._compare(names)
-        changes = [s for s in self.result.settings if s.outcome in ("differs", "unread")] if self.write else []
-        if changes:
-            self._change(changes)
-        for line in self.result.settings:
-            self._note_granted(line)
+        names = self._names()
+        self.lines = {name: _Line(self.lexicon.settings[name], self.order.wanted.get(name)) for name in names}
+        self._read(first=True)
+        self.evidence = Evidence.POWER if module.attention.by_power() else Evidence.READING
+        if not self.order.wanted:
+            self.final = True
+        elif self.write:
+            self._bring_about()
+        else:
+            self._look()
+        for name, line in self.lines.items():
+            self._note_granted(name, line)
         self._enter("leave")
         self._leave()
 
-    def _read(self, names: Sequence[str]) -> dict[str, Value]:
-        """Reads all; where nothing is wanted, a module may lack what its family has."""
-        if self.wanted:
-            return self.module.read_many(names)
-        found: dict[str, Value] = {}
-        groups: dict[str, list[str]] = {}
-        for name in names:
-            setting = self.lexicon.settings[name]
-            key = f"group {setting.group.name}" if setting.group and not setting.read else name
-            groups.setdefault(key, []).append(name)
-        for together in groups.values():
-            try:
-                found.update(self.module.read_many(together))
-            except ModuleFault as fault:
-                self.unread.update(dict.fromkeys(together, fault.what.partition(": ")[2] or fault.what))
-        return found
+    def _likely_links(self) -> list[Tuning]:
+        """As delivered, and as the module answers once it is what is wanted."""
+        delivered = self.lexicon.delivered
+        wanted = delivered
+        for name, value in self.order.wanted.items():
+            wanted = self.lexicon.settings[name].kind.apply_to(wanted, value)
+        return [delivered, wanted]
 
-    def _require(self, name: str) -> None:
+    def _names(self) -> list[str]:
+        """What is read: all, or what is wanted and what that needs."""
+        wanted = self.order.wanted
+        needed = {need for name in wanted for need in self.lexicon.settings[name].needs}
+        names = [name for name in self.lexicon.settings if not wanted or name in wanted or name in needed]
+        return [name for name in names if self.module.has(name)]
+
+    def _require_wanted(self) -> None:
         """What is wanted must be there in this firmware."""
-        setting = self.lexicon.settings[name]
-        if not self.module.has(name):
-            firmware = visible(self.result.identity.get(self.lexicon.firmware, ""))
-            needs = f"from {setting.since} on" if setting.since else f"before {setting.before}"
-            raise ModuleFault(
-                f"this module's firmware {firmware} has no {name}; it is there {needs}",
-                where=self.session.link.name,
-                hint="Nothing was changed. Update the firmware, or take the setting out of the sheet.",
-            )
-
-    def _concerns(self, name: str) -> bool:
-        """Whether the setting is wanted, or something that is wanted needs it."""
-        return name in self.wanted or any(name in self.lexicon.settings[other].needs for other in self.wanted)
+        for name in self.order.wanted:
+            setting = self.lexicon.settings[name]
+            if not self.module.has(name):
+                firmware = visible(self.module.identity.get(self.lexicon.firmware, ""))
+                needs = f"from {setting.since} on" if setting.since else f"before {setting.before}"
+                raise ModuleFault(
+                    f"this module's firmware {firmware} has no {name}; it is there {needs}",
+                    where=self.session.link.name,
+                    hint="Nothing was changed. Update the firmware, or take the setting out of the sheet.",
+                )
 
     def _enter(self, step: str) -> None:
+        self._end_step()
         self.step = step
-        self.session.decide(step)
+        self._step_began = self.session.clock.now()
+        self.session.begin_step(step)
         self.watch(step)
 
-    def _hail(self, likely: Sequence[Tuning]) -> None:
-        Hail(self.session, self.lexicon, self.module.operator, self.patience, self.fixture).find(likely)
-        self.module.attentive = True
+    def _end_step(self) -> None:
+        if self.step:
+            self.result.steps.append(StepTime(self.step, round(self.session.clock.now() - self._step_began, 6)))
 
-    def _compare(self, names: Sequence[str]) -> None:
-        for name in names:
-            setting, found, wanted = self.lexicon.settings[name], self.found.get(name), self.wanted.get(name)
-            line = SettingResult(name, found, wanted, found)
-            if wanted is None:
-                line.outcome, line.note = "read", self.unread.get(name, "")
-            elif not setting.readable:
-                line.outcome, line.note = "unread", "not readable"
-            else:
-                line.outcome = "kept" if found == wanted else "differs"
-            self.result.settings.append(line)
+    # -- reading --------------------------------------------------------------------------------------------------
 
-    def _note_granted(self, line: SettingResult) -> None:
-        """What was asked and what the network granted are both told."""
-        granted = self.module.granted(line.name)
-        if granted is not None:
-            line.note = f"granted {self.lexicon.settings[line.name].kind.show(granted)}"
+    def _read(self, *, first: bool = False) -> None:
+        """Reads everything; a failure of what is not wanted is told, not raised."""
+        failed = None if self.order.wanted else self.failed
+        found = self.module.settings.read(self.lines, failed)
+        for name, line in self.lines.items():
+            reading = found.get(name)
+            if first:
+                line.before = reading
+            line.after = reading
+            if reading is not None and reading.value is None:
+                line.note = f"not understood: it {reading.why}"
+                if not self.order.wanted:
+                    self.failed[name] = f"{line.note} (heard “{visible(self.module.settings.shown(name, reading))}”)"
+        if first:
+            others = [name for name in self.module.settings.whole_group(self.order.wanted) if name not in found]
+            self._group_before = {**found, **self.module.settings.read(others)} if others else found
 
-    # -- writing ----------------------------------------------------------------------------------------------------
+    def _known(self) -> dict[str, Value]:
+        """The values of what was read."""
+        return {name: found.value for name, found in self._group_before.items() if found.value is not None}
 
-    def _change(self, changes: list[SettingResult]) -> None:
-        lexicon = self.lexicon
-        todo = {line.name: line for line in changes}
-        actions: list[str] = []
-        for names in self._together(self.order(list(todo))):
-            self._enter(f"write {', '.join(names)}")
-            if self._write([todo[name] for name in names]):
-                actions += [a for name in names for a in lexicon.settings[name].then if a not in actions]
-        ordered = [a for a in lexicon.order if a in actions] + [a for a in actions if a not in lexicon.order]
-        for name in dict.fromkeys(ordered):
-            self._enter(name)
-            self.module.do(name)
-            if lexicon.actions[name].restarts:
-                self._await_start()
-        if not self.module.attentive:
-            self._enter("come back")
-            self._hail([self.session.link.tuning, self.module.data_link])
-            self.identify_again()
-        self._enter("read back")
-        left = self.module.read_many([s.name for s in self.result.settings])
-        for line in self.result.settings:
-            self._judge(line, left.get(line.name))
+    def _pending(self, line: _Line) -> bool:
+        """Whether the module keeps a rate at which it does not answer: then it has yet to start with it."""
+        if self.lexicon.attention.tuning or not line.setting.kind.rates() or line.setting.from_link:
+            return False
+        latest = line.after
+        if latest is None or latest.value is None:
+            return False
+        here = self.session.link.tuning
+        return line.setting.kind.apply_to(here, latest.value) != here
 
-    def _await_start(self) -> None:
-        """A module that restarts is left alone until it says that it is ready, or as long as that usually takes."""
-        start = self.lexicon.start
-        ready = start.ready
-        until = self.session.clock.now() + start.within
-        if ready is None:
-            self.session.quiet(start.within)
-            return
-        while self.session.clock.now() < until:
-            if self.session.take_event(lambda event: ready.match(event.text) is not None):
+    def _look(self) -> None:
+        """For `verify`: compares; has the module start before only where that is asked for."""
+        self.final = True
+        if self.order.prove in (Prove.POWER, Prove.RESTART):
+            self._start(strongest(self.module, self.order.prove))
+        for line in self.lines.values():
+            if self._pending(line):
+                line.note = "stored, and not in use: the module has yet to start with it"
+                self._lower(Evidence.READING)
+
+    def _lower(self, evidence: Evidence) -> None:
+        self.evidence = evidence
+
+    # -- writing, starting, reading -------------------------------------------------------------------------------
+
+    def _bring_about(self) -> None:
+        """Writes what differs, does what makes it persist, has the module start, reads; once more where the start brought
+        back old values."""
+        can = strongest(self.module, self.order.prove)
+        before = self.store.find(self._unit)
+        if before:
+            self.result.remarks.append(f"finishing what was begun on {before.began:%Y-%m-%d %H:%M} UTC")
+            self.session.decide("work on this unit was begun before and not seen through; finishing it")
+        for turn in range(MOST_TURNS):
+            todo = self._todo(first=turn == 0)
+            if todo:
+                self._refuse_without_hands(todo)
+                self._remember()
+                self._write_all(todo)
+            again = turn == 0 and (
+                before is not None or can is Evidence.READING or any(map(self._pending, self._wanted()))
+            )
+            self._persist(todo, again=again)
+            proved = not todo and turn == 0 and self.evidence is Evidence.POWER and before is None
+            if not proved:
+                self._start(can)
+                if self.evidence is Evidence.READING and can is not Evidence.READING:
+                    # No start was seen, so nobody can tell whether what makes settings persist was done: it is done again.
+                    can = Evidence.READING
+                    self._persist(todo, again=True)
+                    self._start(can)
+            if all(line.right() for line in self._wanted() if line.setting.readable and not line.refused):
                 break
-            count = self.session.conversation.unasked
-            self.session.quiet_until(until, lambda count=count: self.session.conversation.unasked != count)  # type: ignore[misc]
+            if not self.final or can is Evidence.READING:
+                break
+        self._write_volatile(can)
+        if any(self._pending(line) for line in self._wanted()):
+            self._lower(Evidence.READING)
+        self._tell_what_else_changed()
+        self.final = True
+        self.store.close(self._unit)
+
+    def _wanted(self) -> list[_Line]:
+        return [line for line in self.lines.values() if line.wanted is not None]
+
+    def _todo(self, *, first: bool) -> list[_Line]:
+        """What differs and can be written; what cannot be read is written once."""
+        return [
+            line
+            for line in self._wanted()
+            if not line.refused
+            and (not line.right() if line.setting.readable else first)
+            and (line.setting.writable or self._cannot_write(line))
+        ]
+
+    @staticmethod
+    def _cannot_write(line: _Line) -> bool:
+        line.note = "cannot be written"
+        return False
+
+    def _refuse_without_hands(self, todo: Sequence[_Line]) -> None:
+        """Nothing is written to a module that nobody could bring back afterwards."""
+        actions = [self.lexicon.actions[name] for line in todo for name in line.setting.then]
+        leaves = any(action.restarts or action.ends_attention for action in actions)
+        if leaves and self.module.attention.needs_hands() and not self.module.operator.there:
+            raise ModuleFault(
+                "what is to be written takes effect only after a restart, and nobody is there to bring the module back",
+                where=self.session.link.name,
+                hint="Nothing was changed. Run it with an operator or a fixture.",
+            )
+
+    def _remember(self) -> None:
+        names = [line.setting.name for line in self._wanted()]
+        self.store.open(Unfinished(self._unit, datetime.now(UTC), names, self.order.sheet))
+
+    def _write_all(self, todo: Sequence[_Line]) -> None:
+        lines = {line.setting.name: line for line in todo if not line.setting.volatile}
+        self.final = False
+        for names in self._together(self.ordered(list(lines))):
+            self._enter(f"write {', '.join(names)}")
+            self._write([lines[name] for name in names])
+
+    def _write(self, lines: Sequence[_Line]) -> None:
+        self.result.written += 1
+        values = {line.setting.name: line.wanted for line in lines if line.wanted is not None}
+        for line in lines:
+            # Said is written, until it is read otherwise: the answer may be lost.
+            line.written = True
+        try:
+            self.module.settings.write(values, self._known())
+        except Refused as fault:
+            for line in lines:
+                line.written, line.refused, line.note = False, fault.what, fault.what
+        except ModuleFault:
+            for line in lines:
+                line.written = line.written and line.setting.readable
+            raise
+
+    def _persist(self, todo: Sequence[_Line], *, again: bool) -> None:
+        """Does what makes settings persist: for what was written, and `again` for all that is wanted, because nobody can
+        tell that it was done."""
+        lines = [line for line in (self._wanted() if again else todo) if not line.refused and not line.setting.volatile]
+        actions = {name for line in lines for name in line.setting.then}
+        own = [*self.lexicon.order, *(name for line in lines for name in line.setting.then)]
+        for name in dict.fromkeys(own):
+            action = self.lexicon.actions[name]
+            # The restart is the start that proves; leaving and coming back are done where the walk comes to them.
+            if name not in actions or action.restarts:
+                continue
+            self._remember()
+            self._enter(name)
+            self.module.persist(name)
+            self.final = False
+            if action.ends_attention:
+                self._come_back()
+
+    def _start(self, how: Evidence) -> None:
+        """Has the module start, comes back, asks who it is, reads."""
+        restarts = any(self.lexicon.actions[name].restarts for line in self._wanted() for name in line.setting.then)
+        if how is Evidence.READING and restarts and self.write and self.lexicon.restart() and not self.final:
+            # What is written counts only from the next start on: then it is made, asked for or not.
+            how = Evidence.RESTART
+        self.final = False
+        if how is Evidence.READING:
+            self._enter("read back")
+            self.evidence = Evidence.READING
+        else:
+            self._enter("power cycle" if how is Evidence.POWER else "restart")
+            seen = start(self.module, how)
+            if seen is Evidence.READING:
+                self.result.remarks.append("the module was told to start again, and was not seen to")
+            self.evidence = seen
+            self._identify_again()
+            self._enter("read back")
+        if not self.module.attention.held:
+            self._come_back()
+        self._read()
+        self.final = True
+
+    def _come_back(self) -> None:
+        self._enter("come back")
+        self.module.attention.gain(self.module.expected_links(), just_left=True)
+        self._identify_again()
+
+    def _identify_again(self) -> None:
+        self.module.identify_again(dict(self.module.identity))
+
+    def _write_volatile(self, can: Evidence) -> None:
+        """What is kept only until power is lost is written after the start, and read as it stands."""
+        lines = [line for line in self._wanted() if line.setting.volatile]
+        todo = [line for line in lines if not line.right() and not line.refused and line.setting.writable]
+        if todo:
+            self._enter("write what is kept until power is lost")
+            for line in todo:
+                self._write([line])
+            self.final = False
+            evidence = self.evidence
+            self._enter("read back")
+            self._read()
+            self.final, self.evidence = True, evidence
+        for line in lines:
+            line.note = line.note or "until power is lost"
 
     def _together(self, names: list[str]) -> list[list[str]]:
         """Settings of one group that is written as a whole stand together, in the place of the last of them."""
@@ -236,7 +438,7 @@ class Provision:
             made[key] = [*made.pop(key, []), name]
         return list(made.values())
 
-    def order(self, names: list[str]) -> list[str]:
+    def ordered(self, names: list[str]) -> list[str]:
         """The order of writing: what others need first, what moves the link last, otherwise as in the lexicon."""
         ranked = [name for name in self.lexicon.settings if name in names]
         ordered: list[str] = []
@@ -254,74 +456,111 @@ class Provision:
                     put(name)
         return ordered
 
-    def _write(self, lines: list[SettingResult]) -> bool:
-        if not self.lexicon.settings[lines[0].name].writable:
-            lines[0].note = "cannot be written"
-            return False
-        self.result.written += 1
-        try:
-            self.module.write({line.name: line.wanted for line in lines if line.wanted is not None}, self.found)
-        except Refused as fault:
-            for line in lines:
-                line.outcome, line.note = "refused", fault.what
-            return False
-        for line in lines:
-            # It said yes, and nobody can look.
-            line.outcome = "accepted" if line.outcome == "unread" else line.outcome
-        return True
-
-    def identify_again(self) -> None:
-        """The module that came back must be the one that went."""
-        before = self.result.identity
-        self.result.identity = self.module.identify()
-        unit = self.lexicon.unit
-        if unit and before.get(unit) != self.result.identity.get(unit):
-            raise ModuleFault(
-                f"another module came back: its {unit} is {visible(self.result.identity.get(unit, ''))}, "
-                f"it was {visible(before.get(unit, ''))}",
-                where=self.session.link.name,
-                hint="Do not swap modules before Wexicon says that one is done.",
-            )
-
-    def _judge(self, line: SettingResult, left: Value | None) -> None:
-        if line.outcome in ("accepted", "unread"):
+    def _tell_what_else_changed(self) -> None:
+        """Settings of a group that no sheet named, and that are not as they were."""
+        names = [name for name in self._group_before if name not in self.order.wanted]
+        others = [name for name in self.module.settings.whole_group(self.order.wanted) if name in names]
+        if not others or not self.result.written:
             return
-        line.left = left
-        if line.wanted is None or line.outcome == "refused":
-            return
-        if left != line.wanted:
-            line.note = line.note or (
-                "was accepted and is not there" if line.outcome == "differs" else "changed by itself"
-            )
-            line.outcome = "differs"
-        else:
-            line.outcome = "kept" if line.outcome == "kept" else "changed"
+        after = self.module.settings.read(others)
+        for name in others:
+            if name in after and after[name].text != self._group_before[name].text:
+                show = self.module.settings.shown
+                was, now = show(name, self._group_before[name]), show(name, after[name])
+                self.result.also_changed.append(f"{name}: it was {visible(was)}, and is {visible(now)}")
+
+    # -- the end --------------------------------------------------------------------------------------------------
+
+    def _note_granted(self, name: str, line: _Line) -> None:
+        """What was asked and what the network granted are both told."""
+        granted = self.module.settings.granted(name)
+        if granted is not None:
+            line.note = f"granted {line.setting.kind.show(granted)}"
 
     def _leave(self) -> None:
         attention = self.lexicon.attention
-        if "leave" in self.lexicon.actions and self.module.attentive:
+        if "leave" in self.lexicon.actions and self.module.attention.held:
             self.module.do("leave")
         if not attention.data_pins:
             return
-        if self.fixture.has(attention.data_pins):
-            self.fixture.drive(self.session, attention.data_pins)
+        if self.module.attention.fixture.has(attention.data_pins):
+            self.module.attention.fixture.drive(self.session, attention.data_pins)
         else:
             pins = ", ".join(f"{name} {'on' if on else 'off'}" for name, on in attention.data_pins.items())
             self.module.operator.ask("release", f"Back to data mode: {pins}.")
 
-    # -- failure ----------------------------------------------------------------------------------------------------
+    def _shown(self, line: _Line) -> SettingResult:
+        setting = line.setting
+        before, after = (self._shown_reading(line, reading) for reading in (line.before, line.after))
+        if line.wanted is None:
+            outcome = Outcome.READ if line.before is not None else Outcome.NOT_READ
+            note = line.note or self.failed.get(setting.name, "" if setting.readable else "cannot be read")
+            return SettingResult(setting.name, outcome, before, None, after if self.final else None, note)
+        outcome = line.outcome(final=self.final)
+        note = line.note
+        if outcome is Outcome.DIFFERS and line.written and after:
+            note = note or f"acknowledged, but reads back as {visible(after.shown)}"
+        elif outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
+            note = note or "cannot be read"
+        shown_after = (
+            after if outcome in (Outcome.UNCHANGED, Outcome.CHANGED, Outcome.DIFFERS, Outcome.REFUSED) else None
+        )
+        if outcome is Outcome.REFUSED and not self.final:
+            shown_after = None
+        return SettingResult(setting.name, outcome, before, Shown.of(setting, line.wanted), shown_after, note)
 
-    def _failure(self, fault: Fault) -> Failure:
-        part = fault.part if isinstance(fault, ModuleFault) else Part()
-        return Failure(self.step, fault.what, part.said, part.expected, part.heard, fault.hint, fault.status)
-
-    def _failure_of_settings(self) -> Failure:
-        wrong = [
-            f"{s.name} {s.outcome}" + (f" ({s.note})" if s.note else "")
-            for s in self.result.settings
-            if s.outcome not in _RIGHT
-        ]
-        return Failure("compare", "; ".join(wrong))
+    def _shown_reading(self, line: _Line, reading: Reading | None) -> Shown | None:
+        if reading is None:
+            return None
+        if reading.value is None:
+            return Shown(None, "", self.module.settings.shown(line.setting.name, reading))
+        return Shown.of(line.setting, reading.value)
 
 
-_RIGHT = ("kept", "changed", "accepted", "unread", "read")
+def _nothing(step: str) -> None:
+    pass
+
+
+def provision(
+    session: Session,
+    lexicon: Lexicon,
+    operator: Operator,
+    order: Order,
+    *,
+    patience: float = PATIENCE,
+    fixture: Fixture | None = None,
+    store: Store | None = None,
+    watch: Callable[[str], None] = _nothing,
+) -> UnitResult:
+    """Writes what is wanted to the module on the session's link, and proves it. Faults end in the result; `watch` is told
+    each step, `store` remembers what is not finished."""
+    module = Module(session, lexicon, operator, patience=patience, fixture=fixture)
+    return _Walk(module, order, write=True, store=store or Store(), watch=watch).run()
+
+
+def verify(
+    session: Session,
+    lexicon: Lexicon,
+    operator: Operator,
+    order: Order,
+    *,
+    patience: float = PATIENCE,
+    fixture: Fixture | None = None,
+    watch: Callable[[str], None] = _nothing,
+) -> UnitResult:
+    """Compares the module with what is wanted, and writes nothing."""
+    module = Module(session, lexicon, operator, patience=patience, fixture=fixture)
+    return _Walk(module, order, write=False, store=Store(), watch=watch).run()
+
+
+def read_out(
+    session: Session,
+    lexicon: Lexicon,
+    operator: Operator,
+    *,
+    patience: float = PATIENCE,
+    fixture: Fixture | None = None,
+    watch: Callable[[str], None] = _nothing,
+) -> UnitResult:
+    """Reads every setting of the module."""
+    return verify(session, lexicon, operator, Order(), patience=patience, fixture=fixture, watch=watch)

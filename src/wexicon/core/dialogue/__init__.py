@@ -1,6 +1,6 @@
-"""Written conversations: what is said, what must be heard, what then.
+"""Dialogues: what is said, what must be heard, what then.
 
-`reader` makes a `Program` of a text and finds its faults, `holder` holds it on a session, `draft` writes one from a trace.
+`reader` makes a `Program` of a text and finds its faults, `runner` runs it on a session, `draft` writes one from a trace.
 """
 
 from wexicon.core.dialogue.program import Program

@@ -14,6 +14,7 @@ from decimal import Decimal, DecimalException
 from functools import lru_cache
 from typing import Any
 
+from wexicon.core.registry import Registry
 from wexicon.core.standards import pdu
 from wexicon.core.standards.nmea import TALKERS, degrees
 from wexicon.core.text import meant, to_bytes
@@ -25,7 +26,7 @@ _DEEPEST = 40
 
 
 class ExpressionFault(ValueError):
-    """An expression that cannot be read or reckoned; `column` (from 1) says where."""
+    """An expression that cannot be read or evaluated; `column` (from 1) says where."""
 
     def __init__(self, what: str, column: int = 1, hint: str = "") -> None:
         super().__init__(what)
@@ -41,7 +42,7 @@ def _number(value: Any) -> int | Decimal:
     except ValueError:
         number = Decimal(text)
         if not number.is_finite():
-            raise ValueError("is no number") from None
+            raise ValueError("is not a number") from None
         return number
 
 
@@ -50,32 +51,35 @@ def _round(value: Any, places: int = 0) -> Any:
     return int(rounded) if places <= 0 else rounded
 
 
-FUNCTIONS: dict[str, Callable[..., Any]] = {
-    "length": lambda value: len(to_bytes(value)) if isinstance(value, str) else len(value),
-    "count": lambda values, one: values.count(one),
-    "number": _number,
-    "hex_number": lambda text: int(str(text)[:40], 16),
-    "text": str,
-    "upper": lambda text: str(text).upper(),
-    "lower": lambda text: str(text).lower(),
-    "starts": lambda text, start: str(text).startswith(str(start)),
-    "ends": lambda text, end: str(text).endswith(str(end)),
-    "split": lambda text, by=",": str(text).split(str(by)),
-    "first": lambda values: values[0],
-    "last": lambda values: values[-1],
-    "min": min,
-    "max": max,
-    "sum": sum,
-    "abs": abs,
-    "round": _round,
-    # Short messages as units (3GPP TS 23.040), and angles of sentences (NMEA 0183).
-    "units": lambda number, text, reference=1: pdu.submit(str(number), str(text), reference),
-    "unit_length": lambda unit: pdu.length(str(unit)),
-    "unit_text": lambda unit: pdu.read(str(unit)).text,
-    "unit_number": lambda unit: pdu.read(str(unit)).number,
-    "talker_name": lambda talker: TALKERS.get(str(talker), str(talker)),
-    "degrees": lambda angle, side: degrees(str(angle), str(side)),
-}
+FUNCTIONS: Registry[Callable[..., Any]] = Registry(
+    "wexicon.functions",
+    {
+        "length": lambda value: len(to_bytes(value)) if isinstance(value, str) else len(value),
+        "count": lambda values, one: values.count(one),
+        "number": _number,
+        "hex_number": lambda text: int(str(text)[:40], 16),
+        "text": str,
+        "upper": lambda text: str(text).upper(),
+        "lower": lambda text: str(text).lower(),
+        "starts": lambda text, start: str(text).startswith(str(start)),
+        "ends": lambda text, end: str(text).endswith(str(end)),
+        "split": lambda text, by=",": str(text).split(str(by)),
+        "first": lambda values: values[0],
+        "last": lambda values: values[-1],
+        "min": min,
+        "max": max,
+        "sum": sum,
+        "abs": abs,
+        "round": _round,
+        # Short messages as PDUs (3GPP TS 23.040), and angles of sentences (NMEA 0183).
+        "pdus": lambda number, text, reference=1: pdu.submit(str(number), str(text), reference),
+        "pdu_length": lambda unit: pdu.length(str(unit)),
+        "pdu_text": lambda unit: pdu.read(str(unit)).text,
+        "pdu_number": lambda unit: pdu.read(str(unit)).number,
+        "talker_name": lambda talker: TALKERS.get(str(talker), str(talker)),
+        "degrees": lambda angle, side: degrees(str(angle), str(side)),
+    },
+)
 _COMPARES: dict[type, Callable[[Any, Any], bool]] = {
     ast.Eq: operator.eq,
     ast.NotEq: operator.ne,
@@ -95,7 +99,7 @@ _ARITHMETIC: dict[type, Callable[[Any, Any], Any]] = {
     ast.Mod: operator.mod,
 }
 _WORDS = {"true": True, "false": False}
-_HINT = "compare, reckon, and/or/not, in, or one of: " + ", ".join(sorted(FUNCTIONS))
+_HINT = "comparisons, arithmetic, and/or/not, in, or one of: " + ", ".join(sorted(FUNCTIONS))
 
 
 class Expression:
@@ -116,6 +120,12 @@ class Expression:
         self.names: list[str] = []
         self._allow(self._tree, 0)
 
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Expression) and self.source == other.source
+
+    def __hash__(self) -> int:
+        return hash(self.source)
+
     def _allow(self, node: ast.AST, depth: int) -> None:
         """Refuses whatever is not on the list."""
         column = getattr(node, "col_offset", 0) + 1
@@ -127,7 +137,7 @@ class Expression:
                 self.names.append(node.id)
         elif isinstance(node, ast.Constant):
             if not isinstance(node.value, (bool, int, float, str)):
-                raise ExpressionFault(f"{node.value!r} has no place here", column, _HINT)
+                raise ExpressionFault(f"{node.value!r} is not allowed here", column, _HINT)
         elif isinstance(node, ast.BoolOp):
             parts = list(node.values)
         elif isinstance(node, ast.UnaryOp) and isinstance(node.op, (ast.Not, ast.USub)):
@@ -142,10 +152,12 @@ class Expression:
             parts = [node.value, node.slice]
         elif isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and not node.keywords:
             if node.func.id not in FUNCTIONS:
-                raise ExpressionFault(f"there is no function {node.func.id}", column, meant(node.func.id, FUNCTIONS))
+                raise ExpressionFault(
+                    f"uses {node.func.id}, which is not a function", column, meant(node.func.id, FUNCTIONS)
+                )
             parts = list(node.args)
         else:
-            raise ExpressionFault("this has no place here", column, _HINT)
+            raise ExpressionFault("this is not allowed here", column, _HINT)
         for part in parts:
             self._allow(part, depth + 1)
 
@@ -172,7 +184,7 @@ class Expression:
         if isinstance(node, (ast.List, ast.Tuple)):
             return [self._value(part, known) for part in node.elts]
         try:
-            return _bounded(self._reckoned(node, known, column))
+            return _bounded(self._computed(node, known, column))
         except ExpressionFault:
             raise
         except (
@@ -184,16 +196,16 @@ class Expression:
             ArithmeticError,
             DecimalException,
         ) as fault:
-            raise ExpressionFault(f"cannot be reckoned: {fault or type(fault).__name__}", column) from None
+            raise ExpressionFault(f"cannot be evaluated: {fault or type(fault).__name__}", column) from None
 
-    def _reckoned(self, node: ast.AST, known: Mapping[str, Any], column: int) -> Any:
+    def _computed(self, node: ast.AST, known: Mapping[str, Any], column: int) -> Any:
         if isinstance(node, ast.UnaryOp):
             value = self._value(node.operand, known)
             return not value if isinstance(node.op, ast.Not) else -value
         if isinstance(node, ast.BinOp):
             left, right = self._value(node.left, known), self._value(node.right, known)
             if not isinstance(node.op, ast.Add) and not (_is_number(left) and _is_number(right)):
-                raise ExpressionFault("only numbers can be reckoned with", column, "capture them as {name:int}")
+                raise ExpressionFault("arithmetic needs numbers", column, "capture them as {name:int}")
             return _ARITHMETIC[type(node.op)](left, right)
         if isinstance(node, ast.Compare):
             left = self._value(node.left, known)

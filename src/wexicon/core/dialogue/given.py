@@ -6,10 +6,9 @@ The rule: what does not fit its kind is refused before anything is said; a secre
 from __future__ import annotations
 
 import re
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from typing import Any
 
-from wexicon.core.dialogue.program import Needs
 from wexicon.core.text import has_control
 
 FORMS = {
@@ -23,17 +22,12 @@ FORMS = {
 }
 
 
-def given(need: Needs, text: str) -> Any:
-    """The value; raises ValueError with what is allowed."""
-    form, allowed = FORMS[need.kind]
+def given(name: str, kind: str, text: str, *, secret: bool = False) -> Any:
+    """The value of a need; raises ValueError with what is allowed."""
+    form, allowed = FORMS[kind]
     if not re.fullmatch(form, text) or has_control(text):
-        shown = "the secret" if need.secret else repr(text)
-        raise ValueError(f"{need.name}: {shown} is not right; allowed: {allowed}")
-    if need.kind == "int":
+        shown = "the secret" if secret else repr(text)
+        raise ValueError(f"{name}: {shown} is not allowed; allowed: {allowed}")
+    if kind == "int":
         return int(text)
-    if need.kind == "decimal":
-        try:
-            return Decimal(text)
-        except InvalidOperation:
-            raise ValueError(f"{need.name}: {text!r} is no number") from None
-    return text
+    return Decimal(text) if kind == "decimal" else text

@@ -1,7 +1,7 @@
-"""Holds a dialogue on a session: says, hears, checks, and tells exactly where the two parted when it fails.
+"""Runs a dialogue on a session: says, hears, checks, and tells exactly where it failed.
 
-The rule: one statement at a time, in order; what comes unasked is kept until an `await` or an `on` takes it. The holder
-does no input or output of its own: it has a session, and hands for what only hands can do.
+The rule: one statement at a time, in order; what comes unasked is kept until an `await` or an `on` takes it. The runner
+does no input or output of its own: it has a session, and hands for what only hands can do. No secret shows.
 """
 
 from __future__ import annotations
@@ -9,38 +9,50 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from wexicon.core.dialogue.doing import Break, DialogueFault, Doing, Held, Module
-from wexicon.core.dialogue.expressions import expression
-from wexicon.core.dialogue.program import (
-    Again,
-    Allow,
-    Await,
-    Block,
+from wexicon.core.dialogue.acting import ByLexicon, DialogueFault, Kept
+from wexicon.core.dialogue.blocks import Again, Allow, Await, On, Other, Repeat, Say, When
+from wexicon.core.dialogue.expressions import Expression, ExpressionFault
+from wexicon.core.dialogue.program import Program
+from wexicon.core.dialogue.statements import (
+    AskOperator,
+    Body,
+    Break,
+    Check,
+    Do,
+    Fail,
+    Keep,
+    KeepValue,
     Needs,
-    On,
-    Program,
-    Repeat,
-    Say,
-    Simple,
+    Note,
+    Pause,
+    Quiet,
+    Read,
+    Set,
+    Signal,
     Statement,
-    When,
-    duration,
-    exact_template,
-    pattern,
-    template,
+    Tune,
 )
 from wexicon.core.durations import spoken
-from wexicon.core.faults import ModuleFault, Part, Stopped
+from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
 from wexicon.core.operator import Nobody, Operator
-from wexicon.core.protocol.exchange import Event, Expectation, Outcome, Want
-from wexicon.core.protocol.insertion import Template
+from wexicon.core.protocol.dialect import compiled
+from wexicon.core.protocol.events import Waiter
+from wexicon.core.protocol.exchange import How, Outcome
+from wexicon.core.protocol.insertion import InsertionFault, Template
+from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import HIDDEN, Session
 from wexicon.core.text import visible
+from wexicon.core.tuning import Tuning
+from wexicon.core.values import ValueFault
 
 
-class Holder(Doing):
-    """Holds one program. `values` are those that it needs, already of their kinds; secrets among them appear nowhere."""
+class _Ends(Exception):
+    """Ends the repeat around it."""
+
+
+class Runner:
+    """Runs one program. `values` are those that it needs, already of their kinds; secrets among them appear nowhere."""
 
     def __init__(
         self,
@@ -48,7 +60,7 @@ class Holder(Doing):
         program: Program,
         values: Mapping[str, Any] | None = None,
         *,
-        module: Module | None = None,
+        module: ByLexicon | None = None,
         operator: Operator | None = None,
         note: Callable[[str], None] = lambda text: None,
     ) -> None:
@@ -58,31 +70,27 @@ class Holder(Doing):
         self.operator = operator or Nobody()
         self.values: dict[str, Any] = dict(values or {})
         self.secrets = program.secrets()
-        self.held = Held()
+        self.result = Kept()
         self._tell = note
         self._allowed: float | None = None
         self._once: float | None = None
-        self._handlers: list[On] = []
+        self._handlers: list[tuple[On, Waiter]] = []
         self._handling = False
         self._began = session.clock.now()
 
-    def hold(self) -> Held:
-        """Holds the whole dialogue. Raises DialogueFault, LinkFault or Stopped."""
+    def run(self) -> Kept:
+        """Runs the whole dialogue. Raises DialogueFault, LinkFault or Stopped."""
         for need in self.program.needs():
             if need.name not in self.values:
-                if not need.default:
-                    raise DialogueFault(f"{need.name} was not given", need, where=self.program.path)
-                self.values[need.name] = self._reckon(need, need.default)
-        conversation = self.session.conversation
-        before = conversation.watch_for(self.program.patterns())
-        try:
+                if need.default is None:
+                    raise self._fault(need, f"{need.name} was not given")
+                self.values[need.name] = self._value(need, need.default)
+        with self.session.watching(self.program.patterns(), self.values):
             self._block(self.program.statements)
             self._attend()
-        finally:
-            conversation.watch_for(before)
-        return self.held
+        return self.result
 
-    def _block(self, block: Block) -> None:
+    def _block(self, block: Body) -> None:
         for statement in block:
             self.session.heed_stop()
             self._one(statement)
@@ -91,32 +99,94 @@ class Holder(Doing):
             self._attend()
 
     def _one(self, statement: Statement) -> None:
-        if isinstance(statement, Say):
-            self._say(statement)
-        elif isinstance(statement, Simple):
-            getattr(self, f"_{statement.word}")(statement, statement.rest)
-        elif isinstance(statement, Needs):
-            pass
-        elif isinstance(statement, On):
-            self._handlers.append(statement)
-        elif isinstance(statement, Allow):
-            self._allow(statement)
-        elif isinstance(statement, Await):
-            self._await(statement)
-        elif isinstance(statement, Repeat):
-            self._repeat(statement)
-        elif isinstance(statement, Again):
-            self._again(statement)
-        elif isinstance(statement, When):
-            for condition, block in statement.branches:
-                if not condition or self._reckon(statement, condition):
-                    self._block(block)
-                    break
+        match statement:
+            case Say():
+                self._say(statement)
+            case Allow():
+                self._allow(statement)
+            case Await():
+                self._await(statement)
+            case Repeat():
+                self._repeat(statement)
+            case Again():
+                self._again(statement)
+            case When(branches):
+                for condition, block in branches:
+                    if condition is None or self._value(statement, condition):
+                        self._block(block)
+                        break
+            case On(pattern=pattern):
+                picks = lambda event: pattern.match(event.text, self.values) is not None  # noqa: E731
+                self._handlers.append((statement, Waiter(self.session.events, picks)))
+            case Check(condition):
+                if not self._value(statement, condition):
+                    raise self._fault(statement, f"not so: {condition.source}{self._now(condition)}")
+            case KeepValue(name, value):
+                self._keep_value(statement, name, value)
+            case Keep(names, as_name):
+                self._keep(names, as_name)
+            case Quiet(duration):
+                self.session.pauses += duration.seconds
+                self.session.quiet(duration.seconds)
+            case Pause(duration):
+                self.session.pauses += duration.seconds
+                self._wait(self.session.clock.now() + duration.seconds)
+            case Tune():
+                self._tune(statement)
+            case Signal(states):
+                self.session.signal(**dict(states))
+            case Break():
+                raise _Ends
+            case AskOperator(act, text):
+                shown = visible(self._text(statement, text.template))
+                self.session.asked(act, shown)
+                self.operator.ask(act, shown)
+            case Fail(text):
+                raise self._fault(statement, visible(self._text(statement, text.template)))
+            case Note(text):
+                shown = self._text(statement, text.template)
+                self.result.notes.append(shown)
+                self._tell(shown)
+                self.session.decide(f"note: {shown}")
+            case Read():
+                self.values[statement.variable] = self._by_lexicon(statement, lambda m: m.read(statement.name))
+            case Do(name):
+                kept = self._by_lexicon(statement, lambda module: module.do(name, self.values))
+                self.result.kept.update(kept)
+                self.values.update(kept)
+            case Set(name, expression):
+                value = self._value(statement, expression)
+                self._by_lexicon(statement, lambda module: module.set(name, value))
+            case Needs():
+                pass
+            case _:
+                raise NotImplementedError(statement.word)
 
     # -- saying and hearing ---------------------------------------------------------------------------------------
 
-    def _shown(self, statement: Statement, made: Template) -> str | None:
+    def _say(self, statement: Say) -> None:
+        session = self.session
+        text = self._fill(statement, statement.template, control=statement.exact)
+        within = self._once if self._once is not None else self._allowed
+        self._began = session.clock.now()
+        outcome = session.exchange(
+            text, statement.expectation, within, exact=statement.exact, shown=self._shown(statement)
+        )
+        if outcome.how is How.OTHER:
+            self.values.update(outcome.captures)
+            self._block(statement.others[outcome.which].then)
+        elif outcome.ok:
+            self.values.update(outcome.captures)
+            for hear in statement.hears:
+                if hear.gather:
+                    for name in hear.pattern.names:
+                        self.values[name] = [row[name] for row in outcome.rows if name in row]
+        else:
+            raise self._not_heard(statement, outcome)
+
+    def _shown(self, statement: Say) -> str | None:
         """The line as it may be shown, where it holds a secret; None where it may be shown as it is."""
+        made = statement.template
         if not self.secrets.intersection(made.names):
             return None
         shown = ""
@@ -130,44 +200,14 @@ class Holder(Doing):
                 shown += self._fill(statement, one, control=True)
         return shown
 
-    def _say(self, statement: Say) -> None:
-        session = self.session
-        made = (exact_template if statement.exact else template)(statement.source)
-        text = self._fill(statement, made, control=statement.exact)
-        silent = statement.silent or (statement.exact and not statement.hears and not statement.others)
-        wants = tuple(
-            Want(pattern(h.source) if not h.prompt else _prompt(h.source), h.prompt, h.gather) for h in statement.hears
-        )
-        expect = Expectation(
-            wants, tuple(pattern(other.source) for other in statement.others), silent, closing="lenient"
-        )
-        within = self._once if self._once is not None else self._allowed
-        session.conversation.known = self.values
-        self._began = session.clock.now()
-        outcome = session.exchange(text, expect, within, exact=statement.exact, shown=self._shown(statement, made))
-        if outcome.how == "other":
-            self.values.update(outcome.captures)
-            self._block(statement.others[outcome.which].then)
-        elif outcome.ok:
-            self.values.update(outcome.captures)
-            for hear in statement.hears:
-                if hear.gather:
-                    for name in pattern(hear.source).names:
-                        self.values[name] = [row[name] for row in outcome.rows if name in row]
-        else:
-            raise self._not_heard(statement, outcome)
-
     def _not_heard(self, statement: Say, outcome: Outcome) -> DialogueFault:
         waited = spoken(outcome.waited)
         hint = ""
-        if outcome.how == "error":
+        if outcome.how is How.ERROR:
             meaning = self.module.meaning(outcome.code) if self.module else ""
-            what = (
-                "the module said no"
-                + (f": error {outcome.code}" if outcome.code else "")
-                + (f" ({meaning})" if meaning else "")
-            )
-        elif outcome.how == "closed":
+            what = "the module returned an error" + (f": {outcome.code}" if outcome.code else "")
+            what += f" ({meaning})" if meaning else ""
+        elif outcome.how is How.CLOSED:
             what = f"the answer ended after {waited} without what was expected"
         elif outcome.heard:
             what = f"what was expected did not come within {waited}"
@@ -175,16 +215,15 @@ class Holder(Doing):
             what = f"nothing was heard within {waited}"
             hint = "Silence points to the line end, the rate, the power or the wires; or it takes longer: allow 10s"
         nearest_heard = _nearest(outcome.expected, outcome.heard)
-        if nearest_heard and outcome.how in ("closed", "silence"):
-            hint = _parted(outcome.expected, nearest_heard, self.values)
-        part = Part(outcome.said, outcome.expected, outcome.heard, outcome.waited)
-        return DialogueFault(what, statement, part=part, where=self.program.path, hint=hint)
+        if nearest_heard and outcome.how in (How.CLOSED, How.SILENCE):
+            hint = _matched_up_to(outcome.expected, nearest_heard, self.values)
+        return self._fault(statement, what, hint, Part.of(outcome))
 
     def _allow(self, statement: Allow) -> None:
         if not statement.body:
-            self._once = duration(statement.duration)
+            self._once = statement.duration.seconds
             return
-        before, self._allowed = self._allowed, duration(statement.duration)
+        before, self._allowed = self._allowed, statement.duration.seconds
         try:
             self._block(statement.body)
         finally:
@@ -193,61 +232,51 @@ class Holder(Doing):
     # -- events ---------------------------------------------------------------------------------------------------
 
     def _await(self, statement: Await) -> None:
-        until = self.session.clock.now() + duration(statement.duration)
         began = self.session.clock.now()
+        until = began + statement.duration.seconds
         since = self._began
-        for hear in statement.hears:
-            if not self._await_one(statement, pattern(hear.source), until, since):
+        wanted: list[Pattern | None] = [hear.pattern for hear in statement.hears] or [None]
+        for pattern in wanted:
+            if not self._await_one(statement, pattern, until, since):
                 return
-        if not statement.hears and self._await_one(statement, None, until, since):
-            heard = [event.text for event in self.session.conversation.events if event.at >= since]
-            part = Part(
-                "", " or ".join(other.source for other in statement.others), heard, self.session.clock.now() - began
-            )
-            raise DialogueFault(
-                f"no such event came within {statement.duration}", statement, part=part, where=self.program.path
-            )
 
-    def _await_one(self, statement: Await, wanted: Any, until: float, since: float) -> bool:
+    def _await_one(self, statement: Await, wanted: Pattern | None, until: float, since: float) -> bool:
         """Waits for one event; false when one of the others came instead and was dealt with."""
-        taken: dict[str, Any] = {}
-        which = -1
+        found: list[tuple[Other | None, dict[str, Any]]] = []
 
-        def pick(event: Event) -> bool:
-            nonlocal which, taken
-            for index, made in enumerate([wanted, *(pattern(other.source) for other in statement.others)]):
-                captures = made.match(event.text, self.values) if made else None
+        def pick(event: Heard) -> bool:
+            ways = [(None, wanted), *((other, other.pattern) for other in statement.others)]
+            for other, pattern in ways:
+                captures = pattern.match(event.text, self.values) if pattern else None
                 if captures is not None:
-                    which, taken = index - 1, captures
+                    found.append((other, captures))
                     return True
             return False
 
-        event = self._wait(until, pick, since)
-        if event is None:
-            if wanted is None:
-                return True
-            heard = [event.text for event in self.session.conversation.events if event.at >= since]
-            part = Part("", wanted.source, heard, duration(statement.duration))
-            what = f"the event did not come within {statement.duration}"
-            raise DialogueFault(what, statement, part=part, where=self.program.path)
-        self.values.update(taken)
-        if which >= 0:
-            self._block(statement.others[which].then)
-            return False
-        return True
+        if self._wait(until, pick, since) is None:
+            heard = [event.text for event in self.session.events if event.at >= since]
+            expected = wanted.source if wanted else " or ".join(other.pattern.source for other in statement.others)
+            part = Part("", expected, heard, statement.duration.seconds)
+            raise self._fault(statement, f"the event did not come within {statement.duration.text}", part=part)
+        other, captures = found[0]
+        self.values.update(captures)
+        if other is None:
+            return True
+        self._block(other.then)
+        return False
 
-    def _wait(self, until: float, pick: Callable[[Event], bool] | None = None, since: float = 0.0) -> Event | None:
+    def _wait(self, until: float, pick: Callable[[Heard], bool] | None = None, since: float = 0.0) -> Heard | None:
         """Listens until the time `until` or until an event is picked; handlers answer what comes meanwhile."""
         session = self.session
+        waiter = Waiter(session.events, pick, since) if pick else None
         while True:
-            if pick and (event := session.take_event(pick, since)):
+            if waiter and (event := waiter.take()):
                 return event
             self._attend()
             if session.clock.now() >= until:
                 return None
             session.heed_stop()
-            count = session.conversation.unasked
-            session.quiet_until(until, lambda count=count: session.conversation.unasked != count)  # type: ignore[misc]
+            session.more_events(until)
 
     def _attend(self) -> None:
         """Answers the events that a handler waits for. What a handler says may bring the next one."""
@@ -255,51 +284,38 @@ class Holder(Doing):
             return
         self._handling = True
         try:
-            for handler in self._handlers:
-                while self._handle(handler):
-                    pass
+            for handler, waiter in self._handlers:
+                while event := waiter.take():
+                    self.values.update(handler.pattern.match(event.text, self.values) or {})
+                    began = self._began
+                    self._block(handler.body)
+                    self._began = began
         finally:
             self._handling = False
-
-    def _handle(self, handler: On) -> bool:
-        made = pattern(handler.source)
-        event = self.session.take_event(lambda event: made.match(event.text, self.values) is not None)
-        if event is None:
-            return False
-        self.values.update(made.match(event.text, self.values) or {})
-        began = self._began
-        self._block(handler.body)
-        self._began = began
-        return True
 
     # -- blocks ---------------------------------------------------------------------------------------------------
 
     def _repeat(self, statement: Repeat) -> None:
         clock = self.session.clock
-        end = clock.now() + duration(statement.duration) if statement.duration else None
+        end = clock.now() + statement.duration.seconds if statement.duration else None
         turn = 0
         try:
             while True:
                 turn += 1
                 began = clock.now()
                 self._block(statement.body)
-                if statement.until and self._reckon(statement, statement.until):
+                if statement.until and self._value(statement, statement.until):
                     return
                 over = (statement.times and turn >= statement.times) or (end is not None and clock.now() >= end)
                 if not over and statement.every:
-                    self._wait(began + duration(statement.every))
+                    self._wait(began + statement.every.seconds)
                     over = end is not None and clock.now() >= end
                 if over:
                     break
-        except Break:
+        except _Ends:
             return
-        if statement.until:
-            names = expression(statement.until).names
-            now = ", ".join(
-                f"{name} is {visible(str(self.values.get(name)))}" for name in names if name not in self.secrets
-            )
-            what = f"after {turn} turns this is still not so: {statement.until}" + (f" ({now})" if now else "")
-            raise DialogueFault(what, statement, where=self.program.path)
+        if until := statement.until:
+            raise self._fault(statement, f"after {turn} turns this is still not so: {until.source}{self._now(until)}")
 
     def _again(self, statement: Again) -> None:
         for turn in range(1, statement.times + 1):
@@ -307,30 +323,105 @@ class Holder(Doing):
             try:
                 self._block(statement.body)
                 return
-            except Stopped:
-                raise
             except ModuleFault as fault:
                 if turn == statement.times:
                     raise
-                self.session.decide(f"failed, said again ({turn} of {statement.times}): {fault.what}")
+                self.session.decide(f"failed, done again ({turn} of {statement.times}): {fault.what}")
                 self.session.settle(0.05, 0.5)
-                self._wait(began + duration(statement.every))
+                if statement.every:
+                    self._wait(began + statement.every.seconds)
 
+    # -- values ---------------------------------------------------------------------------------------------------
 
-def _prompt(text: str) -> Pattern:
-    return pattern(text.replace("{", "{{").replace("}", "}}"))
+    def _fill(
+        self, statement: Statement, made: Template, values: Mapping[str, Any] | None = None, *, control: bool
+    ) -> str:
+        try:
+            quoting = self.session.dialect.speech.quotes
+            return made.fill(self.values if values is None else values, control=control, quoting=quoting)
+        except InsertionFault as fault:
+            raise self._fault(statement, str(fault)) from None
+
+    def _value(self, statement: Statement, expression: Expression) -> Any:
+        try:
+            return expression.value(self.values)
+        except ExpressionFault as fault:
+            at = fault.column - 1
+            place = f" (at “{expression.source[at : at + 20]}”)" if at else ""
+            raise self._fault(statement, f"{fault.what}{place}", fault.hint) from None
+
+    def _text(self, statement: Statement, template: Template) -> str:
+        """Text in quotes with its values; secrets stay hidden."""
+        safe = {name: HIDDEN if name in self.secrets else value for name, value in self.values.items()}
+        return self._fill(statement, template, safe, control=True)
+
+    def _now(self, expression: Expression) -> str:
+        """What the names in an expression are now, but for secrets."""
+        known = [name for name in expression.names if name not in self.secrets and name in self.values]
+        now = ", ".join(f"{name} is {visible(str(self.values[name]))}" for name in known)
+        return f" ({now})" if now else ""
+
+    def _keep_value(self, statement: Statement, name: str, value: Expression) -> None:
+        self.values[name] = self.result.kept[name] = self._value(statement, value)
+        if self.secrets.intersection(value.names):
+            self.result.kept[name] = HIDDEN
+
+    def _keep(self, names: tuple[str, ...], as_name: str) -> None:
+        kept = self.result.kept
+        values = {name: HIDDEN if name in self.secrets else self.values.get(name) for name in names}
+        columns = [value for value in values.values() if isinstance(value, list)]
+        together = as_name or len(names) > 1
+        if together and len(columns) == len(values) and len({len(column) for column in columns}) == 1:
+            kept[as_name or names[0]] = [dict(zip(names, row, strict=True)) for row in zip(*columns, strict=True)]
+        elif as_name and len(names) > 1:
+            kept[as_name] = [values]
+        else:
+            for name, value in values.items():
+                kept[as_name or name] = value
+        if as_name:
+            self.values[as_name] = kept[as_name]
+
+    # -- by others ------------------------------------------------------------------------------------------------
+
+    def _tune(self, statement: Tune) -> None:
+        rate = self.values.get(statement.rate) if isinstance(statement.rate, str) else statement.rate
+        try:
+            tuning = Tuning.of(int(str(rate)), statement.frame or self.session.link.tuning.frame)
+        except ValueError as fault:
+            raise self._fault(statement, str(fault)) from None
+        self.session.tune(tuning)
+
+    def _by_lexicon(self, statement: Statement, act: Callable[[ByLexicon], Any]) -> Any:
+        if self.module is None:
+            hint = "name one with --lexicon, or say the words yourself with >"
+            raise self._fault(statement, "there is no lexicon to do this with", hint)
+        try:
+            return act(self.module)
+        except (DialogueFault, Stopped):
+            raise
+        except ModuleFault as fault:
+            raise self._fault(statement, fault.what, fault.hint, fault.part) from None
+        except ValueFault as fault:
+            raise self._fault(statement, f"{fault.value!r} {fault.why}", f"allowed: {fault.allowed}") from None
+        except Fault:
+            raise
+        except KeyError as fault:
+            raise self._fault(statement, "the lexicon has no such thing", str(fault.args[0])) from None
+
+    def _fault(self, statement: Statement, what: str, hint: str = "", part: Part | None = None) -> DialogueFault:
+        return DialogueFault(what, statement, part=part, where=self.program.path, hint=hint)
 
 
 def _nearest(expected: str, heard: list[str]) -> str:
     """The heard line that was probably meant to be the expected one."""
-    lead = pattern(expected).literal_start() if expected else ""
+    lead = compiled(expected).start if expected else ""
     alike = [text for text in heard if lead and text[:2] == lead[:2]]
     return alike[-1] if alike else ""
 
 
-def _parted(expected: str, heard: str, values: Mapping[str, Any]) -> str:
-    """Where a heard line parts from the pattern it should have fitted."""
-    made = pattern(expected)
-    if made.match(heard, values) is not None or not made.reach:
+def _matched_up_to(expected: str, heard: str, values: Mapping[str, Any]) -> str:
+    """How far a heard line matched the pattern it should have."""
+    reach = compiled(expected).reach(heard, values)
+    if not 0 < reach < len(heard):
         return ""
-    return f"They part after “{visible(heard[: made.reach])}”, where “{visible(heard[made.reach :])}” was heard."
+    return f"It matched up to “{visible(heard[:reach])}”, then “{visible(heard[reach:])}” was heard."

@@ -11,9 +11,7 @@ import msgspec
 
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.session import Session
-from wexicon.core.text import meant
 
-FORMAT = 1
 LINES = ("dtr", "rts")
 
 
@@ -43,17 +41,13 @@ class Fixture:
 def read_fixture(data: bytes, path: str) -> Fixture:
     """The fixture in the bytes of a TOML file. Raises FileFault with every complaint."""
     source = Source(data, path)
-    for key in source.data:
-        if key not in ("format", "pin"):
-            source.complain((key,), "no such key", meant(key, ("format", "pin")))
-    if source.data.get("format") != FORMAT:
-        source.complain(("format",), f"format = {FORMAT} is missing", "this Wexicon reads format 1")
+    source.check_top(("format", "pin"))
     pins: dict[str, Pin] = {}
     given = source.data.get("pin", {})
     for name, table in given.items() if isinstance(given, dict) else ():
-        pin = source.record(table, Pin, ("pin", name))
+        pin = source.typed(table, Pin, ("pin", name))
         if pin and pin.line not in LINES:
-            source.complain(("pin", name, "line"), f"{pin.line!r} is none of dtr, rts")
+            source.complain(("pin", name, "line"), f"{pin.line!r} is not one of dtr, rts")
         elif pin:
             pins[name] = pin
     source.finish()

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from hashlib import sha256
 from typing import Any
 
 import msgspec
@@ -18,16 +19,25 @@ from wexicon.core.formats.toml import Source
 from wexicon.core.text import meant
 from wexicon.core.values import Value, ValueFault
 
-FORMAT = 1
 SECRET_SOURCES = ("env", "file", "prompt")
 
 
 class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[seat.NAME]`: a part that a module plays."""
+    """`[seat.NAME]`: a part that a module plays. `trust` are settings that cannot be read, for which the module's
+    acknowledgement is enough."""
 
     lexicon: str
     settings: dict[str, Any]
     meaning: str = ""
+    trust: tuple[str, ...] = ()
+
+
+class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A whole sheet file."""
+
+    format: int
+    seat: dict[str, SeatTable]
+    title: str = ""
 
 
 @dataclass(frozen=True)
@@ -37,6 +47,7 @@ class Seat:
     name: str
     lexicon: Lexicon
     wanted: dict[str, Value]
+    trust: tuple[str, ...] = ()
 
     def secrets(self) -> list[str]:
         """The values that appear nowhere, in the module's words and in ours."""
@@ -55,6 +66,7 @@ class Sheet:
     path: str
     title: str
     seats: dict[str, Seat]
+    digest: str = ""
 
 
 def read_sheet(
@@ -68,24 +80,20 @@ def read_sheet(
     variable, a file or a prompt holds (raises ValueError); only the secrets of `seat`, where given, are asked for.
     Raises FileFault with every complaint."""
     source = Source(data, path)
-    for key in source.data:
-        if key not in ("format", "title", "seat"):
-            source.complain((key,), "no such key", meant(key, ("format", "title", "seat")))
-    if source.data.get("format") != FORMAT:
-        source.complain(("format",), f"format = {FORMAT} is missing", "this Wexicon reads format 1")
+    source.check_top(SheetFile.__struct_fields__)
     seats: dict[str, Seat] = {}
     tables = source.data.get("seat", {})
     if not isinstance(tables, dict) or not tables:
         source.complain(("seat",), "there is no seat", "a sheet holds one table [seat.NAME] or more")
         tables = {}
     for name, data_of_seat in tables.items():
-        table = source.record(data_of_seat, SeatTable, ("seat", name))
+        table = source.typed(data_of_seat, SeatTable, ("seat", name))
         if table and (seat is None or seat == name):
             made = _seat(source, name, table, lexicon, secret)
             if made:
                 seats[name] = made
     source.finish()
-    return Sheet(path, str(source.data.get("title", "")), seats)
+    return Sheet(path, str(source.data.get("title", "")), seats, sha256(data).hexdigest())
 
 
 def _seat(
@@ -116,7 +124,14 @@ def _seat(
                     f"needs {other} = {show(needed)}, and the sheet wants {other} = {show(wanted[other])}",
                     f"take {key} away, or make {other} {show(needed)}",
                 )
-    return Seat(name, words, wanted)
+    if not table.settings:
+        source.complain((*place, "settings"), "is empty: there is nothing to bring about and nothing to prove")
+    for key in table.trust:
+        if key not in table.settings:
+            source.complain((*place, "trust"), f"{key} is not among the settings", meant(key, table.settings))
+        elif key in words.settings and words.settings[key].readable:
+            source.complain((*place, "trust"), f"{key} can be read, so nobody's word is needed", "take it away")
+    return Seat(name, words, wanted, table.trust)
 
 
 def _value(

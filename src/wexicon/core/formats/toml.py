@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Iterable
+from functools import cached_property
 from typing import Any, TypeVar
 
 import msgspec
@@ -21,6 +23,7 @@ _AT = re.compile(r"(?s)(.*?)(?: - at `(key in )?\$?(.*?)`)?$")
 _UNKNOWN = re.compile(r"Object contains unknown field `(.+)`")
 _MISSING = re.compile(r"Object missing required field `(.+)`")
 _MOST_FAULTS = 60
+FORMAT = 1
 
 
 class Source:
@@ -29,6 +32,8 @@ class Source:
     def __init__(self, data: bytes, path: str) -> None:
         self.path = path
         self.complaints: list[Complaint] = []
+        # How many complaints there are beyond those that are told.
+        self.more = 0
         self.data: dict[str, Any] = {}
         try:
             self.text = data.decode("utf-8")
@@ -49,9 +54,10 @@ class Source:
         lines = self.text.splitlines()
         return lines[number - 1][:200] if 0 < number <= len(lines) else ""
 
-    def find(self, place: tuple[str, ...]) -> int:
-        """The line on which the table or key stands, or the nearest line above it that can be told; 0 if none."""
-        best, best_line = 0, 0
+    @cached_property
+    def _lines_of(self) -> dict[tuple[str, ...], int]:
+        """The line on which each table and key stands first."""
+        found: dict[tuple[str, ...], int] = {}
         table: tuple[str, ...] = ()
         for number, line in enumerate(self.text.splitlines(), 1):
             if line.lstrip().startswith("[") and (header := _HEADER.fullmatch(line)):
@@ -61,16 +67,38 @@ class Source:
                 here = table + _path(key[1])
             else:
                 continue
-            if len(here) > best and place[: len(here)] == here:
-                best, best_line = len(here), number
-        return best_line
+            found.setdefault(here, number)
+        return found
+
+    def find(self, place: tuple[str, ...]) -> int:
+        """The line on which the table or key stands, or the nearest line above it that can be told; 0 if none."""
+        ways = (place[:size] for size in range(len(place), 0, -1))
+        return next((self._lines_of[way] for way in ways if way in self._lines_of), 0)
+
+    def check_top(self, known: Iterable[str], what: str = "no such key") -> None:
+        """Complains of keys at the top that are not known, and of a format that this Wexicon does not read."""
+        keys = tuple(known)
+        for key in self.data:
+            if key not in keys:
+                self.complain((key,), what, self.suggest(key, keys))
+        given = self.data.get("format")
+        if given is None:
+            self.complain(("format",), f"format = {FORMAT} is missing", "write it at the top of the file")
+        elif given != FORMAT or isinstance(given, bool):
+            self.complain(("format",), f"format {given!r} is not known", f"this Wexicon reads format {FORMAT}")
+
+    def suggest(self, word: str, known: Iterable[str]) -> str:
+        """What was probably meant; nothing once there are many complaints, where looking for it takes long."""
+        return meant(word, known) if len(self.complaints) < _MOST_FAULTS else ""
 
     def complain(self, place: tuple[str, ...], what: str, hint: str = "") -> None:
         """Adds a complaint about the table or key at `place`."""
-        number = self.find(place)
-        self.complaints.append(Complaint(what, ".".join(place), number, hint=hint))
+        if len(self.complaints) < _MOST_FAULTS:
+            self.complaints.append(Complaint(what, ".".join(place), self.find(place), hint=hint))
+        else:
+            self.more += 1
 
-    def record(self, data: Any, kind: type[T], place: tuple[str, ...]) -> T | None:
+    def typed(self, data: Any, kind: type[T], place: tuple[str, ...]) -> T | None:
         """`data` as a record of type `kind`; None where that cannot be, with all that is wrong complained of."""
         before = len(self.complaints)
         removed: set[tuple[str, ...]] = set()
@@ -93,16 +121,11 @@ class Source:
         what = (found[1] if found else message) or message
         path = tuple(part for part in re.split(r"\.|\[\.\.\.\]|\[(\d+)\]", (found[3] if found else "") or "") if part)
         if unknown := _UNKNOWN.match(what):
-            self.complain((*place, *path, unknown[1]), "no such key", meant(unknown[1], sorted(_names(kind))))
+            self.complain((*place, *path, unknown[1]), "no such key", self.suggest(unknown[1], sorted(names_of(kind))))
             return (*path, unknown[1])
         if missing := _MISSING.match(what):
             if (*path, missing[1]) not in removed:
                 self.complain(place + path, f"the key {missing[1]} is missing")
-            return ()
-        if path and path[-1] == "kind":
-            self.complain(
-                place + path, what.replace("Invalid value", "no such kind of value:"), f"known: {_kinds(kind)}"
-            )
             return ()
         self.complain(place + path, what[:1].lower() + what[1:])
         return path
@@ -110,7 +133,8 @@ class Source:
     def finish(self) -> None:
         """Raises FileFault if there was any complaint."""
         if self.complaints:
-            raise FileFault(self.path, sorted(self.complaints, key=lambda c: c.line))
+            told = sorted(self.complaints, key=lambda c: c.line)
+            raise FileFault(self.path, told + [Complaint(f"and {self.more} more faults")] * bool(self.more))
 
 
 def _path(header: str) -> tuple[str, ...]:
@@ -145,10 +169,5 @@ def _structs(kind: Any) -> list[type]:
     return found
 
 
-def _names(kind: Any) -> set[str]:
+def names_of(kind: Any) -> set[str]:
     return {field.encode_name for struct in _structs(kind) for field in msgspec.structs.fields(struct)}
-
-
-def _kinds(kind: Any) -> str:
-    tags = {str(tag) for struct in _structs(kind) if (tag := struct.__struct_config__.tag)}  # type: ignore[attr-defined]
-    return ", ".join(sorted(tags))

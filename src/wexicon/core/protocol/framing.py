@@ -1,39 +1,28 @@
-"""Bytes from a module to frames: lines, prompts, raw blocks, sentences, or whatever stood between two silences.
+"""Bytes from a module to pieces: lines, prompts, raw blocks, sentences, or whatever came between two silences.
 
-The rule: the frames are the same however the bytes were cut on their way here. A line ends at CR, at LF, or at both;
+The rule: the pieces are the same however the bytes were cut on their way here. A line ends at CR, at LF, or at both;
 empty lines are nothing. A prompt has no line end and counts as soon as it stands at the start of a line. A block is
-a header followed by as many raw bytes as the header says. No frame grows without bound.
+a header followed by as many raw bytes as the header says. What is not whole is not looked at again until more that may
+end it has come; no piece grows without bound.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Sequence
 
 import msgspec
 
-from wexicon.core.protocol.patterns import Pattern, block_header
+from wexicon.core.protocol.patterns import Header
+from wexicon.core.standards.nmea import checksum
 from wexicon.core.text import to_text
 
 LONGEST_LINE = 65_536
 LARGEST_BLOCK = 1_048_576
 
 
-class Line(msgspec.Struct, frozen=True):
-    """One line without its end; in silence mode, all that came between two silences; in bytes mode
-    the same in hexadecimal digits."""
-
-    text: str
-
-
 class Prompt(msgspec.Struct, frozen=True):
     """A prompt: the module waits for more, on the same line."""
-
-    text: str
-
-
-class Block(msgspec.Struct, frozen=True):
-    """A header and the raw bytes that it announced, as one text."""
 
     text: str
 
@@ -44,164 +33,165 @@ class Broken(msgspec.Struct, frozen=True):
     text: str
 
 
-Frame = Line | Prompt | Block | Broken
+# A plain text is a line without its end, a block with its header, or what came between two silences (in bytes mode in
+# hexadecimal digits).
+Piece = str | Prompt | Broken
 
 _ENDS = re.compile(rb"[\r\n]")
 _SENTENCE = re.compile(rb"[$!]([\x20-\x29\x2b-\x7e]*)\*([0-9A-Fa-f]{2})")
 
 
-def checksum(body: bytes) -> int:
-    """The checksum of a sentence: the exclusive or of the bytes between `$` or `!` and `*` (NMEA 0183, 5.3.3.2)."""
-    total = 0
-    for byte in body:
-        total ^= byte
-    return total
-
-
-def with_checksum(text: str) -> str:
-    """A sentence with the checksum that it lacks (NMEA 0183, 5.3.1); anything else as it is."""
-    if text[:1] not in ("$", "!") or "*" in text:
-        return text
-    return f"{text}*{checksum(text[1:].encode('utf-8', 'surrogateescape')):02X}"
-
-
-def sentence(line: bytes) -> Frame:
+def sentence(line: bytes) -> Piece:
     """A line as a sentence: Broken where it starts like one and its checksum does not fit."""
     if line[:1] not in (b"$", b"!"):
-        return Line(to_text(line))
+        return to_text(line)
     found = _SENTENCE.fullmatch(line)
     if not found or checksum(found[1]) != int(found[2], 16):
         return Broken(to_text(line))
-    return Line(to_text(line))
+    return line.decode()
 
 
 class Framer:
-    """Cuts what one module sends into frames.
+    """Cuts what one module sends into pieces.
 
-    `answer` is the lexicon's word (lines, silence, sentences, bytes), `gap` the silence in seconds that ends a frame in
-    silence mode. `prompts` may be changed at any time: a prompt is only looked for while somebody waits for it.
+    `form` is how answers are cut (lines, silence, sentences, bytes), `gap` the silence in seconds that ends a piece where
+    silence does, `headers` announce raw blocks. `prompts` may be changed at any time: one is only looked for while
+    somebody waits for it. `deadline` is when silence ends what has come.
     """
 
-    def __init__(self, answer: str = "lines", gap: float = 0.0, blocks: Iterable[Pattern] = ()) -> None:
-        self.answer = answer
+    def __init__(self, form: str = "lines", gap: float = 0.0, headers: Sequence[Header] = ()) -> None:
+        self.form = form
         self.gap = gap
         self.prompts: Sequence[bytes] = ()
         self.deadline: float | None = None
-        self._buffer = b""
+        self._headers = headers
+        self._leads = [lead for lead, _, _ in headers]
+        # Where a line may begin that is a block's; those that begin with any character are looked for at each line.
+        leads = b"|".join(map(re.escape, self._leads)) if all(self._leads) else b""
+        self._lead = re.compile(b"(?:^|(?<=[\r\n]))(?:" + leads + b")")
+        self._silent = form in ("silence", "bytes")
+        self._buffer = bytearray()
+        # Inside a block: how many bytes there must be before it is worth looking.
+        self._need = 0
         self._overlong = False
-        self._last = 0.0
-        self.look_for(blocks)
-
-    def look_for(self, patterns: Iterable[Pattern]) -> None:
-        """From now on raw bytes are cut where one of these patterns ends in them."""
-        self._blocks: list[tuple[bytes, re.Pattern[bytes], Callable[[re.Match[bytes]], int]]] = []
-        for pattern in patterns:
-            if rule := block_header(pattern):
-                self._blocks.append(rule)
 
     @property
     def pending(self) -> str:
-        """What has come of a frame that is not yet whole."""
-        return to_text(self._buffer)
+        """What has come of a piece that is not yet whole."""
+        return to_text(bytes(self._buffer))
 
-    def feed(self, data: bytes, now: float) -> list[Frame]:
-        """Takes in bytes that came at the time `now`; gives the frames that are whole."""
-        if self.answer in ("silence", "bytes"):
-            frames = self.elapse(now)
-            self._buffer += data
-            self._last = now
+    def forget(self) -> None:
+        """Forgets what is not whole."""
+        self._buffer.clear()
+        self._need, self._overlong, self.deadline = 0, False, None
+
+    def feed(self, data: bytes, now: float) -> list[Piece]:
+        """Takes in bytes that came at the time `now`; gives the pieces that are whole."""
+        buffer = self._buffer
+        if self._silent:
+            pieces = self.elapse(now)
+            buffer += data
             self.deadline = now + self.gap
-            if len(self._buffer) > LONGEST_LINE:
-                frames += self._cut()
-            return frames
-        buffer = self._buffer + data
-        if self.prompts or (self._blocks and any(lead in buffer for lead, _, _ in self._blocks)):
-            return self._careful(buffer)
-        *lines, rest = buffer.replace(b"\r", b"\n").split(b"\n")
-        self._buffer = rest
-        return self._frames(lines) + (self._cut() if len(rest) > LONGEST_LINE else [])
+            return pieces + self._cut() if len(buffer) > LONGEST_LINE else pieces
+        buffer += data
+        if len(buffer) < self._need:
+            return []
+        if self.prompts or self._need or (self._leads and any(lead in buffer for lead in self._leads)):
+            return self._careful()
+        if b"\n" not in data and b"\r" not in data:
+            return self._cut() if len(buffer) > LONGEST_LINE else []
+        whole = max(buffer.rfind(b"\n"), buffer.rfind(b"\r")) + 1
+        lines = buffer[:whole]
+        del buffer[:whole]
+        return self._lines(lines) + (self._cut() if len(buffer) > LONGEST_LINE else [])
 
-    def elapse(self, now: float) -> list[Frame]:
-        """Time has passed: in silence mode the end of a frame."""
+    def elapse(self, now: float) -> list[Piece]:
+        """Time has passed: where silence ends a piece, its end."""
         if self.deadline is None or now < self.deadline:
             return []
         return self.release()
 
-    def release(self) -> list[Frame]:
-        """Whatever is there, whole or not, as a frame: the other side has said all that it will say."""
-        text, self._buffer, self.deadline = self._buffer, b"", None
-        if self.answer == "bytes":
-            return [Line(text.hex().upper())] if text else []
+    def release(self) -> list[Piece]:
+        """Whatever is there, whole or not, as a piece: the other side has sent all that it will send."""
+        text = bytes(self._buffer)
+        self.forget()
+        if self.form == "bytes":
+            return [text.hex().upper()] if text else []
         text = text.strip(b"\r\n")
-        return [Line(to_text(text))] if text else []
+        return [to_text(text)] if text else []
 
-    def look_again(self) -> list[Frame]:
-        """The frames that became whole because `prompts` was changed."""
-        return self.feed(b"", self._last) if self._buffer and self.answer in ("lines", "sentences") else []
+    def look_again(self) -> list[Piece]:
+        """The pieces that became whole because `prompts` was changed."""
+        return self._careful() if self._buffer and not self._silent else []
 
-    def _frames(self, lines: list[bytes]) -> list[Frame]:
-        if self._overlong and lines:
-            self._overlong = False
-            lines = lines[1:]
-        if self.answer == "sentences":
+    def _lines(self, data: bytearray) -> list[Piece]:
+        """The lines in bytes that end with a line's end."""
+        if self.form == "sentences":
+            lines = bytes(data).replace(b"\r", b"\n").split(b"\n")
+            if self._overlong:
+                self._overlong, lines = False, lines[1:]
             return [sentence(line) for line in lines if line]
-        return [Line(line.decode("utf-8", "surrogateescape")) for line in lines if line]
+        texts = data.decode("utf-8", "surrogateescape").replace("\r", "\n").split("\n")
+        if self._overlong:
+            self._overlong, texts = False, texts[1:]
+        return [text for text in texts if text]
 
-    def _cut(self) -> list[Frame]:
-        text, self._buffer, self.deadline = self._buffer[:LONGEST_LINE], b"", None
-        first, self._overlong = not self._overlong, self.answer not in ("silence", "bytes")
+    def _cut(self) -> list[Piece]:
+        text = bytes(self._buffer[:LONGEST_LINE])
+        first = not self._overlong
+        self.forget()
+        self._overlong = not self._silent
         return [Broken(to_text(text))] if first else []
 
-    def _careful(self, buffer: bytes) -> list[Frame]:
-        """One frame at a time where there may be a prompt or a block; the lines between two blocks all at once."""
-        frames: list[Frame] = []
+    def _careful(self) -> list[Piece]:
+        """One piece at a time where there may be a prompt or a block; the lines between two blocks all at once."""
+        buffer = self._buffer
+        pieces: list[Piece] = []
         at = 0
+        self._need = 0
         while True:
             if not self.prompts:
-                start = self._next_lead(buffer, at)
+                start = self._next_lead(at)
                 if start > at:
-                    frames += self._frames(buffer[at:start].replace(b"\r", b"\n").split(b"\n"))
+                    pieces += self._lines(buffer[at:start])
                     at = start
             while at < len(buffer) and buffer[at] in b"\r\n":
                 at += 1
                 self._overlong = False
-            prompt = next((p for p in self.prompts if buffer.startswith(p, at)), None)
+            prompt = next((one for one in self.prompts if buffer.startswith(one, at)), None)
             if prompt:
-                frames.append(Prompt(to_text(prompt)))
+                pieces.append(Prompt(to_text(prompt)))
                 at += len(prompt)
                 continue
-            end = self._block_end(buffer, at)
+            end = self._block_end(at)
             if end > len(buffer):
+                self._need = end - at
                 break
-            if end > 0:
-                frames.append(Block(to_text(buffer[at:end])))
+            if end > at:
+                pieces.append(to_text(bytes(buffer[at:end])))
                 at = end
                 continue
             found = _ENDS.search(buffer, at)
             if not found:
                 break
-            frames += self._frames([buffer[at : found.start()]])
+            pieces += self._lines(buffer[at : found.end()])
             at = found.end()
-        self._buffer = buffer[at:]
-        if len(self._buffer) > LONGEST_LINE and self._block_end(self._buffer, 0) <= 0:
-            frames += self._cut()
-        return frames
+        del buffer[:at]
+        if len(buffer) > LONGEST_LINE and not self._need:
+            pieces += self._cut()
+        return pieces
 
-    def _next_lead(self, buffer: bytes, at: int) -> int:
+    def _next_lead(self, at: int) -> int:
         """Where the next line begins that may be a block's; where there is none, where the last line begins."""
-        found = max(buffer.rfind(b"\n"), buffer.rfind(b"\r")) + 1
-        for lead, _, _ in self._blocks:
-            place = buffer.find(lead, at)
-            while place > at and buffer[place - 1] not in b"\r\n":
-                place = buffer.find(lead, place + 1)
-            if 0 <= place < found:
-                found = place
-        return max(found, at)
+        buffer = self._buffer
+        last = max(buffer.rfind(b"\n"), buffer.rfind(b"\r")) + 1
+        found = self._lead.search(buffer, at, last) if self._leads else None
+        return max(found.start() if found else last, at)
 
-    def _block_end(self, buffer: bytes, at: int) -> int:
+    def _block_end(self, at: int) -> int:
         """Where the block that begins at `at` ends, which may lie beyond the buffer; 0 where there is none."""
-        for lead, header, count in self._blocks:
-            if buffer.startswith(lead, at) and (found := header.match(buffer, at)):
+        for lead, header, count in self._headers:
+            if self._buffer.startswith(lead, at) and (found := header.match(self._buffer, at)):
                 size = count(found)
                 if 0 <= size <= LARGEST_BLOCK:
                     return found.end() + size

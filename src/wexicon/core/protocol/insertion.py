@@ -11,9 +11,10 @@ from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any
 
-from wexicon.core.protocol.framing import checksum
 from wexicon.core.protocol.patterns import PatternFault, braces
+from wexicon.core.registry import Registry
 from wexicon.core.standards.charsets import gsm7_hex, ucs2
+from wexicon.core.standards.nmea import checksum
 from wexicon.core.text import has_control, meant, to_bytes
 from wexicon.core.values import Address
 
@@ -24,15 +25,18 @@ QUOTING: dict[str, Callable[[str], str]] = {
     "hex": lambda text: text.replace("\\", "\\5C").replace('"', "\\22"),
     "none": lambda text: text,
 }
-FILTERS: dict[str, Callable[[str], str]] = {
-    "hex": lambda text: to_bytes(text).hex().upper(),
-    "length": lambda text: str(len(to_bytes(text))),
-    "upper": str.upper,
-    "lower": str.lower,
-    "checksum": lambda text: f"{checksum(to_bytes(text)):02X}",
-    "gsm7": gsm7_hex,
-    "ucs2": lambda text: ucs2(text).hex().upper(),
-}
+FILTERS: Registry[Callable[[str], str]] = Registry(
+    "wexicon.filters",
+    {
+        "hex": lambda text: to_bytes(text).hex().upper(),
+        "length": lambda text: str(len(to_bytes(text))),
+        "upper": str.upper,
+        "lower": str.lower,
+        "checksum": lambda text: f"{checksum(to_bytes(text)):02X}",
+        "gsm7": gsm7_hex,
+        "ucs2": lambda text: ucs2(text).hex().upper(),
+    },
+)
 _INSERTION = re.compile(r"([A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)?)((?:\|[^|{}]+)*)")
 _ADDRESS = re.compile(r"address\(([Xx0-9A-Za-z:,.\- ]*)\)")
 
@@ -56,15 +60,21 @@ class Template:
             else:
                 self.parts.append(text)
 
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Template) and self.source == other.source
+
+    def __hash__(self) -> int:
+        return hash(self.source)
+
     def _insertion(self, inside: str, column: int) -> None:
         found = _INSERTION.fullmatch(inside)
         if not found:
-            raise PatternFault(f"{{{inside}}} is no insertion", column, "write {name} or {name|filter}")
+            raise PatternFault(f"{{{inside}}} is not an insertion", column, "write {name} or {name|filter}")
         filters = found[2].split("|")[1:]
         for word in filters:
             if word != "quoted" and word not in FILTERS and not _ADDRESS.fullmatch(word):
                 hint = meant(word, [*FILTERS, "quoted", "address(XX:XX:XX:XX:XX:XX)"])
-                raise PatternFault(f"{word} is no filter", column, hint)
+                raise PatternFault(f"{word} is not a filter", column, hint)
         self.names.append(found[1])
         self.parts.append((found[1], filters))
 

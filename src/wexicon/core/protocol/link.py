@@ -1,4 +1,4 @@
-"""What a session needs from below: a link to say and hear bytes on, and a clock. Both are given to it, never made by it.
+"""What a session needs from below: a link to send and receive bytes on, and a clock. Both are given to it, never made by it.
 
 The rule: whatever offers these few methods can be driven, be it a serial device under the real clock or a stand-in
 under the virtual one; the code above is the same.
@@ -38,7 +38,7 @@ class Link(Protocol):
         """Whatever has come; waits for at least one byte, at the longest to the time `until`, then gives b""."""
 
     def tune(self, tuning: Tuning) -> None:
-        """Changes our side's rate and frame, for what is said and heard from now on."""
+        """Changes our side's rate and frame, for what is sent and received from now on."""
 
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         """Drives control lines; None leaves a line as it is."""

@@ -6,364 +6,181 @@
     +ID ... {version:word}    three dots stand for any text
     {{ and }} and {...}       braces and three dots as they are
 
-The rule: a match takes time in proportion to the line, however the pattern is written. Kinds take as many characters
-as belong to them and give none back; free text takes as few as will do. Nothing is tried twice: the end of a run of
-characters is found once for each kind and remembered.
+The rule: a match takes time in proportion to the line, however the pattern is written, and leaves the pattern as it was:
+threads share it. Where one regular expression is linear it does the work; elsewhere the careful matcher does.
 """
 
 from __future__ import annotations
 
 import re
-from bisect import bisect_left
-from collections.abc import Callable, Iterator, Mapping
-from decimal import Decimal
-from itertools import accumulate, pairwise
+from collections.abc import Callable, Mapping
+from types import MappingProxyType
 from typing import Any
 
-from wexicon.core.text import meant, to_bytes
+from wexicon.core.protocol.elements import (
+    KINDS,
+    RUNS,
+    Anything,
+    Capture,
+    Element,
+    Equal,
+    Literal,
+    Parts,
+    PatternFault,
+    braces,
+    convert,
+    parse,
+    parts_of,
+)
+from wexicon.core.protocol.matching import Attempt
+from wexicon.core.text import to_bytes, to_text
 
-RUNS = {
-    "int": re.compile(r"[+-]?[0-9]+"),
-    "decimal": re.compile(r"[+-]?[0-9]+(?:\.[0-9]+)?"),
-    "word": re.compile(r"[^\s,;\"()=]+"),
-    "hex": re.compile(r"[0-9A-Fa-f]+"),
-    "address": re.compile(r"[0-9A-Fa-f]+(?:[:.\-][0-9A-Fa-f]+)*"),
-    "quoted": re.compile(r'"[^"]*"'),
-}
-KINDS = ("text", *RUNS, "list", "bytes")
-_LONGEST_NUMBER = 40
-_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
-_CAPTURE = re.compile(r"(=)?([A-Za-z_][A-Za-z0-9_]*)(?::([a-z]+)(?:\(([A-Za-z0-9_]+)\))?)?")
+__all__ = ["KINDS", "NOTHING", "Anything", "Capture", "Pattern", "PatternFault", "braces"]
 
-
-class PatternFault(ValueError):
-    """A pattern that cannot be read; `column` (from 1) says where, `hint` what to write instead."""
-
-    def __init__(self, what: str, column: int, hint: str = "") -> None:
-        super().__init__(what)
-        self.what, self.column, self.hint = what, column, hint
-
-
-class Literal:
-    """Characters that must stand there as they are."""
-
-    __slots__ = ("text",)
-
-    def __init__(self, text: str) -> None:
-        self.text = text
-
-
-class Capture:
-    """A named part of the line; `size` is N of bytes(N), a number or the name of an earlier capture."""
-
-    __slots__ = ("kind", "name", "size")
-
-    def __init__(self, name: str, kind: str, size: str = "") -> None:
-        self.name, self.kind, self.size = name, kind, size
-
-    @property
-    def free(self) -> bool:
-        return self.kind in ("text", "list")
-
-
-class Known:
-    """`{=name}`: the value that is known under this name."""
-
-    __slots__ = ("name",)
-
-    def __init__(self, name: str) -> None:
-        self.name = name
-
-
-class Anything:
-    """Three dots."""
-
-    __slots__ = ()
-
-
-Element = Literal | Capture | Known | Anything
-
-
-def braces(source: str) -> Iterator[tuple[str, int]]:
-    """The parts of a text with braces: what stands in them with its column (from 1), and what stands between them with
-    column 0. {{ and }} are braces as they are. Raises PatternFault with the column."""
-    plain = ""
-    at = 0
-    while at < len(source):
-        if source.startswith(("{{", "}}"), at):
-            plain += source[at]
-            at += 2
-        elif source[at] == "{":
-            close = source.find("}", at)
-            if close < 0:
-                raise PatternFault("this brace is never closed", at + 1, "write {{ for a brace as it is")
-            if plain:
-                yield plain, 0
-            plain = ""
-            yield source[at + 1 : close], at + 2
-            at = close + 1
-        elif source[at] == "}":
-            raise PatternFault("this brace was never opened", at + 1, "write }} for a brace as it is")
-        else:
-            plain += source[at]
-            at += 1
-    if plain:
-        yield plain, 0
-
-
-def parse(source: str) -> list[Element]:
-    """The elements of a pattern. Raises PatternFault with the column."""
-    elements: list[Element] = []
-    for text, column in braces(source):
-        if column:
-            elements.append(Literal(text) if text == "..." else _capture(text, column))
-            continue
-        for index, plain in enumerate(text.split("...")):
-            if index:
-                elements.append(Anything())
-            if plain:
-                elements.append(Literal(plain))
-    _refuse_neighbours(elements, source)
-    return elements
-
-
-def _capture(inside: str, column: int) -> Element:
-    found = _CAPTURE.fullmatch(inside)
-    if not found:
-        raise PatternFault(f"{{{inside}}} is no capture", column, "write {name} or {name:kind}, or {=name}")
-    equal, name, kind, size = found.groups()
-    if equal:
-        if kind:
-            raise PatternFault("a value already known has no kind", column, f"write {{={name}}}")
-        return Known(name)
-    kind = kind or "text"
-    if kind not in KINDS:
-        raise PatternFault(f"{kind} is no kind of capture", column, meant(kind, KINDS))
-    if (kind == "bytes") != (size is not None):
-        raise PatternFault(
-            f"{inside} is no capture", column, "bytes takes a size, as in {data:bytes(4)}; no other kind does"
-        )
-    return Capture(name, kind, size or "")
-
-
-def _refuse_neighbours(elements: list[Element], source: str) -> None:
-    for one, two in pairwise(elements):
-        if _is_free(one) and _is_free(two):
-            name = two.name if isinstance(two, Capture) else "..."
-            raise PatternFault(
-                "two free texts side by side: nobody can say where one ends",
-                max(source.find(name), 0) + 1,
-                "put something between them, or give the first a kind",
-            )
-
-
-def _is_free(element: Element) -> bool:
-    return isinstance(element, Anything) or (isinstance(element, Capture) and element.free)
-
-
-def convert(kind: str, text: str) -> Any:
-    """A captured text as the value of its kind."""
-    if kind == "int":
-        return int(text[:_LONGEST_NUMBER])
-    if kind == "decimal":
-        return Decimal(text[:_LONGEST_NUMBER])
-    if kind == "quoted":
-        return text[1:-1]
-    if kind == "list":
-        return [part.strip().strip('"') for part in text.split(",")] if text else []
-    return text
+NOTHING: Mapping[str, Any] = MappingProxyType({})
+Header = tuple[bytes, "re.Pattern[bytes]", Callable[["re.Match[bytes]"], int]]
 
 
 class Pattern:
-    """A compiled pattern. `names` are its captures in order; `needs` the names that must be known before."""
+    """A compiled pattern. `start` is what every fitting line begins with; `names` are its captures in order; `needs` the
+    names that must be known before."""
 
-    __slots__ = ("_missed", "_parts", "_reach", "_start", "elements", "names", "needs", "source")
+    __slots__ = ("_convert", "_fits", "_parts", "_tail", "catches_all", "elements", "names", "needs", "source", "start")
 
     def __init__(self, source: str) -> None:
         self.source = source
         self.elements = parse(source)
         self.names = [e.name for e in self.elements if isinstance(e, Capture)]
         earlier = set(self.names)
-        self.needs = [e.name for e in self.elements if isinstance(e, Known)] + [
+        self.needs = [e.name for e in self.elements if isinstance(e, Equal)] + [
             e.size
             for e in self.elements
             if isinstance(e, Capture) and e.size and not e.size.isdigit() and e.size not in earlier
         ]
-        self._reach = 0
-        self._missed: str | None = None
-        self._parts = self._runs()
-        self._start = self.literal_start()
-
-    def _runs(self) -> list[tuple[Element | None, list[Element]]]:
-        """The pattern as runs of elements of fixed extent, each after a free element (the first after none)."""
-        parts: list[tuple[Element | None, list[Element]]] = [(None, [])]
-        for element in self.elements:
-            if _is_free(element):
-                parts.append((element, []))
-            else:
-                parts[-1][1].append(element)
-        return parts
-
-    def match(self, text: str, known: Mapping[str, Any] | None = None) -> dict[str, Any] | None:
-        """The captures when the whole of `text` fits, else None; then `reach` says how far it did fit."""
-        start = self._start
-        if start and not text.startswith(start):
-            # Most lines fit none of the patterns that are held against them; how far they fit is seldom asked.
-            self._missed = text
-            return None
-        self._missed = None
-        return _Attempt(self, text, known or {}).run()
-
-    @property
-    def reach(self) -> int:
-        """How many characters of the last line that did not fit did fit."""
-        if self._missed is None:
-            return self._reach
-        pairs = enumerate(zip(self._start, self._missed, strict=False))
-        return next((at for at, (wanted, heard) in pairs if wanted != heard), len(self._missed))
-
-    def literal_start(self) -> str:
-        """The characters with which every fitting line begins, as far as they are fixed."""
         first = self.elements[0] if self.elements else None
-        return first.text if isinstance(first, Literal) else ""
+        self.start = first.text if isinstance(first, Literal) else ""
+        self.catches_all = len(self.elements) == 1 and (
+            isinstance(first, Anything) or (isinstance(first, Capture) and first.kind == "text")
+        )
+        self._parts = parts_of(self.elements)
+        # A pattern that ends in raw bytes: which of its captures tells how many, or the number itself.
+        self._tail: int | str | None = None
+        self._convert: list[tuple[str, str]] = []
+        self._fits: Callable[[str], re.Match[str] | None] | None = None
+        self._compile()
+
+    def _compile(self) -> None:
+        source = _expression(self._parts)
+        if source is None:
+            return
+        try:
+            made = re.compile(source, re.DOTALL)
+        except re.error:  # the same name twice: the careful matcher knows what that means
+            return
+        last = self.elements[-1] if self.elements else None
+        if isinstance(last, Capture) and last.kind == "bytes":
+            if not last.size.isdigit() and last.size not in self.names[:-1]:
+                return
+            self._tail = int(last.size) if last.size.isdigit() else last.size
+        self._fits = made.fullmatch
+        self._convert = [(e.name, e.kind) for e in self.elements if isinstance(e, Capture)]
+
+    def match(self, text: str, known: Mapping[str, Any] = NOTHING) -> dict[str, Any] | None:
+        """The captures when the whole of `text` fits, else None."""
+        if self.start and not text.startswith(self.start):
+            return None
+        if self._fits is None:
+            return Attempt(self._parts, text, known).run()
+        found = self._fits(text)
+        if found is None:
+            return None
+        captures = {
+            name: value if kind == "text" else convert(kind, value)
+            for (name, kind), value in zip(self._convert, found.groups(), strict=True)
+        }
+        if self._tail is not None:
+            size = self._tail if isinstance(self._tail, int) else captures[self._tail]
+            rest = found[len(self._convert)]
+            if _whole(size) != (len(rest) if rest.isascii() else len(to_bytes(rest))):
+                return None
+        return captures
+
+    def reach(self, text: str, known: Mapping[str, Any] = NOTHING) -> int:
+        """How many characters of a line fit, from its beginning."""
+        attempt = Attempt(self._parts, text, known)
+        return len(text) if attempt.run() is not None else attempt.reach
 
     def __repr__(self) -> str:
         return f"Pattern({self.source!r})"
 
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Pattern) and self.source == other.source
 
-class _Attempt:
-    """One match of one pattern against one text."""
+    def __hash__(self) -> int:
+        return hash(self.source)
 
-    __slots__ = ("ends", "known", "offsets", "pattern", "reach", "spans", "text")
 
-    def __init__(self, pattern: Pattern, text: str, known: Mapping[str, Any]) -> None:
-        self.pattern, self.text, self.known = pattern, text, known
-        # Where each capture stands; cut out and converted only once the whole pattern fits, or it would not be linear.
-        self.spans: dict[str, tuple[str, int, int]] = {}
-        self.ends: dict[str, tuple[int, int]] = {}
-        self.offsets: list[int] | None = None
-        self.reach = 0
+def _whole(size: Any) -> int:
+    """A captured number of bytes; -1 where it is none."""
+    text = str(size)
+    return int(text) if len(text) < 10 and text.isascii() and text.isdigit() else -1
 
-    def run(self) -> dict[str, Any] | None:
-        at = 0
-        text = self.text
-        parts = self.pattern._parts
-        last = len(parts) - 1
-        for index, (free, run) in enumerate(parts):
-            if free is None:
-                end = self.fit(run, at)
-                if end < 0 or (index == last and end != len(text)):
-                    self.parted(max(end, 0))
-                    return None
-            else:
-                start, end = self.search(free, run, at, index == last)
-                if start < 0:
-                    self.parted(at)
-                    return None
-                if isinstance(free, Capture):
-                    self.spans[free.name] = (free.kind, at, start)
-            at = end
-        return {name: convert(kind, text[start:end]) for name, (kind, start, end) in self.spans.items()}
 
-    def parted(self, at: int) -> None:
-        self.pattern._reach = max(self.reach, at)
+def _expression(parts: Parts) -> str | None:
+    """The pattern as one regular expression, or None where that would not be linear, or where values that are only known
+    later stand in it."""
+    source = ""
+    for index, (free, run) in enumerate(parts):
+        last = index == len(parts) - 1
+        fixed = _fixed(run, tail=last and len(parts) == 1)
+        if fixed is None or (free is not None and not _tells_itself(run)):
+            return None
+        if free is None:
+            source += fixed
+            continue
+        every = ".*" if last and not run else ".*?"
+        taken = f"(?P<{free.name}>{every})" if isinstance(free, Capture) else every
+        source += f"{taken}{fixed}" if last else f"(?>{taken}{fixed})"
+    return source
 
-    def search(self, free: Element, run: list[Element], at: int, last: bool) -> tuple[int, int]:
-        """The first place from `at` on where the run fits (to the very end of the text if it is the last)."""
-        text = self.text
-        if not run:
-            return (len(text), len(text)) if last else (at, at)
-        lead = self.lead(run[0])
-        if last and len(run) == 1 and lead:
-            start = len(text) - len(lead)
-            return (start, len(text)) if start >= at and text.endswith(lead) else (-1, -1)
-        start = at
-        while True:
-            if lead:
-                start = text.find(lead, start)
-                if start < 0:
-                    return -1, -1
-            elif start > len(text):
-                return -1, -1
-            if isinstance(free, Capture):
-                self.spans[free.name] = (free.kind, at, start)
-            end = self.fit(run, start)
-            if end >= 0 and (not last or end == len(text)):
-                return start, end
-            start = self.next_start(run[0], start)
 
-    def next_start(self, first: Element, start: int) -> int:
-        """Where the run may fit next: never inside a run of characters that was taken as a whole."""
-        if isinstance(first, Capture) and first.kind in RUNS:
-            remembered = self.ends.get(first.kind)
-            if remembered and remembered[0] <= start < remembered[1]:
-                return remembered[1]
-        return start + 1
-
-    def lead(self, element: Element) -> str:
+def _fixed(run: list[Element], *, tail: bool) -> str | None:
+    source = ""
+    for index, element in enumerate(run):
         if isinstance(element, Literal):
-            return element.text
-        if isinstance(element, Known):
-            if element.name in self.spans:
-                _, start, end = self.spans[element.name]
-                return self.text[start:end]
-            return str(self.known.get(element.name, ""))
-        return ""
-
-    def fit(self, run: list[Element], at: int) -> int:
-        """Where the run ends if it fits at `at`, else -1."""
-        text = self.text
-        for element in run:
-            if isinstance(element, Capture):
-                end = self.size(element, at) if element.kind == "bytes" else self.run_end(element.kind, at)
-                if end < 0:
-                    self.reach = max(self.reach, at)
-                    return -1
-                self.spans[element.name] = (element.kind, at, end)
-                at = end
-            else:
-                lead = self.lead(element)
-                if not text.startswith(lead, at):
-                    alike = next(
-                        (i for i, pair in enumerate(zip(lead, text[at:], strict=False)) if pair[0] != pair[1]), 0
-                    )
-                    self.reach = max(self.reach, at + alike)
-                    return -1
-                at += len(lead)
-        return at
-
-    def run_end(self, kind: str, at: int) -> int:
-        remembered = self.ends.get(kind)
-        if remembered and remembered[0] <= at < remembered[1] and kind != "quoted":
-            return remembered[1]
-        found = RUNS[kind].match(self.text, at)
-        if not found:
-            return -1
-        self.ends[kind] = (at, found.end())
-        return found.end()
-
-    def size(self, element: Capture, at: int) -> int:
-        """Where the raw bytes that begin at `at` end, or -1 where there are not so many, or no character ends there."""
-        count: Any = element.size
-        if count in self.spans:
-            kind, start, end = self.spans[count]
-            count = convert(kind, self.text[start : min(end, start + _LONGEST_NUMBER)])
-        elif not count.isdigit():
-            count = self.known.get(count)
-        if not str(count).isdigit():
-            return -1
-        if self.text.isascii():
-            return at + int(count) if at + int(count) <= len(self.text) else -1
-        if self.offsets is None:
-            self.offsets = [0, *accumulate(len(to_bytes(char)) for char in self.text)]
-        wanted = self.offsets[at] + int(count)
-        end = bisect_left(self.offsets, wanted)
-        return end if end < len(self.offsets) and self.offsets[end] == wanted else -1
+            source += re.escape(element.text)
+        elif isinstance(element, Capture) and element.kind in RUNS:
+            source += f"(?P<{element.name}>(?>{RUNS[element.kind].pattern}))"
+        elif isinstance(element, Capture) and element.kind == "bytes" and tail and index == len(run) - 1:
+            source += f"(?P<{element.name}>.*)"
+        else:
+            return None
+    return source
 
 
-def block_header(pattern: Pattern) -> tuple[bytes, re.Pattern[bytes], Callable[[re.Match[bytes]], int]] | None:
+def _tells_itself(run: list[Element]) -> bool:
+    """Whether trying the run at one place after the other is linear: it is literal, or begins with a character that no
+    other part of it can take, so that two tries never look at the same characters."""
+    if all(isinstance(element, Literal) for element in run):
+        return True
+    first, *others = run
+    if not isinstance(first, Literal):
+        return False
+    kinds = [RUNS[e.kind] for e in others if isinstance(e, Capture) and e.kind in RUNS]
+    texts = "".join(e.text for e in others if isinstance(e, Literal))
+    lead = first.text[0]
+    return lead not in texts and lead not in first.text[1:] and not any(_may_take(kind, lead) for kind in kinds)
+
+
+def _may_take(kind: re.Pattern[str], char: str) -> bool:
+    """Whether a run of this kind can hold the character."""
+    return any(kind.fullmatch(text) for text in (char, f"1{char}1", f"{char}1", f'"{char}"'))
+
+
+def block_header(pattern: Pattern) -> Header | None:
     """For a pattern that ends in raw bytes: how its line starts, its header as a bytes pattern anchored at the start of
-    a line, and a function that gives the number of raw bytes after that header. None for all other patterns.
+    a line, and a function that gives the number of raw bytes after that header. None for all other patterns, and where
+    the number is known only from an earlier line.
 
     Raises PatternFault where the header holds free text, so that its end would be a guess.
     """
@@ -375,14 +192,16 @@ def block_header(pattern: Pattern) -> tuple[bytes, re.Pattern[bytes], Callable[[
         if isinstance(element, Literal):
             source += re.escape(to_bytes(element.text))
         elif isinstance(element, Capture) and element.kind in RUNS:
-            kind = RUNS[element.kind].pattern.replace('^\\s,;\\"()=', '^\\s,;"()=').encode()
-            source += b"(?P<" + element.name.encode() + b">(?>" + kind + b"))"
+            source += b"(?P<" + element.name.encode() + b">(?>" + RUNS[element.kind].pattern.encode() + b"))"
         else:
             raise PatternFault("only kinds of fixed extent may stand before raw bytes", 1, "give each capture a kind")
     size = last.size
+    if not source:
+        raise PatternFault("raw bytes with nothing before them", 1, "write what announces them, as in +IN {n:int} ...")
+    if not size.isdigit() and size not in pattern.names[:-1]:
+        return None
 
     def count(found: re.Match[bytes]) -> int:
-        digits = size if size.isdigit() else found[size].decode()
-        return int(digits) if digits.lstrip("+").isdigit() and len(digits) < 10 else -1
+        return _whole(size if size.isdigit() else to_text(found[size]).removeprefix("+"))
 
-    return to_bytes(pattern.literal_start()), re.compile(source), count
+    return to_bytes(pattern.start), re.compile(source), count

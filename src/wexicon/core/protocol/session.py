@@ -1,22 +1,36 @@
-"""One link, one clock, one conversation: says a line and gives back all that answered it, and keeps the trace.
+"""One link, one clock, one engine: says a line and gives back all that answered it.
 
 The rule: the session asks the link for the time and never waits on anything else; under the virtual clock and under
 the real one it is the same code. Whatever a module sends is taken in, also while nobody waits for it. A stop is heeded
-between two exchanges, never inside one.
+between two exchanges, never inside one. All that happens is told to the listener.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any, Protocol
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from typing import Any
 
-from wexicon.core.durations import seconds, spoken
+from wexicon.core.durations import spoken
 from wexicon.core.faults import ModuleFault, Stopped
-from wexicon.core.protocol.exchange import OK, Conversation, Event, Expectation, Outcome
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.engine import Engine
+from wexicon.core.protocol.events import Events, Waiter
+from wexicon.core.protocol.exchange import OK, Exchange, Expectation, How, Outcome, State
 from wexicon.core.protocol.insertion import InsertionFault
 from wexicon.core.protocol.link import Link
+from wexicon.core.protocol.observations import (
+    Asked,
+    Began,
+    Decided,
+    Heard,
+    Listener,
+    Role,
+    Said,
+    Signalled,
+    Tuned,
+)
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import to_text
 from wexicon.core.tuning import Tuning
 
@@ -24,21 +38,9 @@ HIDDEN = "(secret)"
 # How long to leave a module that is busy alone, and when to take it for an answer (seconds).
 BUSY_FOR = 0.25
 MOST_BUSY = 60.0
-_MAY_HOLD_SECRETS = ("echo", "answer", "aside", "broken")
-
-
-class Trace(Protocol):
-    """Where a session puts what happens. `at` is the link's time in seconds; `what` is said, heard, tuned, signalled,
-    asked, decided; the fields belong to it."""
-
-    def record(self, at: float, what: str, **fields: Any) -> None: ...
-
-
-class NoTrace:
-    """Keeps nothing."""
-
-    def record(self, at: float, what: str, **fields: Any) -> None:
-        pass
+# How long a wait may last before the listener may do what it has put off (seconds).
+IDLE = 0.25
+_MAY_HOLD_SECRETS = (Role.ECHO, Role.ANSWER, Role.ASIDE, Role.BROKEN, Role.STRAY)
 
 
 class Session:
@@ -47,38 +49,65 @@ class Session:
     def __init__(
         self,
         link: Link,
-        speech: Speech,
-        events: Mapping[str, Pattern] | None = None,
-        trace: Trace | None = None,
+        dialect: Dialect,
+        listener: Listener | None = None,
         stopping: Callable[[], bool] = lambda: False,
     ) -> None:
         self.link = link
         self.clock = link.clock
-        self.trace: Trace = trace or NoTrace()
-        self.conversation = Conversation(speech, events)
+        self.listener = listener or Listener()
         self.stopping = stopping
         self.exchanges = 0
         # Where the time went, in seconds: bytes on the wire both ways, and pauses that we made ourselves.
         self.on_wire = 0.0
         self.pauses = 0.0
+        # How often something was heard, or not heard, that makes one doubt which answer belongs to which question.
+        self.troubles = 0
+        # Final result codes that may still come for exchanges that ended in silence, and until when (seconds).
+        self._owed = 0
+        self._owed_until = 0.0
+        self._nameless: Pattern | None = None
+        self._engine = Engine(dialect)
         self._sent_until = 0.0
         self._heard_at = float("-inf")
         self._masks = False
         self._hearing_since: float | None = None
-        self.adopt(speech)
 
     @property
-    def speech(self) -> Speech:
+    def dialect(self) -> Dialect:
         """How the module is spoken to now."""
-        return self.conversation.speech
+        return self._engine.dialect
 
-    def adopt(self, speech: Speech) -> None:
-        """Speaks this way from now on."""
-        if speech is not self.conversation.speech:
-            self.conversation.adopt(speech)
-        self._within = seconds(speech.within)
-        self._rest = seconds(speech.rest)
-        self.window = seconds(speech.window) if speech.window else 0.0
+    def adopt(self, dialect: Dialect) -> None:
+        """Speaks this dialect from now on."""
+        if dialect is not self._engine.dialect:
+            self._engine.adopt(dialect)
+
+    @contextmanager
+    def watching(self, patterns: Iterable[Pattern], known: Mapping[str, Any]) -> Iterator[None]:
+        """While the block lasts, raw blocks that these patterns end in are cut as such, and patterns may require the
+        values in `known`."""
+        engine = self._engine
+        before, own = engine.dialect, engine.known
+        wider = before.and_blocks_of(patterns)
+        self.adopt(wider)
+        engine.known = known
+        try:
+            yield
+        finally:
+            engine.known = own
+            if engine.dialect is wider:
+                self.adopt(before)
+
+    @property
+    def events(self) -> Events:
+        """What came unasked and was not taken."""
+        return self._engine.events
+
+    @property
+    def echoes(self) -> int:
+        """How many echoes there were."""
+        return self._engine.echoes
 
     # -- one exchange -------------------------------------------------------------------------------------------
 
@@ -94,45 +123,71 @@ class Session:
         """Says one line and waits for all that answers it, at the longest `within` seconds after it is sent.
 
         `shown` is given where a secret is said or heard: it stands for the line in the trace and in the outcome, and of
-        the answer only the module's yes or no is shown. A module that is busy for now is told again when it may be.
+        the answer only the result code is shown. A module that is busy for now is told again when it may be.
         """
-        patience = self.clock.now() + MOST_BUSY
-        while True:
-            outcome = self._exchange(text, expect, within, exact, shown)
-            if outcome.how != "busy" or self.clock.now() >= patience:
-                return outcome
-            wait = float(outcome.code) if outcome.code.isdigit() else BUSY_FOR
-            self.quiet_until(self.clock.now() + min(wait, MOST_BUSY))
+        outcome = self._exchange(text, expect, within, exact, shown)
+        if outcome.how is How.BUSY:
+            patience = self.clock.now() + MOST_BUSY
+            while outcome.how is How.BUSY and self.clock.now() < patience:
+                wait = float(outcome.code) if outcome.code.isdigit() else BUSY_FOR
+                self.listen(self.clock.now() + min(wait, MOST_BUSY))
+                outcome = self._exchange(text, expect, within, exact, shown)
+        return outcome
 
     def _exchange(
         self, text: str, expect: Expectation, within: float | None, exact: bool, shown: str | None
     ) -> Outcome:
-        self.heed_stop()
-        if self._rest:
-            self.quiet_until(self._heard_at + self._rest)
+        if self.stopping():
+            raise Stopped("stopped, as you asked")
+        engine, dialect = self._engine, self._engine.dialect
+        if dialect.rest:
+            self.listen(self._heard_at + dialect.rest)
         self.drain()
-        clock, conversation = self.clock, self.conversation
-        now = clock.now()
-        try:
-            data = conversation.begin(text, expect, now, exact=exact)
-        except InsertionFault as fault:
-            raise ModuleFault(str(fault), where=self.link.name) from None
-        if self.window and self.link.tuning.wire_time(len(data)) > self.window:
-            what = (
-                f"at {self.link.tuning} the line takes longer than the {spoken(self.window)} in which it must have come"
-            )
-            raise ModuleFault(what, where=self.link.name, hint="Shorten the line, or raise the rate.")
+        data = self._encoded(text, exact)
+        now = self.clock.now()
+        sent = max(now, self._sent_until) + self.link.tuning.wire_time(len(data))
+        limit = sent + (dialect.within if within is None else within)
+        exchange = Exchange(dialect, text, expect, now, limit, engine.known)
+        engine.begin(exchange, text)
+        first = expect.wants[0].pattern if expect.wants else None
+        self._nameless = first if first is not None and not first.start and not first.catches_all else None
         self._masks = shown is not None
         self._send(data, text if shown is None else shown, now, exact)
-        conversation.deadline = self._sent_until + (self._within if within is None else within)
-        if conversation.outcome is None:
-            self._take_in()
+        if exchange.state is not State.ENDED:
+            self._take_in(exchange)
         self.exchanges += 1
-        outcome = conversation.outcome
-        assert outcome is not None
+        outcome = exchange.outcome
+        if not outcome.ok:
+            self._note_failure(outcome, limit - now)
         if shown is not None:
             outcome.said, outcome.heard = shown, [HIDDEN for _ in outcome.heard]
         return outcome
+
+    def _note_failure(self, outcome: Outcome, waited: float) -> None:
+        if outcome.how in (How.SILENCE, How.CLOSED):
+            self.troubles += 1
+        if outcome.how is How.SILENCE:
+            self._owed += 1
+            self._owed_until = self.clock.now() + max(waited, self.dialect.within)
+
+    def await_owed(self) -> None:
+        """Listens for answers that did not come in time, as long as they may still come: nothing that is said next can be
+        taken for answered by them."""
+        if self._owed:
+            self.listen(self._owed_until, lambda: not self._owed)
+            self._owed = 0
+
+    def _encoded(self, text: str, exact: bool) -> bytes:
+        """The bytes of a line. Raises ModuleFault where it cannot be said to this module."""
+        dialect, tuning = self.dialect, self.link.tuning
+        try:
+            data = dialect.encode(text, exact=exact)
+        except InsertionFault as fault:
+            raise ModuleFault(str(fault), where=self.link.name) from None
+        if dialect.window and tuning.wire_time(len(data)) > dialect.window:
+            what = f"at {tuning} the line takes longer than the {spoken(dialect.window)} in which it must have come"
+            raise ModuleFault(what, where=self.link.name, hint="Shorten the line, or raise the rate.")
+        return data
 
     def send(self, data: bytes) -> None:
         """Sends bytes as they are, and waits for nothing."""
@@ -142,39 +197,55 @@ class Session:
         self.link.write(data)
         taken = self.link.tuning.wire_time(len(data))
         self.on_wire += taken
-        self._sent_until = max(self._sent_until, now) + taken
-        if exact:
-            self.trace.record(now, "said", text=text, exact=True)
-        else:
-            self.trace.record(now, "said", text=text)
+        self._sent_until = (now if now > self._sent_until else self._sent_until) + taken
+        self.listener.note(Said(now, text, exact))
 
-    def _take_in(self) -> None:
+    def _take_in(self, exchange: Exchange) -> None:
         """Hears until the exchange has ended."""
-        link, clock, conversation = self.link, self.clock, self.conversation
-        while conversation.outcome is None:
-            until = conversation.next_time()
-            assert until is not None
-            data = link.read(until)
+        engine, clock = self._engine, self.clock
+        while exchange.state is not State.ENDED:
+            until = engine.next_time()
+            data = self._read(exchange.deadline if until is None else until)
             now = clock.now()
             if data:
                 self._hear(data, now)
-            if now >= until:
-                conversation.elapse(now)
-            self._note_heard(now)
+            self._tell(engine.elapse(now))
+
+    def _read(self, until: float) -> bytes:
+        """Bytes that come before the time `until`; where none do for a while, the listener is told."""
+        soon = self.clock.now() + IDLE
+        if until <= soon:
+            return self.link.read(until)
+        data = self.link.read(soon)
+        while not data:
+            self.listener.idle()
+            soon += IDLE
+            data = self.link.read(min(soon, until))
+            if soon >= until:
+                break
+        return data
 
     def _hear(self, data: bytes, now: float) -> None:
+        taken = self.link.tuning.wire_time(len(data))
         if self._hearing_since is None:
-            self._hearing_since = now - self.link.tuning.wire_time(len(data))
+            self._hearing_since = now - taken
         self._heard_at = now
-        self.on_wire += self.link.tuning.wire_time(len(data))
-        self.conversation.feed(data, now)
+        self.on_wire += taken
+        self._tell(self._engine.feed(data, now))
 
-    def _note_heard(self, now: float) -> None:
-        if not self.conversation.has_heard():
-            return
-        for heard in self.conversation.take_heard():
-            hidden = self._masks and heard.role in _MAY_HOLD_SECRETS
-            self.trace.record(now, "heard", text=HIDDEN if hidden else heard.text, role=heard.role)
+    def _tell(self, heard: list[Heard]) -> None:
+        note = self.listener.note
+        for seen in heard:
+            role = seen.role
+            if role is Role.STRAY or role is Role.BROKEN:
+                self.troubles += 1
+                self._owed = max(0, self._owed - 1) if role is Role.STRAY else self._owed
+            elif role is Role.ASIDE and self._nameless and self._nameless.match(seen.text) is not None:
+                # It could have been the answer to the last question, or to the one before.
+                self.troubles += 1
+            if self._masks and seen.role in _MAY_HOLD_SECRETS:
+                seen = Heard(seen.at, HIDDEN, seen.role)
+            note(seen)
 
     # -- listening ----------------------------------------------------------------------------------------------
 
@@ -183,42 +254,54 @@ class Session:
         now = self.clock.now()
         while data := self.link.read(now):
             self._hear(data, now)
-        self.conversation.elapse(now)
-        self._note_heard(now)
+        self._tell(self._engine.elapse(now))
 
-    def quiet_until(self, until: float, enough: Callable[[], bool] = lambda: False) -> None:
+    def listen(self, until: float, enough: Callable[[], bool] = lambda: False) -> None:
         """Says nothing until the time `until` (or until `enough`), and takes in all that comes."""
+        engine = self._engine
         while (now := self.clock.now()) < until and not enough():
-            gap = self.conversation.framer.deadline
-            data = self.link.read(until if gap is None else min(until, gap))
+            gap = engine.next_time()
+            data = self._read(until if gap is None else min(until, gap))
             now = self.clock.now()
             if data:
                 self._hear(data, now)
-            self.conversation.elapse(now)
-            self._note_heard(now)
+            self._tell(engine.elapse(now))
 
     def quiet(self, duration: float) -> None:
         """Says nothing for so many seconds, counted from when our last byte is on the wire."""
-        self.quiet_until(max(self.clock.now(), self._sent_until) + duration)
+        self.listen(max(self.clock.now(), self._sent_until) + duration)
 
-    def take_event(self, pick: Callable[[Event], bool], since: float = 0.0) -> Event | None:
-        """The first event (taken from the queue) that `pick` likes and that came at `since` or later."""
-        events = self.conversation.events
-        for index, event in enumerate(events):
-            if event.at >= since and pick(event):
-                del events[index]
-                return event
-        return None
+    def silence(self, duration: float) -> None:
+        """Says nothing until so many seconds have passed since our last byte was on the wire."""
+        self.listen(self._sent_until + duration)
+
+    def more_events(self, until: float) -> None:
+        """Listens until the time `until`, or until one more event has come."""
+        count = self.events.count
+        self.listen(until, lambda: self.events.count != count)
+
+    def wait_for(self, pick: Callable[[Heard], bool], until: float, since: float = 0.0) -> Heard | None:
+        """The first event (taken from the queue) that `pick` likes and that came at `since` or later; waits for it to the
+        time `until`."""
+        waiter = Waiter(self.events, pick, since)
+        while (event := waiter.take()) is None and self.clock.now() < until:
+            self.heed_stop()
+            self.more_events(until)
+        return event
+
+    def forget_partial(self) -> str:
+        """Forgets what has come and is not whole; gives it."""
+        return self._engine.forget_partial()
 
     def settle(self, quiet: float, limit: float) -> None:
         """Takes in what comes until nothing has come for `quiet` seconds, at the longest `limit` seconds."""
         end = self.clock.now() + limit
+        since = self.clock.now()
         while True:
-            self._heard_at = max(self._heard_at, self.clock.now())
-            seen = self._heard_at
-            self.quiet_until(min(end, seen + quiet), lambda seen=seen: self._heard_at > seen)  # type: ignore[misc]
-            if self._heard_at == seen or self.clock.now() >= end:
+            self.listen(min(end, since + quiet), lambda since=since: self._heard_at > since)  # type: ignore[misc]
+            if self._heard_at <= since or self.clock.now() >= end:
                 return
+            since = self._heard_at
 
     def heard_for(self) -> float:
         """Seconds from the first to the last byte heard since this was asked before; 0 where there was none."""
@@ -229,23 +312,33 @@ class Session:
 
     def tune(self, tuning: Tuning) -> None:
         """Changes our rate and frame once all that we said is on the wire; half a line heard before is forgotten."""
-        self.quiet_until(self._sent_until)
+        self.listen(self._sent_until)
         if tuning == self.link.tuning:
             return
         self.link.tune(tuning)
-        self.conversation.adopt(self.speech)
-        self.trace.record(self.clock.now(), "tuned", rate=tuning.rate, frame=tuning.frame)
+        self._owed = 0
+        self._engine.forget_partial()
+        self.listener.note(Tuned(self.clock.now(), tuning))
 
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         """Drives control lines."""
-        self.quiet_until(self._sent_until)
+        self.listen(self._sent_until)
         self.link.signal(dtr=dtr, rts=rts)
-        lines = {name: state for name, state in (("dtr", dtr), ("rts", rts)) if state is not None}
-        self.trace.record(self.clock.now(), "signalled", **lines)
+        self.listener.note(Signalled(self.clock.now(), dtr, rts))
+
+    # -- telling ------------------------------------------------------------------------------------------------
 
     def decide(self, text: str) -> None:
-        """Puts a decision into the trace, for whoever asks afterwards why something was done."""
-        self.trace.record(self.clock.now(), "decided", text=text)
+        """Tells a decision, for whoever asks afterwards why something was done."""
+        self.listener.note(Decided(self.clock.now(), text))
+
+    def begin_step(self, step: str) -> None:
+        """Tells that a step of the work begins."""
+        self.listener.note(Began(self.clock.now(), step))
+
+    def asked(self, act: str, text: str) -> None:
+        """Tells what the operator is asked."""
+        self.listener.note(Asked(self.clock.now(), act, text))
 
     def heed_stop(self) -> None:
         """Raises Stopped when the person wants to stop."""

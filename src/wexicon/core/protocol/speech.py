@@ -50,9 +50,9 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         found: list[tuple[str, str]] = []
         for key, allowed in (("end", LINE_ENDS), ("echo", ECHOES), ("closing", CLOSINGS), ("quotes", QUOTES)):
             if (word := getattr(self, key)) not in allowed:
-                found.append((key, f"{word!r} is none of {', '.join(allowed)}"))
+                found.append((key, f"{word!r} is not one of {', '.join(allowed)}"))
         if self.answer not in ANSWERS and not _SILENCE.fullmatch(self.answer):
-            found.append(("answer", f"{self.answer!r} is none of lines, silence 60ms, sentences, bytes 20ms"))
+            found.append(("answer", f"{self.answer!r} is not one of lines, silence 60ms, sentences, bytes 20ms"))
         for key, text in (
             ("within", self.within),
             ("rest", self.rest),

@@ -7,8 +7,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
+from functools import reduce
+from operator import xor
 
-from wexicon.core.protocol.framing import checksum
+from wexicon.core.text import to_bytes
 
 TALKERS = {
     "GP": "GPS",
@@ -54,12 +56,24 @@ class Sentence:
         return dict(zip(FIELDS.get(self.kind, "").split(), self.fields, strict=False))
 
 
+def checksum(body: bytes) -> int:
+    """The checksum of a sentence: the exclusive or of the bytes between `$` or `!` and `*` (NMEA 0183, 5.3.3.2)."""
+    return reduce(xor, body, 0)
+
+
+def with_checksum(text: str) -> str:
+    """A sentence with the checksum that it lacks (NMEA 0183, 5.3.1); anything else as it is."""
+    if text[:1] not in ("$", "!") or "*" in text:
+        return text
+    return f"{text}*{checksum(to_bytes(text[1:])):02X}"
+
+
 def parse(line: str) -> Sentence:
     """A line as a sentence (NMEA 0183, 5.3). Raises SentenceFault."""
     body, star, digits = line.strip().rpartition("*")
     if not star or body[:1] not in ("$", "!"):
-        raise SentenceFault("no sentence: it begins with $ or ! and ends with * and a checksum")
-    wanted = f"{checksum(body[1:].encode('utf-8', 'surrogateescape')):02X}"
+        raise SentenceFault("not a sentence: it begins with $ or ! and ends with * and a checksum")
+    wanted = f"{checksum(to_bytes(body[1:])):02X}"
     if digits.upper() != wanted:
         raise SentenceFault(f"the checksum is {digits}, and should be {wanted}")
     address, *fields = body[1:].split(",")
@@ -73,9 +87,9 @@ def degrees(angle: str, side: str) -> Decimal:
     try:
         number = Decimal(angle)
     except InvalidOperation:
-        raise SentenceFault(f"{angle!r} is no angle") from None
+        raise SentenceFault(f"{angle!r} is not an angle") from None
     whole = int(number // 100)
     found = (whole + (number - 100 * whole) / 60).quantize(Decimal("0.0000001"))
     if side not in ("N", "S", "E", "W") or not 0 <= found <= (90 if side in "NS" else 180):
-        raise SentenceFault(f"{angle} {side} is no angle")
+        raise SentenceFault(f"{angle} {side} is not an angle")
     return -found if side in ("S", "W") else found

@@ -49,7 +49,7 @@ def address(number: str) -> bytes:
     """An address field: length in digits, type, digits (9.1.2.5)."""
     digits = number.lstrip("+")
     if not digits or not all(digit in _SEMI_OCTETS for digit in digits) or len(digits) > 20:
-        raise PduFault(f"{number!r} is no telephone number")
+        raise PduFault(f"{number!r} is not a telephone number")
     coded = "".join("0123456789ABCDE"[_SEMI_OCTETS.index(digit)] for digit in digits)
     return bytes([len(digits), _INTERNATIONAL if number.startswith("+") else _UNKNOWN_TYPE]) + semi_octets(coded)
 

@@ -1,14 +1,36 @@
-"""Kinds of values: what a setting may be, how it is written to a module, and how it is read back."""
+"""Kinds of values: what a setting may be, how it is written to a module, and how it is read back.
 
-from wexicon.core.values.base import Kind, Value, ValueFault
+A new kind is a class of its own, in KINDS or under the entry point group `wexicon.kinds`.
+"""
+
+from wexicon.core.registry import Registry
+from wexicon.core.values.base import Kind, MakeKind, Value, ValueFault
 from wexicon.core.values.coded import Choice, Flag, Frame, Rate
-from wexicon.core.values.compound import AnyKind, Field, Tuple, known_frames, known_rates, retuned
+from wexicon.core.values.compound import Field, Tuple
 from wexicon.core.values.numbers import Int, Number, Timer
 from wexicon.core.values.texts import Address, Digits, Hex, Text
 
+KINDS: Registry[type[Kind]] = Registry(
+    "wexicon.kinds",
+    {
+        "address": Address,
+        "choice": Choice,
+        "decimal": Number,
+        "digits": Digits,
+        "flag": Flag,
+        "frame": Frame,
+        "hex": Hex,
+        "int": Int,
+        "rate": Rate,
+        "text": Text,
+        "timer": Timer,
+        "tuple": Tuple,
+    },
+)
+
 __all__ = [
+    "KINDS",
     "Address",
-    "AnyKind",
     "Choice",
     "Digits",
     "Field",
@@ -17,6 +39,7 @@ __all__ = [
     "Hex",
     "Int",
     "Kind",
+    "MakeKind",
     "Number",
     "Rate",
     "Text",
@@ -24,7 +47,4 @@ __all__ = [
     "Tuple",
     "Value",
     "ValueFault",
-    "known_frames",
-    "known_rates",
-    "retuned",
 ]

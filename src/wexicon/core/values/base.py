@@ -8,12 +8,17 @@ wrong with it, and what is allowed.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Iterator
 from decimal import Decimal
 from typing import Any
 
 import msgspec
 
+from wexicon.core.tuning import Tuning
+
 Value = str | int | bool | Decimal | dict[str, Any]
+# Makes a kind of what stands in a file at a place; None where it is none, which was complained of.
+MakeKind = Callable[[Any, tuple[str, ...]], "Kind | None"]
 
 
 class ValueFault(ValueError):
@@ -28,6 +33,30 @@ class ValueFault(ValueError):
 
 class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field="kind"):
     """What all kinds offer. `Value` is the plain form: str, int, bool, Decimal or, for tuples, a dict."""
+
+    def faults(self) -> Iterator[tuple[str, str]]:
+        """What is wrong with the kind itself, as it stands in a lexicon: key and what."""
+        yield from ()
+
+    def with_parts(self, make: MakeKind) -> Kind:
+        """The same with the kinds inside it made of what stands in the file."""
+        return self
+
+    def rates(self) -> tuple[int, ...]:
+        """The rates (baud) that a setting of this kind can give the link."""
+        return ()
+
+    def frames(self) -> list[str]:
+        """The frames that a setting of this kind can give the link."""
+        return []
+
+    def apply_to(self, tuning: Tuning, value: Value) -> Tuning:
+        """The link's rate and frame as they become when a setting of this kind takes the value."""
+        return tuning
+
+    def from_link(self, tuning: Tuning) -> Value | None:
+        """The value that the link's rate and frame tell; None where they tell nothing of it."""
+        return None
 
     def check(self, value: object) -> Value:
         """The plain form of `value`; raises ValueFault where it is not allowed."""

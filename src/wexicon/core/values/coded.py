@@ -5,7 +5,7 @@ The rule: what a person writes is the name; the module's code for it is only eve
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 
 import msgspec
 
@@ -13,36 +13,63 @@ from wexicon.core.text import nearest
 from wexicon.core.tuning import HIGHEST_RATE, Tuning
 from wexicon.core.values.base import Kind, Value, ValueFault, whole
 
+CODES_ARE = ("text", "number", "word")
 
-def _coded(kind: Kind, codes: Mapping[str, str | int], text: str) -> str:
-    """The name whose code is `text`; codes are compared without leading zeros and in any case."""
 
-    def plain(code: str | int) -> str:
-        return str(code).strip().upper().lstrip("0") or "0"
+def _plain(code: str | int, codes_are: str) -> str:
+    """A code as it is compared: as it stands; as a number, leading zeros away; as a word, in any case."""
+    text = str(code)
+    if codes_are == "number":
+        return text.lstrip("0") or "0" if text else text
+    return text.upper() if codes_are == "word" else text
 
+
+def _coded(kind: Kind, codes: Mapping[str, str | int], codes_are: str, text: str) -> str:
+    """The name whose code is `text`, exactly unless the lexicon says otherwise."""
     for name, code in codes.items():
-        if plain(code) == plain(text):
+        if _plain(code, codes_are) == _plain(text, codes_are):
             return name
     raise kind.fault(text, "is a code that the lexicon does not know")
 
 
+def _colliding(codes: Mapping[str, str | int], codes_are: str) -> Iterator[tuple[str, str]]:
+    """Two names with one code: nobody could tell which was read."""
+    if codes_are not in CODES_ARE:
+        yield "codes_are", f"{codes_are!r} is not one of {', '.join(CODES_ARE)}"
+    seen: dict[str, str] = {}
+    for name, code in codes.items():
+        plain = _plain(code, codes_are)
+        if plain in seen:
+            yield "codes", f"{seen[plain]} and {name} have the same code {str(code)!r}"
+        seen.setdefault(plain, name)
+
+
 class Choice(Kind, frozen=True, tag="choice"):
-    """One of a few names, each with the code that the module uses for it."""
+    """One of a few names, each with the code that the module uses for it. What is heard must be the code exactly, unless
+    `codes_are` says that it is a `number` (leading zeros do not count) or a `word` (in any case)."""
 
     codes: dict[str, str | int]
+    codes_are: str = "text"
+
+    def faults(self) -> Iterator[tuple[str, str]]:
+        if not self.codes:
+            yield "codes", "there is no choice"
+        yield from _colliding(self.codes, self.codes_are)
 
     def check(self, value: object) -> Value:
         name = str(value).lower() if isinstance(value, bool) else str(value)
         if name not in self.codes:
             close = nearest(name, self.codes)
-            raise self.fault(value, "is none of the choices" + (f" (did you mean {close}?)" if close else ""))
+            raise self.fault(
+                value, f"is not one of {', '.join(self.codes)}" + (f" (did you mean {close}?)" if close else "")
+            )
         return name
 
     def encode(self, value: Value) -> str:
         return str(self.codes[str(value)])
 
     def decode(self, text: str) -> Value:
-        return _coded(self, self.codes, text)
+        return _coded(self, self.codes, self.codes_are, text)
 
     def allowed(self) -> str:
         return ", ".join(self.codes)
@@ -54,6 +81,10 @@ class Flag(Kind, frozen=True, tag="flag"):
     on: str = "1"
     off: str = "0"
 
+    def faults(self) -> Iterator[tuple[str, str]]:
+        if self.on == self.off:
+            yield "on", f"on and off have the same code {self.on!r}"
+
     def check(self, value: object) -> Value:
         if not isinstance(value, bool):
             raise self.fault(value, "is neither true nor false")
@@ -63,9 +94,9 @@ class Flag(Kind, frozen=True, tag="flag"):
         return self.on if value else self.off
 
     def decode(self, text: str) -> Value:
-        if text.strip().upper() not in (self.on.upper(), self.off.upper()):
-            raise ValueFault(text, "is neither the module's yes nor its no", f"{self.on}, {self.off}")
-        return text.strip().upper() == self.on.upper()
+        if text not in (self.on, self.off):
+            raise ValueFault(text, f"is neither {self.on!r} nor {self.off!r}", f"{self.on}, {self.off}")
+        return text == self.on
 
     def allowed(self) -> str:
         return "true, false"
@@ -78,7 +109,8 @@ class Rate(Kind, frozen=True, tag="rate"):
     """A rate in baud; `codes` where the module numbers its rates, `rates` where it writes them out but not any."""
 
     codes: dict[str, str | int] = msgspec.field(default_factory=dict)
-    rates: tuple[int, ...] = ()
+    codes_are: str = "text"
+    rates_: tuple[int, ...] = msgspec.field(default=(), name="rates")
 
     def check(self, value: object) -> Value:
         number = whole(value)
@@ -91,14 +123,32 @@ class Rate(Kind, frozen=True, tag="rate"):
 
     def known(self) -> tuple[int, ...]:
         """All the rates the module has, or none where it takes any."""
-        return tuple(int(rate) for rate in self.codes) or self.rates
+        return tuple(int(rate) for rate in self.codes) or self.rates_
+
+    def faults(self) -> Iterator[tuple[str, str]]:
+        for rate in self.codes:
+            if not rate.isascii() or not rate.isdigit() or not 0 < int(rate[:20]) <= HIGHEST_RATE:
+                yield "codes", f"{rate} is not a rate in baud"
+        for number in self.rates_:
+            if not 0 < number <= HIGHEST_RATE:
+                yield "rates", f"{number} is not a rate in baud"
+        yield from _colliding(self.codes, self.codes_are)
+
+    def rates(self) -> tuple[int, ...]:
+        return self.known()
+
+    def apply_to(self, tuning: Tuning, value: Value) -> Tuning:
+        return msgspec.structs.replace(tuning, rate=int(str(value)))
+
+    def from_link(self, tuning: Tuning) -> Value | None:
+        return tuning.rate
 
     def encode(self, value: Value) -> str:
         return str(self.codes[str(value)]) if self.codes else str(value)
 
     def decode(self, text: str) -> Value:
         if self.codes:
-            return int(_coded(self, self.codes, text))
+            return int(_coded(self, self.codes, self.codes_are, text))
         number = whole(text)
         if number is None:
             raise self.fault(text, "is not a rate in baud")
@@ -116,12 +166,30 @@ class Frame(Kind, frozen=True, tag="frame"):
     """Data bits, parity and stop bits, such as `8N1`; `codes` where the module numbers them."""
 
     codes: dict[str, str | int] = msgspec.field(default_factory=dict)
+    codes_are: str = "text"
+
+    def faults(self) -> Iterator[tuple[str, str]]:
+        for frame in self.codes:
+            try:
+                Tuning.of(9600, frame)
+            except ValueError as fault:
+                yield "codes", str(fault)
+        yield from _colliding(self.codes, self.codes_are)
+
+    def frames(self) -> list[str]:
+        return list(self.codes)
+
+    def apply_to(self, tuning: Tuning, value: Value) -> Tuning:
+        return Tuning.of(tuning.rate, str(value))
+
+    def from_link(self, tuning: Tuning) -> Value | None:
+        return tuning.frame
 
     def check(self, value: object) -> Value:
         try:
             frame = Tuning.of(9600, str(value)).frame
         except ValueError:
-            raise self.fault(value, "is no frame") from None
+            raise self.fault(value, "is not a valid frame") from None
         if self.codes and frame not in self.codes:
             raise self.fault(value, "is a frame that the module does not have")
         return frame
@@ -130,7 +198,7 @@ class Frame(Kind, frozen=True, tag="frame"):
         return str(self.codes[str(value)]) if self.codes else str(value)
 
     def decode(self, text: str) -> Value:
-        return _coded(self, self.codes, text) if self.codes else self.check(text)
+        return _coded(self, self.codes, self.codes_are, text) if self.codes else self.check(text)
 
     def allowed(self) -> str:
         return ", ".join(self.codes) or "data bits, parity and stop bits, such as 8N1"

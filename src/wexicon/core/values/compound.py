@@ -1,20 +1,18 @@
-"""Several values written together, and what a value makes of the link.
+"""Several values written together.
 
-The rule: each field is checked by its own kind.
+The rule: each field is checked by its own kind; fields called rate, frame, bits, parity and stop tell what becomes of the link.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 import msgspec
 
 from wexicon.core.tuning import Tuning
-from wexicon.core.values.base import Kind, Value, ValueFault
-from wexicon.core.values.coded import Choice, Flag, Frame, Rate
-from wexicon.core.values.numbers import Int, Number, Timer
-from wexicon.core.values.texts import Address, Digits, Hex, Text
+from wexicon.core.values.base import Kind, MakeKind, Value, ValueFault
+from wexicon.core.values.coded import Choice
 
 
 class Tuple(Kind, frozen=True, tag="tuple"):
@@ -23,6 +21,47 @@ class Tuple(Kind, frozen=True, tag="tuple"):
 
     fields: tuple[Field, ...]
     separator: str = ","
+
+    def with_parts(self, make: MakeKind) -> Tuple:
+        made = [(field, make(field.value, ("fields", field.name, "value"))) for field in self.fields]
+        fields = tuple(msgspec.structs.replace(field, value=kind) for field, kind in made if kind)
+        return msgspec.structs.replace(self, fields=fields)
+
+    def faults(self) -> Iterator[tuple[str, str]]:
+        if not self.fields:
+            yield "fields", "there is no field"
+        if not self.separator:
+            yield "separator", "is empty: nobody could tell one field from the next"
+        for field in self.fields:
+            if field.default is not None and isinstance(field.value, Kind):
+                try:
+                    field.value.check(field.default)
+                except ValueFault as fault:
+                    yield "fields", f"the default of {field.name}: {fault}"
+
+    def rates(self) -> tuple[int, ...]:
+        return tuple(rate for field in self.fields for rate in field.value.rates())
+
+    def frames(self) -> list[str]:
+        found = ["8N1"]
+        for field in self.fields:
+            if field.name == "parity" and isinstance(field.value, Choice):
+                found += [f"{one[0]}{name[:1].upper()}{one[2]}" for one in found[:1] for name in field.value.codes]
+            elif field.name == "stop":
+                found += [f"{one[:2]}2" for one in list(found)]
+        return list(dict.fromkeys(found)) if self.rates() else []
+
+    def apply_to(self, tuning: Tuning, value: Value) -> Tuning:
+        assert isinstance(value, dict)
+        for field in self.fields:
+            given = value[field.name]
+            if field.name == "parity":
+                tuning = msgspec.structs.replace(tuning, parity=str(given)[:1].upper())
+            elif field.name in ("stop", "bits"):
+                tuning = msgspec.structs.replace(tuning, **{field.name: int(str(given))})
+            else:
+                tuning = field.value.apply_to(tuning, given)
+        return tuning
 
     def check(self, value: object) -> Value:
         given = value if isinstance(value, Mapping) else {self.fields[0].name: value}
@@ -66,53 +105,9 @@ class Tuple(Kind, frozen=True, tag="tuple"):
         return ", ".join([first.value.show(value[first.name]), *parts])
 
 
-AnyKind = Text | Digits | Int | Number | Timer | Choice | Flag | Rate | Frame | Address | Hex | Tuple
-
-
 class Field(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """One field of a tuple."""
+    """One field of a tuple; `value` is its kind (a table in a file)."""
 
     name: str
-    value: AnyKind
+    value: Any
     default: str | int | float | bool | None = None
-
-
-def known_rates(kind: AnyKind) -> tuple[int, ...]:
-    """The rates that a setting of this kind can give the link."""
-    if isinstance(kind, Rate):
-        return kind.known()
-    if isinstance(kind, Tuple):
-        return tuple(rate for field in kind.fields for rate in known_rates(field.value))
-    return ()
-
-
-def known_frames(kind: AnyKind) -> list[str]:
-    """The frames that a setting of this kind can give the link."""
-    if isinstance(kind, Frame):
-        return list(kind.codes)
-    if not isinstance(kind, Tuple):
-        return []
-    found = ["8N1"]
-    for field in kind.fields:
-        if field.name == "parity" and isinstance(field.value, Choice):
-            found += [f"{frame[0]}{name[:1].upper()}{frame[2]}" for frame in found[:1] for name in field.value.codes]
-        elif field.name == "stop":
-            found += [f"{frame[:2]}2" for frame in list(found)]
-    return list(dict.fromkeys(found))
-
-
-def retuned(tuning: Tuning, kind: AnyKind, value: Value, name: str = "") -> Tuning:
-    """`tuning` as it becomes when a setting of this kind takes the value: its rate, its frame, or several of them."""
-    if isinstance(kind, Rate):
-        return msgspec.structs.replace(tuning, rate=int(str(value)))
-    if isinstance(kind, Frame):
-        return Tuning.of(tuning.rate, str(value))
-    if isinstance(kind, Tuple):
-        assert isinstance(value, dict)
-        for field in kind.fields:
-            tuning = retuned(tuning, field.value, value[field.name], field.name)
-    elif name == "parity":
-        return msgspec.structs.replace(tuning, parity=str(value)[:1].upper())
-    elif name in ("stop", "bits"):
-        return msgspec.structs.replace(tuning, **{name: int(str(value))})
-    return tuning

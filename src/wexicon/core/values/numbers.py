@@ -7,7 +7,9 @@ rounded.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from decimal import Decimal, InvalidOperation
+from math import isfinite
 
 from wexicon.core.durations import seconds, spoken
 from wexicon.core.values.base import Kind, Value, whole
@@ -23,6 +25,13 @@ class Int(Kind, frozen=True, tag="int"):
     unit: str = ""
     base: int = 10
     width: int = 0
+
+    def faults(self) -> Iterator[tuple[str, str]]:
+        yield from _range_faults(self.min, self.max, self.step, self.holes)
+        if self.base not in (10, 16):
+            yield "base", f"{self.base} is not 10 or 16"
+        if not 0 <= self.width <= 32:
+            yield "width", f"{self.width} is not a number of digits from 0 to 32"
 
     def check(self, value: object) -> Value:
         number = whole(value)
@@ -55,6 +64,21 @@ class Int(Kind, frozen=True, tag="int"):
 
     def show(self, value: Value) -> str:
         return f"{value} {self.unit}".rstrip()
+
+
+def _range_faults(
+    low: float | None, high: float | None, step: float | None, holes: tuple[tuple[float, float], ...]
+) -> Iterator[tuple[str, str]]:
+    for key, number in (("min", low), ("max", high), ("step", step)):
+        if number is not None and not isfinite(number):
+            yield key, f"{number} is not a number"
+    if low is not None and high is not None and low > high:
+        yield "min", f"{low} is above max, {high}"
+    if step is not None and step <= 0:
+        yield "step", f"{step} is not above 0"
+    for first, last in holes:
+        if not (isfinite(first) and isfinite(last) and first <= last):
+            yield "holes", f"[{first}, {last}] is not a range"
 
 
 def _range(what: str, low: object, high: object, step: object, holes: object, unit: str) -> str:
@@ -93,9 +117,18 @@ class Number(Kind, frozen=True, tag="decimal"):
     step: float | None = None
     holes: tuple[tuple[float, float], ...] = ()
     unit: str = ""
-    scale: int = 1
+    scale: float = 1
     offset: float = 0
     places: int | None = None
+
+    def faults(self) -> Iterator[tuple[str, str]]:
+        yield from _range_faults(self.min, self.max, self.step, self.holes)
+        if not (isfinite(self.scale) and self.scale > 0):
+            yield "scale", f"{self.scale} is not a number above 0"
+        if not isfinite(self.offset):
+            yield "offset", f"{self.offset} is not a number"
+        if self.places is not None and not 0 <= self.places <= 12:
+            yield "places", f"{self.places} is not a number of digits from 0 to 12"
 
     def check(self, value: object) -> Value:
         number = _number(value)
@@ -109,14 +142,14 @@ class Number(Kind, frozen=True, tag="decimal"):
             raise self.fault(value, "falls in a range that is left out")
         if step is not None and (number - (low or 0)) % step:
             raise self.fault(value, "falls between two steps")
-        scaled = (number - Decimal(str(self.offset))) * self.scale
+        scaled = (number - Decimal(str(self.offset))) * Decimal(str(self.scale))
         if scaled != round(scaled, self.places if self.places is not None else 12):
             raise self.fault(value, "is finer than the module can be told")
         return number.normalize() if number else Decimal(0)
 
     def encode(self, value: Value) -> str:
         assert isinstance(value, Decimal)
-        scaled = (value - Decimal(str(self.offset))) * self.scale
+        scaled = (value - Decimal(str(self.offset))) * Decimal(str(self.scale))
         if self.places is not None:
             return f"{scaled:.{self.places}f}"
         return f"{scaled.normalize():f}" if scaled else "0"
@@ -125,7 +158,7 @@ class Number(Kind, frozen=True, tag="decimal"):
         number = _number(text)
         if number is None:
             raise self.fault(text, "is not a number")
-        number = number / self.scale + Decimal(str(self.offset))
+        number = number / Decimal(str(self.scale)) + Decimal(str(self.offset))
         return number.normalize() if number else Decimal(0)
 
     def allowed(self) -> str:
@@ -150,6 +183,10 @@ class Timer(Kind, frozen=True, tag="timer"):
 
     form: str = "gprs-3"
 
+    def faults(self) -> Iterator[tuple[str, str]]:
+        if self.form not in TIMER_UNITS:
+            yield "form", f"{self.form!r} is not one of {', '.join(TIMER_UNITS)}"
+
     def units(self) -> dict[int, int]:
         """Seconds by unit code; the smallest first."""
         return TIMER_UNITS[self.form] if self.form in TIMER_UNITS else TIMER_UNITS["gprs-3"]
@@ -160,10 +197,10 @@ class Timer(Kind, frozen=True, tag="timer"):
             try:
                 duration = seconds(value)
             except ValueError:
-                raise self.fault(value, "is no duration") from None
+                raise self.fault(value, "is not a duration") from None
             number = int(duration) if duration == int(duration) else None
         if number is None or number < 0:
-            raise self.fault(value, "is no duration in whole seconds")
+            raise self.fault(value, "is not a duration in whole seconds")
         if number and self._code(number) is None:
             close = min(
                 (unit * count for unit in self.units().values() for count in range(1, _MOST_UNITS + 1)),

@@ -6,10 +6,14 @@ The rule: lengths are counted in bytes as the module counts them; a value that c
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 
 from wexicon.core.standards.charsets import CharsetFault, gsm7_codes, gsm7_from_hex, gsm7_hex, ucs2, ucs2_text
 from wexicon.core.text import has_control, to_bytes
 from wexicon.core.values.base import Kind, Value
+
+CHARSETS = ("utf-8", "ucs2", "gsm7")
+ORDERS = ("as-is", "reversed")
 
 
 def _in_class(allowed: str) -> re.Pattern[str]:
@@ -25,6 +29,16 @@ class Text(Kind, frozen=True, tag="text"):
     min_bytes: int = 0
     characters: str = ""
     charset: str = "utf-8"
+
+    def faults(self) -> Iterator[tuple[str, str]]:
+        if not 0 <= self.min_bytes <= self.max_bytes:
+            yield "min_bytes", f"{self.min_bytes} is not from 0 to max_bytes, {self.max_bytes}"
+        if self.charset not in CHARSETS:
+            yield "charset", f"{self.charset!r} is not one of {', '.join(CHARSETS)}"
+        try:
+            _in_class(self.characters or "-")
+        except re.error as fault:
+            yield "characters", f"{self.characters!r} is not a class of characters: {fault}"
 
     def check(self, value: object) -> Value:
         if not isinstance(value, str):
@@ -71,6 +85,10 @@ class Digits(Kind, frozen=True, tag="digits"):
     min: int = 1
     max: int = 32
 
+    def faults(self) -> Iterator[tuple[str, str]]:
+        if not 0 <= self.min <= self.max:
+            yield "min", f"{self.min} is not from 0 to max, {self.max}"
+
     def check(self, value: object) -> Value:
         if not isinstance(value, str):
             raise self.fault(value, "is not digits in quotes")
@@ -89,6 +107,10 @@ class Hex(Kind, frozen=True, tag="hex"):
 
     min_bytes: int = 1
     max_bytes: int = 64
+
+    def faults(self) -> Iterator[tuple[str, str]]:
+        if not 0 < self.min_bytes <= self.max_bytes:
+            yield "min_bytes", f"{self.min_bytes} is not from 1 to max_bytes, {self.max_bytes}"
 
     def check(self, value: object) -> Value:
         bare = re.sub(r"[\s:]", "", value) if isinstance(value, str) else ""
@@ -114,6 +136,14 @@ class Address(Kind, frozen=True, tag="address"):
     heard: str = ""
     order: str = "as-is"
 
+    def faults(self) -> Iterator[tuple[str, str]]:
+        if self.order not in ORDERS:
+            yield "order", f"{self.order!r} is not one of {', '.join(ORDERS)}"
+        if not self.digits():
+            yield "written", f"{self.written!r} has no X for a digit"
+        if self.order == "reversed" and self.digits() % 2:
+            yield "written", "an address in reversed order has whole bytes"
+
     def digits(self) -> int:
         """How many hexadecimal digits the address has."""
         return self.written.count("X") + self.written.count("x")
@@ -121,7 +151,7 @@ class Address(Kind, frozen=True, tag="address"):
     def check(self, value: object) -> Value:
         bare = re.sub(r"[\s:,.\-_]", "", value) if isinstance(value, str) else ""
         if not re.fullmatch(r"[0-9A-Fa-f]+", bare):
-            raise self.fault(value, "is no address")
+            raise self.fault(value, "is not an address")
         if len(bare) != self.digits():
             raise self.fault(value, f"has {len(bare)} hexadecimal digits")
         return ":".join(bare.upper()[at : at + 2] for at in range(0, len(bare), 2))

@@ -2,7 +2,8 @@
 
 The rule, from its invented datasheet: lines end with LF, answers with CR LF: @ok, or @err N. @radio takes frequency in
 hertz (863 to 870 MHz without 869.7 to 869.9, in steps of 100 kHz), spreading factor, bandwidth code and power together. A new
-rate counts right after its answer. @save keeps. Two modules hear each other when frequency, spreading factor, bandwidth,
+rate counts right after its answer. @save keeps. After a
+start it hears nothing for 120 ms. Two modules hear each other when frequency, spreading factor, bandwidth,
 sync word and network agree.
 """
 
@@ -15,6 +16,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import LineEditor, StandIn
 
 RATES = (9600, 19200, 57600, 115200)
+START_TIME = 0.12
 
 
 class LindleL9(StandIn):
@@ -37,9 +39,15 @@ class LindleL9(StandIn):
     def started(self) -> None:
         self.uart.tuning = Tuning(self.memory["uart"])
         self.editor = LineEditor(self, "\n", self.line, lambda: self.error(1))
+        self.deaf = True
+        self.after(START_TIME, self.listen)
+
+    def listen(self) -> None:
+        self.deaf = False
 
     def heard(self, data: bytes, began: float) -> None:
-        self.editor.feed(data)
+        if not self.deaf:
+            self.editor.feed(data)
 
     def error(self, code: int) -> None:
         self.say(f"@err {code}\r\n")

@@ -10,13 +10,14 @@ from dataclasses import dataclass, field
 
 from wexicon.core.dialogue import Program
 from wexicon.core.formats.lexicon.tables import About, Place
+from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.exchange import Expectation
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import AnyKind, Value, known_frames, known_rates
+from wexicon.core.values import Kind, Value
 
 
 @dataclass(frozen=True)
@@ -58,6 +59,7 @@ class Attention:
     data_pins: dict[str, bool]
     lasts: float
     ends_on: str
+    power_up: bool
 
 
 @dataclass(frozen=True)
@@ -78,7 +80,7 @@ class Setting:
 
     name: str
     meaning: str
-    kind: AnyKind
+    kind: Kind
     read: Phrase | None
     write: Phrase | None
     moves_link: str
@@ -91,11 +93,13 @@ class Setting:
     group: Group | None
     place: Place | None
     granted: Phrase | None
+    from_link: bool
+    volatile: bool
 
     @property
     def readable(self) -> bool:
         """Whether it can be read, by itself or with its group."""
-        return bool(self.read or (self.group and self.group.read))
+        return bool(self.read or self.from_link or (self.group and self.group.read))
 
     @property
     def writable(self) -> bool:
@@ -126,6 +130,7 @@ class Action:
     needs_attention: bool
     ends_attention: bool
     restarts: bool
+    resets: bool
 
 
 @dataclass(frozen=True)
@@ -133,11 +138,12 @@ class Lexicon:
     """All of a lexicon file, checked."""
 
     path: str
+    digest: str
     about: About
     delivered: Tuning
     start: Start
     attention: Attention
-    speech: Speech
+    dialect: Dialect
     errors: dict[str, str]
     events: dict[str, Pattern]
     identify: tuple[Phrase, ...]
@@ -149,16 +155,25 @@ class Lexicon:
     actions: dict[str, Action]
     order: tuple[str, ...] = field(default=())
 
+    def restart(self) -> str:
+        """The action that has the module start again; empty where it has none."""
+        return next((action.name for action in self.actions.values() if action.restarts and not action.resets), "")
+
+    @property
+    def speech(self) -> Speech:
+        """The `[speech]` table."""
+        return self.dialect.speech
+
     def rates(self) -> list[int]:
         """Every rate that the module can have, the delivered one first."""
         found = [self.delivered.rate]
         for setting in self.settings.values():
-            found += [rate for rate in known_rates(setting.kind) if rate not in found]
+            found += [rate for rate in setting.kind.rates() if rate not in found]
         return found
 
     def frames(self) -> list[str]:
         """Every frame that the module can have besides the delivered one."""
-        found = [frame for setting in self.settings.values() for frame in known_frames(setting.kind)]
+        found = [frame for setting in self.settings.values() for frame in setting.kind.frames()]
         return [frame for frame in dict.fromkeys(found) if frame != self.delivered.frame]
 
     def start_texts(self) -> list[bytes]:

@@ -7,15 +7,16 @@ comes out can be relied upon.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from hashlib import sha256
 from typing import Any
 
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.durations import seconds
 from wexicon.core.faults import FileFault
+from wexicon.core.formats.kinds import read_kind
 from wexicon.core.formats.lexicon.extending import extend, nothing_to_extend
 from wexicon.core.formats.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
 from wexicon.core.formats.lexicon.tables import (
-    FORMAT,
     HOWS,
     MOVES,
     About,
@@ -31,6 +32,7 @@ from wexicon.core.formats.lexicon.tables import (
     Writing,
 )
 from wexicon.core.formats.toml import Source
+from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.exchange import Expectation, Want
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern, block_header
@@ -61,11 +63,7 @@ class _Reading:
 
     def lexicon(self) -> Lexicon:
         source, data = self.source, self.data
-        for key in data:
-            if key not in _TABLES:
-                source.complain((key,), "no such table", meant(key, _TABLES))
-        if data.get("format") != FORMAT:
-            source.complain(("format",), f"format = {FORMAT} is missing", "this Wexicon reads format 1")
+        source.check_top(_TABLES, "no such table")
         about = self.table("about", About, required=True)
         delivered = self.table("link", Delivered)
         tuning = self.tuning(("link",), delivered.rate, delivered.frame) if delivered else None
@@ -97,11 +95,12 @@ class _Reading:
         assert about and tuning and speech and listens
         return Lexicon(
             path=source.path,
+            digest=sha256(source.text.encode()).hexdigest(),
             about=about,
             delivered=tuning,
             start=start,
             attention=listens,
-            speech=speech,
+            dialect=Dialect(speech, events),
             errors={str(code): str(text) for code, text in self.mapping("errors").items()},
             events=events,
             identify=tuple(phrase for phrase in asked if phrase),
@@ -120,7 +119,7 @@ class _Reading:
         if required and name not in self.data:
             self.source.complain((name,), f"the table [{name}] is missing")
             return None
-        return self.source.record(self.data.get(name, {}), kind, (name,))
+        return self.source.typed(self.data.get(name, {}), kind, (name,))
 
     def mapping(self, name: str) -> dict[str, Any]:
         found = self.data.get(name, {})
@@ -132,7 +131,7 @@ class _Reading:
     def each(self, name: str, kind: type[Any], make: Any) -> list[tuple[str, Any]]:
         made = []
         for key, data in self.mapping(name).items():
-            table = self.source.record(data, kind, (name, key))
+            table = self.source.typed(data, kind, (name, key))
             made.append((key, make(key, table) if table else None))
         return made
 
@@ -178,7 +177,7 @@ class _Reading:
         if word not in known:
             close = nearest(word, known)
             hint = f"did you mean {close}?" if close else ""
-            self.source.complain(place, f"{word!r} is none of {', '.join(known)}", hint)
+            self.source.complain(place, f"{word!r} is not one of {', '.join(known)}", hint)
 
     def expectation(self, place: tuple[str, ...], hear: str | tuple[str, ...], closing: str = "") -> Expectation:
         texts = (hear,) if isinstance(hear, str) else hear
@@ -229,6 +228,7 @@ class _Reading:
             table.data_pins,
             self.duration((*place, "lasts"), table.lasts),
             table.ends_on,
+            table.power_up or bool(table.window),
         )
 
     def group(self, name: str, table: GroupTable) -> Group | None:
@@ -238,7 +238,7 @@ class _Reading:
         if table.checksum:
             self.word((*place, "checksum"), table.checksum, CHECKSUMS)
         if not 0 <= table.size <= _LARGEST_BLOCK:
-            self.source.complain((*place, "size"), f"{table.size} is no number of bytes")
+            self.source.complain((*place, "size"), f"{table.size} is not a number of bytes")
             return None
         fixed: dict[int, int] = {}
         for at, byte in table.fixed.items():
@@ -257,9 +257,17 @@ class _Reading:
 
     def setting(self, name: str, table: SettingTable, writing: Writing, groups: dict[str, Group]) -> Setting | None:
         place = ("setting", name)
+        kind = read_kind(self.source, table.value, (*place, "value"))
+        if kind is None:
+            return None
         if table.moves_link:
             self.word((*place, "moves_link"), table.moves_link, MOVES)
-        read, write = self.phrase((*place, "read"), table.read), self.phrase((*place, "write"), table.write)
+        asked_for = None if isinstance(table.read, str) else table.read
+        read, write = self.phrase((*place, "read"), asked_for), self.phrase((*place, "write"), table.write)
+        if table.read == "link" and kind.from_link(Tuning()) is None:
+            self.source.complain(
+                (*place, "read"), "the link tells nothing of it", "only a rate or a frame can be read so"
+            )
         granted = self.phrase((*place, "granted"), table.granted)
         for key, asked in (("read", read), ("granted", granted)):
             if asked and not any("value" in want.pattern.names for want in asked.expect.wants):
@@ -269,7 +277,7 @@ class _Reading:
         group = groups.get(table.group)
         if table.group and table.group not in self.mapping("group"):
             self.source.complain((*place, "group"), f"there is no group {table.group}", meant(table.group, groups))
-        if not read and not write and not table.group:
+        if not table.read and not write and not table.group:
             self.source.complain(place, "can neither be read nor written", "give it read and write, or a group")
         if table.place and group:
             end = table.place.byte * 8 + (table.place.bits + table.place.low + 7) // 8 * 8
@@ -284,7 +292,7 @@ class _Reading:
         return Setting(
             name,
             table.meaning,
-            table.value,
+            kind,
             read,
             write,
             table.moves_link,
@@ -297,6 +305,8 @@ class _Reading:
             group,
             table.place,
             granted,
+            table.read == "link",
+            table.volatile,
         )
 
     def check_needs(self, name: str, setting: Setting, settings: dict[str, Setting]) -> None:
@@ -332,4 +342,4 @@ class _Reading:
                 self.source.complain(("action", name), f"{complaint.what}: {complaint.source.strip()}", complaint.hint)
             return None
         ends = table.ends_attention or (table.restarts and self.mapping("attention").get("how", "always") != "always")
-        return Action(name, table.meaning, program, table.needs_attention, ends, table.restarts)
+        return Action(name, table.meaning, program, table.needs_attention, ends, table.restarts, table.resets)

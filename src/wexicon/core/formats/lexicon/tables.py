@@ -6,14 +6,12 @@ docs/lexicon.md.
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.values import AnyKind
 
-FORMAT = 1
 HOWS = ("always", "held-key", "escape", "control-line")
 MOVES = ("at-once", "save", "restart", "leave")
 
@@ -60,7 +58,8 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     it listens, `whole` one that is answered only when it listens to everything. For held keys: `key` and `power` are
     the pins of a fixture, `hold` how long. For escapes: `escape` is said with `guard` of silence around it and
     answered by `answer`; `window` is how long after power-up it is heard. For pins: `pins` as they stand for command mode,
-    `data_pins` for data mode. `lasts`: it stops listening after so long without a command. `ends_on`: the event after which
+    `data_pins` for data mode. `lasts`: it stops listening after so long without a command. `ends_on`: the event
+    after which it passes everything through as data. `power_up`: it can only be brought to listen as it gets power.
     """
 
     how: str = "always"
@@ -80,6 +79,7 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     data_pins: dict[str, bool] = msgspec.field(default_factory=dict)
     lasts: str = ""
     ends_on: str = ""
+    power_up: bool = False
 
 
 class Identify(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -122,12 +122,13 @@ class GroupTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[setting.NAME]`. `moves_link` says when our side must follow; `needs` what other settings must be first;
     `then` the actions that it needs to be kept; `since` and `before` the firmware that has it; `appends` what the module
-    itself puts behind the value; `group` the group that it is read or written with, `place` its bits there; `granted` the
+    itself puts behind the value; `read = "link"` a rate or frame that only the link tells; `volatile` what is
+    gone when the power goes; `group` the group that it is read or written with, `place` its bits there; `granted` the
     question that tells what the network made of it."""
 
-    value: AnyKind
+    value: dict[str, Any]
     meaning: str = ""
-    read: SayHear | None = None
+    read: SayHear | Literal["link"] | None = None
     write: SayHear | None = None
     moves_link: str = ""
     needs: dict[str, Any] = msgspec.field(default_factory=dict)
@@ -139,18 +140,20 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     group: str = ""
     place: Place | None = None
     granted: SayHear | None = None
+    volatile: bool = False
 
 
 class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[action.NAME]`: what the module does, as a dialogue. `needs_attention`: it must listen for this, and
     attention is taken back where it was let go; `ends_attention` where it listens no more afterwards, `restarts` where it
-    starts again."""
+    starts again, `resets` where it goes back to its factory defaults."""
 
     dialogue: str
     meaning: str = ""
     needs_attention: bool = True
     ends_attention: bool = False
     restarts: bool = False
+    resets: bool = False
 
 
 class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -1,7 +1,7 @@
-"""Bringing a module to listen: by trying, by an escape, by pins, or by asking the operator.
+"""Bringing a module to listen, and back to it: by trying, by an escape, by pins, or by asking the operator.
 
-The rule: it counts as listening only when it has answered. What was tried and heard is kept, so that a failure can say
-what it points to.
+The rule: a module counts as listening only when it has answered. What was tried and heard is kept, so that a failure can
+say what it points to. Who has a module's attention keeps it: what ends it is known here, and it is taken back here.
 """
 
 from __future__ import annotations
@@ -14,52 +14,151 @@ from wexicon.core.faults import Unreachable
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon, Phrase
 from wexicon.core.operator import Operator
-from wexicon.core.protocol.exchange import Outcome
+from wexicon.core.protocol.exchange import How, Outcome
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
+from wexicon.core.text import garbled
 from wexicon.core.tuning import Tuning
-from wexicon.work.causes import Try, garbled, point_to
+from wexicon.work.causes import Try, point_to
 
+# How long the operator is given (seconds).
+PATIENCE = 60.0
 # A module that answers half may become whole while its key is still held; only after this is it called half.
 GRACE = 2.5
-# How long to wait for an answer that comes at once if it comes at all.
+# How long to wait for an answer that comes at once if it comes at all: when there is much to try, and when it matters.
+AT_ONCE = 0.06
 QUICK = 0.3
 # The same for one that takes its time.
 SLOW = 1.0
+# How long after its answer a module may move to another rate.
+MOVES_WITHIN = 1.5
 # How long a jig takes the power away.
 POWER_OFF = 0.3
 
 
-class Hail:
-    """Finds a module on a link and gets its attention. `tries` is what was tried and heard."""
+class Attention:
+    """One module's attention on one link. `held` is whether it listens, as far as we know; `managed` whether we got it and
+    so may take it back; `tries` is what was tried and heard in the last search."""
 
     def __init__(
-        self, session: Session, lexicon: Lexicon, operator: Operator, patience: float, fixture: Fixture | None = None
+        self,
+        session: Session,
+        lexicon: Lexicon,
+        operator: Operator,
+        *,
+        patience: float = PATIENCE,
+        fixture: Fixture | None = None,
     ) -> None:
         self.session = session
         self.lexicon = lexicon
         self.operator = operator
         self.patience = patience
         self.fixture = fixture or Fixture()
+        self.held = False
+        self.managed = False
+        # Whether the last gain was by hands after silence: then the module has just got power, where it must for that.
+        self.by_hands = False
         self.tries: list[Try] = []
+        self._just_left = False
+        self._spoke_at = session.clock.now()
 
-    def find(self, likely: Sequence[Tuning] = ()) -> Tuning:
+    # -- having it ------------------------------------------------------------------------------------------------
+
+    def keep(self) -> None:
+        """Makes sure of it before something is said: takes it back where the module let it go, by itself or because of
+        what it was told."""
+        lasts = self.lexicon.attention.lasts
+        over = bool(lasts) and self.session.clock.now() - self._spoke_at > lasts * 0.8
+        if self.managed and (over or not self.held):
+            why = "command mode timed out" if over and self.held else "the module left command mode"
+            self.session.decide(f"{why}; entering it again")
+            self.gain([self.session.link.tuning])
+
+    def spoke(self) -> None:
+        """The module has just answered: what it lets go after a while begins anew."""
+        self._spoke_at = self.session.clock.now()
+
+    def lose(self) -> None:
+        """The module no longer listens."""
+        self.held = False
+
+    def gain(self, likely: Sequence[Tuning] = (), *, just_left: bool = False, by_hands: bool = False) -> Tuning:
         """Gets attention and gives the tuning at which the module listens. `likely` links are tried first, then those
-        of the lexicon. Raises Unreachable with what was tried, heard, and what it points to."""
+        of the lexicon; `just_left` where the module is known not to listen, `by_hands` where hands are to do it in any
+        case. Raises Unreachable with what was tried, heard, and what it points to.
+        """
+        self._just_left = just_left
+        self.tries.clear()
+        self.by_hands = False
+        found = self._with_hands(self._candidates(likely)) if by_hands else self._find(likely)
+        self.held = self.managed = True
+        self.session.await_owed()
+        self.spoke()
+        return found
+
+    def by_power(self) -> bool:
+        """Whether having got attention as it was got proves that the module has just got power."""
+        return self.by_hands and self.lexicon.attention.power_up
+
+    def needs_hands(self) -> bool:
+        """Whether it can only be had by hands that are not a fixture's."""
         attention = self.lexicon.attention
-        if attention.how == "held-key":
-            return self._with_hands(self._candidates(likely)[:1])
         if attention.how == "control-line":
-            if self.fixture.has(attention.pins):
-                self.fixture.drive(self.session, attention.pins)
-                self.session.quiet(self.lexicon.start.within)
-            else:
-                return self._with_hands(self._candidates(likely)[:1])
+            return not self.fixture.has(attention.pins)
+        if attention.window:
+            return not self.fixture.has([attention.power]) and not self.lexicon.restart()
+        return attention.how == "held-key" and not self.fixture.has([attention.key, attention.power])
+
+    def answers_at(self, tuning: Tuning, within: float = AT_ONCE) -> bool:
+        """Whether a harmless line is answered on this link now."""
+        session = self.session
+        session.tune(tuning)
+        session.await_owed()
+        probe = self.lexicon.attention.probe
+        wire = tuning.wire_time(len(probe.say.source) + 24)
+        return self._answers(max(within, probe.within or 0.0) + session.dialect.gap + wire)
+
+    def prove(self, links: Sequence[Tuning]) -> None:
+        """The module was told to go to the first of these links: waits for its answer there, and looks where it is if none
+        comes. It may go some time after it said so, so an answer on an earlier link counts only in the end."""
+        session = self.session
+        until = session.clock.now() + MOVES_WITHIN
+        elsewhere: Tuning | None = None
+        while True:
+            elsewhere = None
+            for link in links:
+                if link != links[0] and session.dialect.window:
+                    session.quiet(session.dialect.window)
+                if self.answers_at(link):
+                    if link == links[0]:
+                        self.spoke()
+                        return
+                    elsewhere = link
+                    break
+            if session.clock.now() >= until:
+                break
+        if elsewhere is None:
+            self.gain(links)
+        self.spoke()
+
+    # -- finding the module ---------------------------------------------------------------------------------------
+
+    def _find(self, likely: Sequence[Tuning]) -> Tuning:
+        attention = self.lexicon.attention
         candidates = self._candidates(likely)
+        if attention.how == "held-key":
+            return self._with_hands(candidates)
+        if attention.how == "control-line":
+            if not self.fixture.has(attention.pins):
+                return self._with_hands(candidates)
+            self.fixture.drive(self.session, attention.pins)
+            self.session.quiet(self.lexicon.start.within)
         # The first round is quick; the second finds a module that had not started yet, or that takes its time.
         # The last tries what is seldom changed, the frame.
-        rounds = [(QUICK, candidates), (SLOW, candidates), (QUICK, self._other_frames())]
-        for within, tunings in rounds:
+        stated = attention.probe.within
+        first = stated if stated is not None else min(AT_ONCE + self.session.dialect.gap, self.session.dialect.within)
+        slow = max(SLOW, stated or 0.0)
+        for within, tunings in ((first, candidates), (slow, candidates), (QUICK, self._other_frames())):
             for tuning in tunings:
                 if self._listens_at(tuning, within):
                     return tuning
@@ -82,19 +181,32 @@ class Hail:
         return [Tuning.of(rate, frame) for frame in self.lexicon.frames() for rate in self.lexicon.rates()]
 
     def _listens_at(self, tuning: Tuning, within: float) -> bool:
-        self.session.tune(tuning)
-        if self.tries and self.session.window:
+        session = self.session
+        session.tune(tuning)
+        if self.tries and session.dialect.window:
             # What was heard at another rate is the beginning of a line to the module until its window is over.
-            self.session.quiet(self.session.window)
+            session.quiet(session.dialect.window)
         if self.lexicon.attention.how == "escape":
             # A module that listens already would take the escape for a command.
-            if self._answers(QUICK):
+            if not self._just_left and self._answers(QUICK):
                 return True
+            if self.tries and self.tries[-1].how is How.ERROR:
+                # It listens, and what it had heard of us at another rate spoilt the line.
+                session.settle(AT_ONCE, QUICK)
+                if self._answers(QUICK):
+                    return True
             return self._escape() and (self._answers(within) or self._answers(within))
+        if self.tries and session.dialect.line_end and session.dialect.form == "lines":
+            # What was heard at another rate is the beginning of a line to the module: this ends it.
+            session.send(session.dialect.line_end.encode())
         if self._answers(within):
             return True
         # The first line may have met with garbage that the module heard of us at another rate, or be refused once.
-        if (self.tries[-1].how == "error" or within > QUICK) and self._answers(within):
+        if self.tries[-1].how is How.ERROR:
+            session.settle(AT_ONCE, QUICK)
+            if self._answers(within):
+                return True
+        elif within > QUICK and self._answers(within):
             return True
         return self._other_line_end()
 
@@ -102,45 +214,46 @@ class Hail:
 
     def ask(self, phrase: Phrase, within: float | None = None) -> Outcome:
         """Says a harmless line; half a line from before cannot spoil the answer."""
-        conversation = self.session.conversation
-        pending = conversation.framer.pending
-        conversation.adopt(conversation.speech)
+        session = self.session
+        pending = session.forget_partial()
         said = phrase.say.fill({})
-        outcome = self.session.exchange(said, phrase.expect, within if within is not None else phrase.within)
-        unasked = [event.text for event in conversation.events]
+        outcome = session.exchange(said, phrase.expect, within if within is not None else phrase.within)
+        unasked = [event.text for event in session.events]
         heard = [pending, *outcome.heard, *(text for text in unasked if text not in outcome.heard)]
-        conversation.events.clear()
+        session.events.clear()
         self._tried(said, outcome, heard)
         return outcome
 
     def _tried(self, said: str, outcome: Outcome, heard: Sequence[str]) -> None:
         kept = tuple(text for text in heard if text)
         session = self.session
-        self.tries.append(Try(session.link.tuning, session.speech.end, said, outcome.how, kept, session.heard_for()))
+        end = session.dialect.speech.end
+        self.tries.append(Try(session.link.tuning, end, said, outcome.how, kept, session.heard_for()))
 
     def _answers(self, within: float | None = None) -> bool:
         return self.ask(self.lexicon.attention.probe, within).ok
 
     def _other_line_end(self) -> bool:
         """An error to a harmless line may mean another line end than the lexicon's: the others are tried."""
-        if self.tries[-1].how != "error":
+        if self.tries[-1].how is not How.ERROR:
             return False
-        speech = self.session.speech
+        dialect = self.session.dialect
         for end in LINE_ENDS:
-            if end != speech.end:
-                self.session.adopt(msgspec.structs.replace(speech, end=end))
+            if end != dialect.speech.end:
+                self.session.adopt(dialect.with_end(end))
                 if self._answers(QUICK):
-                    self.session.decide(f"the module wants line end {end}, not {speech.end}")
+                    self.session.decide(f"the module wants line end {end}, not {dialect.speech.end}")
                     return True
-        self.session.adopt(speech)
+        self.session.adopt(dialect)
         return False
 
     def _escape(self) -> bool:
         """Says the escape, with silence around it where the module wants that; whether it was answered."""
-        attention = self.lexicon.attention
-        self.session.pauses += attention.guard
-        self.session.quiet(attention.guard)
-        outcome = self.session.exchange(attention.escape, attention.answer, attention.guard + QUICK, exact=True)
+        attention, session = self.lexicon.attention, self.session
+        before = session.clock.now()
+        session.silence(attention.guard)
+        session.pauses += session.clock.now() - before
+        outcome = session.exchange(attention.escape, attention.answer, attention.guard + QUICK, exact=True)
         self._tried(attention.escape, outcome, outcome.heard)
         return outcome.ok
 
@@ -149,11 +262,14 @@ class Hail:
     def _with_hands(self, candidates: Sequence[Tuning]) -> Tuning:
         """Tries; asks for hands, a jig's or the operator's; tries on until the module listens, or patience ends."""
         session, attention = self.session, self.lexicon.attention
-        session.tune(candidates[0])
         if not attention.window:
+            candidates = candidates[:1]
+        session.tune(candidates[0])
+        if not attention.window and not self._just_left:
             if self._listens() == "whole":
                 return candidates[0]
             self.tries.clear()
+        self.by_hands = True
         self._ask_for_hands(attention.operator)
         end = session.clock.now() + self.patience
         half_since: float | None = None
@@ -195,14 +311,14 @@ class Hail:
                 session.quiet(attention.hold + 0.1)
                 fixture.drive(session, {attention.key: False})
             return
-        session.trace.record(session.clock.now(), "asked", act="attention", text=text)
+        session.asked("attention", text)
         self.operator.ask("attention", text)
 
     def _listens(self) -> str:
         """no, half or whole. The first line after a start may be answered with an error, so it is said again once."""
         if not self._answers(QUICK):
             heard = self.tries[-1].heard
-            understood = self.tries[-1].how == "error" or any(not garbled(text) for text in heard)
+            understood = self.tries[-1].how is How.ERROR or any(not garbled(text) for text in heard)
             if not understood or not self._answers(QUICK):
                 return "no"
         whole = self.lexicon.attention.whole

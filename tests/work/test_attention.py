@@ -6,18 +6,18 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import VirtualBench
+from tests.conftest import Bench
 from wexicon.core.faults import Unreachable
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, read_lexicon
 from wexicon.core.formats.lexicon.tables import Place
 from wexicon.core.tuning import Tuning
-from wexicon.rig.uart import Faults
-from wexicon.work.hail import Hail
+from wexicon.rig.uart import WireFaults
+from wexicon.work.attention import Attention
 
 
-def find(bench: VirtualBench, patience: float = 20.0, likely: tuple[Tuning, ...] = ()) -> Tuning:
-    return Hail(bench.session(), bench.lexicon, bench.hands, patience).find(likely)
+def find(bench: Bench, patience: float = 20.0, likely: tuple[Tuning, ...] = ()) -> Tuning:
+    return Attention(bench.open(), bench.lexicon, bench.hands, patience=patience).gain(likely)
 
 
 @pytest.mark.parametrize(
@@ -35,18 +35,19 @@ def find(bench: VirtualBench, patience: float = 20.0, likely: tuple[Tuning, ...]
     ],
 )
 def test_a_module_is_found_wherever_it_was_left(name: str, flash: dict[str, Any], tuning: Tuning) -> None:
-    assert find(VirtualBench(name, **flash)) == tuning
+    assert find(Bench(name, **flash)) == tuning
 
 
 def test_the_likely_link_is_tried_first() -> None:
-    bench = VirtualBench("lindle-l9", uart=115200)
+    bench = Bench("lindle-l9", uart=115200)
+    bench.open().quiet(0.2)  # it has started
     assert find(bench, likely=(Tuning(115200),)) == Tuning(115200)
-    assert len(bench.trace.texts("said")) == 1
+    assert len(bench.trace.said()) == 1
 
 
 def test_a_lossy_line_is_an_answer_or_a_clear_failure() -> None:
     for seed in range(20):
-        bench = VirtualBench("lindle-l9", faults=Faults(lost=0.05, noise=0.05, seed=seed))
+        bench = Bench("lindle-l9", faults=WireFaults(lost=0.05, noise=0.05, seed=seed))
         try:
             assert find(bench).rate == 9600
         except Unreachable as fault:
@@ -54,13 +55,13 @@ def test_a_lossy_line_is_an_answer_or_a_clear_failure() -> None:
 
 
 def test_a_module_that_answers_late_is_waited_for() -> None:
-    assert find(VirtualBench("lindle-l9", faults=Faults(late=0.5))) == Tuning(9600)
+    assert find(Bench("lindle-l9", faults=WireFaults(late=0.5))) == Tuning(9600)
 
 
 @pytest.mark.parametrize("name", ["orvane-b3", "lindle-r2", "tamsel-k5"])
 def test_hands_that_do_nothing_end_with_what_it_points_to(name: str) -> None:
-    bench = VirtualBench(name)
-    bench.session().quiet(9)  # beyond any window
+    bench = Bench(name)
+    bench.open().quiet(9)  # beyond any window
     bench.hands.ask = lambda act, text: None  # type: ignore[method-assign]
     with pytest.raises(Unreachable) as fault:
         find(bench, patience=3)
@@ -68,7 +69,7 @@ def test_hands_that_do_nothing_end_with_what_it_points_to(name: str) -> None:
 
 
 def test_garbage_that_starts_the_module_is_named_by_its_rate() -> None:
-    bench = VirtualBench("brisca-w1")
+    bench = Bench("brisca-w1")
     bench.standin.listen = lambda: None  # type: ignore[attr-defined]
     with pytest.raises(Unreachable) as fault:
         find(bench)

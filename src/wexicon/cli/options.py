@@ -1,15 +1,14 @@
-"""What every command that speaks to a module needs: a link, a session with its trace, hands, and a way to stop.
+"""What every command that works with a module takes: hands, patience, fixture, trace, proof; and a way to stop.
 
-The rule: Ctrl-C once stops after the current exchange; twice stops at once. The trace is closed whatever happens.
+The rule: Ctrl-C once stops after the current exchange; twice stops at once. So does a request to end from the system.
 """
 
 from __future__ import annotations
 
 import contextlib
-import re
 import signal
+import sys
 from collections.abc import Callable, Iterator
-from datetime import datetime
 from pathlib import Path
 from types import FrameType
 from typing import Any
@@ -18,15 +17,7 @@ import click
 
 from wexicon.cli.show import Person, Progress, json_option
 from wexicon.core.durations import seconds
-from wexicon.core.formats.fixture import Fixture, read_fixture
-from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import Nobody, Operator
-from wexicon.core.protocol.session import Session
-from wexicon.core.protocol.speech import Speech
-from wexicon.core.tuning import Tuning
-from wexicon.links.port import open_port
-from wexicon.records.trace import Record, TraceWriter
-from wexicon.work.finding import read_file, state_folder
 
 
 class Stop:
@@ -42,20 +33,23 @@ class Stop:
         if self.asked:
             raise KeyboardInterrupt
         self.asked = True
-        click.echo("\nstopping after this exchange (again: at once)", err=True)
+        with contextlib.suppress(OSError):
+            click.echo("\nstopping after this exchange (again: at once)", err=True)
 
     @contextlib.contextmanager
     def listening(self) -> Iterator[Stop]:
-        """Takes Ctrl-C while the block lasts."""
+        """Takes Ctrl-C, and the system's requests to end, while the block lasts."""
+        numbers = [signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])]
         try:
-            before = signal.signal(signal.SIGINT, self._caught)
+            before = [(number, signal.signal(number, self._caught)) for number in numbers]
         except ValueError:  # not in the main thread: nobody can press Ctrl-C here
             yield self
             return
         try:
             yield self
         finally:
-            signal.signal(signal.SIGINT, before)
+            for number, handler in before:
+                signal.signal(number, handler)
 
 
 class Duration(click.ParamType):  # type: ignore[type-arg,unused-ignore]
@@ -97,6 +91,12 @@ trace_option = click.option(
     "--trace", "trace_path", type=click.Path(path_type=Path), help="Where to write the trace.  [default: kept by date]"
 )
 lexicon_option = click.option("--lexicon", "-l", "lexicon_name", required=True, help="Name or file of the lexicon.")
+prove_option = click.option(
+    "--prove",
+    type=click.Choice(["auto", "power", "restart", "reading"]),
+    help="What the final reading must rest on: a power cycle, a restart, or the reading alone; auto is the strongest that "
+    "needs no more hands.  [default: auto; reading for verify]",
+)
 
 
 def works_a_module(command: Callable[..., None]) -> Callable[..., None]:
@@ -115,43 +115,8 @@ def operator_for(hands: str, port: str, progress: Progress) -> Operator:
     return Nobody() if hands == "nobody" else Person(progress)
 
 
-def fixture_at(path: Path | None) -> Fixture:
-    """The fixture that a file describes, or none. Raises Fault."""
-    return read_fixture(read_file(path), str(path)) if path else Fixture()
-
-
-def default_trace(name: str) -> Path:
-    """A file for a new trace, named by date and what it is about."""
-    plain = re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-")
-    return state_folder() / "traces" / f"{datetime.now():%Y-%m-%d-%H%M%S-%f}-{plain}.jsonl"
-
-
-@contextlib.contextmanager
-def session_on(
-    port: str,
-    lexicon: Lexicon | None,
-    *,
-    trace: Path,
-    secrets: list[str] | None = None,
-    speech: Speech | None = None,
-    tuning: Tuning | None = None,
-    live: Callable[[Record], None] | None = None,
-) -> Iterator[Session]:
-    """A session on a port, traced, that stops when the person says so. `live` is shown each record as it is written."""
-    speech = speech or (lexicon.speech if lexicon else Speech())
-    if tuning is None:
-        tuning = (lexicon.attention.tuning or lexicon.delivered) if lexicon else Tuning()
-    link = open_port(port, tuning)
-    try:
-        writer = TraceWriter(
-            trace, link.clock, link=port, tuning=tuning, end=speech.end, secrets=secrets or (), live=live
-        )
-    except OSError as fault:
-        link.close()
-        raise click.UsageError(f"the trace {trace} cannot be written: {fault.strerror}") from None
-    try:
-        with Stop().listening() as stop:
-            yield Session(link, speech, lexicon.events if lexicon else None, writer, stop)
-    finally:
-        writer.close()
-        link.close()
+def ask_secret() -> Callable[[str], str] | None:
+    """Asks for a secret, hidden; None where there is no terminal to ask on."""
+    if not sys.stdin.isatty():
+        return None
+    return lambda name: str(click.prompt(name, hide_input=True, err=True))

@@ -1,0 +1,120 @@
+"""What each stand-in's flash must hold for a setting to be there after a power cycle: a table of its own, made from the
+stand-ins' datasheets and from no lexicon, so that a wrong lexicon is found out as well."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from wexicon.rig.standin import StandIn
+
+Flash = dict[str, Any]
+K5_RATES = {4800: "2", 9600: "3", 19200: "4", 38400: "5", 57600: "6", 115200: "7"}
+K6_RATES = {9600: "4", 19200: "5", 57600: "7", 115200: "8"}
+B3_RATES = {2400: "24", 9600: "96", 19200: "19", 38400: "38", 57600: "57", 115200: "11"}
+Z4_RATES = (1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200)
+
+
+def _bare(address: str) -> str:
+    return address.replace(":", "").upper()
+
+
+def _turned(address: str) -> str:
+    return bytes.fromhex(_bare(address))[::-1].hex().upper()
+
+
+def _seconds(code: str, units: dict[int, int]) -> int:
+    return units[int(code[:3], 2)] * int(code[3:], 2)
+
+
+def _block(flash: Flash) -> bytes:
+    return bytes.fromhex(flash["block"])
+
+
+DRX = {"81.92s": "0101"}
+# family -> setting -> whether flash has the value.
+TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
+    "brisca-w1": {
+        "name": lambda f, v: f["name"] == v,
+        "mode": lambda f, v: f["mode"] == v,
+        "power": lambda f, v: f["power"] == v,
+        "rate": lambda f, v: f["rate"] == v,
+    },
+    "cordal-g2": {
+        "errors": lambda f, v: f["errors"] == {"off": 0, "numbers": 1, "words": 2}[v],
+        "apn": lambda f, v: f["apn"] == v,
+        "messages": lambda f, v: f["text"] == {"pdu": 0, "text": 1}[v],
+        "charset": lambda f, v: f["charset"] == v,
+        "notify": lambda f, v: f["notify"] == {"no": 0, "yes": 1}[v],
+        "rate": lambda f, v: f["rate"] == v,
+    },
+    "cordal-n7": {
+        "apn": lambda f, v: f["apn"] == v,
+        "report": lambda f, v: f["report"] == {"nothing": 0, "changes": 1, "all": 4}[v],
+        "saving": lambda f, v: f["saving"] == int(v),
+        "periodic": lambda f, v: _seconds(f["periodic"], {0: 600, 1: 3600, 2: 36000, 3: 2, 4: 30, 5: 60}) == 14400,
+        "active": lambda f, v: _seconds(f["active"], {0: 2, 1: 60, 2: 360}) == 60,
+        "edrx": lambda f, v: f["drx"] == DRX[v],
+        "rate": lambda f, v: f["rate"] == v,
+        "errors": lambda f, v: f["errors"] == {"off": 0, "numbers": 1, "words": 2}[v],
+    },
+    "fennick-z4": {
+        "network": lambda f, v: f["NT"] == v,
+        "channel": lambda f, v: f["KH"] == v,
+        "role": lambda f, v: f["RO"] == {"joiner": 0, "coordinator": 1}[v],
+        "power": lambda f, v: f["PO"] == v,
+        "rate": lambda f, v: Z4_RATES[f["UB"]] == v,
+    },
+    "lindle-l9": {
+        "name": lambda f, v: f["name"] == v,
+        "address": lambda f, v: f["addr"] == v,
+        "network": lambda f, v: f["net"] == v,
+        "peer": lambda f, v: f["peer"] == v,
+        "sync": lambda f, v: int(f["sync"], 16) == v,
+        "frequency": lambda f, v: f["radio"][0] == round(v * 1_000_000),
+        "spreading": lambda f, v: f["radio"][1] == v,
+        "power": lambda f, v: f["radio"][3] == v,
+        "rate": lambda f, v: f["uart"] == v,
+    },
+    "lindle-r2": {
+        "address": lambda f, v: int.from_bytes(_block(f)[:2], "big") == v,
+        "network": lambda f, v: _block(f)[2] == v,
+        "frequency": lambda f, v: _block(f)[3] == round((v - 862) * 10),
+        "rate": lambda f, v: Z4_RATES[_block(f)[4] >> 5] == v,
+        "frame": lambda f, v: "NEO"[_block(f)[4] >> 3 & 3] == v[1],
+        "power": lambda f, v: (20, 17, 14, 10)[_block(f)[5] & 3] == int(v),
+        "relay": lambda f, v: bool(_block(f)[5] & 0x80) == v,
+    },
+    "orvane-b3": {
+        "name": lambda f, v: f["n"] == v,
+        "role": lambda f, v: f["m"] == {"follower": "F", "leader": "L"}[v],
+        "pin": lambda f, v: f["p"] == v,
+        "peer": lambda f, v: f["a"] == _turned(v),
+        "rate": lambda f, v: f["b"] == B3_RATES[v],
+    },
+    "polmar-p1": {
+        "interval": lambda f, v: f["every"] == {"100ms": 100, "200ms": 200, "500ms": 500, "1s": 1000, "2s": 2000}[v],
+        "sentences": lambda f, v: f["out"] == tuple(v.split("+")),
+        "talker": lambda f, v: f["talker"] == v,
+        "rate": lambda f, v: f["port"][0] == v["rate"] and f["port"][2] == v["parity"][0].upper(),
+    },
+    "tamsel-k5": {
+        "name": lambda f, v: f["label"] == v,
+        "role": lambda f, v: f["part"] == {"follower": "F", "leader": "L"}[v],
+        "pin": lambda f, v: f["pass"] == v,
+        "peer": lambda f, v: f["mate"] == _bare(v),
+        "rate": lambda f, v: f["speed"] == (K5_RATES[v], "1", "N"),
+    },
+    "tamsel-k6": {
+        "name": lambda f, v: f["L"] == v,
+        "pin": lambda f, v: f["P"] == v,
+        "rate": lambda f, v: f["R"] == K6_RATES[v],
+        "quiet-lamp": lambda f, v: f["Q"] == str(int(v)),
+    },
+}
+
+
+def wrong_in_flash(standin: StandIn, wanted: dict[str, Any]) -> list[str]:
+    """The settings that the stand-in's flash denies."""
+    truth = TRUTH[standin.family]
+    return [name for name, value in wanted.items() if not truth[name](standin.flash, value)]

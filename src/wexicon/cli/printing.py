@@ -1,0 +1,147 @@
+"""How results are printed: a unit's, a dialogue's, and why something failed, each in one way for every command.
+
+The rule: what is printed stands in the result; nothing is worked out here. What a module sent is escaped here; our own
+sentences about it have escaped what they quote.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table
+from wexicon.core.durations import spoken
+from wexicon.core.protocol.insertion import written
+from wexicon.core.text import visible
+from wexicon.work.results import EXPLAINED, DialogueResult, Failure, Outcome, Shown, UnitResult, Verdict
+
+_ORDER = (
+    Outcome.CHANGED,
+    Outcome.UNCHANGED,
+    Outcome.ACCEPTED,
+    Outcome.UNVERIFIED,
+    Outcome.REFUSED,
+    Outcome.DIFFERS,
+    Outcome.NOT_READ,
+)
+
+
+def print_identity(result: UnitResult) -> None:
+    """The heading of a unit."""
+    if result.identity:
+        told = ", ".join(f"{name} {visible(value)}" for name, value in result.identity.items())
+        print_line((f"{result.seat}: " if result.seat else "") + f"{told}, on {result.port}")
+
+
+def print_settings(result: UnitResult) -> None:
+    """Before, wanted and after of each setting, with its outcome."""
+
+    def cell(value: Shown | None) -> str:
+        return value.shown if value else ""
+
+    rows = [
+        (
+            line.name,
+            cell(line.before),
+            cell(line.wanted),
+            cell(line.after),
+            str(line.outcome) + (f" ({line.note})" if line.note else ""),
+        )
+        for line in result.settings
+    ]
+    if rows:
+        print_table(("setting", "before", "wanted", "after", "outcome"), rows, ours=4)
+
+
+def print_unit(result: UnitResult) -> None:
+    """A unit that was compared with a sheet, from its heading to its verdict."""
+    print_identity(result)
+    print_settings(result)
+    for remark in result.remarks:
+        print_line(f"note: {remark}", "yellow")
+    if result.failure:
+        print_failure(result.failure, result.verdict, result.trace, result.verdict is Verdict.STOPPED)
+    else:
+        print_verdict(result)
+
+
+def print_verdict(result: UnitResult) -> None:
+    """The last line: the verdict, how many settings it rests on, and on what evidence."""
+    parts = [f"{count} {one}" for one in _ORDER if (count := sum(s.outcome is one for s in result.settings))]
+    if result.trusted:
+        parts = [part for part in parts if not part.endswith(" accepted")]
+        parts.append(f"{len(result.trusted)} on the module's word ({', '.join(result.trusted)})")
+    if not result.written:
+        parts.append("nothing written")
+    line = f"{result.verdict}: {', '.join(parts)}"
+    line += f"; {EXPLAINED[result.evidence]}" if result.evidence else ""
+    line += f"; {result.exchanges} exchanges in {spoken(result.seconds)}"
+    print_line(line, OUTCOME_COLOURS.get(result.verdict, ""))
+    if result.verdict is Verdict.UNPROVED:
+        print_line(why_unproved(result), "yellow")
+
+
+def why_unproved(result: UnitResult) -> str:
+    """What is missing, and what to do."""
+    open_ones = [s.name for s in result.settings if s.outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED)]
+    open_ones = [name for name in open_ones if name not in result.trusted]
+    if not open_ones:
+        return "  The evidence is weaker than was asked for with --prove."
+    names = ", ".join(open_ones)
+    return (
+        f"  Nothing is wrong, but {names} cannot be read from this module. If its acknowledgement is enough for you, "
+        f"write trust = [{', '.join(repr(name).replace(chr(39), chr(34)) for name in open_ones)}] in the seat."
+    )
+
+
+def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool = False, place: str = "") -> None:
+    """Why it failed: the step, what was said, expected and heard, what it points to."""
+    style = "yellow" if verdict == "stopped" else "red"
+    where = place or (f" at the step “{failure.step}”" if failure.step else "")
+    lines = [click.style(verdict, fg=style, bold=True) + f"{where}: {failure.what}"]
+    if failure.said:
+        lines.append(f"  said      {visible(failure.said)}")
+    if failure.expected:
+        lines.append(f"  expected  {visible(failure.expected)}")
+    if failure.said or failure.expected:
+        lines += [f"  heard     {visible(text)}" for text in failure.heard] or ["  heard     nothing"]
+    if stopped:
+        lines.append("  The module was left as it is; the next run finds it and finishes the work.")
+    if failure.next:
+        lines.append(f"  {failure.next}")
+    if trace:
+        lines.append(f"  Trace: {trace}")
+    click.echo("\n".join(lines), err=True)
+
+
+def print_dialogue(result: DialogueResult) -> None:
+    """What a dialogue kept, as tables, and why it failed if it did."""
+    plain = [(name, _written(value)) for name, value in result.kept.items() if not _is_table(value)]
+    if plain:
+        print_table(("kept", "value"), plain)
+    for name, rows in result.kept.items():
+        if _is_table(rows):
+            print_line(f"{name}:")
+            print_table(list(rows[0]), [[_written(value) for value in row.values()] for row in rows])
+    if result.failure:
+        step = f", {result.failure.step}" if result.failure.step else ""
+        print_failure(result.failure, result.verdict, result.trace, place=f" in {result.dialogue}{step}")
+
+
+def _written(value: Any) -> str:
+    if isinstance(value, dict):
+        return ", ".join(f"{name} {written(part)}" for name, part in value.items())
+    return written(value)
+
+
+def _is_table(value: Any) -> bool:
+    return isinstance(value, list) and bool(value) and isinstance(value[0], dict)
+
+
+def times(result: DialogueResult) -> str:
+    """Where the time went."""
+    return (
+        f"{spoken(result.on_wire)} on the wire, {spoken(result.waiting)} waiting for the module, "
+        f"{spoken(result.pauses)} in pauses"
+    )

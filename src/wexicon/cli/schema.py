@@ -1,0 +1,18 @@
+"""`wexicon schema`: the JSON Schema of what Wexicon prints and of what it reads."""
+
+from __future__ import annotations
+
+import click
+
+from wexicon.cli.show import print_json
+
+KINDS = ("result", "dialogue", "trace", "lexicon", "sheet")
+
+
+@click.command()
+@click.argument("kind", type=click.Choice(KINDS))
+def schema(kind: str) -> None:
+    """Print the JSON Schema of a unit's result, a dialogue's result, a trace record, a lexicon file or a sheet."""
+    from wexicon.work.schemas import schema_of
+
+    print_json(schema_of(kind))

@@ -1,0 +1,72 @@
+"""The values that a dialogue needs, given in several ways.
+
+The rule: a secret never comes from the call itself, where any process could read it.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+import click
+
+from wexicon.cli.options import ask_secret
+from wexicon.core.dialogue import Program
+from wexicon.core.dialogue.given import given
+from wexicon.core.faults import CallFault
+from wexicon.core.text import meant
+from wexicon.work.secrets import secrets_for
+
+values_argument = click.argument("pairs", metavar="[NAME=VALUE]...", nargs=-1)
+env_option = click.option(
+    "--env", "env_pairs", multiple=True, metavar="NAME=VARIABLE", help="Take a value from the environment."
+)
+file_option = click.option("--file", "file_pairs", multiple=True, metavar="NAME=PATH", help="Take a value from a file.")
+
+
+def split_pairs(pairs: Iterable[str]) -> dict[str, str]:
+    """NAME=VALUE words as a dict."""
+    found = {}
+    for pair in pairs:
+        name, equals, value = pair.partition("=")
+        if not equals or not name:
+            raise CallFault(f"{pair!r} is not NAME=VALUE")
+        found[name] = value
+    return found
+
+
+def gather_values(
+    program: Program, pairs: Iterable[str], env_pairs: Iterable[str], file_pairs: Iterable[str]
+) -> tuple[dict[str, Any], list[str]]:
+    """The values that a dialogue needs, and those among them that are secret."""
+    needs = {need.name: need for need in program.needs()}
+    plain, from_env, from_file = split_pairs(pairs), split_pairs(env_pairs), split_pairs(file_pairs)
+    for name in [*plain, *from_env, *from_file]:
+        if name not in needs:
+            raise CallFault(f"the dialogue needs no {name}", hint=meant(name, needs))
+    fetch = secrets_for(Path(), ask_secret())
+    values: dict[str, Any] = {}
+    for name, need in needs.items():
+        try:
+            if name in from_env:
+                text = fetch("env", from_env[name])
+            elif name in from_file:
+                text = fetch("file", from_file[name])
+            elif name in plain:
+                if need.secret:
+                    raise ValueError(f"{name} is a secret: on the command line every process could read it")
+                text = plain[name]
+            elif need.default is not None:
+                continue
+            elif sys.stdin.isatty():
+                text = str(click.prompt(name, hide_input=need.secret, err=True))
+            else:
+                raise ValueError(f"{name} was not given")
+            values[name] = given(name, need.kind, text, secret=need.secret)
+        except ValueError as fault:
+            ways = "--env NAME=VARIABLE, --file NAME=PATH, or a terminal to ask on"
+            hint = f"give it by {ways}" if need.secret else f"give it as {name}=VALUE, or by {ways}"
+            raise CallFault(str(fault), where=program.path, hint=hint) from None
+    return values, [str(value) for name, value in values.items() if needs[name].secret]

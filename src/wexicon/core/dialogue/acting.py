@@ -1,0 +1,44 @@
+"""What a dialogue can have done by others: a lexicon's settings and actions, and what came of the whole.
+
+The rule: the runner knows a module only by these few methods, and nothing of how they are done.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from wexicon.core.dialogue.statements import Statement
+from wexicon.core.faults import ModuleFault, Part
+
+
+class ByLexicon(Protocol):
+    """What a lexicon lets a dialogue do; without one, `do`, `set` and `read` are faults."""
+
+    def do(self, action: str, values: Mapping[str, Any]) -> dict[str, Any]: ...
+
+    def set(self, name: str, value: Any) -> None: ...
+
+    def read(self, name: str) -> Any: ...
+
+    def meaning(self, code: str) -> str: ...
+
+
+class DialogueFault(ModuleFault):
+    """A statement that failed. `line` is where it stands, `source` its words."""
+
+    def __init__(
+        self, what: str, statement: Statement, *, part: Part | None = None, where: str = "", hint: str = ""
+    ) -> None:
+        super().__init__(what, part=part, where=where, hint=hint)
+        self.line = statement.line
+        self.source = next(iter(statement.lines()), "")
+
+
+@dataclass
+class Kept:
+    """What came of a dialogue: what it kept (tables are lists of dicts) and its notes."""
+
+    kept: dict[str, Any] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)

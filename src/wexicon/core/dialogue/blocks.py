@@ -1,0 +1,269 @@
+"""Statements with something below them: what is said and what answers it, waiting, repeating, choosing, handlers.
+
+The rule: as for statements of one line: frozen, compiled when read, never looked at as text again.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from wexicon.core.dialogue.expressions import Expression
+from wexicon.core.dialogue.lines import Words
+from wexicon.core.dialogue.statements import INDENT, Body, Statement, indented
+from wexicon.core.durations import Duration
+from wexicon.core.protocol.exchange import Expectation, Want
+from wexicon.core.protocol.insertion import Template
+from wexicon.core.protocol.patterns import Pattern
+
+_REPEAT = re.compile(
+    r"(?:(?P<times>\S+)\s+times\b)?\s*(?:for\s+(?P<for>\S+))?\s*(?:every\s+(?P<every>\S+))?\s*(?:until\s+(?P<until>.+))?"
+)
+_AGAIN = re.compile(r"up\s+to\s+(\S+)(?:\s+every\s+(\S+))?")
+
+
+@dataclass(frozen=True)
+class Hear:
+    """`< PATTERN`: what must be heard. `gather` for `<*`: any number of such lines; `prompt` for text in quotes, which
+    has no line end."""
+
+    pattern: Pattern
+    gather: bool = False
+    prompt: bool = False
+    line: int = field(default=0, compare=False)
+
+    def wording(self) -> str:
+        """As it is written."""
+        if self.prompt:
+            return f'< "{self.pattern.start}"'
+        return f"{'<*' if self.gather else '<'} {self.pattern.source}"
+
+
+@dataclass(frozen=True)
+class Other:
+    """`| PATTERN  STATEMENT`, or a block below it: another answer and what then."""
+
+    pattern: Pattern
+    then: Body = ()
+    line: int = field(default=0, compare=False)
+
+    def lines(self) -> Iterator[str]:
+        """As it is written."""
+        yield f"| {self.pattern.source}"
+        yield from indented(self.then)
+
+
+@dataclass(frozen=True)
+class Answered(Statement):
+    """A statement that something answers."""
+
+    hears: tuple[Hear, ...] = ()
+    others: tuple[Other, ...] = ()
+
+    def blocks(self) -> Iterator[Body]:
+        for other in self.others:
+            yield other.then
+
+    def patterns(self) -> Iterator[tuple[int, Pattern]]:
+        """Every pattern with its line."""
+        for hear in self.hears:
+            yield hear.line, hear.pattern
+        for other in self.others:
+            yield other.line, other.pattern
+
+    def uses(self) -> Iterator[tuple[int, str]]:
+        yield from super().uses()
+        for line, pattern in self.patterns():
+            for name in pattern.needs:
+                yield line, name
+
+    def sets(self) -> Iterator[str]:
+        for _, pattern in self.patterns():
+            yield from pattern.names
+
+
+@dataclass(frozen=True)
+class Say(Answered):
+    """`> TEXT` or `>> BYTES` (`exact`), and what answers it. `silent` for a `<` alone: nothing answers. `source` is the
+    line as it was written."""
+
+    source: str = field(kw_only=True)
+    template: Template = field(kw_only=True, compare=False)
+    exact: bool = field(default=False, kw_only=True)
+    silent: bool = field(default=False, kw_only=True)
+
+    @cached_property
+    def expectation(self) -> Expectation:
+        """What answers it, for the engine."""
+        return Expectation(
+            tuple(Want(hear.pattern, hear.prompt, hear.gather) for hear in self.hears),
+            tuple(other.pattern for other in self.others),
+            self.silent or (self.exact and not self.hears and not self.others),
+            closing="lenient",
+        )
+
+    def lines(self) -> Iterator[str]:
+        mark = ">>" if self.exact else ">"
+        yield f"{mark} {self.source}" if self.source else mark
+        if self.silent:
+            yield "<"
+        for hear in self.hears:
+            yield hear.wording()
+        for other in self.others:
+            yield from other.lines()
+
+    def expressions(self) -> Iterable[Any]:
+        return (self.template,)
+
+
+@dataclass(frozen=True)
+class Await(Answered):
+    """`await D` and the patterns below it: events that must come, in order, or other events and what then."""
+
+    word = "await"
+    duration: Duration = field(kw_only=True)
+
+    def lines(self) -> Iterator[str]:
+        yield f"await {self.duration.text}"
+        for hear in self.hears:
+            source = hear.pattern.source
+            plain = source[:1] not in ("|", "<", "#") and source == source.strip()
+            yield INDENT + (source if plain else f"< {source}")
+        for other in self.others:
+            for line in other.lines():
+                yield INDENT + line
+
+
+@dataclass(frozen=True)
+class Block(Statement):
+    """A statement with one block below it, read from the words behind its name."""
+
+    body: Body = field(default=(), kw_only=True)
+
+    @classmethod
+    def read(cls, words: Words) -> dict[str, Any]:
+        """Its parts but for the block. Raises LineFault."""
+        raise NotImplementedError
+
+    def lines(self) -> Iterator[str]:
+        yield f"{self.word} {self.rest()}"
+        yield from indented(self.body)
+
+    def blocks(self) -> Iterator[Body]:
+        yield self.body
+
+
+@dataclass(frozen=True)
+class Allow(Block):
+    """`allow D`: how long the next exchange may take, or all exchanges of the block below."""
+
+    word = "allow"
+    duration: Duration = field(kw_only=True)
+
+    @classmethod
+    def read(cls, words: Words) -> dict[str, Any]:
+        return {"duration": words.duration()}
+
+    def rest(self) -> str:
+        return self.duration.text
+
+
+@dataclass(frozen=True)
+class Repeat(Block):
+    """`repeat [N times] [for D] [every D] [until E]` and a block."""
+
+    word = "repeat"
+    times: int = 0
+    duration: Duration | None = None
+    every: Duration | None = None
+    until: Expression | None = None
+
+    @classmethod
+    def read(cls, words: Words) -> dict[str, Any]:
+        found = _REPEAT.fullmatch(words.text)
+        if not found or not words.text:
+            raise words.fault("cannot be read", "write repeat [N times] [for D] [every D] [until EXPRESSION]")
+        parts = {name: words.part(found.start(name), text) for name, text in found.groupdict().items() if text}
+        made = {
+            "times": parts["times"].number() if "times" in parts else 0,
+            "duration": parts["for"].duration() if "for" in parts else None,
+            "every": parts["every"].duration() if "every" in parts else None,
+            "until": parts["until"].expression() if "until" in parts else None,
+        }
+        if not made["times"] and not made["duration"]:
+            raise words.fault("has no end", "say for how long, or how often: repeat for 30s ..., repeat 5 times ...")
+        return made
+
+    def rest(self) -> str:
+        parts = [f"{self.times} times"] if self.times else []
+        parts += [f"for {self.duration.text}"] if self.duration else []
+        parts += [f"every {self.every.text}"] if self.every else []
+        return " ".join([*parts, f"until {self.until.source}"] if self.until else parts)
+
+
+@dataclass(frozen=True)
+class Again(Block):
+    """`again up to N [every D]` and a block: done again if it failed, up to N times in all."""
+
+    word = "again"
+    times: int = 1
+    every: Duration | None = None
+
+    @classmethod
+    def read(cls, words: Words) -> dict[str, Any]:
+        found = _AGAIN.fullmatch(words.text)
+        if not found:
+            raise words.fault("cannot be read", "write again up to 3, or again up to 3 every 1s")
+        every = words.part(found.start(2), found[2]).duration() if found[2] else None
+        return {"times": words.part(found.start(1), found[1]).number(), "every": every}
+
+    def rest(self) -> str:
+        return f"up to {self.times}" + (f" every {self.every.text}" if self.every else "")
+
+
+@dataclass(frozen=True)
+class On(Block):
+    """`on PATTERN` and a block: what is done whenever such an event comes, while the rest goes on."""
+
+    word = "on"
+    pattern: Pattern = field(kw_only=True)
+
+    @classmethod
+    def read(cls, words: Words) -> dict[str, Any]:
+        if not words.text:
+            raise words.fault("no event", "write on PATTERN, and below it what is to be done")
+        return {"pattern": words.pattern()}
+
+    def rest(self) -> str:
+        return self.pattern.source
+
+    def sets(self) -> Iterator[str]:
+        yield from self.pattern.names
+
+
+@dataclass(frozen=True)
+class When(Statement):
+    """`when E` and a block, then any number of `otherwise when E`, then `otherwise`. A branch with no condition is the
+    last."""
+
+    word = "when"
+    branches: tuple[tuple[Expression | None, Body], ...]
+
+    def lines(self) -> Iterator[str]:
+        for index, (condition, block) in enumerate(self.branches):
+            words = "" if index == 0 else "otherwise"
+            yield (words + (f" when {condition.source}" if condition else "")).strip()
+            yield from indented(block)
+
+    def blocks(self) -> Iterator[Body]:
+        for _, block in self.branches:
+            yield block
+
+    def expressions(self) -> Iterable[Any]:
+        return [condition for condition, _ in self.branches if condition]
+
+
+BLOCKS: dict[str, type[Block]] = {one.word: one for one in (Allow, Repeat, Again, On)}

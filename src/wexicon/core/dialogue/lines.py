@@ -1,0 +1,130 @@
+"""One line of a dialogue, and the parts that statements are made of: durations, expressions, patterns, texts in quotes.
+
+The rule: each part is read once, here, into what will be used; what is wrong with it is a LineFault with its column.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from functools import lru_cache
+from typing import NamedTuple, TypeVar
+
+from wexicon.core.dialogue.expressions import Expression, ExpressionFault, expression
+from wexicon.core.durations import Duration
+from wexicon.core.protocol.dialect import compiled
+from wexicon.core.protocol.insertion import Template
+from wexicon.core.protocol.patterns import Pattern, PatternFault, block_header
+from wexicon.core.text import unescape, visible
+
+T = TypeVar("T")
+NAME = r"[A-Za-z_][A-Za-z0-9_]*"
+_QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
+_ASSIGNED = re.compile(r"([A-Za-z_][A-Za-z0-9_-]*)\s*=(?!=)\s*(.+)")
+
+
+class LineFault(Exception):
+    """What is wrong with a line, `column` counted from 1 in the line's text without its indentation."""
+
+    def __init__(self, what: str, column: int = 1, hint: str = "") -> None:
+        super().__init__(what)
+        self.what, self.column, self.hint = what, column, hint
+
+
+class SourceLine(NamedTuple):
+    """One line that is neither empty nor a comment."""
+
+    number: int
+    indent: int
+    text: str
+
+
+@lru_cache(maxsize=4096)
+def template(source: str) -> Template:
+    """The template of a source, compiled once."""
+    return Template(source)
+
+
+@lru_cache(maxsize=4096)
+def exact_template(source: str) -> Template:
+    r"""The template of a `>>` line or of text in quotes, whose escapes (`\r`, `\x1A`) are characters."""
+    return Template(unescape(source))
+
+
+class Words:
+    """Some words of a line, and the column (from 1) at which they stand."""
+
+    def __init__(self, text: str, column: int, line: int) -> None:
+        self.text, self.column, self.line = text, column, line
+
+    def part(self, start: int, text: str) -> Words:
+        """Words that stand further on."""
+        return Words(text, self.column + start, self.line)
+
+    def fault(self, what: str, hint: str = "") -> LineFault:
+        return LineFault(what, self.column, hint)
+
+    def duration(self) -> Duration:
+        try:
+            return Duration.of(self.text)
+        except ValueError as fault:
+            raise self.fault(str(fault)) from None
+
+    def number(self) -> int:
+        """A number of times."""
+        if not re.fullmatch(r"[1-9][0-9]{0,5}", self.text):
+            shown = visible(self.text)[:20]
+            raise self.fault(f"{shown} is not a number of times", "a whole number from 1 to 999999")
+        return int(self.text)
+
+    def expression(self) -> Expression:
+        try:
+            return expression(self.text)
+        except ExpressionFault as fault:
+            raise LineFault(f"the expression {fault.what}", self.column + fault.column - 1, fault.hint) from None
+
+    def assignment(self, hint: str) -> tuple[str, Expression]:
+        """NAME = EXPRESSION."""
+        found = _ASSIGNED.fullmatch(self.text)
+        if not found:
+            raise self.fault("cannot be read", hint)
+        return found[1], self.part(found.start(2), found[2]).expression()
+
+    def pattern(self) -> Pattern:
+        """A literal line that must be heard."""
+
+        def both(source: str) -> Pattern:
+            made = compiled(source)
+            block_header(made)
+            return made
+
+        return self._literal(both)
+
+    def template(self, *, exact: bool = False) -> Template:
+        """A literal line to say."""
+        return self._literal(exact_template if exact else template)
+
+    def quoted(self) -> QuotedText:
+        """Text in quotes."""
+        found = _QUOTED.fullmatch(self.text)
+        if not found:
+            raise self.fault('no text in "quotes"', "put it between quotes")
+        return QuotedText(found[1], self.part(1, found[1]).template(exact=True))
+
+    def _literal(self, compile_it: Callable[[str], T]) -> T:
+        try:
+            return compile_it(self.text)
+        except PatternFault as fault:
+            raise LineFault(fault.what, self.column + fault.column - 1, fault.hint) from None
+        except ValueError as fault:
+            raise self.fault(str(fault), r"escapes are \r \n \t \0 \e \\ \" \xNN") from None
+
+
+class QuotedText(NamedTuple):
+    """A text in quotes, as it was written and as a template."""
+
+    source: str
+    template: Template
+
+    def wording(self) -> str:
+        return f'"{self.source}"'

@@ -1,0 +1,367 @@
+"""Statements of one line: what each reads, what it uses and sets, how it is written.
+
+The rule: a statement is a frozen value whose parts are compiled when it is read; nobody looks at its text again. A new
+one is a class here, in STATEMENTS, and a case in the runner.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
+
+from wexicon.core.dialogue.expressions import Expression
+from wexicon.core.dialogue.given import FORMS
+from wexicon.core.dialogue.lines import NAME, QuotedText, Words
+from wexicon.core.durations import Duration
+from wexicon.core.text import meant
+from wexicon.core.tuning import Tuning
+
+INDENT = "    "
+ACTS = ("attention", "power-cycle", "release", "work")
+_LEXICON_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*")
+
+
+@dataclass(frozen=True)
+class Statement:
+    """One statement; `line` is where it stands (it does not count when programs are compared)."""
+
+    word: ClassVar[str] = ""
+    line: int = field(default=0, compare=False, kw_only=True)
+
+    def lines(self) -> Iterator[str]:
+        """The statement as it is written, its blocks indented."""
+        yield f"{self.word} {self.rest()}".rstrip()
+
+    def rest(self) -> str:
+        """The words behind its name."""
+        return ""
+
+    def blocks(self) -> Iterator[Body]:
+        """The blocks below it."""
+        yield from ()
+
+    def uses(self) -> Iterator[tuple[int, str]]:
+        """The names whose values it needs, each with its line."""
+        for one in self.expressions():
+            for name in one.names:
+                yield self.line, name
+
+    def sets(self) -> Iterator[str]:
+        """The names that it gives values."""
+        yield from ()
+
+    def expressions(self) -> Iterable[Any]:
+        """The expressions and templates in it, each with its `names`."""
+        return ()
+
+
+Body = tuple[Statement, ...]
+
+
+def indented(block: Body) -> Iterator[str]:
+    for statement in block:
+        for line in statement.lines():
+            yield INDENT + line
+
+
+@dataclass(frozen=True)
+class OneLine(Statement):
+    """A statement that is read from the words behind its name."""
+
+    @classmethod
+    def read(cls, words: Words) -> OneLine:
+        """Raises LineFault."""
+        raise NotImplementedError
+
+
+@dataclass(frozen=True)
+class Needs(OneLine):
+    """`needs NAME [KIND] [secret] [= DEFAULT]`: a value that must be given."""
+
+    word = "needs"
+    _form = re.compile(rf"({NAME})(?:\s+(?!secret\b)([a-z]+))?(\s+secret)?\s*(?:=\s*(.+))?")
+    name: str
+    kind: str = "text"
+    secret: bool = False
+    default: Expression | None = None
+
+    @classmethod
+    def read(cls, words: Words) -> Needs:
+        found = cls._form.fullmatch(words.text)
+        if not found:
+            raise words.fault("cannot be read", "write needs NAME [KIND] [secret] [= DEFAULT]")
+        kind = found[2] or "text"
+        if kind not in FORMS:
+            raise words.part(found.start(2), kind).fault(f"{kind} is not a kind", meant(kind, FORMS))
+        default = words.part(found.start(4), found[4]) if found[4] else None
+        made = default.expression() if default else None
+        if default and found[3]:
+            raise default.fault("a secret has no default", "take the default away")
+        return cls(found[1], kind, bool(found[3]), made, line=words.line)
+
+    def rest(self) -> str:
+        words = [self.name] + ([self.kind] if self.kind != "text" else []) + ["secret"] * self.secret
+        return " ".join(words) + (f" = {self.default.source}" if self.default else "")
+
+    def expressions(self) -> Iterable[Any]:
+        return (self.default,) if self.default else ()
+
+    def sets(self) -> Iterator[str]:
+        yield self.name
+
+
+@dataclass(frozen=True)
+class Check(OneLine):
+    """`check EXPRESSION`."""
+
+    word = "check"
+    condition: Expression
+
+    @classmethod
+    def read(cls, words: Words) -> Check:
+        return cls(words.expression(), line=words.line)
+
+    def rest(self) -> str:
+        return self.condition.source
+
+    def expressions(self) -> Iterable[Any]:
+        return (self.condition,)
+
+
+@dataclass(frozen=True)
+class Keep(OneLine):
+    """`keep NAME, NAME as NAME`."""
+
+    word = "keep"
+    _form = re.compile(rf"({NAME}(?:\s*,\s*{NAME})*)(?:\s+as\s+({NAME}))?")
+    names: tuple[str, ...]
+    as_name: str = ""
+
+    @classmethod
+    def read(cls, words: Words) -> OneLine:
+        found = cls._form.fullmatch(words.text)
+        if found:
+            return cls(tuple(name.strip() for name in found[1].split(",")), found[2] or "", line=words.line)
+        hint = "write keep NAME, or keep NAME = EXPRESSION, or keep A, B as NAME"
+        return KeepValue(*words.assignment(hint), line=words.line)
+
+    def rest(self) -> str:
+        return ", ".join(self.names) + (f" as {self.as_name}" if self.as_name else "")
+
+    def uses(self) -> Iterator[tuple[int, str]]:
+        for name in self.names:
+            yield self.line, name
+
+    def sets(self) -> Iterator[str]:
+        if self.as_name:
+            yield self.as_name
+
+
+@dataclass(frozen=True)
+class KeepValue(OneLine):
+    """`keep NAME = EXPRESSION`."""
+
+    word = "keep"
+    name: str
+    value: Expression
+
+    def rest(self) -> str:
+        return f"{self.name} = {self.value.source}"
+
+    def expressions(self) -> Iterable[Any]:
+        return (self.value,)
+
+    def sets(self) -> Iterator[str]:
+        yield self.name
+
+
+@dataclass(frozen=True)
+class Pause(OneLine):
+    """`pause D`: waits, and answers events meanwhile."""
+
+    word = "pause"
+    duration: Duration
+
+    @classmethod
+    def read(cls, words: Words) -> Pause:
+        return cls(words.duration(), line=words.line)
+
+    def rest(self) -> str:
+        return self.duration.text
+
+
+@dataclass(frozen=True)
+class Quiet(Pause):
+    """`quiet D`: says nothing for so long after our last byte (guard time)."""
+
+    word = "quiet"
+
+
+@dataclass(frozen=True)
+class Tune(OneLine):
+    """`tune RATE [FRAME]`: our side of the link; RATE a number or a name, FRAME as it is where none is given."""
+
+    word = "tune"
+    _form = re.compile(rf"(\d+|{NAME})(?:\s+(\S+))?", re.ASCII)
+    rate: int | str
+    frame: str = ""
+
+    @classmethod
+    def read(cls, words: Words) -> Tune:
+        found = cls._form.fullmatch(words.text)
+        if not found:
+            raise words.fault("cannot be read", "write tune 115200, or tune 115200 8N1")
+        number = int(found[1][:20]) if found[1].isdigit() else None
+        try:
+            Tuning.of(9600 if number is None else number, found[2] or "8N1")
+        except ValueError as fault:
+            raise words.fault(str(fault)) from None
+        return cls(found[1] if number is None else number, found[2] or "", line=words.line)
+
+    def rest(self) -> str:
+        return f"{self.rate} {self.frame}".rstrip()
+
+    def uses(self) -> Iterator[tuple[int, str]]:
+        if isinstance(self.rate, str):
+            yield self.line, self.rate
+
+
+@dataclass(frozen=True)
+class Signal(OneLine):
+    """`signal LINE on/off ...`: drives control lines, `lines` of dtr and rts."""
+
+    word = "signal"
+    _form = re.compile(r"(?:dtr|rts)\s+(?:on|off)(?:\s+(?:dtr|rts)\s+(?:on|off))?")
+    states: tuple[tuple[str, bool], ...]
+
+    @classmethod
+    def read(cls, words: Words) -> Signal:
+        if not cls._form.fullmatch(words.text):
+            raise words.fault("cannot be read", "write signal dtr on, signal rts off, or both")
+        parts = words.text.split()
+        states = zip(parts[::2], (part == "on" for part in parts[1::2]), strict=True)
+        return cls(tuple(states), line=words.line)
+
+    def rest(self) -> str:
+        return " ".join(f"{name} {'on' if on else 'off'}" for name, on in self.states)
+
+
+@dataclass(frozen=True)
+class Break(OneLine):
+    """`break`: ends the repeat around it."""
+
+    word = "break"
+
+    @classmethod
+    def read(cls, words: Words) -> Break:
+        if words.text:
+            raise words.fault("stands alone")
+        return cls(line=words.line)
+
+
+@dataclass(frozen=True)
+class AskOperator(OneLine):
+    """`operator [ACT] "TEXT"`: asks for what only hands can do."""
+
+    word = "operator"
+    _form = re.compile(r'(?:([a-z-]+)\s+)?("(?:[^"\\]|\\.)*")')
+    act: str
+    text: QuotedText
+
+    @classmethod
+    def read(cls, words: Words) -> AskOperator:
+        found = cls._form.fullmatch(words.text)
+        if not found:
+            raise words.fault('no text in "quotes"', 'write operator "Press the button"')
+        if found[1] and found[1] not in ACTS:
+            raise words.fault(f"{found[1]} is not an act", meant(found[1], ACTS))
+        return cls(found[1] or "work", words.part(found.start(2), found[2]).quoted(), line=words.line)
+
+    def rest(self) -> str:
+        return ("" if self.act == "work" else f"{self.act} ") + self.text.wording()
+
+    def expressions(self) -> Iterable[Any]:
+        return (self.text.template,)
+
+
+@dataclass(frozen=True)
+class Note(OneLine):
+    """`note "TEXT"`."""
+
+    word = "note"
+    text: QuotedText
+
+    @classmethod
+    def read(cls, words: Words) -> Note:
+        return cls(words.quoted(), line=words.line)
+
+    def rest(self) -> str:
+        return self.text.wording()
+
+    def expressions(self) -> Iterable[Any]:
+        return (self.text.template,)
+
+
+@dataclass(frozen=True)
+class Fail(Note):
+    """`fail "TEXT"`."""
+
+    word = "fail"
+
+
+@dataclass(frozen=True)
+class Do(OneLine):
+    """`do ACTION`, by the lexicon."""
+
+    word = "do"
+    name: str
+
+    @classmethod
+    def read(cls, words: Words) -> Do:
+        if not _LEXICON_NAME.fullmatch(words.text):
+            raise words.fault("no name", f"write {cls.word} NAME")
+        return cls(words.text, line=words.line)
+
+    def rest(self) -> str:
+        return self.name
+
+
+@dataclass(frozen=True)
+class Read(Do):
+    """`read NAME`: a setting, by the lexicon; its value is then known under that name (`_` for `-`)."""
+
+    word = "read"
+
+    @property
+    def variable(self) -> str:
+        return self.name.replace("-", "_")
+
+    def sets(self) -> Iterator[str]:
+        yield self.variable
+
+
+@dataclass(frozen=True)
+class Set(OneLine):
+    """`set NAME = EXPRESSION`: a setting, by the lexicon."""
+
+    word = "set"
+    name: str
+    value: Expression
+
+    @classmethod
+    def read(cls, words: Words) -> Set:
+        return cls(*words.assignment("write set NAME = VALUE"), line=words.line)
+
+    def rest(self) -> str:
+        return f"{self.name} = {self.value.source}"
+
+    def expressions(self) -> Iterable[Any]:
+        return (self.value,)
+
+
+STATEMENTS: dict[str, type[OneLine]] = {
+    one.word: one
+    for one in (Needs, Check, Keep, Pause, Quiet, Tune, Signal, Break, AskOperator, Note, Fail, Do, Set, Read)
+}

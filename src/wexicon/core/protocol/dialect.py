@@ -1,0 +1,140 @@
+"""How one module is spoken to, compiled once: patterns, result codes, the table of events, the line end.
+
+The rule: a dialect never changes, so sessions in any number of threads share it; to speak otherwise is to make another.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from functools import lru_cache
+from typing import Any
+
+import msgspec
+
+from wexicon.core.durations import seconds
+from wexicon.core.protocol.insertion import InsertionFault
+from wexicon.core.protocol.patterns import NOTHING, Header, Pattern, block_header
+from wexicon.core.protocol.speech import Speech
+from wexicon.core.standards.nmea import with_checksum
+from wexicon.core.text import to_bytes
+
+Named = tuple[str, Pattern]
+
+
+@lru_cache(maxsize=4096)
+def compiled(source: str) -> Pattern:
+    """The pattern of a source, compiled once however often it is asked for."""
+    return Pattern(source)
+
+
+class Final(msgspec.Struct, frozen=True):
+    """What a final result code says: `how` is ok, error or busy, `code` its number or the seconds to wait."""
+
+    how: str
+    code: str = ""
+
+
+class Dialect:
+    """`within`, `rest`, `window` and `gap` are the speech's durations in seconds; `headers` the raw blocks that are cut as
+    such; `prompts` what may come with no line end at any time."""
+
+    def __init__(self, speech: Speech, events: Mapping[str, Pattern] | None = None, *others: Pattern) -> None:
+        self.speech = speech
+        self.events = dict(events or {})
+        self.form = speech.form
+        self.line_end = speech.line_end
+        self.gap = speech.gap
+        self.within = seconds(speech.within)
+        self.rest = seconds(speech.rest)
+        self.window = seconds(speech.window) if speech.window else 0.0
+        self.prompts = (to_bytes(speech.prompt),) if speech.prompt else ()
+        self.others = others
+        self.headers = _headers([*self.events.values(), *others])
+        self._results = [
+            (how, pattern)
+            for how, sources in (("busy", speech.busy), ("error", speech.error), ("ok", speech.ok))
+            for pattern in map(compiled, sources)
+        ]
+        # A word that is spelled out goes before every pattern: it cannot be meant otherwise.
+        self._words = {
+            pattern.source: Final(how) for how, pattern in reversed(self._results) if _is_literal(pattern)
+        } | {word: Final("ok") for word in speech.ok if _is_literal(compiled(word))}
+        self._results = [one for one in self._results if not _is_literal(one[1])]
+        self._result_starts = _starts(pattern for _, pattern in self._results)
+        self._anyhow: tuple[Named, ...] = tuple(one for one in self.events.items() if not one[1].start)
+        self._by_start = _told_apart(tuple(self.events.items()), self._anyhow)
+
+    def with_end(self, end: str) -> Dialect:
+        """The same with another line end (none, cr, lf, crlf)."""
+        return Dialect(msgspec.structs.replace(self.speech, end=end), self.events, *self.others)
+
+    def and_blocks_of(self, patterns: Iterable[Pattern]) -> Dialect:
+        """The same, where raw blocks that these patterns end in are cut as such too."""
+        more = tuple(pattern for pattern in patterns if block_header(pattern))
+        return Dialect(self.speech, self.events, *more) if more or self.others else self
+
+    def encode(self, text: str, *, exact: bool = False) -> bytes:
+        """The bytes of a line, its end added unless `exact`. Raises InsertionFault where it cannot be said."""
+        if self.form == "sentences":
+            text = with_checksum(text)
+        elif self.form == "bytes":
+            try:
+                return bytes.fromhex(text)
+            except ValueError:
+                raise InsertionFault(f"{text!r} is not bytes in hexadecimal, which this module expects") from None
+        return to_bytes(text if exact else text + self.line_end)
+
+    def final(self, text: str) -> Final | None:
+        """What a line says if it is a final result code, else None."""
+        found = self._words.get(text)
+        if found is not None:
+            return found
+        starts = self._result_starts
+        if starts is not None and text[:1] not in starts:
+            return None
+        for how, pattern in self._results:
+            captures = pattern.match(text)
+            if captures is not None:
+                return Final(how, str(captures.get("wait" if how == "busy" else "code", "")))
+        return None
+
+    def is_ok_word(self, source: str) -> bool:
+        """Whether a pattern is the success code itself."""
+        return source in self.speech.ok
+
+    def event(self, text: str, known: Mapping[str, Any] = NOTHING) -> tuple[str, dict[str, Any]] | None:
+        """The name and values of a known event, or None."""
+        table = self._by_start.get(text[:1])
+        for name, pattern in self._anyhow if table is None else table[1].get(text[: table[0]], self._anyhow):
+            values = pattern.match(text, known)
+            if values is not None:
+                return name, values
+        return None
+
+
+def _is_literal(pattern: Pattern) -> bool:
+    return pattern.source == pattern.start
+
+
+def _starts(patterns: Iterable[Pattern]) -> frozenset[str] | None:
+    """The characters that these patterns begin with; None where one may begin with any."""
+    found = frozenset(pattern.start[:1] for pattern in patterns)
+    return None if "" in found else found
+
+
+def _headers(patterns: Iterable[Pattern]) -> tuple[Header, ...]:
+    return tuple(header for pattern in patterns if (header := block_header(pattern)))
+
+
+def _told_apart(events: tuple[Named, ...], anyhow: tuple[Named, ...]) -> dict[str, tuple[int, dict[str, Any]]]:
+    """Events by their first character, and then by as many characters as all that share it have in common length."""
+    table: dict[str, tuple[int, dict[str, Any]]] = {}
+    for first in {pattern.start[0] for _, pattern in events if pattern.start}:
+        alike = [one for one in events if one[1].start[:1] == first]
+        size = min(len(pattern.start) for _, pattern in alike)
+        keys = {pattern.start[:size] for _, pattern in alike}
+        table[first] = (
+            size,
+            {key: tuple(one for one in events if not one[1].start or one[1].start[:size] == key) for key in keys},
+        )
+    return table

@@ -1,0 +1,178 @@
+"""The elements of a pattern, and how one is read: literal text, captures of a kind, values already known, three dots.
+
+The rule: what cannot be read is a PatternFault with its column; what comes out means the same to every matcher.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from decimal import Decimal
+from itertools import pairwise
+from typing import Any
+
+from wexicon.core.text import meant
+
+RUNS = {
+    "int": re.compile(r"[+-]?[0-9]+"),
+    "decimal": re.compile(r"[+-]?[0-9]+(?:\.[0-9]+)?"),
+    "word": re.compile(r"[^\s,;\"()=]+"),
+    "hex": re.compile(r"[0-9A-Fa-f]+"),
+    "address": re.compile(r"[0-9A-Fa-f]+(?:[:.\-][0-9A-Fa-f]+)*"),
+    "quoted": re.compile(r'"[^"]*"'),
+}
+KINDS = ("text", *RUNS, "list", "bytes")
+LONGEST_NUMBER = 40
+_CAPTURE = re.compile(r"(=)?([A-Za-z_][A-Za-z0-9_]*)(?::([a-z]+)(?:\(([A-Za-z0-9_]+)\))?)?")
+
+
+class PatternFault(ValueError):
+    """A pattern that cannot be read; `column` (from 1) says where, `hint` what to write instead."""
+
+    def __init__(self, what: str, column: int, hint: str = "") -> None:
+        super().__init__(what)
+        self.what, self.column, self.hint = what, column, hint
+
+
+class Literal:
+    """Characters that must stand there as they are."""
+
+    __slots__ = ("text",)
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+
+
+class Capture:
+    """A named part of the line; `size` is N of bytes(N), a number or the name of an earlier capture."""
+
+    __slots__ = ("kind", "name", "size")
+
+    def __init__(self, name: str, kind: str, size: str = "") -> None:
+        self.name, self.kind, self.size = name, kind, size
+
+    @property
+    def free(self) -> bool:
+        return self.kind in ("text", "list")
+
+
+class Equal:
+    """`{=name}`: the value that is known under this name."""
+
+    __slots__ = ("name",)
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+
+class Anything:
+    """Three dots."""
+
+    __slots__ = ()
+
+
+Element = Literal | Capture | Equal | Anything
+
+
+def braces(source: str) -> Iterator[tuple[str, int]]:
+    """The parts of a text with braces: what stands in them with its column (from 1), and what stands between them with
+    column 0. {{ and }} are braces as they are. Raises PatternFault with the column."""
+    plain = ""
+    at = 0
+    while at < len(source):
+        if source.startswith(("{{", "}}"), at):
+            plain += source[at]
+            at += 2
+        elif source[at] == "{":
+            close = source.find("}", at)
+            if close < 0:
+                raise PatternFault("this brace is never closed", at + 1, "write {{ for a brace as it is")
+            if plain:
+                yield plain, 0
+            plain = ""
+            yield source[at + 1 : close], at + 2
+            at = close + 1
+        elif source[at] == "}":
+            raise PatternFault("this brace was never opened", at + 1, "write }} for a brace as it is")
+        else:
+            plain += source[at]
+            at += 1
+    if plain:
+        yield plain, 0
+
+
+def parse(source: str) -> list[Element]:
+    """The elements of a pattern. Raises PatternFault with the column."""
+    elements: list[Element] = []
+    for text, column in braces(source):
+        if column:
+            elements.append(Literal(text) if text == "..." else _capture(text, column))
+            continue
+        for index, plain in enumerate(text.split("...")):
+            if index:
+                elements.append(Anything())
+            if plain:
+                elements.append(Literal(plain))
+    _refuse_neighbours(elements, source)
+    return elements
+
+
+def _capture(inside: str, column: int) -> Element:
+    found = _CAPTURE.fullmatch(inside)
+    if not found:
+        raise PatternFault(f"{{{inside}}} is not a capture", column, "write {name} or {name:kind}, or {=name}")
+    equal, name, kind, size = found.groups()
+    if equal:
+        if kind:
+            raise PatternFault("a value already known has no kind", column, f"write {{={name}}}")
+        return Equal(name)
+    kind = kind or "text"
+    if kind not in KINDS:
+        raise PatternFault(f"{kind} is not a kind of capture", column, meant(kind, KINDS))
+    if (kind == "bytes") != (size is not None):
+        raise PatternFault(
+            f"{inside} is not a capture", column, "bytes takes a size, as in {data:bytes(4)}; no other kind does"
+        )
+    return Capture(name, kind, size or "")
+
+
+def _refuse_neighbours(elements: list[Element], source: str) -> None:
+    for one, two in pairwise(elements):
+        if is_free(one) and is_free(two):
+            name = two.name if isinstance(two, Capture) else "..."
+            raise PatternFault(
+                "two free texts side by side: nobody can say where one ends",
+                max(source.find(name), 0) + 1,
+                "put something between them, or give the first a kind",
+            )
+
+
+def is_free(element: Element) -> bool:
+    return isinstance(element, Anything) or (isinstance(element, Capture) and element.free)
+
+
+def convert(kind: str, text: str) -> Any:
+    """A captured text as the value of its kind."""
+    if kind == "int":
+        return int(text[:LONGEST_NUMBER])
+    if kind == "decimal":
+        return Decimal(text[:LONGEST_NUMBER])
+    if kind == "quoted":
+        return text[1:-1]
+    if kind == "list":
+        return [part.strip().strip('"') for part in text.split(",")] if text else []
+    return text
+
+
+Parts = list[tuple[Element | None, list[Element]]]
+
+
+def parts_of(elements: list[Element]) -> Parts:
+    """The pattern as runs of elements of fixed extent, each after a free element (the first after none)."""
+    parts: Parts = [(None, [])]
+    for element in elements:
+        if is_free(element):
+            parts.append((element, []))
+        else:
+            parts[-1][1].append(element)
+    return parts

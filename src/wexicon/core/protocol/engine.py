@@ -1,0 +1,171 @@
+"""Everything that comes in on one link, told apart: our echo, the open exchange's answer, events, and what nobody knows.
+
+The rule: bytes and time come in, observations come out; nothing is read, written or waited for. One exchange is open at a
+time; what it does not take is looked up among the events.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.events import Events
+from wexicon.core.protocol.exchange import Exchange, Misuse, State
+from wexicon.core.protocol.framing import Broken, Framer, Piece, Prompt
+from wexicon.core.protocol.observations import Heard, Role
+from wexicon.core.protocol.patterns import NOTHING
+
+
+class Engine:
+    """`events` keeps what came unasked until somebody takes it; `known` are the values that patterns may require;
+    `echoes` counts the echoes that there were."""
+
+    def __init__(self, dialect: Dialect) -> None:
+        self.events = Events()
+        self.known: Mapping[str, Any] = NOTHING
+        self.echoes = 0
+        self._exchange: Exchange | None = None
+        self._echo: list[str] = []
+        self.adopt(dialect)
+
+    def adopt(self, dialect: Dialect) -> None:
+        """Speaks this dialect from now on; what has come and is not whole is forgotten."""
+        self.dialect = dialect
+        self._sentences = dialect.form == "sentences"
+        self._framer = Framer(dialect.form, dialect.gap, dialect.headers)
+        self._framer.prompts = dialect.prompts
+
+    def forget_partial(self) -> str:
+        """Forgets what has come and is not whole; gives it."""
+        pending = self._framer.pending
+        self._framer.forget()
+        return pending
+
+    # -- saying -------------------------------------------------------------------------------------------------
+
+    def begin(self, exchange: Exchange, text: str) -> None:
+        """Opens an exchange whose `text` is said now. Raises Misuse while another one is open."""
+        if self._exchange is not None:
+            raise Misuse("an exchange is still open")
+        if self.dialect.speech.echo == "off":
+            self._echo = []
+        elif text.isprintable():
+            self._echo = [text] if text else []
+        else:
+            self._echo = [part for part in text.replace("\r", "\n").split("\n") if part]
+        if exchange.state is not State.ENDED:
+            self._exchange = exchange
+            if exchange.prompt:
+                self._framer.prompts = (exchange.prompt, *self.dialect.prompts)
+
+    # -- hearing ------------------------------------------------------------------------------------------------
+
+    def feed(self, data: bytes, now: float) -> list[Heard]:
+        """Takes in bytes that came at the time `now`."""
+        framer = self._framer
+        pieces = framer.feed(data, now)
+        heard: list[Heard] = []
+        while pieces:
+            prompts = framer.prompts
+            self._judge_all(pieces, now, heard)
+            pieces = framer.look_again() if framer.prompts is not prompts else []
+        return heard
+
+    def elapse(self, now: float) -> list[Heard]:
+        """Time has passed: a piece may have ended by silence, an exchange by its limit."""
+        heard: list[Heard] = []
+        pieces = self._framer.elapse(now)
+        if pieces:
+            self._judge_all(pieces, now, heard)
+        exchange = self._exchange
+        if exchange is not None and now >= exchange.deadline:
+            if exchange.state is State.WAITING and self.dialect.form == "lines":
+                # A last line without its end counts when time is up.
+                self._judge_all(self._framer.release(), now, heard)
+            exchange.elapse(now)
+            self._close_if_ended()
+        return heard
+
+    def next_time(self) -> float | None:
+        """When `elapse` is to be called next, or None while nothing is waited for."""
+        quiet = self._framer.deadline
+        if self._exchange is None:
+            return quiet
+        limit = self._exchange.deadline
+        return limit if quiet is None else min(limit, quiet)
+
+    def _judge_all(self, pieces: list[Piece], now: float, heard: list[Heard]) -> None:
+        events, dialect = self.events, self.dialect
+        for piece in pieces:
+            if self._exchange is not None or self._echo or piece.__class__ is not str or self._sentences:
+                seen = self._judge(piece, now)
+            elif found := dialect.event(piece, self.known):
+                seen = Heard(now, piece, Role.EVENT, *found)
+                events.add(seen)
+            elif dialect.final(piece):
+                seen = Heard(now, piece, Role.STRAY)
+            else:
+                seen = Heard(now, piece, Role.ASIDE)
+                events.add(seen)
+            heard.append(seen)
+
+    def _judge(self, piece: Piece, now: float) -> Heard:
+        """One piece where there is more to think of than events."""
+        exchange = self._exchange
+        if isinstance(piece, Broken):
+            if exchange:
+                exchange.overhear(piece.text)
+            return Heard(now, piece.text, Role.BROKEN)
+        if isinstance(piece, Prompt):
+            if exchange:
+                exchange.hear_prompt(piece, now)
+                self._after_answer(exchange)
+            return Heard(now, piece.text, Role.PROMPT)
+        text = piece
+        if self._sentences and text[-3:-2] == "*":
+            # The checksum was checked and has no more to tell; patterns are written without it.
+            text = text[:-3]
+        if self._echo:
+            if text in self._echo:
+                self._echo.remove(text)
+                self.echoes += 1
+                return Heard(now, piece, Role.ECHO)
+            if self.dialect.speech.end == "none" and text.startswith(self._echo[0]):
+                text = text[len(self._echo.pop(0)) :]
+                self.echoes += 1
+        known = self.known
+        if exchange is not None:
+            # A pattern that any line fits must not swallow what is known to be something else.
+            event = self.dialect.event(text, known) if exchange.wants_anything() else None
+            if event is None:
+                role = exchange.hear(text, now)
+                if role is not None:
+                    self._after_answer(exchange)
+                    return Heard(now, piece, role)
+                event = self.dialect.event(text, known)
+        elif (event := self.dialect.event(text, known)) is None and self.dialect.final(text):
+            return Heard(now, piece, Role.STRAY)
+        if event is not None:
+            seen = Heard(now, text, Role.EVENT, *event)
+            self.events.add(seen)
+            return seen if text == piece else Heard(now, piece, Role.EVENT, *event)
+        if exchange is not None:
+            exchange.overhear(text)
+        self.events.add(Heard(now, text, Role.ASIDE))
+        return Heard(now, piece, Role.ASIDE)
+
+    def _after_answer(self, exchange: Exchange) -> None:
+        """The exchange may have ended, or wait for a prompt now."""
+        if exchange.state is State.ENDED:
+            self._close_if_ended()
+        elif exchange.prompt and exchange.prompt not in self._framer.prompts:
+            self._framer.prompts = (exchange.prompt, *self.dialect.prompts)
+        elif not exchange.prompt and len(self._framer.prompts) > len(self.dialect.prompts):
+            self._framer.prompts = self.dialect.prompts
+
+    def _close_if_ended(self) -> None:
+        if self._exchange is not None and self._exchange.state is State.ENDED:
+            self._exchange = None
+            if self._framer.prompts is not self.dialect.prompts:
+                self._framer.prompts = self.dialect.prompts

@@ -1,0 +1,111 @@
+"""What a session does and hears, as small frozen values; whoever wants to know listens: the trace, the live view, tests.
+
+The rule: everything that leaves a session leaves it as one of these, in the order in which it happened. `at` is the
+link's time in seconds.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Any
+
+import msgspec
+
+from wexicon.core.protocol.patterns import NOTHING
+from wexicon.core.tuning import Tuning
+
+
+class Role(StrEnum):
+    """What a piece was: our own `echo`; an `answer` that was wanted, or a `word` of it that was spelled out; the final
+    result code, `ok` or `error`, or a `stray` one that nobody waited for; a `prompt`; an `event` that the lexicon knows;
+    an `aside` that nobody understands; `broken`, damaged on its way."""
+
+    ECHO = "echo"
+    ANSWER = "answer"
+    WORD = "word"
+    OK = "ok"
+    ERROR = "error"
+    STRAY = "stray"
+    PROMPT = "prompt"
+    EVENT = "event"
+    ASIDE = "aside"
+    BROKEN = "broken"
+
+
+class Observation(msgspec.Struct, frozen=True):
+    """Something that happened at a time."""
+
+    at: float
+
+
+class Said(Observation, frozen=True):
+    """We said this; `exact` where no line end was added."""
+
+    text: str
+    exact: bool = False
+
+
+class Heard(Observation, frozen=True):
+    """The module sent this. Of an event `name` is what the lexicon calls it (empty: unknown), `values` its captures."""
+
+    text: str
+    role: Role
+    name: str = ""
+    values: Any = NOTHING
+
+
+class Tuned(Observation, frozen=True):
+    """Our side's rate and frame were changed."""
+
+    tuning: Tuning
+
+
+class Signalled(Observation, frozen=True):
+    """Control lines were driven; None is as it was."""
+
+    dtr: bool | None = None
+    rts: bool | None = None
+
+
+class Asked(Observation, frozen=True):
+    """The operator was asked to do something."""
+
+    act: str
+    text: str
+
+
+class Decided(Observation, frozen=True):
+    """Why something was done, for whoever asks afterwards."""
+
+    text: str
+
+
+class Began(Observation, frozen=True):
+    """A step of the work began."""
+
+    step: str
+
+
+class Listener:
+    """Takes observations. `idle` is called whenever nothing has happened for a while."""
+
+    def note(self, seen: Observation) -> None:
+        """Takes one."""
+
+    def idle(self) -> None:
+        """Nothing has happened for a while."""
+
+
+class Listeners(Listener):
+    """Several listeners as one."""
+
+    def __init__(self, *listeners: Listener) -> None:
+        self.all = listeners
+
+    def note(self, seen: Observation) -> None:
+        for listener in self.all:
+            listener.note(seen)
+
+    def idle(self) -> None:
+        for listener in self.all:
+            listener.idle()

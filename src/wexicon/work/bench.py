@@ -1,0 +1,80 @@
+"""One stand-in, one link to it in virtual time, and hands that work it: where work is rehearsed and tried.
+
+The rule: it is the same code that drives a port; only the clock and the wire are others.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from wexicon.core.agenda import Agenda
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.observations import Listener
+from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.speech import Speech
+from wexicon.core.tuning import Tuning
+from wexicon.links.virtual import VirtualClock, VirtualLink
+from wexicon.rig.standin import StandIn
+from wexicon.rig.standins import family
+from wexicon.rig.uart import WireFaults
+
+
+class Hands:
+    """Works a stand-in as a person would, and keeps what was asked."""
+
+    cuts_power = True
+    there = True
+
+    def __init__(self, standin: StandIn) -> None:
+        self.standin = standin
+        self.asked: list[str] = []
+
+    def ask(self, act: str, text: str) -> None:
+        self.asked.append(text)
+        self.standin.operate(act)
+
+    def noticed(self) -> None:
+        pass
+
+
+class VirtualBench:
+    """A stand-in that has power, in virtual time."""
+
+    def __init__(self, standin: StandIn, agenda: Agenda, lexicon: Lexicon | None) -> None:
+        self.standin = standin
+        self.agenda = agenda
+        self.lexicon = lexicon
+        self.hands = Hands(standin)
+
+    @classmethod
+    def of(
+        cls,
+        name: str,
+        lexicon: Lexicon | None,
+        *,
+        faults: WireFaults | None = None,
+        flash: dict[str, Any] | None = None,
+    ) -> VirtualBench:
+        """A bench with a stand-in of a family, as delivered but for `flash`."""
+        agenda = Agenda()
+        standin = family(name)(agenda, settings=flash, faults=faults)
+        standin.power(True)
+        return cls(standin, agenda, lexicon)
+
+    def link(self, tuning: Tuning | None = None) -> VirtualLink:
+        """The host's side of the stand-in's wire."""
+        made = VirtualLink(self.standin.name, VirtualClock(self.agenda), self.standin.uart, tuning)
+        self.standin.uart.to_host = made.take
+        return made
+
+    def session(
+        self,
+        listener: Listener | None = None,
+        stopping: Callable[[], bool] = lambda: False,
+        tuning: Tuning | None = None,
+    ) -> Session:
+        """A session on it, in the lexicon's dialect."""
+        dialect = self.lexicon.dialect if self.lexicon else Dialect(Speech())
+        return Session(self.link(tuning), dialect, listener, stopping)

@@ -1,0 +1,116 @@
+"""Dialogues and sheets rehearsed against stand-ins, in virtual time, with no port and no hardware."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from wexicon.core.agenda import Agenda
+from wexicon.core.dialogue import Program
+from wexicon.core.faults import CallFault
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.sheet import Seat
+from wexicon.core.text import meant
+from wexicon.core.tuning import Tuning
+from wexicon.links.virtual import VirtualClock
+from wexicon.records.trace import TraceWriter, recorded
+from wexicon.rig.bench import Bench, Unit, UnitTable, read_rig
+from wexicon.rig.standins import FAMILIES
+from wexicon.work.bench import VirtualBench
+from wexicon.work.dialogues import run_dialogue
+from wexicon.work.finding import read_file
+from wexicon.work.provision import Order, provision
+from wexicon.work.results import DialogueResult, UnitResult
+
+
+class Choice(msgspec.Struct):
+    """Which stand-in answers: a unit of a rig, a family's as delivered, or a recording."""
+
+    rig: Path | None = None
+    unit: str | None = None
+    standin: str | None = None
+    recording: Path | None = None
+
+    def of(self, lexicon: Lexicon | None, agenda: Agenda) -> Unit:
+        """The unit; raises Fault."""
+        if self.rig:
+            folder = self.rig.parent
+            bench = read_rig(read_file(self.rig), str(self.rig), agenda, lambda name: recorded(folder / name))
+            bench.power_up()
+            return self._unit_of(bench, lexicon)
+        name = "recording" if self.recording else self.standin or (lexicon.about.family if lexicon else "")
+        if name not in FAMILIES or (name == "recording" and not self.recording):
+            if not name:
+                raise CallFault("nothing answers", hint="name a --lexicon, a --standin, a --rig or a --recording")
+            raise CallFault(f"there is no stand-in {name}", hint=meant(name, set(FAMILIES) - {"recording"}))
+        table = UnitTable(name, trace=str(self.recording or ""))
+        bench = Bench("", {"unit": table}, agenda, None, lambda path: recorded(Path(path)))
+        bench.power_up()
+        return bench.units["unit"]
+
+    def _unit_of(self, bench: Bench, lexicon: Lexicon | None) -> Unit:
+        if self.unit:
+            try:
+                return bench.unit(self.unit)
+            except ValueError as fault:
+                raise CallFault(str(fault)) from None
+        family = lexicon.about.family if lexicon else ""
+        fitting = [u for u in bench.units.values() if u.standin.family == family] or list(bench.units.values())
+        if len(fitting) > 1 and not family:
+            raise CallFault("the rig has several units", hint=f"say which: --unit {' or '.join(bench.units)}")
+        return fitting[0]
+
+    def bench(self, lexicon: Lexicon | None) -> VirtualBench:
+        """The unit on a bench in virtual time. Raises Fault."""
+        agenda = Agenda()
+        return VirtualBench(self.of(lexicon, agenda).standin, agenda, lexicon)
+
+
+class _Traced:
+    """A listener on the bench's clock, or none."""
+
+    def __init__(self, bench: VirtualBench, path: Path | None, tuning: Tuning, secrets: list[str]) -> None:
+        self.writer: TraceWriter | None = None
+        if path:
+            end = bench.lexicon.dialect.speech.end if bench.lexicon else "crlf"
+            clock = VirtualClock(bench.agenda)
+            self.writer = TraceWriter(path, clock, link=bench.standin.name, tuning=tuning, end=end, secrets=secrets)
+
+    def close(self) -> str:
+        if self.writer:
+            self.writer.close()
+        return str(self.writer.path) if self.writer else ""
+
+
+def rehearse_dialogue(
+    program: Program,
+    values: Mapping[str, Any],
+    lexicon: Lexicon | None,
+    choice: Choice,
+    *,
+    trace: Path | None = None,
+    secrets: list[str] | None = None,
+) -> DialogueResult:
+    """Runs a dialogue against a stand-in. Raises Fault where there is none."""
+    bench = choice.bench(lexicon)
+    recording = bench.standin.family == "recording"
+    tuning = lexicon.delivered if lexicon else bench.standin.uart.tuning if recording else Tuning()
+    traced = _Traced(bench, trace, tuning, secrets or [])
+    session = bench.session(traced.writer, tuning=tuning)
+    result = run_dialogue(session, program, values, lexicon, bench.hands, attention=not recording)
+    result.trace = traced.close()
+    return result
+
+
+def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, order: Order | None = None) -> UnitResult:
+    """Provisions a stand-in as a seat of a sheet says. Raises Fault where there is none."""
+    bench = choice.bench(seat.lexicon)
+    tuning = seat.lexicon.delivered
+    traced = _Traced(bench, trace, tuning, seat.secrets())
+    session = bench.session(traced.writer, tuning=tuning)
+    result = provision(session, seat.lexicon, bench.hands, order or Order(seat.wanted, trust=seat.trust))
+    port = f"stand-in {bench.standin.family}"
+    return result.about(seat.name, port, seat.lexicon, traced.close())

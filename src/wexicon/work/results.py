@@ -1,0 +1,216 @@
+"""What came of the work, as data: one shape for a unit and one for a dialogue, for people, programs, register and reports.
+
+The rule: "after" is only ever what was read; a value stands as its type beside the words that show it; nothing secret
+stands here. What decides a verdict is `judge`, and nothing else.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from decimal import Decimal
+from enum import StrEnum
+from typing import Any
+
+import msgspec
+
+from wexicon import __version__
+from wexicon.core.faults import Fault, ModuleFault, Part
+from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.values import Value
+
+
+class Outcome(StrEnum):
+    """What became of a setting: `unchanged` (read, was right), `changed` (written, read back right), `accepted` (written,
+    acknowledged, cannot be read), `unverified` (cannot be read, was not written), `refused`, `differs`, `not read` (a
+    failure or a stop came first), `read` (nothing was wanted)."""
+
+    UNCHANGED = "unchanged"
+    CHANGED = "changed"
+    ACCEPTED = "accepted"
+    UNVERIFIED = "unverified"
+    REFUSED = "refused"
+    DIFFERS = "differs"
+    NOT_READ = "not read"
+    READ = "read"
+
+
+class Evidence(StrEnum):
+    """The strongest that this run saw for the final reading; see docs/proof.md."""
+
+    NONE = ""
+    READING = "reading"
+    RESTART = "restart"
+    POWER = "power-cycle"
+
+
+class Prove(StrEnum):
+    """What is asked for; `auto` is the strongest that needs no hands beyond those that attention needs anyway."""
+
+    AUTO = "auto"
+    POWER = "power"
+    RESTART = "restart"
+    READING = "reading"
+
+
+class Verdict(StrEnum):
+    """What became of a unit: `conforms` (every wanted setting is unchanged or changed), `unproved` (nothing is wrong, but
+    something is accepted or unverified, or the evidence is weaker than was asked for), `failed`, `stopped`, `skipped`;
+    `read` where nothing was wanted and all was read."""
+
+    CONFORMS = "conforms"
+    UNPROVED = "unproved"
+    FAILED = "failed"
+    STOPPED = "stopped"
+    SKIPPED = "skipped"
+    READ = "read"
+
+
+STATUS = {Verdict.CONFORMS: 0, Verdict.READ: 0, Verdict.SKIPPED: 0, Verdict.UNPROVED: 4, Verdict.STOPPED: 130}
+_STRENGTH = [Evidence.NONE, Evidence.READING, Evidence.RESTART, Evidence.POWER]
+_ASKED = {Prove.POWER: Evidence.POWER, Prove.RESTART: Evidence.RESTART}
+EXPLAINED = {
+    Evidence.POWER: "read back after a power cycle",
+    Evidence.RESTART: "read back after a restart",
+    Evidence.READING: "read as it stands now; whether it persists was not tried",
+}
+
+
+def at_least(evidence: Evidence, other: Evidence) -> bool:
+    """Whether evidence is as strong as another."""
+    return _STRENGTH.index(evidence) >= _STRENGTH.index(other)
+
+
+class Shown(msgspec.Struct):
+    """A value: as its type (null where it is a secret, or not understood), its unit, and as it is shown. What a module sent
+    stands as it was sent: whoever prints it escapes it."""
+
+    value: str | int | float | bool | dict[str, Any] | None
+    unit: str
+    shown: str
+
+    @classmethod
+    def of(cls, setting: Setting, value: Value | None) -> Shown | None:
+        """A setting's value; None where there is none."""
+        if value is None:
+            return None
+        unit = str(getattr(setting.kind, "unit", "")) or ("baud" if setting.kind.rates() else "")
+        if setting.secret:
+            return cls(None, "", setting.show(value))
+        plain: Any = float(value) if isinstance(value, Decimal) else value
+        return cls(plain, unit, setting.show(value))
+
+
+class SettingResult(msgspec.Struct):
+    """What became of one setting; before, wanted and after are null where there is none."""
+
+    name: str
+    outcome: Outcome
+    before: Shown | None = None
+    wanted: Shown | None = None
+    after: Shown | None = None
+    note: str = ""
+
+
+class Failure(msgspec.Struct):
+    """Why it failed: the step, what went wrong, what was said and heard, what it points to, the exit status."""
+
+    step: str
+    what: str
+    said: str = ""
+    expected: str = ""
+    heard: list[str] = []
+    next: str = ""
+    status: int = 1
+
+    @classmethod
+    def of(cls, fault: Fault, step: str) -> Failure:
+        """The record of a fault."""
+        part = fault.part if isinstance(fault, ModuleFault) else Part()
+        return cls(step, fault.what, part.said, part.expected, part.heard, fault.hint, fault.status)
+
+
+class StepTime(msgspec.Struct):
+    """How many seconds a step took."""
+
+    step: str
+    seconds: float
+
+
+class UnitResult(msgspec.Struct):
+    """What came of one unit. `started` is UTC; `sheet` and `lexicon_digest` are SHA-256 digests of the files; `trusted` are
+    the settings taken on the module's word, `also_changed` those that no sheet named and that are not as they were."""
+
+    verdict: Verdict = Verdict.FAILED
+    evidence: Evidence = Evidence.NONE
+    seat: str = ""
+    port: str = ""
+    lexicon: str = ""
+    identity: dict[str, str] = {}
+    settings: list[SettingResult] = []
+    failure: Failure | None = None
+    trusted: list[str] = []
+    also_changed: list[str] = []
+    remarks: list[str] = []
+    written: int = 0
+    exchanges: int = 0
+    seconds: float = 0.0
+    steps: list[StepTime] = []
+    started: datetime | None = None
+    wexicon: str = __version__
+    sheet: str = ""
+    lexicon_digest: str = ""
+    trace: str = ""
+
+    @property
+    def status(self) -> int:
+        """The exit status that it stands for."""
+        return STATUS.get(self.verdict, self.failure.status if self.failure else 1)
+
+    def about(self, seat: str, port: str, lexicon: Lexicon, trace: str, sheet: str = "") -> UnitResult:
+        """The same, with where it comes from."""
+        self.seat, self.port, self.trace, self.sheet = seat, port, trace, sheet
+        self.lexicon, self.lexicon_digest = lexicon.about.family, lexicon.digest
+        return self
+
+
+class DialogueResult(msgspec.Struct):
+    """What came of a dialogue: `passed`, failed or stopped. Times are seconds: in all, on the wire, waiting for the module,
+    and pauses that the dialogue makes."""
+
+    dialogue: str
+    verdict: str
+    kept: dict[str, Any]
+    notes: list[str]
+    failure: Failure | None
+    exchanges: int
+    seconds: float
+    on_wire: float
+    waiting: float
+    pauses: float
+    trace: str = ""
+
+    @property
+    def status(self) -> int:
+        """The exit status that it stands for."""
+        return self.failure.status if self.failure else 0
+
+
+def judge(
+    settings: Iterable[SettingResult], evidence: Evidence, asked: Prove, trust: Iterable[str] = ()
+) -> tuple[Verdict, list[str]]:
+    """The verdict that settings and evidence stand for, and the settings among them that rest on the module's word.
+    `trust` are those for which its word is enough."""
+    trusted: list[str] = []
+    verdict = Verdict.CONFORMS
+    allowed = set(trust)
+    if not at_least(evidence, _ASKED.get(asked, Evidence.READING)):
+        verdict = Verdict.UNPROVED
+    for line in settings:
+        if line.outcome in (Outcome.REFUSED, Outcome.DIFFERS, Outcome.NOT_READ):
+            return Verdict.FAILED, []
+        if line.outcome is Outcome.ACCEPTED and line.name in allowed:
+            trusted.append(line.name)
+        elif line.outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
+            verdict = Verdict.UNPROVED
+    return verdict, trusted

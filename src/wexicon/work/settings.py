@@ -1,0 +1,253 @@
+"""What a module keeps, read and written by its lexicon: single settings, groups in one answer, bits in a block.
+
+The rule: a pass of reading is believed when nothing unexpected was heard during it and the module answered the closing
+question, who it is, as before; otherwise all of it is read again, in silence. What a group holds besides what was named
+is written back as it was read twice.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from wexicon.core.faults import ModuleFault, Part
+from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
+from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
+from wexicon.core.protocol.exchange import How, Outcome
+from wexicon.core.protocol.insertion import InsertionFault
+from wexicon.core.protocol.session import HIDDEN, Session
+from wexicon.core.values import Value, ValueFault
+
+MOST_PASSES = 4
+
+
+class Refused(ModuleFault):
+    """The module understood and returned an error."""
+
+
+class Speaks(Protocol):
+    """What settings need of the module whose they are."""
+
+    session: Session
+    lexicon: Lexicon
+    identity: dict[str, str]
+
+    def say(self, said: str, phrase: Phrase, shown: str | None = None) -> Outcome: ...
+
+    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, secret: bool = False) -> Outcome: ...
+
+    def still_there(self) -> bool: ...
+
+    def identify(self) -> dict[str, str]: ...
+
+    def has(self, name: str) -> bool: ...
+
+    def moved(self, setting: Setting, value: Value) -> None: ...
+
+    def fault(self, what: str, outcome: Outcome) -> ModuleFault: ...
+
+    def error(self, code: str) -> str: ...
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What was read of a setting: the module's words, and the value unless `why` says why they are not understood."""
+
+    text: str
+    value: Value | None
+    why: str = ""
+    part: Part | None = None
+
+    def understood(self, name: str) -> Value:
+        """The value. Raises ModuleFault where there is none."""
+        if self.value is None:
+            raise ModuleFault(f"{name}: the module's answer is not understood: it {self.why}", part=self.part)
+        return self.value
+
+
+class Settings:
+    """The settings of one module."""
+
+    def __init__(self, module: Speaks) -> None:
+        self.module = module
+        self.session = module.session
+        self.lexicon = module.lexicon
+        self._blocks: dict[str, bytes] = {}
+
+    # -- reading ------------------------------------------------------------------------------------------------
+
+    def read(self, names: Iterable[str], failed: dict[str, str] | None = None) -> dict[str, Reading]:
+        """All settings among `names` that can be read and that this firmware has; a group is asked once. What cannot be
+        read is a ModuleFault, or put into `failed` where that is given."""
+        wanted = [name for name in names if self.lexicon.setting(name).readable and self.module.has(name)]
+        if not wanted:
+            return {}
+        before: dict[str, Reading] | None = None
+        for turn in range(MOST_PASSES):
+            troubles = self.session.troubles
+            if failed is not None:
+                failed.clear()
+            found = self._pass(wanted, failed, in_silence=turn > 0)
+            if self.session.troubles == troubles:
+                if self.module.identity:
+                    if self.module.still_there():
+                        return found
+                elif self.lexicon.identify:
+                    # Who it is was never asked: in a dialogue that is the person's own business.
+                    return found
+                elif before == found:
+                    # With nobody to ask who it is, two passes must agree.
+                    return found
+                else:
+                    before = found
+                    continue
+            before = None
+            self.session.decide("something unexpected was heard while reading; reading again")
+            self.session.settle(self.session.dialect.within, 2 * self.session.dialect.within)
+        raise ModuleFault(
+            "the settings cannot be read for certain: something else is heard on the line each time",
+            where=self.session.link.name,
+            hint="Look for a loose wire, a missing ground, or a module that talks unasked (the trace shows what came).",
+        )
+
+    def _pass(self, names: Sequence[str], failed: dict[str, str] | None, *, in_silence: bool) -> dict[str, Reading]:
+        found: dict[str, Reading] = {}
+        groups: dict[str, dict[str, str]] = {}
+        for name in names:
+            setting = self.lexicon.setting(name)
+            try:
+                if in_silence:
+                    self.session.settle(0.05, 0.5)
+                found[name] = self._one(setting, groups)
+            except ModuleFault as fault:
+                if failed is None:
+                    raise
+                failed[name] = fault.what.partition(": ")[2] or fault.what
+        return found
+
+    def _one(self, setting: Setting, groups: dict[str, dict[str, str]]) -> Reading:
+        if setting.from_link:
+            # What cannot be asked is told by the link: the module has just answered at this rate and frame.
+            value = setting.kind.from_link(self.session.link.tuning)
+            return (
+                Reading(setting.kind.show(value), value)
+                if value is not None
+                else Reading("", None, "is not on the link")
+            )
+        if setting.read:
+            outcome = self.module.ask(setting.read, secret=setting.secret)
+            if not outcome.ok:
+                raise self.module.fault(f"{setting.name} cannot be read", outcome)
+            return self._decoded(setting, str(outcome.captures["value"]))
+        assert setting.group
+        if setting.group.name not in groups:
+            groups[setting.group.name] = self._read_group(setting.group)
+        return self._decoded(setting, groups[setting.group.name][setting.name])
+
+    def granted(self, name: str) -> Value | None:
+        """What the network made of a setting; None where nobody can tell."""
+        setting = self.lexicon.setting(name)
+        if setting.granted is None:
+            return None
+        outcome = self.module.say(setting.granted.say.fill({}), setting.granted)
+        if not outcome.ok or not str(outcome.captures.get("value", "")):
+            return None
+        return self._decoded(setting, str(outcome.captures["value"])).value
+
+    def _members(self, group: Group) -> list[Setting]:
+        return [setting for setting in self.lexicon.settings.values() if setting.group is group]
+
+    def _read_group(self, group: Group) -> dict[str, str]:
+        assert group.read
+        members = self._members(group)
+        outcome = self.module.ask(group.read, secret=any(setting.secret for setting in members))
+        if not outcome.ok:
+            raise self.module.fault(f"{group.name} cannot be read", outcome)
+        if not group.size:
+            return {name: str(value) for name, value in outcome.captures.items()}
+        try:
+            block = take_block(group, str(outcome.captures["block"]))
+        except BlockFault as fault:
+            raise self.module.fault(f"{group.name}: {fault}", outcome) from None
+        self._blocks[group.name] = block
+        return {setting.name: str(bits_of(block, setting.place)) for setting in members if setting.place}
+
+    def _decoded(self, setting: Setting, text: str) -> Reading:
+        if setting.appends:
+            if not self.module.identity:
+                self.module.identify()
+            text = text.removesuffix(setting.appends.fill(self.module.identity))
+        part = Part(heard=[HIDDEN if setting.secret else text])
+        try:
+            return Reading(text, setting.kind.decode(text), "", part)
+        except ValueFault as fault:
+            return Reading(text, None, fault.why, part)
+
+    # -- writing ------------------------------------------------------------------------------------------------
+
+    def write(self, values: Mapping[str, Value], others: Mapping[str, Value]) -> None:
+        """Writes plain values: one setting, or settings of one group together. `others` are the values that the rest of the
+        group has. Raises Refused where the module returns an error."""
+        names = list(values)
+        setting = self.lexicon.setting(names[0])
+        what = ", ".join(names)
+        if setting.write:
+            phrase = setting.write
+            filled: dict[str, Any] = {"value": setting.kind.encode(values[names[0]])}
+        elif setting.group and setting.group.write:
+            phrase = setting.group.write
+            filled = self._group_fields(setting.group, values, others)
+        else:
+            raise ModuleFault(f"{what} cannot be written", where=self.session.link.name)
+        try:
+            said = phrase.say.fill(filled, quoting=self.session.dialect.speech.quotes)
+        except InsertionFault as fault:
+            raise ModuleFault(f"{what}: {fault}") from None
+        members = self._members(setting.group) if setting.group and not setting.write else [setting]
+        secret = any(one.secret for one in members)
+        outcome = self.module.say(said, phrase, phrase.say.fill(dict.fromkeys(filled, HIDDEN)) if secret else None)
+        if outcome.how is How.ERROR:
+            raise Refused(self.module.error(outcome.code), part=Part.of(outcome), where=self.session.link.name)
+        if not outcome.ok:
+            raise self.module.fault(f"{what}: the module did not confirm the new value", outcome)
+        for name in names:
+            self.module.moved(self.lexicon.setting(name), values[name])
+
+    def _group_fields(self, group: Group, values: Mapping[str, Value], others: Mapping[str, Value]) -> dict[str, Any]:
+        members = {setting.name: setting for setting in self._members(group)}
+        if not group.size:
+            assert group.write
+            known = {**others, **values}
+            missing = [name for name in group.write.say.names if name not in known]
+            known.update({name: found.understood(name) for name, found in self.read(missing).items()})
+            return {name: members[name].kind.encode(known[name]) for name in group.write.say.names if name in known}
+        block = self._read_twice(group) if group.read else bytes(group.size)
+        places = {name: setting.place for name, setting in members.items() if setting.place}
+        numbers = {name: int(members[name].kind.encode(value)) for name, value in values.items()}
+        try:
+            return {"block": put_bits(group, block, numbers, places)}
+        except BlockFault as fault:
+            raise ModuleFault(f"{group.name}: {fault}") from None
+
+    def _read_twice(self, group: Group) -> bytes:
+        """The block as two readings one after the other agree on."""
+        before: bytes | None = None
+        for _ in range(MOST_PASSES):
+            self._read_group(group)
+            if self._blocks[group.name] == before:
+                return before
+            before = self._blocks[group.name]
+        raise ModuleFault(f"{group.name}: no two readings agree", where=self.session.link.name)
+
+    def whole_group(self, names: Iterable[str]) -> list[str]:
+        """All settings that stand in the same groups as `names`, and can be read."""
+        groups = {s.group.name for name in names if (s := self.lexicon.setting(name)).group and not s.write and s.group}
+        return [s.name for s in self.lexicon.settings.values() if s.group and s.group.name in groups and s.readable]
+
+    def shown(self, name: str, reading: Reading) -> str:
+        """A reading as a person sees it."""
+        setting = self.lexicon.setting(name)
+        if setting.secret:
+            return HIDDEN
+        return setting.show(reading.value) if reading.value is not None else f"{reading.text} (unknown)"
