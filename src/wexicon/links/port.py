@@ -161,7 +161,8 @@ class DeviceLink(PortLink):
 
     def read(self, until: float) -> bytes:
         try:
-            if not self._poll.poll(max(0.0, until - time.monotonic()) * 1000):
+            left = until - time.monotonic()
+            if not self._poll.poll(left * 1000 if left > 0 else 0):
                 return b""
             data = os.read(self._fd, 65_536)
         except BlockingIOError:

@@ -55,7 +55,7 @@ class What(StrEnum):
     CLOSED = "closed"
 
 
-class Record(msgspec.Struct, omit_defaults=True):
+class Record(msgspec.Struct, omit_defaults=True, gc=False):
     """One line of a trace; the fields are there where they mean something. What JSON cannot carry as text is in `hex`."""
 
     at: float
@@ -83,10 +83,11 @@ class Record(msgspec.Struct, omit_defaults=True):
 def record_of(seen: Observation, began: float) -> Record:
     """The record of an observation, in seconds since `began`."""
     at = round(seen.at - began, 6)
-    if isinstance(seen, Said):
-        return Record(at, What.SAID, seen.text, "", None, seen.exact)
+    # The two that are many stand first.
     if isinstance(seen, Heard):
         return Record(at, What.HEARD, seen.text, "", seen.role)
+    if isinstance(seen, Said):
+        return Record(at, What.SAID, seen.text, "", None, seen.exact)
     if isinstance(seen, Tuned):
         return Record(at, What.TUNED, rate=seen.tuning.rate, frame=seen.tuning.frame)
     if isinstance(seen, Signalled):
@@ -116,10 +117,12 @@ class TraceWriter(Listener):
         self.path = path
         self._clock = clock
         self._live = live
-        self._began = self._flushed = clock.now()
+        self._began = clock.now()
+        self._due = self._began + FLUSH_EVERY
         self._secrets = sorted({secret for secret in secrets if secret}, key=len, reverse=True)
         self._encoder = msgspec.json.Encoder()
         self._pending: list[Observation] = []
+        self._ended = False
         path.parent.mkdir(parents=True, exist_ok=True)
         self._file = path.open("wb", buffering=0)
         first = Record(
@@ -138,21 +141,28 @@ class TraceWriter(Listener):
 
     def note(self, seen: Observation) -> None:
         """Takes an observation; nothing once the trace has ended."""
-        if self._file.closed:
+        if self._ended:
             return
-        self._pending.append(seen)
+        pending = self._pending
+        pending.append(seen)
         if self._live:
             self._live(self._safe(record_of(seen, self._began)))
-        if seen.at - self._flushed > FLUSH_EVERY or len(self._pending) > _MOST_PENDING:
+        if seen.at > self._due or len(pending) > _MOST_PENDING:
             self.idle()
 
     def idle(self) -> None:
         """Writes what has not been written yet."""
         pending, self._pending = self._pending, []
-        if pending and not self._file.closed:
+        if pending and not self._ended:
             began = self._began
-            self._flushed = pending[-1].at
-            self._write([self._safe(record_of(seen, began)) for seen in pending])
+            self._due = pending[-1].at + FLUSH_EVERY
+            records = [record_of(seen, began) for seen in pending]
+            try:
+                if self._secrets:
+                    records = [self._safe(record) for record in records]
+                self._write(records)
+            except UnicodeEncodeError:
+                self._write([self._safe(record) for record in records])
 
     def _safe(self, record: Record) -> Record:
         """The record without secrets, and with what is no UTF-8 in hexadecimal."""
@@ -169,8 +179,9 @@ class TraceWriter(Listener):
 
     def close(self) -> None:
         """Ends the trace."""
-        if not self._file.closed:
+        if not self._ended:
             self.idle()
+            self._ended = True
             now = self._clock.now()
             self._write([Record(round(now - self._began, 6), What.CLOSED)])
             if self._live:

@@ -32,6 +32,10 @@ QUICK = 0.3
 SLOW = 1.0
 # How long after its answer a module may move to another rate.
 MOVES_WITHIN = 1.5
+# How long after hands have moved the likeliest link is tried alone, beyond what the lexicon says a start takes.
+ALONE = 2.0
+# Every so many times a module that takes its time to answer is given that time.
+PATIENT_EACH = 3
 # How long a jig takes the power away.
 POWER_OFF = 0.3
 
@@ -92,7 +96,6 @@ class Attention:
         self.by_hands = False
         found = self._with_hands(self._candidates(likely)) if by_hands else self._find(likely)
         self.held = self.managed = True
-        self.session.await_owed()
         self.spoke()
         return found
 
@@ -113,10 +116,17 @@ class Attention:
         """Whether a harmless line is answered on this link now."""
         session = self.session
         session.tune(tuning)
-        session.await_owed()
-        probe = self.lexicon.attention.probe
-        wire = tuning.wire_time(len(probe.say.source) + 24)
-        return self._answers(max(within, probe.within or 0.0) + session.dialect.gap + wire)
+        return self._answers(max(within, self._soon()))
+
+    def _soon(self) -> float:
+        """How long an answer takes that comes at once: the lexicon's own word for its probe, or a moment, the silence that
+        ends it and its time on the wire."""
+        stated = self.lexicon.attention.probe.within
+        return (
+            stated
+            if stated is not None
+            else AT_ONCE + self.session.dialect.gap + self.session.link.tuning.wire_time(24)
+        )
 
     def prove(self, links: Sequence[Tuning]) -> None:
         """The module was told to go to the first of these links: waits for its answer there, and looks where it is if none
@@ -155,10 +165,8 @@ class Attention:
             self.session.quiet(self.lexicon.start.within)
         # The first round is quick; the second finds a module that had not started yet, or that takes its time.
         # The last tries what is seldom changed, the frame.
-        stated = attention.probe.within
-        first = stated if stated is not None else min(AT_ONCE + self.session.dialect.gap, self.session.dialect.within)
-        slow = max(SLOW, stated or 0.0)
-        for within, tunings in ((first, candidates), (slow, candidates), (QUICK, self._other_frames())):
+        slow = max(SLOW, attention.probe.within or 0.0)
+        for within, tunings in ((0.0, candidates), (slow, candidates), (QUICK, self._other_frames())):
             for tuning in tunings:
                 if self._listens_at(tuning, within):
                     return tuning
@@ -183,12 +191,16 @@ class Attention:
     def _listens_at(self, tuning: Tuning, within: float) -> bool:
         session = self.session
         session.tune(tuning)
+        within = max(within, self._soon())
         if self.tries and session.dialect.window:
             # What was heard at another rate is the beginning of a line to the module until its window is over.
             session.quiet(session.dialect.window)
         if self.lexicon.attention.how == "escape":
             # A module that listens already would take the escape for a command.
-            if not self._just_left and self._answers(QUICK):
+            guarded = self.lexicon.attention.guard > 0
+            if not guarded and self._escape() and self._answers(within):
+                return True
+            if not self._just_left and self._answers(within):
                 return True
             if self.tries and self.tries[-1].how is How.ERROR:
                 # It listens, and what it had heard of us at another rate spoilt the line.
@@ -253,7 +265,7 @@ class Attention:
         before = session.clock.now()
         session.silence(attention.guard)
         session.pauses += session.clock.now() - before
-        outcome = session.exchange(attention.escape, attention.answer, attention.guard + QUICK, exact=True)
+        outcome = session.exchange(attention.escape, attention.answer, attention.guard + self._soon(), exact=True)
         self._tried(attention.escape, outcome, outcome.heard)
         return outcome.ok
 
@@ -272,13 +284,18 @@ class Attention:
         self.by_hands = True
         self._ask_for_hands(attention.operator)
         end = session.clock.now() + self.patience
+        # Where it is most likely to answer is tried alone for as long as a start takes.
+        alone = session.clock.now() + self.lexicon.start.within + ALONE
         half_since: float | None = None
+        turn = 0
         while session.clock.now() < end:
-            for tuning in candidates:
+            for tuning in candidates if session.clock.now() > alone else candidates[:1]:
+                session.heed_stop()
                 session.tune(tuning)
                 if attention.window and not self._escape():
                     continue
-                state = self._listens()
+                turn += 1
+                state = self._listens(patient=turn % PATIENT_EACH == 0)
                 if state == "whole":
                     self.operator.noticed()
                     return tuning
@@ -289,7 +306,7 @@ class Attention:
                         half_since = end
                         early = "The key was let go too early: only some commands are answered. "
                         self._ask_for_hands(early + attention.operator)
-            session.quiet(0.1)
+            session.quiet(0.02)
         if half_since is not None:
             raise Unreachable(
                 "the module answers some commands only",
@@ -314,15 +331,17 @@ class Attention:
         session.asked("attention", text)
         self.operator.ask("attention", text)
 
-    def _listens(self) -> str:
-        """no, half or whole. The first line after a start may be answered with an error, so it is said again once."""
-        if not self._answers(QUICK):
+    def _listens(self, *, patient: bool = False) -> str:
+        """no, half or whole. The first line after a start may be answered with an error, so it is said again once.
+        `patient` gives a module that takes its time all that the lexicon says an answer may take."""
+        within = max(self._soon(), self.session.dialect.within) if patient else self._soon()
+        if not self._answers(within):
             heard = self.tries[-1].heard
             understood = self.tries[-1].how is How.ERROR or any(not garbled(text) for text in heard)
-            if not understood or not self._answers(QUICK):
+            if not understood or not self._answers(within):
                 return "no"
         whole = self.lexicon.attention.whole
-        if whole and not self.ask(whole, QUICK).ok:
+        if whole and not self.ask(whole, max(within, QUICK)).ok:
             return "half"
         return "whole"
 

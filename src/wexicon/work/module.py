@@ -52,8 +52,14 @@ class Module:
     # -- asking -------------------------------------------------------------------------------------------------
 
     def say(self, said: str, phrase: Phrase, shown: str | None = None) -> Outcome:
-        """One exchange, with its attention."""
+        """One exchange, with its attention. While an earlier answer may still come, what is asked first is something whose
+        answer cannot be taken for it."""
         self.attention.keep()
+        if self.session.owed and not _distinct(phrase):
+            asks = (*self.lexicon.identify, *(one.read for one in self.lexicon.settings.values() if one.read))
+            known = next((ask for ask in asks if _distinct(ask)), None)
+            if known is None or not self.session.exchange(known.say.fill({}), known.expect, known.within).ok:
+                self.session.await_owed()
         outcome = self.session.exchange(said, phrase.expect, phrase.within, shown=shown)
         self.attention.spoke()
         return outcome
@@ -248,3 +254,8 @@ class Module:
         if not code:
             return "it returned an error"
         return f"error {visible(code)} ({self.meaning(code) or 'no meaning known'})"
+
+
+def _distinct(phrase: Phrase) -> bool:
+    """Whether the answer names what it answers."""
+    return bool(phrase.expect.wants and phrase.expect.wants[0].pattern.start)

@@ -384,6 +384,9 @@ class _Walk:
 
     def _start(self, how: Evidence) -> None:
         """Has the module start, comes back, asks who it is, reads."""
+        for name, line in self.lines.items():
+            # What the network granted may be gone for a while after a start.
+            self._note_granted(name, line)
         restarts = any(self.lexicon.actions[name].restarts for line in self._wanted() for name in line.setting.then)
         if how is Evidence.READING and restarts and self.write and self.lexicon.restart() and not self.final:
             # What is written counts only from the next start on: then it is made, asked for or not.

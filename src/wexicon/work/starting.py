@@ -70,6 +70,10 @@ def _by_power(module: Module) -> Evidence:
         module.operator.ask("power-cycle", POWER_CYCLE)
         seen = module.operator.cuts_power or _wait_until_gone(module, attention.patience)
     _apply_pending(module)
+    # A ready word is waited for where our side is tuned to hear it.
+    own = lexicon.attention.tuning
+    if not own and module.expected_links()[0] == session.link.tuning:
+        _heard_ready(module)
     _find_again(module, just_left=seen)
     module.operator.noticed()
     return Evidence.POWER if seen else Evidence.READING
@@ -77,22 +81,28 @@ def _by_power(module: Module) -> Evidence:
 
 def come_back(module: Module) -> bool:
     """After an action that has the module start again: waits for it, and gets its attention; whether the start was seen."""
-    session, lexicon = module.session, module.lexicon
-    ready = lexicon.start.ready
     _apply_pending(module)
-    if ready is not None:
-        # What was sent before at another rate may stand in front of the ready word, on the same line.
-        whole = ready.source == ready.start
-        came = session.wait_for(
-            lambda event: ready.match(event.text) is not None or (whole and event.text.endswith(ready.source)),
-            session.clock.now() + lexicon.start.within + GRACE,
-        )
-        if came is not None:
-            _find_again(module, just_left=False)
-            return True
+    if _heard_ready(module):
+        _find_again(module, just_left=False)
+        return True
     gone = _wait_until_gone(module)
     _find_again(module, just_left=gone)
     return gone
+
+
+def _heard_ready(module: Module) -> bool:
+    """Waits for the word with which the module says that it listens; false where it has none, or it did not come."""
+    session, start_ = module.session, module.lexicon.start
+    ready = start_.ready
+    if ready is None:
+        return False
+    # What was sent before at another rate may stand in front of the ready word, on the same line.
+    whole = ready.source == ready.start
+    came = session.wait_for(
+        lambda event: ready.match(event.text) is not None or (whole and event.text.endswith(ready.source)),
+        session.clock.now() + start_.within + GRACE,
+    )
+    return came is not None
 
 
 def _apply_pending(module: Module) -> None:
@@ -126,7 +136,6 @@ def _find_again(module: Module, *, just_left: bool) -> None:
                 session.heed_stop()
                 if attention.answers_at(link):
                     attention.held = True
-                    session.await_owed()
                     attention.spoke()
                     return
     attention.lose()

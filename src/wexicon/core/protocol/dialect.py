@@ -36,7 +36,8 @@ class Final(msgspec.Struct, frozen=True):
 
 class Dialect:
     """`within`, `rest`, `window` and `gap` are the speech's durations in seconds; `headers` the raw blocks that are cut as
-    such; `prompts` what may come with no line end at any time."""
+    such; `prompts` what may come with no line end at any time; `starts` by how many characters, and which, anything that is
+    known begins."""
 
     def __init__(self, speech: Speech, events: Mapping[str, Pattern] | None = None, *others: Pattern) -> None:
         self.speech = speech
@@ -63,6 +64,9 @@ class Dialect:
         self._result_starts = _starts(pattern for _, pattern in self._results)
         self._anyhow: tuple[Named, ...] = tuple(one for one in self.events.items() if not one[1].start)
         self._by_start = _told_apart(tuple(self.events.items()), self._anyhow)
+        # What every event and result code begins with, by its first character; None where one may begin with anything.
+        named = [*self.events.items(), *self._results, *((word, compiled(word)) for word in self._words)]
+        self.starts = None if any(not one.start for _, one in named) else _told_apart(tuple(named), ())
 
     def with_end(self, end: str) -> Dialect:
         """The same with another line end (none, cr, lf, crlf)."""
@@ -75,7 +79,9 @@ class Dialect:
 
     def encode(self, text: str, *, exact: bool = False) -> bytes:
         """The bytes of a line, its end added unless `exact`. Raises InsertionFault where it cannot be said."""
-        if self.form == "sentences":
+        if self.form == "lines":
+            pass
+        elif self.form == "sentences":
             text = with_checksum(text)
         elif self.form == "bytes":
             try:

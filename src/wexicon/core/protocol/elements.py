@@ -6,7 +6,7 @@ The rule: what cannot be read is a PatternFault with its column; what comes out 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from decimal import Decimal
 from itertools import pairwise
 from typing import Any
@@ -151,17 +151,23 @@ def is_free(element: Element) -> bool:
     return isinstance(element, Anything) or (isinstance(element, Capture) and element.free)
 
 
+def _listed(text: str) -> list[str]:
+    return [part.strip().strip('"') for part in text.split(",")] if text else []
+
+
+# What makes a captured text the value of its kind; of other kinds it is the text itself.
+CONVERTERS: dict[str, Callable[[str], Any]] = {
+    "int": lambda text: int(text[:LONGEST_NUMBER]),
+    "decimal": lambda text: Decimal(text[:LONGEST_NUMBER]),
+    "quoted": lambda text: text[1:-1],
+    "list": _listed,
+}
+
+
 def convert(kind: str, text: str) -> Any:
     """A captured text as the value of its kind."""
-    if kind == "int":
-        return int(text[:LONGEST_NUMBER])
-    if kind == "decimal":
-        return Decimal(text[:LONGEST_NUMBER])
-    if kind == "quoted":
-        return text[1:-1]
-    if kind == "list":
-        return [part.strip().strip('"') for part in text.split(",")] if text else []
-    return text
+    make = CONVERTERS.get(kind)
+    return make(text) if make else text
 
 
 Parts = list[tuple[Element | None, list[Element]]]

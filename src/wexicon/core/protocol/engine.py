@@ -11,10 +11,13 @@ from typing import Any
 
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.events import Events
-from wexicon.core.protocol.exchange import Exchange, Misuse, State
-from wexicon.core.protocol.framing import Broken, Framer, Piece, Prompt
+from wexicon.core.protocol.exchange import ENDED, WAITING, Exchange, Misuse
+from wexicon.core.protocol.framing import Broken, Framer, Piece
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.protocol.patterns import NOTHING
+
+# Looked up once, not with each line.
+_ASIDE, _EVENT, _STRAY, _ECHO = Role.ASIDE, Role.EVENT, Role.STRAY, Role.ECHO
 
 
 class Engine:
@@ -54,7 +57,7 @@ class Engine:
             self._echo = [text] if text else []
         else:
             self._echo = [part for part in text.replace("\r", "\n").split("\n") if part]
-        if exchange.state is not State.ENDED:
+        if exchange.state is not ENDED:
             self._exchange = exchange
             if exchange.prompt:
                 self._framer.prompts = (exchange.prompt, *self.dialect.prompts)
@@ -80,7 +83,7 @@ class Engine:
             self._judge_all(pieces, now, heard)
         exchange = self._exchange
         if exchange is not None and now >= exchange.deadline:
-            if exchange.state is State.WAITING and self.dialect.form == "lines":
+            if exchange.state is WAITING and self.dialect.form == "lines":
                 # A last line without its end counts when time is up.
                 self._judge_all(self._framer.release(), now, heard)
             exchange.elapse(now)
@@ -97,32 +100,38 @@ class Engine:
 
     def _judge_all(self, pieces: list[Piece], now: float, heard: list[Heard]) -> None:
         events, dialect = self.events, self.dialect
+        starts = dialect.starts if not self._sentences else None
         for piece in pieces:
-            if self._exchange is not None or self._echo or piece.__class__ is not str or self._sentences:
-                seen = self._judge(piece, now)
-            elif found := dialect.event(piece, self.known):
-                seen = Heard(now, piece, Role.EVENT, *found)
-                events.add(seen)
-            elif dialect.final(piece):
-                seen = Heard(now, piece, Role.STRAY)
-            else:
-                seen = Heard(now, piece, Role.ASIDE)
-                events.add(seen)
-            heard.append(seen)
+            if self._exchange is not None or self._echo or piece.__class__ is not str:
+                heard.append(self._judge(piece, now))
+                continue
+            assert isinstance(piece, str)
+            if starts is not None:
+                # Most of what comes unasked begins like nothing that is known.
+                known = starts.get(piece[:1])
+                if known is None or piece[: known[0]] not in known[1]:
+                    seen = Heard(now, piece, _ASIDE)
+                    heard.append(seen)
+                    events.add(seen)
+                    continue
+            heard.append(self._judge_line(piece, now))
 
     def _judge(self, piece: Piece, now: float) -> Heard:
         """One piece where there is more to think of than events."""
         exchange = self._exchange
+        if isinstance(piece, str):
+            return self._judge_line(piece, now)
         if isinstance(piece, Broken):
             if exchange:
                 exchange.overhear(piece.text)
             return Heard(now, piece.text, Role.BROKEN)
-        if isinstance(piece, Prompt):
-            if exchange:
-                exchange.hear_prompt(piece, now)
-                self._after_answer(exchange)
-            return Heard(now, piece.text, Role.PROMPT)
-        text = piece
+        if exchange:
+            exchange.hear_prompt(piece, now)
+            self._after_answer(exchange)
+        return Heard(now, piece.text, Role.PROMPT)
+
+    def _judge_line(self, piece: str, now: float) -> Heard:
+        exchange, text = self._exchange, piece
         if self._sentences and text[-3:-2] == "*":
             # The checksum was checked and has no more to tell; patterns are written without it.
             text = text[:-3]
@@ -130,7 +139,7 @@ class Engine:
             if text in self._echo:
                 self._echo.remove(text)
                 self.echoes += 1
-                return Heard(now, piece, Role.ECHO)
+                return Heard(now, piece, _ECHO)
             if self.dialect.speech.end == "none" and text.startswith(self._echo[0]):
                 text = text[len(self._echo.pop(0)) :]
                 self.echoes += 1
@@ -145,19 +154,19 @@ class Engine:
                     return Heard(now, piece, role)
                 event = self.dialect.event(text, known)
         elif (event := self.dialect.event(text, known)) is None and self.dialect.final(text):
-            return Heard(now, piece, Role.STRAY)
+            return Heard(now, piece, _STRAY)
         if event is not None:
-            seen = Heard(now, text, Role.EVENT, *event)
+            seen = Heard(now, text, _EVENT, *event)
             self.events.add(seen)
-            return seen if text == piece else Heard(now, piece, Role.EVENT, *event)
+            return seen if text == piece else Heard(now, piece, _EVENT, *event)
         if exchange is not None:
             exchange.overhear(text)
-        self.events.add(Heard(now, text, Role.ASIDE))
-        return Heard(now, piece, Role.ASIDE)
+        self.events.add(Heard(now, text, _ASIDE))
+        return Heard(now, piece, _ASIDE)
 
     def _after_answer(self, exchange: Exchange) -> None:
         """The exchange may have ended, or wait for a prompt now."""
-        if exchange.state is State.ENDED:
+        if exchange.state is ENDED:
             self._close_if_ended()
         elif exchange.prompt and exchange.prompt not in self._framer.prompts:
             self._framer.prompts = (exchange.prompt, *self.dialect.prompts)
@@ -165,7 +174,7 @@ class Engine:
             self._framer.prompts = self.dialect.prompts
 
     def _close_if_ended(self) -> None:
-        if self._exchange is not None and self._exchange.state is State.ENDED:
+        if self._exchange is not None and self._exchange.state is ENDED:
             self._exchange = None
             if self._framer.prompts is not self.dialect.prompts:
                 self._framer.prompts = self.dialect.prompts

@@ -37,10 +37,11 @@ class Events:
 
     def add(self, event: Heard) -> None:
         """Keeps one more."""
-        self._kept[self.count] = event
+        kept = self._kept
+        kept[self.count] = event
         self.count += 1
-        if len(self._kept) > MOST_EVENTS:
-            del self._kept[self.first()]
+        if len(kept) > MOST_EVENTS:
+            del kept[self.first()]
 
     def __iter__(self) -> Iterator[Heard]:
         return iter(list(self._kept.values()))

@@ -80,7 +80,7 @@ class Outcome(msgspec.Struct):
 
     @property
     def ok(self) -> bool:
-        return self.how is How.OK
+        return self.how is _OK
 
 
 class State(Enum):
@@ -89,6 +89,11 @@ class State(Enum):
     WAITING = "waiting"
     COMPLETE = "complete"
     ENDED = "ended"
+
+
+# Looked up once: the members of an enumeration are found slowly, and these are asked for with each line.
+WAITING, COMPLETE, ENDED = State
+_OK = How.OK
 
 
 _HOW = {"ok": How.OK, "error": How.ERROR, "busy": How.BUSY}
@@ -116,7 +121,7 @@ class Exchange:
         self.expect = expect
         self.began = began
         self.deadline = deadline
-        self.state = State.WAITING
+        self.state = WAITING
         # The prompt that is waited for now, as bytes.
         self.prompt = b""
         if expect.silent:
@@ -127,7 +132,7 @@ class Exchange:
     @property
     def outcome(self) -> Outcome:
         """What came of it. Raises Misuse before it has ended."""
-        if self.state is not State.ENDED:
+        if self.state is not ENDED:
             raise Misuse("an exchange that has not ended has no outcome")
         return self._outcome
 
@@ -138,13 +143,14 @@ class Exchange:
 
     def hear(self, text: str, now: float) -> Role | None:
         """Takes a line; gives what it was to this exchange, or None where it is not its answer."""
-        if self.state is State.ENDED:
+        if self.state is ENDED:
             raise Misuse("an exchange that has ended hears nothing")
         final = self._dialect.final(text)
-        answered = self._answered(text, final, now)
+        expect = self.expect
+        answered = self._answered(text, final, now) if expect.wants or expect.others else None
         if answered is not None:
             self._keep(text)
-            if self.state is State.COMPLETE:
+            if self.state is COMPLETE:
                 self._settle(now)
             return Role.WORD if answered.start == text else Role.ANSWER
         if final is not None:
@@ -156,7 +162,7 @@ class Exchange:
         """Takes a prompt, which may be the one that is wanted."""
         if self.prompt and to_bytes(prompt.text) == self.prompt:
             self._advance()
-            if self.state is State.COMPLETE:
+            if self.state is COMPLETE:
                 self._settle(now)
         self._keep(prompt.text)
 
@@ -166,9 +172,9 @@ class Exchange:
 
     def elapse(self, now: float) -> None:
         """Time has passed: the exchange may have ended by its limit."""
-        if self.state is not State.ENDED and now >= self.deadline:
+        if self.state is not ENDED and now >= self.deadline:
             lenient = self._dialect.speech.closing == "either" or self.expect.closing
-            self._end(How.OK if self.state is State.COMPLETE and lenient else How.SILENCE, now)
+            self._end(How.OK if self.state is COMPLETE and lenient else How.SILENCE, now)
 
     def wants_anything(self) -> bool:
         """Whether any line would do for what is waited for now: then what is known to be something else goes first."""
@@ -232,7 +238,7 @@ class Exchange:
         self._step += 1
         want = self.want
         if want is None:
-            self.state = State.COMPLETE
+            self.state = COMPLETE
         self.prompt = to_bytes(want.pattern.start) if want and want.prompt else b""
 
     def _settle(self, now: float) -> None:
@@ -247,9 +253,10 @@ class Exchange:
 
     def _end(self, how: How, now: float) -> None:
         outcome = self._outcome
-        want = self.want
         outcome.how = how
         outcome.waited = now - self.began
-        outcome.expected = want.pattern.source if want else " or ".join(self._dialect.speech.ok)
-        self.state = State.ENDED
+        if how is not _OK:
+            want = self.want
+            outcome.expected = want.pattern.source if want else " or ".join(self._dialect.speech.ok)
+        self.state = ENDED
         self.prompt = b""

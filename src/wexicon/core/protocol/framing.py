@@ -93,6 +93,9 @@ class Framer:
             buffer += data
             self.deadline = now + self.gap
             return pieces + self._cut() if len(buffer) > LONGEST_LINE else pieces
+        if not buffer and not self.prompts and not self._leads and data.endswith((b"\n", b"\r")):
+            # Nothing is left over from before and nothing will be: the usual case.
+            return self._lines(data)
         buffer += data
         if len(buffer) < self._need:
             return []
@@ -124,7 +127,7 @@ class Framer:
         """The pieces that became whole because `prompts` was changed."""
         return self._careful() if self._buffer and not self._silent else []
 
-    def _lines(self, data: bytearray) -> list[Piece]:
+    def _lines(self, data: bytes | bytearray) -> list[Piece]:
         """The lines in bytes that end with a line's end."""
         if self.form == "sentences":
             lines = bytes(data).replace(b"\r", b"\n").split(b"\n")

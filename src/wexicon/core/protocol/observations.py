@@ -32,20 +32,20 @@ class Role(StrEnum):
     BROKEN = "broken"
 
 
-class Observation(msgspec.Struct, frozen=True):
-    """Something that happened at a time."""
+class Observation(msgspec.Struct, frozen=True, gc=False):
+    """Something that happened at a time. None can be part of a circle, so the garbage collector need not look at them."""
 
     at: float
 
 
-class Said(Observation, frozen=True):
+class Said(Observation, frozen=True, gc=False):
     """We said this; `exact` where no line end was added."""
 
     text: str
     exact: bool = False
 
 
-class Heard(Observation, frozen=True):
+class Heard(Observation, frozen=True, gc=False):
     """The module sent this. Of an event `name` is what the lexicon calls it (empty: unknown), `values` its captures."""
 
     text: str
@@ -54,33 +54,33 @@ class Heard(Observation, frozen=True):
     values: Any = NOTHING
 
 
-class Tuned(Observation, frozen=True):
+class Tuned(Observation, frozen=True, gc=False):
     """Our side's rate and frame were changed."""
 
     tuning: Tuning
 
 
-class Signalled(Observation, frozen=True):
+class Signalled(Observation, frozen=True, gc=False):
     """Control lines were driven; None is as it was."""
 
     dtr: bool | None = None
     rts: bool | None = None
 
 
-class Asked(Observation, frozen=True):
+class Asked(Observation, frozen=True, gc=False):
     """The operator was asked to do something."""
 
     act: str
     text: str
 
 
-class Decided(Observation, frozen=True):
+class Decided(Observation, frozen=True, gc=False):
     """Why something was done, for whoever asks afterwards."""
 
     text: str
 
 
-class Began(Observation, frozen=True):
+class Began(Observation, frozen=True, gc=False):
     """A step of the work began."""
 
     step: str

@@ -18,6 +18,7 @@ from types import MappingProxyType
 from typing import Any
 
 from wexicon.core.protocol.elements import (
+    CONVERTERS,
     KINDS,
     RUNS,
     Anything,
@@ -28,7 +29,6 @@ from wexicon.core.protocol.elements import (
     Parts,
     PatternFault,
     braces,
-    convert,
     parse,
     parts_of,
 )
@@ -65,7 +65,7 @@ class Pattern:
         self._parts = parts_of(self.elements)
         # A pattern that ends in raw bytes: which of its captures tells how many, or the number itself.
         self._tail: int | str | None = None
-        self._convert: list[tuple[str, str]] = []
+        self._convert: list[tuple[str, Callable[[str], Any] | None]] = []
         self._fits: Callable[[str], re.Match[str] | None] | None = None
         self._compile()
 
@@ -83,7 +83,7 @@ class Pattern:
                 return
             self._tail = int(last.size) if last.size.isdigit() else last.size
         self._fits = made.fullmatch
-        self._convert = [(e.name, e.kind) for e in self.elements if isinstance(e, Capture)]
+        self._convert = [(e.name, CONVERTERS.get(e.kind)) for e in self.elements if isinstance(e, Capture)]
 
     def match(self, text: str, known: Mapping[str, Any] = NOTHING) -> dict[str, Any] | None:
         """The captures when the whole of `text` fits, else None."""
@@ -94,10 +94,9 @@ class Pattern:
         found = self._fits(text)
         if found is None:
             return None
-        captures = {
-            name: value if kind == "text" else convert(kind, value)
-            for (name, kind), value in zip(self._convert, found.groups(), strict=True)
-        }
+        captures = {}
+        for (name, make), value in zip(self._convert, found.groups(), strict=True):
+            captures[name] = make(value) if make else value
         if self._tail is not None:
             size = self._tail if isinstance(self._tail, int) else captures[self._tail]
             rest = found[len(self._convert)]

@@ -16,7 +16,7 @@ from wexicon.core.faults import ModuleFault, Stopped
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.events import Events, Waiter
-from wexicon.core.protocol.exchange import OK, Exchange, Expectation, How, Outcome, State
+from wexicon.core.protocol.exchange import ENDED, OK, Exchange, Expectation, How, Outcome
 from wexicon.core.protocol.insertion import InsertionFault
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.observations import (
@@ -40,7 +40,8 @@ BUSY_FOR = 0.25
 MOST_BUSY = 60.0
 # How long a wait may last before the listener may do what it has put off (seconds).
 IDLE = 0.25
-_MAY_HOLD_SECRETS = (Role.ECHO, Role.ANSWER, Role.ASIDE, Role.BROKEN, Role.STRAY)
+_MAY_HOLD_SECRETS = frozenset((Role.ECHO, Role.ANSWER, Role.ASIDE, Role.BROKEN, Role.STRAY))
+_DOUBTFUL = frozenset((Role.STRAY, Role.BROKEN, Role.ASIDE))
 
 
 class Session:
@@ -63,11 +64,13 @@ class Session:
         self.pauses = 0.0
         # How often something was heard, or not heard, that makes one doubt which answer belongs to which question.
         self.troubles = 0
-        # Final result codes that may still come for exchanges that ended in silence, and until when (seconds).
-        self._owed = 0
+        # Answers that may still come for exchanges that ended in silence, and until when (seconds).
+        self.owed = 0
         self._owed_until = 0.0
         self._nameless: Pattern | None = None
         self._engine = Engine(dialect)
+        # Seconds that one character takes on the wire, as our side is tuned.
+        self._per_char = link.tuning.wire_time(1)
         self._sent_until = 0.0
         self._heard_at = float("-inf")
         self._masks = False
@@ -126,7 +129,7 @@ class Session:
         the answer only the result code is shown. A module that is busy for now is told again when it may be.
         """
         outcome = self._exchange(text, expect, within, exact, shown)
-        if outcome.how is How.BUSY:
+        if not outcome.ok and outcome.how is How.BUSY:
             patience = self.clock.now() + MOST_BUSY
             while outcome.how is How.BUSY and self.clock.now() < patience:
                 wait = float(outcome.code) if outcome.code.isdigit() else BUSY_FOR
@@ -145,20 +148,22 @@ class Session:
         self.drain()
         data = self._encoded(text, exact)
         now = self.clock.now()
-        sent = max(now, self._sent_until) + self.link.tuning.wire_time(len(data))
-        limit = sent + (dialect.within if within is None else within)
+        limit = max(now, self._sent_until) + len(data) * self._per_char + (dialect.within if within is None else within)
         exchange = Exchange(dialect, text, expect, now, limit, engine.known)
         engine.begin(exchange, text)
         first = expect.wants[0].pattern if expect.wants else None
         self._nameless = first if first is not None and not first.start and not first.catches_all else None
         self._masks = shown is not None
         self._send(data, text if shown is None else shown, now, exact)
-        if exchange.state is not State.ENDED:
+        if exchange.state is not ENDED:
             self._take_in(exchange)
         self.exchanges += 1
         outcome = exchange.outcome
         if not outcome.ok:
             self._note_failure(outcome, limit - now)
+        elif self.owed and first is not None and first.start:
+            # Modules answer in order: with this answer, which is no other's, nothing before it is owed any more.
+            self.owed = 0
         if shown is not None:
             outcome.said, outcome.heard = shown, [HIDDEN for _ in outcome.heard]
         return outcome
@@ -167,25 +172,25 @@ class Session:
         if outcome.how in (How.SILENCE, How.CLOSED):
             self.troubles += 1
         if outcome.how is How.SILENCE:
-            self._owed += 1
+            self.owed += 1
             self._owed_until = self.clock.now() + max(waited, self.dialect.within)
 
     def await_owed(self) -> None:
         """Listens for answers that did not come in time, as long as they may still come: nothing that is said next can be
         taken for answered by them."""
-        if self._owed:
-            self.listen(self._owed_until, lambda: not self._owed)
-            self._owed = 0
+        if self.owed:
+            self.listen(self._owed_until, lambda: not self.owed)
+            self.owed = 0
 
     def _encoded(self, text: str, exact: bool) -> bytes:
         """The bytes of a line. Raises ModuleFault where it cannot be said to this module."""
-        dialect, tuning = self.dialect, self.link.tuning
+        dialect = self._engine.dialect
         try:
             data = dialect.encode(text, exact=exact)
         except InsertionFault as fault:
             raise ModuleFault(str(fault), where=self.link.name) from None
-        if dialect.window and tuning.wire_time(len(data)) > dialect.window:
-            what = f"at {tuning} the line takes longer than the {spoken(dialect.window)} in which it must have come"
+        if dialect.window and len(data) * self._per_char > dialect.window:
+            what = f"at {self.link.tuning} the line takes longer than the {spoken(dialect.window)} in which it must have come"
             raise ModuleFault(what, where=self.link.name, hint="Shorten the line, or raise the rate.")
         return data
 
@@ -195,38 +200,38 @@ class Session:
 
     def _send(self, data: bytes, text: str, now: float, exact: bool) -> None:
         self.link.write(data)
-        taken = self.link.tuning.wire_time(len(data))
+        taken = len(data) * self._per_char
         self.on_wire += taken
         self._sent_until = (now if now > self._sent_until else self._sent_until) + taken
         self.listener.note(Said(now, text, exact))
 
     def _take_in(self, exchange: Exchange) -> None:
         """Hears until the exchange has ended."""
-        engine, clock = self._engine, self.clock
-        while exchange.state is not State.ENDED:
+        engine = self._engine
+        while exchange.state is not ENDED:
             until = engine.next_time()
-            data = self._read(exchange.deadline if until is None else until)
-            now = clock.now()
-            if data:
-                self._hear(data, now)
-            self._tell(engine.elapse(now))
+            self._pass(self._read(exchange.deadline if until is None else until), until)
+
+    def _pass(self, data: bytes, until: float | None) -> None:
+        """Takes in what has just been read; `until` is when something is due."""
+        now = self.clock.now()
+        if data:
+            self._hear(data, now)
+        if until is not None and now >= until:
+            self._tell(self._engine.elapse(now))
 
     def _read(self, until: float) -> bytes:
         """Bytes that come before the time `until`; where none do for a while, the listener is told."""
         soon = self.clock.now() + IDLE
-        if until <= soon:
-            return self.link.read(until)
-        data = self.link.read(soon)
-        while not data:
+        data = self.link.read(until if until < soon else soon)
+        while not data and soon < until:
             self.listener.idle()
             soon += IDLE
             data = self.link.read(min(soon, until))
-            if soon >= until:
-                break
         return data
 
     def _hear(self, data: bytes, now: float) -> None:
-        taken = self.link.tuning.wire_time(len(data))
+        taken = len(data) * self._per_char
         if self._hearing_since is None:
             self._hearing_since = now - taken
         self._heard_at = now
@@ -236,16 +241,19 @@ class Session:
     def _tell(self, heard: list[Heard]) -> None:
         note = self.listener.note
         for seen in heard:
-            role = seen.role
-            if role is Role.STRAY or role is Role.BROKEN:
-                self.troubles += 1
-                self._owed = max(0, self._owed - 1) if role is Role.STRAY else self._owed
-            elif role is Role.ASIDE and self._nameless and self._nameless.match(seen.text) is not None:
-                # It could have been the answer to the last question, or to the one before.
-                self.troubles += 1
+            if seen.role in _DOUBTFUL:
+                self._doubt(seen)
             if self._masks and seen.role in _MAY_HOLD_SECRETS:
                 seen = Heard(seen.at, HIDDEN, seen.role)
             note(seen)
+
+    def _doubt(self, seen: Heard) -> None:
+        """Something was heard that may belong to another question than the one that was asked."""
+        if seen.role is Role.STRAY:
+            self.troubles += 1
+            self.owed = max(0, self.owed - 1)
+        elif seen.role is Role.BROKEN or (self._nameless and self._nameless.match(seen.text) is not None):
+            self.troubles += 1
 
     # -- listening ----------------------------------------------------------------------------------------------
 
@@ -254,18 +262,16 @@ class Session:
         now = self.clock.now()
         while data := self.link.read(now):
             self._hear(data, now)
-        self._tell(self._engine.elapse(now))
+        until = self._engine.next_time()
+        if until is not None and now >= until:
+            self._tell(self._engine.elapse(now))
 
     def listen(self, until: float, enough: Callable[[], bool] = lambda: False) -> None:
         """Says nothing until the time `until` (or until `enough`), and takes in all that comes."""
         engine = self._engine
-        while (now := self.clock.now()) < until and not enough():
+        while self.clock.now() < until and not enough():
             gap = engine.next_time()
-            data = self._read(until if gap is None else min(until, gap))
-            now = self.clock.now()
-            if data:
-                self._hear(data, now)
-            self._tell(engine.elapse(now))
+            self._pass(self._read(until if gap is None else min(until, gap)), gap)
 
     def quiet(self, duration: float) -> None:
         """Says nothing for so many seconds, counted from when our last byte is on the wire."""
@@ -316,7 +322,8 @@ class Session:
         if tuning == self.link.tuning:
             return
         self.link.tune(tuning)
-        self._owed = 0
+        self._per_char = tuning.wire_time(1)
+        self.owed = 0
         self._engine.forget_partial()
         self.listener.note(Tuned(self.clock.now(), tuning))
 
