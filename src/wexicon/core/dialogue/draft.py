@@ -6,9 +6,11 @@ captured once and is heard again must be the same. Every pattern that is written
 
 from __future__ import annotations
 
+import contextlib
 import math
 import re
 from collections.abc import Iterable
+from typing import Any
 
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.recorded import RecordedExchange
@@ -34,7 +36,9 @@ def draft_dialogue(exchanges: Iterable[RecordedExchange], title: str = "") -> st
 
 class _Draft:
     def __init__(self) -> None:
+        # Values that were captured: the name of each, and the value of each name.
         self.captured: dict[str, str] = {}
+        self.values: dict[str, str] = {}
         self.counts: dict[str, int] = {}
         self.needs: list[str] = []
         self.tuning: Tuning | None = None
@@ -86,13 +90,16 @@ class _Draft:
             name = self.name("secret")
             self.needs.append(f"needs {name} secret")
             literal = literal.replace(HIDDEN, f"{{{name}}}", 1)
-        for value, name in self.captured.items():
-            if len(value) > 5 and value in literal:
-                literal = literal.replace(value, f"{{{name}}}", 1)
+        literal = _VOLATILE.sub(self.known, literal)
         if exchange.exact or has_control(text) or _ODD.search(text):
             end = "" if exchange.exact else "\\r\\n"
             return f">> {_escaped(literal)}{end}"
         return f"> {literal}" if literal else ">"
+
+    def known(self, found: re.Match[str]) -> str:
+        """A value that was captured before, as its name; anything else as it is."""
+        value = found.group()
+        return f"{{{self.captured[value]}}}" if len(value) > 5 and value in self.captured else value
 
     def pattern(self, text: str, around: list[str]) -> str:
         """A pattern for a line, with what is volatile as captures; it fits none of the other lines `around` it."""
@@ -100,34 +107,30 @@ class _Draft:
             return "..."
         source = ""
         at = 0
-        before = dict(self.captured)
+        added: dict[str, str] = {}
         for found in _VOLATILE.finditer(text):
             source += _literal(text[at : found.start()])
             value = found.group()
-            if value in before:
-                source += f"{{={before[value]}}}"
+            if value in self.captured:
+                source += f"{{={self.captured[value]}}}"
             else:
                 kind = str(found.lastgroup)
                 name = self.name(kind)
                 source += f"{{{name}:{_KINDS[kind]}}}"
-                self.captured.setdefault(value, name)
+                added.setdefault(value, name)
             at = found.end()
         source += _literal(text[at:])
-        known = {name: value for value, name in before.items()}
-        try:
-            fits = Pattern(source).match(text, known)
-        except ValueError:
-            fits = None
-        wide = fits is not None and any(
-            Pattern(source).match(other, known) is not None for other in around if other != text
-        )
-        if (
-            fits is None
-            or wide
-            or any(self.captured.get(str(value)) != name for name, value in fits.items() if name in source)
-        ):
-            self.captured = before
+        made: Pattern | None = None
+        fits: dict[str, Any] | None = None
+        with contextlib.suppress(ValueError):
+            made = Pattern(source)
+            fits = made.match(text, self.values)
+        wide = made and any(made.match(other, self.values) is not None for other in around if other != text)
+        if fits is None or wide or any(added.get(str(value)) != name for name, value in fits.items()):
             source = _literal(text)
+        else:
+            self.captured |= added
+            self.values |= {name: value for value, name in added.items()}
         if source[:1] == '"' and source.rstrip()[-1:] == '"':
             source = f"...{source[1:]}"
         return source

@@ -7,6 +7,7 @@ beginning; what was never said is not answered. Where a secret was left out of t
 from __future__ import annotations
 
 import re
+from bisect import bisect_left
 
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.protocol.session import HIDDEN
@@ -30,7 +31,15 @@ class Recording(StandIn):
         self.spoken = [one for one in recorded.exchanges if one.said is not None]
         end = LINE_ENDS.get(recorded.end, LINE_END)
         self.said = [to_bytes((one.said or "") + ("" if one.exact else end)) for one in self.spoken]
-        self.fits = [_fitting(said) for said in self.said]
+        # What was said by its bytes, in the order of the recording; where a secret was left out, anything fits.
+        self.exact: dict[bytes, list[int]] = {}
+        self.loose: list[tuple[int, re.Pattern[bytes]]] = []
+        for index, said in enumerate(self.said):
+            if to_bytes(HIDDEN) in said:
+                self.loose.append((index, _fitting(said)))
+            else:
+                self.exact.setdefault(said, []).append(index)
+        self.sorted = sorted(self.exact)
 
     def started(self) -> None:
         self.position = 0
@@ -43,12 +52,13 @@ class Recording(StandIn):
 
     def heard(self, data: bytes, began: float) -> None:
         self.buffer += data
-        count = len(self.spoken)
-        order = [(self.position + step) % count for step in range(count)]
-        for index in order:
-            if self.fits[index].fullmatch(self.buffer):
-                self.answer(index, began)
-                return
+        fitting = [index for index, form in self.loose if form.fullmatch(self.buffer)]
+        if places := self.exact.get(self.buffer):
+            # From where the recording stands on, or else from its beginning.
+            fitting.append(places[bisect_left(places, self.position) % len(places)])
+        if fitting:
+            self.answer(min(fitting, key=lambda index: (index < self.position, index)), began)
+            return
         if len(self.buffer) > 65_536 or (self.buffer.endswith((b"\r", b"\n")) and not self.may_go_on()):
             self.buffer = b""
 
@@ -66,7 +76,8 @@ class Recording(StandIn):
 
     def may_go_on(self) -> bool:
         """Whether more bytes could make the buffer something that was said."""
-        return any(said.startswith(self.buffer) for said in self.said)
+        at = bisect_left(self.sorted, self.buffer)
+        return bool(self.loose) or (at < len(self.sorted) and self.sorted[at].startswith(self.buffer))
 
     def play(self, exchange: RecordedExchange, began: float) -> None:
         for at, text, role in exchange.heard:

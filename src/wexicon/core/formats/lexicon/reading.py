@@ -81,6 +81,7 @@ class _Reading:
             source.complain(
                 ("attention", "ends_on"), f"there is no event {listens.ends_on}", meant(listens.ends_on, events)
             )
+        self.add_start_words(start, events)
         actions = {n: made for n, made in self.each("action", ActionTable, self.action) if made}
         groups = {n: made for n, made in self.each("group", GroupTable, self.group) if made}
         settings: dict[str, Setting] = {}
@@ -112,6 +113,17 @@ class _Reading:
             actions=actions,
             order=writing.then,
         )
+
+    @staticmethod
+    def add_start_words(start: Start, events: dict[str, Pattern]) -> None:
+        """What a module sends when it starts is an event, and no answer to whatever was asked just then."""
+        known = {pattern.source for pattern in events.values()}
+        for number, text in enumerate(start.says):
+            literal = text.replace("{", "{{").replace("}", "}}").replace("...", "{...}")
+            if literal not in known:
+                events.setdefault(f"start {number + 1}" if number else "start", Pattern(literal))
+        if start.ready is not None and start.ready.source not in known:
+            events.setdefault("ready", start.ready)
 
     # -- tables -------------------------------------------------------------------------------------------------
 

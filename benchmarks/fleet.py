@@ -1,0 +1,64 @@
+"""Many units at once on pseudo-terminals that other processes serve: one thread a unit, as the commands will have it."""
+
+from __future__ import annotations
+
+import multiprocessing
+import threading
+import time
+from multiprocessing.connection import Connection
+
+from wexicon.core.operator import Nobody
+from wexicon.core.protocol.session import Session
+from wexicon.links.port import open_port
+from wexicon.rig.bench import read_rig
+from wexicon.rig.serving import Server, real_agenda
+from wexicon.work.finding import find_lexicon
+from wexicon.work.provision import Order, provision
+from wexicon.work.results import Prove
+
+FAMILY = "lindle-l9"
+WANTED = {"name": "mast 2", "address": 2, "network": 6, "frequency": 868.3, "spreading": 10, "sync": 0x34}
+
+
+def _serve(count: int, line: Connection) -> None:
+    text = "format = 1\n" + "".join(f'[unit.u{n}]\nstandin = "{FAMILY}"\n' for n in range(count))
+    server = Server(read_rig(text.encode(), "fleet", real_agenda()))
+    line.send(list(server.ports.values()))
+    threading.Thread(target=lambda: (line.recv(), server.stop()), daemon=True).start()
+    server.run()
+
+
+def fleet(count: int, processes: int = 2) -> tuple[float, int]:
+    """Provisions `count` units at once; gives the seconds it took and how many conform."""
+    context = multiprocessing.get_context("spawn")
+    ports: list[str] = []
+    lines = []
+    share = [count // processes + (n < count % processes) for n in range(processes)]
+    for size in filter(None, share):
+        ours, theirs = context.Pipe()
+        context.Process(target=_serve, args=(size, theirs), daemon=True).start()
+        ports += ours.recv()
+        lines.append(ours)
+    time.sleep(0.5)
+    lexicon = find_lexicon(FAMILY)
+    plain = {name: lexicon.settings[name].kind.check(value) for name, value in WANTED.items()}
+    verdicts: list[str] = []
+
+    def one(port: str) -> None:
+        link = open_port(port, lexicon.delivered)
+        try:
+            order = Order(plain, Prove.RESTART)
+            verdicts.append(provision(Session(link, lexicon.dialect), lexicon, Nobody(), order).verdict)
+        finally:
+            link.close()
+
+    threads = [threading.Thread(target=one, args=(port,)) for port in ports]
+    began = time.perf_counter()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    took = time.perf_counter() - began
+    for line in lines:
+        line.send("stop")
+    return took, sum(verdict == "conforms" for verdict in verdicts)

@@ -1,0 +1,49 @@
+"""What the benchmarks and the campaign want of each family: every kind of setting that it has."""
+
+from __future__ import annotations
+
+from typing import Any
+
+WANTED: dict[str, dict[str, Any]] = {
+    "brisca-w1": {"name": 'the "screen"', "mode": "station", "power": 17, "rate": 57600},
+    "cordal-g2": {"errors": "numbers", "apn": "estuary.example", "messages": "text", "charset": "UCS2", "rate": 57600},
+    "cordal-n7": {
+        "apn": "t.example",
+        "report": "all",
+        "saving": True,
+        "periodic": "4h",
+        "active": "1m",
+        "edrx": "81.92s",
+        "rate": 57600,
+    },
+    "fennick-z4": {"network": 0x1234, "channel": 20, "role": "coordinator", "rate": 38400},
+    "lindle-l9": {
+        "name": "mast 2",
+        "address": 2,
+        "network": 6,
+        "frequency": 868.3,
+        "spreading": 10,
+        "sync": 0x34,
+        "rate": 115200,
+    },
+    "lindle-r2": {
+        "address": 300,
+        "network": 6,
+        "frequency": 868.3,
+        "rate": 57600,
+        "frame": "8E1",
+        "power": "14",
+        "relay": True,
+    },
+    "orvane-b3": {"name": "mast", "role": "leader", "pin": "4711", "peer": "02:A1:5C:00:21:8E", "rate": 9600},
+    "polmar-p1": {
+        "interval": "500ms",
+        "sentences": "GGA+RMC",
+        "talker": "GN",
+        "rate": {"rate": 57600, "parity": "even"},
+    },
+    "tamsel-k5": {"name": "Withy Point", "role": "leader", "pin": "48213", "peer": "02:A1:5C:00:21:8E", "rate": 115200},
+    "tamsel-k6": {"name": "Quay 3", "pin": "4711", "rate": 57600, "quiet-lamp": True},
+}
+# Settings that cannot be read, for which the campaign takes the module's word.
+TRUST = {"tamsel-k6": ("pin",)}
