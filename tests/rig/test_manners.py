@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from tests.conftest import Bench
 from tests.rig.test_air import hold

@@ -5,13 +5,13 @@ from __future__ import annotations
 import json
 import os
 import re
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import msgspec
 import pytest
 from benchmarks.flash import wrong_in_flash
+from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, wexicon
 from wexicon.core.protocol.dialect import Dialect

@@ -6,6 +6,7 @@ pipe says so; whatever a module sent is escaped before it is shown.
 
 from __future__ import annotations
 
+import os
 import re
 import sys
 from collections.abc import Sequence
@@ -35,16 +36,6 @@ _MOVES = re.compile("[\x7f-\x9f\u061c\u200b\u200e\u200f\u2028\u2029\u202a-\u202e
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
 
 
-def console(*, err: bool = False) -> Any:
-    """A Rich console that never breaks a table in a pipe."""
-    from rich.console import Console
-
-    made = Console(stderr=err, highlight=False, soft_wrap=False, emoji=False)
-    if not made.is_terminal:
-        made.width = 200
-    return made
-
-
 def print_json(data: Any) -> None:
     """Prints one JSON document, indented. A text with bytes in it that are no UTF-8 is shown escaped."""
     text = msgspec.json.format(msgspec.json.encode(_encodable(data)), indent=2).decode()
@@ -63,27 +54,29 @@ def _encodable(data: Any) -> Any:
 def print_table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, ours: int | None = None) -> None:
     """Prints an aligned table with a line under its heading. Cells are escaped but for the column `ours`, which is our own
     and stressed by what it says."""
-    from rich import box
-    from rich.table import Table
-    from rich.text import Text
+    from wexicon.cli.table import lines_of
 
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
-    for column in columns:
-        table.add_column(column, overflow="fold")
-    for row in rows:
-        cells = [Text(cell if index == ours else visible(cell)) for index, cell in enumerate(row)]
-        if ours is not None:
-            cells[ours].stylize(OUTCOME_COLOURS.get(row[ours].split(" ")[0], ""))
-        table.add_row(*cells)
-    shown = console()
-    shown.print(table)
+    def stress(column: int, cell: str, piece: str) -> str:
+        return styled(piece, OUTCOME_COLOURS.get(cell.split(" ")[0], "")) if column == ours else piece
+
+    cells = [[cell if at == ours else visible(cell) for at, cell in enumerate(row)] for row in rows]
+    terminal = sys.stdout.isatty()
+    lines = lines_of(columns, cells, terminal=terminal, bold=lambda text: styled(text, "bold"), stress=stress)
+    click.echo("\n".join(lines))
 
 
 def print_line(text: str, style: str = "") -> None:
     """Prints one line of a result."""
-    from rich.text import Text
+    click.echo(styled(text, style))
 
-    console().print(Text(text, style=style), soft_wrap=True)
+
+def styled(text: str, style: str) -> str:
+    """The text in a style such as `bold green`, where the terminal and NO_COLOR allow it."""
+    if not style or not text or "NO_COLOR" in os.environ:
+        return text
+    words = style.split()
+    colour = next((word for word in words if word != "bold"), None)
+    return click.style(text, fg=colour, bold="bold" in words or None)
 
 
 class Progress:
@@ -93,7 +86,9 @@ class Progress:
         self._title = title
         self._status: Any = None
         if sys.stderr.isatty() and not quiet:
-            self._status = console(err=True).status(title)
+            from rich.console import Console
+
+            self._status = Console(stderr=True, highlight=False, emoji=False).status(title)
 
     def __enter__(self) -> Progress:
         if self._status:

@@ -5,8 +5,9 @@ The rule: whoever catches a `Fault` can show it to a user as it stands; `status`
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import Any
+
+import msgspec
 
 
 class Fault(Exception):
@@ -26,8 +27,7 @@ class Fault(Exception):
         return f"{place}{self.what}{tail}"
 
 
-@dataclass(frozen=True)
-class Complaint:
+class Complaint(msgspec.Struct, frozen=True):
     """One fault of a file: its place (`line` 0 where none is known, `column` counts from 1), what, what to write instead."""
 
     what: str
@@ -77,13 +77,12 @@ class Unreachable(Fault):
     status = 3
 
 
-@dataclass
-class Part:
+class Part(msgspec.Struct):
     """What was said and heard when an exchange failed, for the explanation and the record."""
 
     said: str = ""
     expected: str = ""
-    heard: list[str] = field(default_factory=list)
+    heard: list[str] = msgspec.field(default_factory=list)
     waited: float = 0.0
 
     @classmethod

@@ -9,7 +9,6 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import socket
 from pathlib import Path
 from typing import Any
 
@@ -45,6 +44,8 @@ def cards() -> list[Card]:
     """The cards of all rigs that are running; those of rigs that died are taken away."""
     found = []
     for path in sorted(card_folder().glob("*.json")):
+        import socket
+
         try:
             card = msgspec.json.decode(path.read_bytes(), type=Card)
             with socket.create_connection(card.address, timeout=1):
@@ -70,6 +71,8 @@ def find_unit(name: str) -> tuple[Card, str]:
 
 def ask(card: Card, **request: Any) -> None:
     """Has a running rig do something. Raises CallFault with its answer where it will not."""
+    import socket
+
     try:
         with socket.create_connection(card.address, timeout=5) as line:
             line.sendall(json.dumps({"word": card.word, **request}).encode() + b"\n")

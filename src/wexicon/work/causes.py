@@ -7,7 +7,6 @@ told with it.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 
 import msgspec
 
@@ -28,8 +27,7 @@ class Try(msgspec.Struct, frozen=True):
     lasted: float = 0.0
 
 
-@dataclass(frozen=True)
-class Cause:
+class Cause(msgspec.Struct, frozen=True):
     """`kind` is silence, garbage, half, line-end, data-mode or answers; `next` is what to do."""
 
     kind: str

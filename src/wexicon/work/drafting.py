@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from itertools import pairwise
+
+import msgspec
 
 from wexicon.core.faults import Unreachable
 from wexicon.core.protocol.dialect import Dialect
@@ -53,8 +54,7 @@ MOST_COMMANDS = 400
 _ANY = Expectation((Want(Pattern("{line}"), gather=True),))
 
 
-@dataclass
-class Command:
+class Command(msgspec.Struct):
     """One command: its range (`=?`) and its value now (`?`), as the module gave them; None where it has no such form."""
 
     word: str
@@ -62,16 +62,15 @@ class Command:
     value: str | None = None
 
 
-@dataclass
-class Learned:
+class Learned(msgspec.Struct):
     """All that the module told."""
 
-    tuning: Tuning = field(default_factory=Tuning)
+    tuning: Tuning = msgspec.field(default_factory=Tuning)
     end: str = "cr"
     echo: str = "off"
     error: str = "ERROR"
-    identity: dict[str, tuple[str, str]] = field(default_factory=dict)
-    commands: list[Command] = field(default_factory=list)
+    identity: dict[str, tuple[str, str]] = msgspec.field(default_factory=dict)
+    commands: list[Command] = msgspec.field(default_factory=list)
     listed: bool = False
 
 

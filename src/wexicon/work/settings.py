@@ -8,8 +8,9 @@ is written back as it was read twice.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, Protocol
+
+import msgspec
 
 from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
@@ -50,8 +51,7 @@ class Speaks(Protocol):
     def error(self, code: str) -> str: ...
 
 
-@dataclass(frozen=True)
-class Reading:
+class Reading(msgspec.Struct, frozen=True):
     """What was read of a setting: the module's words, and the value unless `why` says why they are not understood."""
 
     text: str

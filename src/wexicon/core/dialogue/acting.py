@@ -6,8 +6,9 @@ The rule: the runner knows a module only by these few methods, and nothing of ho
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any, Protocol
+
+import msgspec
 
 from wexicon.core.dialogue.statements import Statement
 from wexicon.core.faults import ModuleFault, Part
@@ -36,9 +37,8 @@ class DialogueFault(ModuleFault):
         self.source = next(iter(statement.lines()), "")
 
 
-@dataclass
-class Kept:
+class Kept(msgspec.Struct):
     """What came of a dialogue: what it kept (tables are lists of dicts) and its notes."""
 
-    kept: dict[str, Any] = field(default_factory=dict)
-    notes: list[str] = field(default_factory=list)
+    kept: dict[str, Any] = msgspec.field(default_factory=dict)
+    notes: list[str] = msgspec.field(default_factory=list)

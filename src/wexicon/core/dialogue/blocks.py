@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import Any, ClassVar
+
+import msgspec
 
 from wexicon.core.dialogue.expressions import Expression
 from wexicon.core.dialogue.lines import Words
@@ -25,15 +26,14 @@ _REPEAT = re.compile(
 _AGAIN = re.compile(r"up\s+to\s+(\S+)(?:\s+every\s+(\S+))?")
 
 
-@dataclass(frozen=True)
-class Hear:
+class Hear(msgspec.Struct, frozen=True):
     """`< PATTERN`: what must be heard. `gather` for `<*`: any number of such lines; `prompt` for text in quotes, which
     has no line end."""
 
     pattern: Pattern
     gather: bool = False
     prompt: bool = False
-    line: int = field(default=0, compare=False)
+    line: int = 0
 
     def wording(self) -> str:
         """As it is written."""
@@ -42,13 +42,12 @@ class Hear:
         return f"{'<*' if self.gather else '<'} {self.pattern.source}"
 
 
-@dataclass(frozen=True)
-class Other:
+class Other(msgspec.Struct, frozen=True):
     """`| PATTERN  STATEMENT`, or a block below it: another answer and what then."""
 
     pattern: Pattern
     then: Body = ()
-    line: int = field(default=0, compare=False)
+    line: int = 0
 
     def lines(self) -> Iterator[str]:
         """As it is written."""
@@ -56,8 +55,7 @@ class Other:
         yield from indented(self.then)
 
 
-@dataclass(frozen=True)
-class Answered(Statement):
+class Answered(Statement, frozen=True):
     """A statement that something answers."""
 
     hears: tuple[Hear, ...] = ()
@@ -85,15 +83,14 @@ class Answered(Statement):
             yield from pattern.names
 
 
-@dataclass(frozen=True)
-class Say(Answered):
+class Say(Answered, frozen=True, kw_only=True):
     """`> TEXT` or `>> BYTES` (`exact`), and what answers it. `silent` for a `<` alone: nothing answers. `source` is the
     line as it was written."""
 
-    source: str = field(kw_only=True)
-    template: Template = field(kw_only=True, compare=False)
-    exact: bool = field(default=False, kw_only=True)
-    silent: bool = field(default=False, kw_only=True)
+    source: str
+    template: Template
+    exact: bool = False
+    silent: bool = False
 
     @cached_property
     def expectation(self) -> Expectation:
@@ -119,12 +116,11 @@ class Say(Answered):
         return (self.template,)
 
 
-@dataclass(frozen=True)
-class Await(Answered):
+class Await(Answered, frozen=True, kw_only=True):
     """`await D` and the patterns below it: events that must come, in order, or other events and what then."""
 
-    word = "await"
-    duration: Duration = field(kw_only=True)
+    word: ClassVar[str] = "await"
+    duration: Duration
 
     def lines(self) -> Iterator[str]:
         yield f"await {self.duration.text}"
@@ -137,11 +133,10 @@ class Await(Answered):
                 yield INDENT + line
 
 
-@dataclass(frozen=True)
-class Block(Statement):
+class Block(Statement, frozen=True, kw_only=True):
     """A statement with one block below it, read from the words behind its name."""
 
-    body: Body = field(default=(), kw_only=True)
+    body: Body = ()
 
     @classmethod
     def read(cls, words: Words) -> dict[str, Any]:
@@ -156,12 +151,11 @@ class Block(Statement):
         yield self.body
 
 
-@dataclass(frozen=True)
-class Allow(Block):
+class Allow(Block, frozen=True, kw_only=True):
     """`allow D`: how long the next exchange may take, or all exchanges of the block below."""
 
-    word = "allow"
-    duration: Duration = field(kw_only=True)
+    word: ClassVar[str] = "allow"
+    duration: Duration
 
     @classmethod
     def read(cls, words: Words) -> dict[str, Any]:
@@ -171,11 +165,10 @@ class Allow(Block):
         return self.duration.text
 
 
-@dataclass(frozen=True)
-class Repeat(Block):
+class Repeat(Block, frozen=True):
     """`repeat [N times] [for D] [every D] [until E]` and a block."""
 
-    word = "repeat"
+    word: ClassVar[str] = "repeat"
     times: int = 0
     duration: Duration | None = None
     every: Duration | None = None
@@ -204,11 +197,10 @@ class Repeat(Block):
         return " ".join([*parts, f"until {self.until.source}"] if self.until else parts)
 
 
-@dataclass(frozen=True)
-class Again(Block):
+class Again(Block, frozen=True):
     """`again up to N [every D]` and a block: done again if it failed, up to N times in all."""
 
-    word = "again"
+    word: ClassVar[str] = "again"
     times: int = 1
     every: Duration | None = None
 
@@ -224,12 +216,11 @@ class Again(Block):
         return f"up to {self.times}" + (f" every {self.every.text}" if self.every else "")
 
 
-@dataclass(frozen=True)
-class On(Block):
+class On(Block, frozen=True, kw_only=True):
     """`on PATTERN` and a block: what is done whenever such an event comes, while the rest goes on."""
 
-    word = "on"
-    pattern: Pattern = field(kw_only=True)
+    word: ClassVar[str] = "on"
+    pattern: Pattern
 
     @classmethod
     def read(cls, words: Words) -> dict[str, Any]:
@@ -244,12 +235,11 @@ class On(Block):
         yield from self.pattern.names
 
 
-@dataclass(frozen=True)
-class When(Statement):
+class When(Statement, frozen=True):
     """`when E` and a block, then any number of `otherwise when E`, then `otherwise`. A branch with no condition is the
     last."""
 
-    word = "when"
+    word: ClassVar[str] = "when"
     branches: tuple[tuple[Expression | None, Body], ...]
 
     def lines(self) -> Iterator[str]:

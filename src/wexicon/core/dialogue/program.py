@@ -7,19 +7,24 @@ when they say the same, wherever the lines stand.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+import msgspec
 
 from wexicon.core.dialogue.blocks import Answered, On
 from wexicon.core.dialogue.statements import Body, Needs, Statement
 from wexicon.core.protocol.patterns import Pattern
 
 
-@dataclass(frozen=True)
-class Program:
+class Program(msgspec.Struct, frozen=True, eq=False):
     """All statements in order."""
 
     statements: Body
-    path: str = field(default="", compare=False)
+    path: str = ""
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Program) and self.statements == other.statements
+
+    __hash__ = None  # type: ignore[assignment]
 
     def walk(self) -> Iterator[Statement]:
         """Every statement, those of blocks too, as they stand."""

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from typing import Any, ClassVar
+
+import msgspec
 
 from wexicon.core.dialogue.expressions import Expression
 from wexicon.core.dialogue.given import FORMS
@@ -23,12 +24,17 @@ ACTS = ("attention", "power-cycle", "release", "work")
 _LEXICON_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*")
 
 
-@dataclass(frozen=True)
-class Statement:
-    """One statement; `line` is where it stands (it does not count when programs are compared)."""
+class Statement(msgspec.Struct, frozen=True, eq=False, kw_only=True, dict=True):
+    """One statement; `line` is where it stands (it does not count: two statements are equal when they are written alike)."""
 
     word: ClassVar[str] = ""
-    line: int = field(default=0, compare=False, kw_only=True)
+    line: int = 0
+
+    def __eq__(self, other: object) -> bool:
+        return type(self) is type(other) and list(self.lines()) == list(other.lines())
+
+    def __hash__(self) -> int:
+        return hash(tuple(self.lines()))
 
     def lines(self) -> Iterator[str]:
         """The statement as it is written, its blocks indented."""
@@ -66,8 +72,7 @@ def indented(block: Body) -> Iterator[str]:
             yield INDENT + line
 
 
-@dataclass(frozen=True)
-class OneLine(Statement):
+class OneLine(Statement, frozen=True):
     """A statement that is read from the words behind its name."""
 
     @classmethod
@@ -76,12 +81,11 @@ class OneLine(Statement):
         raise NotImplementedError
 
 
-@dataclass(frozen=True)
-class Needs(OneLine):
+class Needs(OneLine, frozen=True):
     """`needs NAME [KIND] [secret] [= DEFAULT]`: a value that must be given."""
 
-    word = "needs"
-    _form = re.compile(rf"({NAME})(?:\s+(?!secret\b)([a-z]+))?(\s+secret)?\s*(?:=\s*(.+))?")
+    word: ClassVar[str] = "needs"
+    _form: ClassVar[re.Pattern[str]] = re.compile(rf"({NAME})(?:\s+(?!secret\b)([a-z]+))?(\s+secret)?\s*(?:=\s*(.+))?")
     name: str
     kind: str = "text"
     secret: bool = False
@@ -112,11 +116,10 @@ class Needs(OneLine):
         yield self.name
 
 
-@dataclass(frozen=True)
-class Check(OneLine):
+class Check(OneLine, frozen=True):
     """`check EXPRESSION`."""
 
-    word = "check"
+    word: ClassVar[str] = "check"
     condition: Expression
 
     @classmethod
@@ -130,12 +133,11 @@ class Check(OneLine):
         return (self.condition,)
 
 
-@dataclass(frozen=True)
-class Keep(OneLine):
+class Keep(OneLine, frozen=True):
     """`keep NAME, NAME as NAME`."""
 
-    word = "keep"
-    _form = re.compile(rf"({NAME}(?:\s*,\s*{NAME})*)(?:\s+as\s+({NAME}))?")
+    word: ClassVar[str] = "keep"
+    _form: ClassVar[re.Pattern[str]] = re.compile(rf"({NAME}(?:\s*,\s*{NAME})*)(?:\s+as\s+({NAME}))?")
     names: tuple[str, ...]
     as_name: str = ""
 
@@ -159,11 +161,10 @@ class Keep(OneLine):
             yield self.as_name
 
 
-@dataclass(frozen=True)
-class KeepValue(OneLine):
+class KeepValue(OneLine, frozen=True):
     """`keep NAME = EXPRESSION`."""
 
-    word = "keep"
+    word: ClassVar[str] = "keep"
     name: str
     value: Expression
 
@@ -177,11 +178,10 @@ class KeepValue(OneLine):
         yield self.name
 
 
-@dataclass(frozen=True)
-class Pause(OneLine):
+class Pause(OneLine, frozen=True):
     """`pause D`: waits, and answers events meanwhile."""
 
-    word = "pause"
+    word: ClassVar[str] = "pause"
     duration: Duration
 
     @classmethod
@@ -192,19 +192,17 @@ class Pause(OneLine):
         return self.duration.text
 
 
-@dataclass(frozen=True)
-class Quiet(Pause):
+class Quiet(Pause, frozen=True):
     """`quiet D`: says nothing for so long after our last byte (guard time)."""
 
-    word = "quiet"
+    word: ClassVar[str] = "quiet"
 
 
-@dataclass(frozen=True)
-class Tune(OneLine):
+class Tune(OneLine, frozen=True):
     """`tune RATE [FRAME]`: our side of the link; RATE a number or a name, FRAME as it is where none is given."""
 
-    word = "tune"
-    _form = re.compile(rf"(\d+|{NAME})(?:\s+(\S+))?", re.ASCII)
+    word: ClassVar[str] = "tune"
+    _form: ClassVar[re.Pattern[str]] = re.compile(rf"(\d+|{NAME})(?:\s+(\S+))?", re.ASCII)
     rate: int | str
     frame: str = ""
 
@@ -228,12 +226,11 @@ class Tune(OneLine):
             yield self.line, self.rate
 
 
-@dataclass(frozen=True)
-class Signal(OneLine):
+class Signal(OneLine, frozen=True):
     """`signal LINE on/off ...`: drives control lines, `lines` of dtr and rts."""
 
-    word = "signal"
-    _form = re.compile(r"(?:dtr|rts)\s+(?:on|off)(?:\s+(?:dtr|rts)\s+(?:on|off))?")
+    word: ClassVar[str] = "signal"
+    _form: ClassVar[re.Pattern[str]] = re.compile(r"(?:dtr|rts)\s+(?:on|off)(?:\s+(?:dtr|rts)\s+(?:on|off))?")
     states: tuple[tuple[str, bool], ...]
 
     @classmethod
@@ -248,11 +245,10 @@ class Signal(OneLine):
         return " ".join(f"{name} {'on' if on else 'off'}" for name, on in self.states)
 
 
-@dataclass(frozen=True)
-class Break(OneLine):
+class Break(OneLine, frozen=True):
     """`break`: ends the repeat around it."""
 
-    word = "break"
+    word: ClassVar[str] = "break"
 
     @classmethod
     def read(cls, words: Words) -> Break:
@@ -261,12 +257,11 @@ class Break(OneLine):
         return cls(line=words.line)
 
 
-@dataclass(frozen=True)
-class AskOperator(OneLine):
+class AskOperator(OneLine, frozen=True):
     """`operator [ACT] "TEXT"`: asks for what only hands can do."""
 
-    word = "operator"
-    _form = re.compile(r'(?:([a-z-]+)\s+)?("(?:[^"\\]|\\.)*")')
+    word: ClassVar[str] = "operator"
+    _form: ClassVar[re.Pattern[str]] = re.compile(r'(?:([a-z-]+)\s+)?("(?:[^"\\]|\\.)*")')
     act: str
     text: QuotedText
 
@@ -286,11 +281,10 @@ class AskOperator(OneLine):
         return (self.text.template,)
 
 
-@dataclass(frozen=True)
-class Note(OneLine):
+class Note(OneLine, frozen=True):
     """`note "TEXT"`."""
 
-    word = "note"
+    word: ClassVar[str] = "note"
     text: QuotedText
 
     @classmethod
@@ -304,18 +298,16 @@ class Note(OneLine):
         return (self.text.template,)
 
 
-@dataclass(frozen=True)
-class Fail(Note):
+class Fail(Note, frozen=True):
     """`fail "TEXT"`."""
 
-    word = "fail"
+    word: ClassVar[str] = "fail"
 
 
-@dataclass(frozen=True)
-class Do(OneLine):
+class Do(OneLine, frozen=True):
     """`do ACTION`, by the lexicon."""
 
-    word = "do"
+    word: ClassVar[str] = "do"
     name: str
 
     @classmethod
@@ -328,11 +320,10 @@ class Do(OneLine):
         return self.name
 
 
-@dataclass(frozen=True)
-class Read(Do):
+class Read(Do, frozen=True):
     """`read NAME`: a setting, by the lexicon; its value is then known under that name (`_` for `-`)."""
 
-    word = "read"
+    word: ClassVar[str] = "read"
 
     @property
     def variable(self) -> str:
@@ -342,11 +333,10 @@ class Read(Do):
         yield self.variable
 
 
-@dataclass(frozen=True)
-class Set(OneLine):
+class Set(OneLine, frozen=True):
     """`set NAME = EXPRESSION`: a setting, by the lexicon."""
 
-    word = "set"
+    word: ClassVar[str] = "set"
     name: str
     value: Expression
 

@@ -7,7 +7,6 @@ stands in the sheet itself: it says where it comes from, `{ env = "NAME" }`, `{ 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from hashlib import sha256
 from typing import Any
 
@@ -40,8 +39,7 @@ class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     title: str = ""
 
 
-@dataclass(frozen=True)
-class Seat:
+class Seat(msgspec.Struct, frozen=True):
     """A part that a module plays, with its lexicon and the plain values of its settings."""
 
     name: str
@@ -59,8 +57,7 @@ class Seat:
         return found
 
 
-@dataclass(frozen=True)
-class Sheet:
+class Sheet(msgspec.Struct, frozen=True):
     """All of a sheet."""
 
     path: str

@@ -5,25 +5,23 @@ The rule: times are seconds since the line began to be said; texts are as they w
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import msgspec
 
 from wexicon.core.tuning import Tuning
 
 
-@dataclass
-class RecordedExchange:
+class RecordedExchange(msgspec.Struct):
     """One thing said (None: before anything was), and the frames heard after it: seconds, text, role. `lasted` is how
     long it was until something else was said."""
 
     said: str | None
     exact: bool = False
-    tuning: Tuning = field(default_factory=Tuning)
+    tuning: Tuning = msgspec.field(default_factory=Tuning)
     lasted: float = 0.0
-    heard: list[tuple[float, str, str]] = field(default_factory=list)
+    heard: list[tuple[float, str, str]] = msgspec.field(default_factory=list)
 
 
-@dataclass
-class Recorded:
+class Recorded(msgspec.Struct):
     """All exchanges of a session; `end` is the line end that our lines had (none, cr, lf, crlf)."""
 
     exchanges: list[RecordedExchange]

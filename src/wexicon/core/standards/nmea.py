@@ -5,10 +5,11 @@ The rule: field names and order are those of NMEA 0183, 6.3; an empty field is a
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from functools import reduce
 from operator import xor
+
+import msgspec
 
 from wexicon.core.text import to_bytes
 
@@ -43,8 +44,7 @@ class SentenceFault(ValueError):
     """A line that is no sentence, or whose checksum is wrong."""
 
 
-@dataclass(frozen=True)
-class Sentence:
+class Sentence(msgspec.Struct, frozen=True):
     """One sentence: `talker` (two letters; P for a maker's own), `kind`, its fields in order."""
 
     talker: str

@@ -7,7 +7,7 @@ message becomes several that belong together (9.2.3.24.1). A unit begins with th
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from wexicon.core.standards.charsets import CharsetFault, gsm7_codes, gsm7_text, pack, ucs2, ucs2_text, unpack
 
@@ -22,8 +22,7 @@ class PduFault(ValueError):
     """Hexadecimal digits that are no such unit."""
 
 
-@dataclass(frozen=True)
-class Message:
+class Message(msgspec.Struct, frozen=True):
     """A message as its unit tells it. `number` is the other side's; `part` of `parts`, of the message `reference`."""
 
     number: str

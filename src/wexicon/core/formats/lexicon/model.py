@@ -6,7 +6,8 @@ The rule: nothing here can be wrong any more; patterns and templates are compile
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+
+import msgspec
 
 from wexicon.core.dialogue import Program
 from wexicon.core.formats.lexicon.tables import About, Place
@@ -20,8 +21,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.core.values import Kind, Value
 
 
-@dataclass(frozen=True)
-class Phrase:
+class Phrase(msgspec.Struct, frozen=True):
     """A line to say with its values, what must answer it, and the seconds that the answer may take (None: as usual)."""
 
     say: Template
@@ -29,8 +29,7 @@ class Phrase:
     within: float | None
 
 
-@dataclass(frozen=True)
-class Start:
+class Start(msgspec.Struct, frozen=True):
     """What the module sends when it starts; `tuning` where that is not at its own rate; seconds until it listens."""
 
     tuning: Tuning | None
@@ -39,8 +38,7 @@ class Start:
     within: float
 
 
-@dataclass(frozen=True)
-class Attention:
+class Attention(msgspec.Struct, frozen=True):
     """How the module is brought to listen; see AttentionTable. Durations are seconds, 0 where there is none."""
 
     how: str
@@ -62,8 +60,7 @@ class Attention:
     power_up: bool
 
 
-@dataclass(frozen=True)
-class Group:
+class Group(msgspec.Struct, frozen=True):
     """Settings read or written together. `size` bytes where they are packed in a block."""
 
     name: str
@@ -74,8 +71,7 @@ class Group:
     fixed: dict[int, int]
 
 
-@dataclass(frozen=True)
-class Setting:
+class Setting(msgspec.Struct, frozen=True):
     """A named thing that a module keeps."""
 
     name: str
@@ -120,8 +116,7 @@ class Setting:
         return not (self.since and have < version(self.since)) and not (self.before and have >= version(self.before))
 
 
-@dataclass(frozen=True)
-class Action:
+class Action(msgspec.Struct, frozen=True):
     """A named thing that a module does."""
 
     name: str
@@ -133,8 +128,7 @@ class Action:
     resets: bool
 
 
-@dataclass(frozen=True)
-class Lexicon:
+class Lexicon(msgspec.Struct, frozen=True):
     """All of a lexicon file, checked."""
 
     path: str
@@ -153,7 +147,7 @@ class Lexicon:
     groups: dict[str, Group]
     settings: dict[str, Setting]
     actions: dict[str, Action]
-    order: tuple[str, ...] = field(default=())
+    order: tuple[str, ...] = ()
 
     def restart(self) -> str:
         """The action that has the module start again; empty where it has none."""
