@@ -89,7 +89,7 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
         "name": lambda f, v: f["n"] == v,
         "role": lambda f, v: f["m"] == {"follower": "F", "leader": "L"}[v],
         "pin": lambda f, v: f["p"] == v,
-        "peer": lambda f, v: f["a"] == _turned(v),
+        "peer": lambda f, v: f["a"].upper() == _turned(v),
         "rate": lambda f, v: f["b"] == B3_RATES[v],
     },
     "polmar-p1": {
@@ -102,7 +102,7 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
         "name": lambda f, v: f["label"] == v,
         "role": lambda f, v: f["part"] == {"follower": "F", "leader": "L"}[v],
         "pin": lambda f, v: f["pass"] == v,
-        "peer": lambda f, v: f["mate"] == _bare(v),
+        "peer": lambda f, v: f["mate"].upper() == _bare(v),
         "rate": lambda f, v: f["speed"] == (K5_RATES[v], "1", "N"),
     },
     "tamsel-k6": {

@@ -72,7 +72,8 @@ class Module:
         outcome = self.say(said, phrase, shown)
         if outcome.ok and self.session.troubles == troubles:
             return outcome
-        self.session.settle(0.05, 0.5)
+        gap = self.session.dialect.gap
+        self.session.settle(0.05 + gap, 0.5 + 4 * gap)
         return self.say(said, phrase, shown)
 
     # -- who it is ------------------------------------------------------------------------------------------------

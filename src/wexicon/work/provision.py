@@ -62,6 +62,8 @@ class _Line:
         self.after: Reading | None = None
         self.written = False
         self.refused = ""
+        # Stored, and not in use: the module has yet to start with it.
+        self.pending = False
         self.note = ""
 
     def right(self) -> bool:
@@ -79,6 +81,8 @@ class _Line:
             return Outcome.NOT_READ
         if not self.right():
             return Outcome.DIFFERS
+        if self.pending:
+            return Outcome.UNVERIFIED
         return Outcome.CHANGED if self.written else Outcome.UNCHANGED
 
 
@@ -261,13 +265,12 @@ class _Walk:
         self.final = True
         if self.order.prove in (Prove.POWER, Prove.RESTART):
             self._start(strongest(self.module, self.order.prove))
-        for line in self.lines.values():
-            if self._pending(line):
-                line.note = "stored, and not in use: the module has yet to start with it"
-                self._lower(Evidence.READING)
+        self._note_pending()
 
-    def _lower(self, evidence: Evidence) -> None:
-        self.evidence = evidence
+    def _note_pending(self) -> None:
+        for line in self._wanted():
+            if self._pending(line):
+                line.pending, line.note = True, "stored, and not in use: the module has yet to start with it"
 
     # -- writing, starting, reading -------------------------------------------------------------------------------
 
@@ -302,8 +305,7 @@ class _Walk:
             if not self.final or can is Evidence.READING:
                 break
         self._write_volatile(can)
-        if any(self._pending(line) for line in self._wanted()):
-            self._lower(Evidence.READING)
+        self._note_pending()
         self._tell_what_else_changed()
         self.final = True
         self.store.close(self._unit)

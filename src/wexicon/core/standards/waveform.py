@@ -8,6 +8,7 @@ least significant first, parity, stop bits high; the line rests high).
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,6 +32,7 @@ def levels(data: bytes, tuning: Tuning) -> NDArray[np.uint8]:
     return line.reshape(-1)
 
 
+@lru_cache(maxsize=4096)
 def heard_at(data: bytes, sent: Tuning, ours: Tuning) -> bytes:
     """The bytes that a UART tuned to `ours` takes in while `data` is sent with `sent`.
 

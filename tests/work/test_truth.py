@@ -1,0 +1,319 @@
+"""A small part of the campaign of `benchmarks.truth`, and each verdict that was once false, one by one."""
+
+from __future__ import annotations
+
+import json
+import signal
+import subprocess
+import sys
+import time
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+from benchmarks.flash import wrong_in_flash
+from benchmarks.truth import ADVERSITIES, once
+from benchmarks.wanted import WANTED
+from msgspec.structs import replace
+
+from tests.conftest import Bench, bench, clean, wexicon
+from wexicon.core.tuning import Tuning
+from wexicon.rig.uart import WireFaults
+from wexicon.work.results import Evidence, Outcome, Prove, SettingResult, Verdict, judge
+from wexicon.work.unfinished import FileStore, Unfinished
+
+
+@pytest.mark.parametrize("adversity", ADVERSITIES)
+def test_what_conforms_is_in_flash_after_a_power_cycle(adversity: str) -> None:
+    for name in WANTED:
+        for seed in range(3):
+            assert once(name, adversity, seed)[2] == "", (name, seed)
+
+
+def after_power(one: Bench) -> dict[str, Any]:
+    one.standin.power(False)
+    one.standin.power(True)
+    return one.standin.flash
+
+
+# -- interrupted before save or restart ---------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("person", [True, False])
+def test_what_stands_in_working_memory_only_is_found_and_made_to_persist(person: bool) -> None:
+    one = Bench("lindle-l9", person=person)
+    one.open().quiet(0.3)
+    one.standin.memory["addr"] = 42
+    result = one.provision(address=42)
+    assert (result.verdict, result.written) == ("conforms", 1)
+    assert [str(line.outcome) for line in result.settings] == ["changed"]
+    assert after_power(one)["addr"] == 42
+
+
+def test_where_no_start_can_be_made_what_makes_settings_persist_is_done_again() -> None:
+    one = Bench("fennick-z4", person=True)
+    one.standin.memory["KH"] = 20
+    result = one.provision(channel=20)
+    assert (result.verdict, result.evidence, result.written) == ("conforms", "reading", 0)
+    assert after_power(one)["KH"] == 20 and "SV" in one.trace.said()
+
+
+def test_a_rate_that_is_stored_and_not_in_use_is_found() -> None:
+    one = Bench("orvane-b3", person=True)
+    one.standin.flash["b"] = "19"  # written by an interrupted run; the module still answers at 115200
+    looked = one.verify(rate=19200)
+    (line,) = looked.settings
+    assert line.outcome == Outcome.UNVERIFIED and line.note.startswith("stored, and not in use")
+    assert looked.verdict == "unproved"
+    one = Bench("orvane-b3", person=True)
+    one.standin.flash["b"] = "19"
+    assert one.provision(rate=19200).evidence == "restart"
+    assert one.standin.uart.tuning == Tuning(19200)
+
+
+def test_killed_between_write_and_save_on_a_port_the_next_run_knows_and_finishes(tmp_path: Path) -> None:
+    (tmp_path / "s.toml").write_text(
+        'format = 1\n[seat.mast]\nlexicon = "lindle-l9"\n[seat.mast.settings]\naddress = 42\nname = "mast 4"\n'
+    )
+    with bench('[unit.x]\nstandin = "lindle-l9"\nfaults = { late = 0.15 }\n') as rig:
+        port = rig.ports["x"]
+        words = [
+            sys.executable,
+            "-m",
+            "wexicon",
+            "provision",
+            "s.toml",
+            port,
+            "--operator",
+            "nobody",
+            "--trace",
+            "t.jsonl",
+        ]
+        running = subprocess.Popen(words, stderr=subprocess.PIPE, env=clean({}))
+        until = time.monotonic() + 20
+        while time.monotonic() < until and b"@addr=" not in (
+            Path("t.jsonl").read_bytes() if Path("t.jsonl").exists() else b""
+        ):
+            time.sleep(0.01)
+        running.kill()
+        running.communicate()
+        assert list((tmp_path / "state" / "unfinished").glob("*.json"))
+        told = wexicon("provision", "s.toml", port, "--operator", "nobody").stdout
+        assert "finishing what was begun" in told and "conforms" in told and "after a restart" in told
+        wexicon("rig", "power", "x", "cycle")
+        assert wexicon("verify", "s.toml", port).returncode == 0
+        assert rig.bench.units["x"].standin.flash["addr"] == 42
+        assert not list((tmp_path / "state" / "unfinished").glob("*.json"))
+
+
+def test_a_request_to_end_stops_between_two_exchanges_with_a_result(tmp_path: Path) -> None:
+    (tmp_path / "s.toml").write_text('format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { address = 42 }\n')
+    with bench('[unit.x]\nstandin = "lindle-l9"\nfaults = { late = 0.2 }\n') as rig:
+        words = [sys.executable, "-m", "wexicon", "provision", "s.toml", rig.ports["x"], "--trace", "t.jsonl", "--json"]
+        running = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=clean({}))
+        until = time.monotonic() + 20
+        while time.monotonic() < until and not Path("t.jsonl").exists():
+            time.sleep(0.02)
+        time.sleep(0.5)
+        running.send_signal(signal.SIGTERM)
+        told, _ = running.communicate(timeout=20)
+    assert running.returncode == 130 and json.loads(told)["verdict"] == "stopped"
+    assert all(line["after"] is None for line in json.loads(told)["settings"])
+
+
+# -- what cannot be read ------------------------------------------------------------------------------------------------
+
+
+def test_verify_of_a_pin_that_is_another_is_unproved() -> None:
+    one = Bench("tamsel-k6", P="9999")
+    result = one.verify(pin="4711")
+    assert (result.verdict, result.status) == ("unproved", 4)
+    assert [str(line.outcome) for line in result.settings] == ["unverified"]
+
+
+def unreadable_rate(one: Bench, codes: dict[str, Any] | None = None) -> None:
+    """The rate cannot be asked; only the link tells it. `codes` are a lexicon's that may be wrong."""
+    setting = one.lexicon.settings["rate"]
+    kind = replace(setting.kind, codes=codes) if codes else setting.kind
+    blind = replace(setting, read=None, group=None, from_link=True, kind=kind)
+    one.lexicon = replace(one.lexicon, settings={**one.lexicon.settings, "rate": blind})
+
+
+def test_a_rate_that_only_the_link_shows_is_read_from_the_link() -> None:
+    one = Bench("tamsel-k6")
+    unreadable_rate(one)
+    result = one.provision(rate=57600)
+    assert result.verdict == "conforms" and result.settings[0].after and result.settings[0].after.value == 57600
+    wrong = Bench("tamsel-k6")
+    # The lexicon's table is wrong: its code for 57600 is the module's for 19200.
+    unreadable_rate(wrong, {"9600": 4, "57600": 5, "19200": 6})
+    result = wrong.provision(rate=57600)
+    assert result.verdict == "failed"
+    line = result.settings[0]
+    assert line.outcome == "differs" and line.after and line.after.value == 19200
+
+
+# -- read back too early, rates that move late -----------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("name", ["lindle-l9", "brisca-w1", "orvane-b3", "polmar-p1", "tamsel-k5"])
+@pytest.mark.parametrize("extra", [0.05, 0.5])
+def test_a_module_that_goes_on_answering_has_not_started_yet(name: str, extra: float) -> None:
+    one = Bench(name, person=True)
+    then = one.standin.then
+    one.standin.then = lambda action, delay=None: then(lambda: one.standin.after(extra, action), delay)  # type: ignore[method-assign]
+    result = one.provision(**WANTED[name])
+    assert result.verdict == "conforms", result.failure
+    assert result.evidence == (Evidence.POWER if name == "tamsel-k5" else Evidence.RESTART)
+    assert not wrong_in_flash(one.standin, WANTED[name])
+
+
+def test_a_restart_that_was_not_seen_is_not_believed() -> None:
+    one = Bench("lindle-l9", person=True)
+    one.standin.restart = lambda: None  # type: ignore[method-assign]
+    one.open().quiet(0.2)
+    one.standin.memory["addr"] = 42
+    result = one.provision(address=42)
+    assert (result.evidence, result.verdict) == ("reading", "conforms")
+    assert "was not seen" in result.remarks[0]
+    assert after_power(one)["addr"] == 42  # saved again, because nobody could tell that it was
+    asked = one.provision(address=42, prove="restart")
+    assert (asked.verdict, asked.status) == ("unproved", 4)
+
+
+# -- after is only ever what was read ----------------------------------------------------------------------------------------
+
+
+def test_after_a_failure_or_a_stop_nothing_is_said_of_what_was_not_read() -> None:
+    one = Bench("lindle-l9", faults=WireFaults(cut_after=150))
+    one.hands.operate = None  # type: ignore[attr-defined]
+    result = one.provision(stopping=lambda: "@addr=2" in one.trace.said(), **WANTED["lindle-l9"])
+    assert result.verdict == "stopped" and result.written
+    assert {str(line.outcome) for line in result.settings} == {"not read"}
+    assert all(line.after is None and line.before is not None for line in result.settings)
+
+
+def test_a_read_out_that_did_not_understand_everything_fails_and_shows_what_was_heard() -> None:
+    one = Bench("tamsel-k5")
+    one.standin.flash["part"] = "X"
+    result = one.read_out()
+    assert (result.verdict, result.status) == ("failed", 1)
+    assert result.failure and "role: not understood" in result.failure.what and "“X (unknown)”" in result.failure.what
+    assert next(line for line in result.settings if line.name == "name").before.shown == "TAMSEL-K5"  # type: ignore[union-attr]
+
+
+# -- links that move, actions that reset -------------------------------------------------------------------------------------
+
+
+def test_after_a_reset_no_rate_is_pending() -> None:
+    one = Bench("tamsel-k5")
+    module = one.module()
+    module.attention.gain()
+    module.set("rate", 115200)
+    assert module.pending
+    module.do("factory-reset")
+    assert not module.pending and module.data_link == one.lexicon.delivered
+
+
+def test_a_probe_that_is_refused_is_said_again_before_an_escape_would_spoil_the_next_line() -> None:
+    one = Bench("fennick-z4")
+    module = one.module()
+    module.attention.gain()
+    one.standin.editor._buffer += b"\x00\xff"  # type: ignore[attr-defined]  # what it heard of us at another rate
+    escapes = one.trace.said().count("~~~")
+    module.attention.gain([Tuning(9600)])
+    assert one.trace.said().count("~~~") == escapes
+    began = one.agenda.now
+    assert module.read("channel") == 12 and one.agenda.now - began < 1  # attention is counted from when it was had
+
+
+def test_another_module_that_takes_the_place_of_the_first_is_noticed() -> None:
+    one = Bench("lindle-l9")
+    one.open().quiet(0.2)
+
+    def swap() -> bool:
+        if "@save" in one.trace.said():
+            one.standin.own["serial"] = "L9-00999"
+        return False
+
+    result = one.provision(stopping=swap, address=2)
+    assert result.verdict == "failed" and result.failure
+    assert "another module answers: its serial is L9-00999, it was L9-00417" in result.failure.what
+
+
+def test_a_value_of_a_group_that_was_not_named_and_moved_is_told() -> None:
+    one = Bench("lindle-l9")
+    take = one.standin.take  # type: ignore[attr-defined]
+
+    def moved(word: str, text: str) -> None:
+        take(word, text.replace("868100000", "869100000") if word == "radio" else text)
+
+    one.standin.take = moved  # type: ignore[attr-defined]
+    result = one.provision(spreading=10)
+    assert result.verdict == "failed"
+    assert result.also_changed == ["frequency: it was 868.1 MHz, and is 869.1 MHz"]
+
+
+def test_what_is_kept_only_until_power_is_lost_conforms_and_says_so() -> None:
+    one = Bench("lindle-l9")
+    setting = replace(one.lexicon.settings["sync"], volatile=True)
+    one.lexicon = replace(one.lexicon, settings={**one.lexicon.settings, "sync": setting})
+    result = one.provision(sync=0x34, address=2)
+    notes = {line.name: (str(line.outcome), line.note) for line in result.settings}
+    assert notes == {"address": ("changed", ""), "sync": ("changed", "until power is lost")}
+    assert (result.verdict, one.standin.memory["sync"], one.standin.flash["addr"]) == ("conforms", "34", 2)
+
+
+def test_nothing_is_written_to_a_module_that_nobody_could_bring_back() -> None:
+    one = Bench("tamsel-k5", person=True)
+    module = one.module()
+    module.attention.gain()  # somebody had held the key
+    one.hands.there = False
+    result = one.provision(name="Quay 3")
+    assert result.verdict == "failed" and result.written == 0 and result.failure
+    assert "nobody is there to bring the module back" in result.failure.what
+
+
+# -- verdicts and records --------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("outcomes", "evidence", "asked", "trust", "verdict"),
+    [
+        (["unchanged", "changed"], "power-cycle", "auto", [], "conforms"),
+        (["unchanged"], "reading", "auto", [], "conforms"),
+        (["unchanged"], "reading", "restart", [], "unproved"),
+        (["unchanged"], "restart", "power", [], "unproved"),
+        (["unchanged"], "power-cycle", "restart", [], "conforms"),
+        (["unchanged", "accepted"], "power-cycle", "auto", [], "unproved"),
+        (["unchanged", "accepted"], "power-cycle", "auto", ["s1"], "conforms"),
+        (["unchanged", "unverified"], "power-cycle", "auto", ["s1"], "unproved"),
+        (["unchanged", "differs"], "power-cycle", "auto", [], "failed"),
+        (["refused"], "power-cycle", "auto", [], "failed"),
+        (["not read"], "power-cycle", "auto", [], "failed"),
+    ],
+)
+def test_what_decides_a_verdict(outcomes: list[str], evidence: str, asked: str, trust: list[str], verdict: str) -> None:
+    settings = [SettingResult(f"s{n}", Outcome(one)) for n, one in enumerate(outcomes)]
+    assert judge(settings, Evidence(evidence), Prove(asked), trust)[0] is Verdict(verdict)
+
+
+def test_a_record_of_unfinished_work_names_settings_and_no_values(tmp_path: Path) -> None:
+    store = FileStore(tmp_path / "unfinished")
+    assert store.find("k5 02:A1") is None
+    store.open(Unfinished("k5 02:A1", datetime.now(UTC), ["pin"]))
+    (path,) = (tmp_path / "unfinished").iterdir()
+    assert oct(path.stat().st_mode)[-3:] == "600" and oct(path.parent.stat().st_mode)[-3:] == "700"
+    assert store.find("k5 02:A1") and b"pin" in path.read_bytes()
+    path.write_bytes(b"{")
+    assert store.find("k5 02:A1")  # a record that cannot be read is still a record
+    store.close("k5 02:A1")
+    assert not list((tmp_path / "unfinished").iterdir())
+
+
+def test_values_stand_as_their_types_beside_the_words_that_show_them() -> None:
+    result = Bench("lindle-l9").provision(rate=115200, frequency=868.3)
+    shown = {line.name: (line.after.value, line.after.unit, line.after.shown) for line in result.settings if line.after}
+    assert shown["rate"] == (115200, "baud", "115200 baud") and shown["frequency"] == (868.3, "MHz", "868.3 MHz")
+    assert result.started and result.steps[0].step == "attention" and result.wexicon
