@@ -13,7 +13,7 @@ import pytest
 from tests.conftest import SAMPLE, bench, clean, wexicon
 from tests.core.test_dialogue import EVERY_STATEMENT
 
-GUIDE = SAMPLE.parents[2] / "docs" / "write-a-conversation.md"
+GUIDE = SAMPLE.parents[2] / "docs" / "write-a-dialogue.md"
 KEY = "mud flats 7"
 EXAMPLES = re.findall(r"```wex (\S+)\n(.*?)```", GUIDE.read_text(), re.DOTALL)
 

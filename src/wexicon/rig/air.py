@@ -6,16 +6,32 @@ reads a lexicon. What a host service does is told by the rig's file.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterator
+from typing import Any, Protocol
 
 import msgspec
 
-if TYPE_CHECKING:
-    from wexicon.rig.standin import StandIn
-
 # Seconds from a byte's leaving one module to its coming out of another.
 TRAVEL = 0.02
+
+
+class Member(Protocol):
+    """What the air needs of whoever is in it."""
+
+    own: dict[str, Any]
+
+    @property
+    def powered(self) -> bool: ...
+
+    def reaches(self, other: Any) -> bool: ...
+
+    def from_air(self, data: bytes, sender: Any) -> None: ...
+
+    def after(self, delay: float, action: Callable[[], object]) -> None: ...
+
+    def visible_name(self) -> str: ...
+
+    def registered(self) -> bool: ...
 
 
 class AccessPoint(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -88,17 +104,17 @@ class Air:
         self.sky = table.sky
         self.management = table.management
         self.answered: dict[int, str] = {}
-        self.members: list[StandIn] = []
+        self.members: list[Member] = []
 
     # -- radio --------------------------------------------------------------------------------------------------
 
-    def reached(self, sender: StandIn) -> Iterator[StandIn]:
+    def reached(self, sender: Member) -> Iterator[Member]:
         """Those whom a stand-in reaches now: both must be able to."""
         for other in self.members:
             if other is not sender and other.powered and sender.reaches(other) and other.reaches(sender):
                 yield other
 
-    def radiate(self, sender: StandIn, data: bytes) -> int:
+    def radiate(self, sender: Member, data: bytes) -> int:
         """Sends bytes to all whom the sender reaches; gives how many that are."""
         found = list(self.reached(sender))
         for other in found:
@@ -118,7 +134,7 @@ class Air:
 
     # -- cellular -----------------------------------------------------------------------------------------------
 
-    def subscriber(self, number: str) -> StandIn | None:
+    def subscriber(self, number: str) -> Member | None:
         """The module whose SIM has this number, if it is registered."""
         for member in self.members:
             if member.own.get("number") == number and member.powered and member.registered():

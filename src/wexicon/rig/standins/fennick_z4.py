@@ -105,8 +105,9 @@ class FennickZ4(StandIn):
         if self.memory["RO"] == 1:
             return own
         for other in self.air.members:
-            opens = isinstance(other, FennickZ4) and other.powered and other.memory["RO"] == 1
-            if opens and (other.memory["NT"], other.memory["KH"]) == own:
+            if not isinstance(other, FennickZ4) or not other.powered or other.memory["RO"] != 1:
+                continue
+            if (other.memory["NT"], other.memory["KH"]) == own:
                 return own
         return None
 

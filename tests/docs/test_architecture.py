@@ -1,0 +1,57 @@
+"""The layers are as docs/architecture.md says, and its picture is drawn from the code as it is."""
+
+from __future__ import annotations
+
+import ast
+import runpy
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+ROOT = Path(__file__).parents[2]
+LAYERS: dict[str, Any] = runpy.run_path(str(ROOT / "docs" / "draw_layers.py"))
+
+
+def test_imports_point_downwards_only() -> None:
+    assert LAYERS["upward"]() == []
+
+
+def test_no_file_is_part_of_a_circle() -> None:
+    assert LAYERS["circles"]() == []
+
+
+def test_the_picture_is_of_the_code_as_it_is() -> None:
+    assert (ROOT / "docs" / "layers.svg").read_text() == LAYERS["picture"](), "python docs/draw_layers.py draws it anew"
+
+
+@pytest.mark.parametrize(
+    "forbidden", ["click", "rich", "os", "time", "socket", "serial", "threading", "select", "termios"]
+)
+def test_the_core_opens_prints_sleeps_and_asks_nothing(forbidden: str) -> None:
+    for path in (ROOT / "src" / "wexicon" / "core").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            names = [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
+            names += [node.module or ""] if isinstance(node, ast.ImportFrom) else []
+            assert forbidden not in [name.partition(".")[0] for name in names], path
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name):
+                assert node.func.id not in ("open", "print", "input"), path
+
+
+def test_a_rig_knows_no_lexicon_and_nobody_reaches_into_another_ones_engine() -> None:
+    for module, others in LAYERS["imports"]().items():
+        if module.startswith("wexicon.rig"):
+            assert not [other for other in others if ".formats.lexicon" in other], module
+    for path in (ROOT / "src" / "wexicon").rglob("*.py"):
+        if path.name != "session.py":
+            assert "._engine" not in path.read_text(), path
+
+
+def test_nothing_that_only_some_systems_have_is_imported_at_the_start() -> None:
+    """`termios` and the like stand in the files that serve pseudo-terminals, which no other command imports."""
+    for path in (ROOT / "src" / "wexicon").rglob("*.py"):
+        text = path.read_text()
+        if any(f"import {name}\n" in text for name in ("termios", "tty", "pty", "fcntl")):
+            assert path.name == "serving.py", path
+    importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rig.serving" in others]
+    assert set(importers) <= {"wexicon.rig.desk", "wexicon.cli.rig", "wexicon.cli.demo"}
