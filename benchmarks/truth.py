@@ -46,15 +46,20 @@ OTHER = {
 }
 
 
+# How many places there are at which a run can be broken off: each is tried.
+EVERY = {"stopped": 45, "killed": 45, "power cut": 420}
+
+
 class Killed(BaseException):
     """The tool is gone: nothing more is done, nothing is closed."""
 
 
 class Scene:
-    """One stand-in as it stands on a bench, and what goes wrong with it. `chance` draws everything."""
+    """One stand-in as it stands on a bench, and what goes wrong with it. `chance` draws everything but the
+    place at which a run is broken off, which is the `number`."""
 
-    def __init__(self, name: str, chance: random.Random) -> None:
-        self.name, self.chance = name, chance
+    def __init__(self, name: str, chance: random.Random, number: int) -> None:
+        self.name, self.chance, self.number = name, chance, number
         self.agenda = Agenda()
         self.standin: StandIn = family(name)(self.agenda, name)
         self.standin.power(True)
@@ -78,7 +83,7 @@ def clean(scene: Scene, chance: random.Random) -> None:
 
 def stopped(scene: Scene, chance: random.Random) -> dict[str, Any]:
     """Ctrl-C at an exchange."""
-    left = chance.randrange(1, 45)
+    left = 1 + scene.number % EVERY["stopped"]
 
     def stopping() -> bool:
         nonlocal left
@@ -90,7 +95,7 @@ def stopped(scene: Scene, chance: random.Random) -> dict[str, Any]:
 
 def killed(scene: Scene, chance: random.Random) -> dict[str, Any]:
     """kill -9 at an exchange."""
-    left = chance.randrange(1, 45)
+    left = 1 + scene.number % EVERY["killed"]
 
     def stopping() -> bool:
         nonlocal left
@@ -104,7 +109,7 @@ def killed(scene: Scene, chance: random.Random) -> dict[str, Any]:
 
 def power_cut(scene: Scene, chance: random.Random) -> None:
     """The module's power fails after a byte from the host."""
-    scene.standin.uart.faults = WireFaults(cut_after=chance.randrange(1, 420))
+    scene.standin.uart.faults = WireFaults(cut_after=1 + scene.number % EVERY["power cut"])
 
 
 def noise(scene: Scene, chance: random.Random) -> None:
@@ -341,7 +346,7 @@ def once(name: str, adversity: str, seed: int) -> tuple[str, str, str, str]:
     """One scene: a run under adversity, then one on a clean wire. Gives both verdicts, what was false, and
     what was right as it stood, by a reading alone, and is gone after a power cycle."""
     chance = random.Random(f"{name} {adversity} {seed}")
-    scene = Scene(name, chance)
+    scene = Scene(name, chance, seed)
     lexicon, order = find_lexicon_once(name), order_for(name, chance)
     extra = ADVERSITIES[adversity](scene, chance) or {}
     verdicts: list[str] = []
@@ -420,7 +425,11 @@ def campaign(
 ) -> tuple[dict[str, Counter[str]], list[str]]:
     """So many runs, shared out evenly; gives the counts by adversity, and what was false."""
     each = max(1, round(runs / 2 / len(names) / len(adversities)))
-    work = [(name, adversity, seed, each) for adversity in adversities for name in names]
+    work = [
+        (name, adversity, seed, max(each, EVERY.get(adversity, 0) if runs >= 5000 else 0))
+        for adversity in adversities
+        for name in names
+    ]
     totals: dict[str, Counter[str]] = {adversity: Counter() for adversity in adversities}
     false: list[str] = []
     with ProcessPoolExecutor(2) as pool:

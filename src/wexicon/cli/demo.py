@@ -33,7 +33,9 @@ def demo(keep: Path | None) -> None:
         shutil.copytree(str(files("wexicon") / "sample"), folder, dirs_exist_ok=True)
         stack.enter_context(_environment(WEXICON_RUN=str(folder / "run"), WEXICON_STATE=str(folder)))
         print_line("Marrow Estuary, spring fit-out: the service plug of the mast at Withy Point.", "bold")
-        print_line("It comes as delivered: 9600 baud, a follower, called TAMSEL-K5; it listens only with its key held.")
+        print_line(
+            "Factory default: 9600 baud, a follower, called TAMSEL-K5; it takes commands only with its key held."
+        )
         bench = read_rig((folder / "bench.toml").read_bytes(), "bench.toml", real_agenda())
         server = stack.enter_context(served(bench))
         stack.callback(Desk(server, "bench").close)

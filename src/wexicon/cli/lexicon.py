@@ -260,7 +260,7 @@ answer  = {q["answer"]}
 echo    = "either"              # on, off, or either
 ok      = [{q["ok"] if a["ok"] else ""}]
 error   = [{q["error"] if a["error"] else ""}]
-closing = "either"              # does the word for yes follow every answer: always, alone, either
+closing = "either"              # does the success code follow every answer: always, alone, either
 within  = "1s"
 
 # What the error numbers mean.

@@ -88,18 +88,27 @@ def why_unproved(result: UnitResult) -> str:
     open_ones = [name for name in open_ones if name not in result.trusted]
     if not open_ones:
         return "  The evidence is weaker than was asked for with --prove."
-    names = ", ".join(open_ones)
-    return (
-        f"  Nothing is wrong, but {names} cannot be read from this module. If its acknowledgement is enough for you, "
-        f"write trust = [{', '.join(repr(name).replace(chr(39), chr(34)) for name in open_ones)}] in the seat."
-    )
+    pending = [s.name for s in result.settings if s.name in open_ones and s.note.startswith("stored")]
+    told = []
+    if pending:
+        told.append(
+            f"  {', '.join(pending)}: stored, and not in use. Have the module start: --prove restart, or --prove power."
+        )
+    blind = [name for name in open_ones if name not in pending]
+    if blind:
+        quoted = ", ".join(f'"{name}"' for name in blind)
+        told.append(f"  Nothing is wrong, but {', '.join(blind)} cannot be read from this module.")
+        told.append(f"  If its acknowledgement is enough for you, write trust = [{quoted}] in the seat.")
+    return "\n".join(told)
 
 
 def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool = False, place: str = "") -> None:
     """Why it failed: the step, what was said, expected and heard, what it points to."""
     style = "yellow" if verdict == "stopped" else "red"
     where = place or (f" at the step “{failure.step}”" if failure.step else "")
-    lines = [click.style(verdict, fg=style, bold=True) + f"{where}: {failure.what}"]
+    # The words of a statement stand on a line of their own.
+    between = "\n  " if place else ": "
+    lines = [click.style(verdict, fg=style, bold=True) + f"{where}{between}{failure.what}"]
     if failure.said:
         lines.append(f"  said      {visible(failure.said)}")
     if failure.expected:

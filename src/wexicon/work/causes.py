@@ -1,7 +1,6 @@
 """What it points to when a module does not answer as it should, and what to do next.
 
-The rule: a cause is only named when something that was heard, or not heard, speaks for it; and what speaks for it is
-told with it.
+The rule: a cause is only named when something that was heard, or not heard, points to it; that evidence is told with it.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Settings packed as bits in a block of bytes: taken out one by one, put in together.
 
-The rule: what no setting stands for is left as it was read. The checksum is the last byte, reckoned over all before it.
+The rule: what no setting stands for is left as it was read. The checksum is the last byte, computed over all before it.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""A recorded session as exchanges: the shape that a trace is read into, to be held or played again.
+"""A recorded session as exchanges: the shape that a trace is read into, to be run or replayed.
 
 The rule: times are seconds since the line began to be said; texts are as they were heard, without line ends.
 """
