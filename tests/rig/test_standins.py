@@ -11,6 +11,7 @@ from typing import Any
 import msgspec
 import pytest
 from benchmarks.flash import wrong_in_flash
+from benchmarks.wanted import TRUST, WANTED
 from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, wexicon
@@ -22,51 +23,9 @@ from wexicon.rig.standins import FAMILIES
 from wexicon.rig.uart import WireFaults
 from wexicon.work.finding import find_lexicon
 
-WANTED: dict[str, dict[str, Any]] = {
-    "brisca-w1": {"name": 'the "screen"', "mode": "station", "power": 17, "rate": 57600},
-    "cordal-g2": {"errors": "numbers", "apn": "estuary.example", "messages": "text", "charset": "UCS2", "rate": 57600},
-    "cordal-n7": {
-        "apn": "t.example",
-        "report": "all",
-        "saving": True,
-        "periodic": "4h",
-        "active": "1m",
-        "edrx": "81.92s",
-        "rate": 57600,
-    },
-    "fennick-z4": {"network": 0x1234, "channel": 20, "role": "coordinator", "rate": 38400},
-    "lindle-l9": {
-        "name": "mast 2",
-        "address": 2,
-        "network": 6,
-        "frequency": 868.3,
-        "spreading": 10,
-        "sync": 0x34,
-        "rate": 115200,
-    },
-    "lindle-r2": {
-        "address": 300,
-        "network": 6,
-        "frequency": 868.3,
-        "rate": 57600,
-        "frame": "8E1",
-        "power": "14",
-        "relay": True,
-    },
-    "orvane-b3": {"name": "mast", "role": "leader", "pin": "4711", "peer": "02:A1:5C:00:21:8E", "rate": 9600},
-    "polmar-p1": {
-        "interval": "500ms",
-        "sentences": "GGA+RMC",
-        "talker": "GN",
-        "rate": {"rate": 57600, "parity": "even"},
-    },
-    "tamsel-k5": {"name": "Withy Point", "role": "leader", "pin": "48213", "peer": "02:A1:5C:00:21:8E", "rate": 115200},
-    "tamsel-k6": {"name": "Quay 3", "pin": "4711", "rate": 57600, "quiet-lamp": True},
-}
 # A pseudo-terminal carries neither frame nor control lines; RFC 2217 does.
 SERVED = {"lindle-r2": "rfc2217", "polmar-p1": "rfc2217"}
 SECRETS = {"4711", "48213"}
-TRUST = {"tamsel-k6": ("pin",)}
 
 
 def wrong(one: Bench) -> list[str]:

@@ -86,7 +86,9 @@ def run(arguments: list[str] | None = None) -> int:
         fault.show()
         return 2
     except Fault as fault:
-        click.echo(click.style("error: ", fg="red", bold=True) + str(fault), err=True)
+        from wexicon.cli.show import styled
+
+        click.echo(styled("error: ", "bold red") + str(fault), err=True)
         return fault.status
     except KeyboardInterrupt:
         click.echo("stopped, as you asked", err=True)

@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table
+from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.protocol.insertion import written
 from wexicon.core.text import visible
@@ -108,7 +108,7 @@ def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool
     where = place or (f" at the step “{failure.step}”" if failure.step else "")
     # The words of a statement stand on a line of their own.
     between = "\n  " if place else ": "
-    lines = [click.style(verdict, fg=style, bold=True) + f"{where}{between}{failure.what}"]
+    lines = [styled(verdict, f"bold {style}") + f"{where}{between}{failure.what}"]
     if failure.said:
         lines.append(f"  said      {visible(failure.said)}")
     if failure.expected:

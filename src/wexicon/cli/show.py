@@ -105,8 +105,13 @@ class Progress:
             self._status.update(f"{self._title}: {step}")
 
     def say(self, text: str) -> None:
-        """A line that stays."""
-        click.echo(text, err=True)
+        """A line that stays, above the step that is being done."""
+        if self._status:
+            from rich.text import Text
+
+            self._status.console.print(Text.from_ansi(text), soft_wrap=True)
+        else:
+            click.echo(text, err=True)
 
 
 class Person:
@@ -119,7 +124,7 @@ class Person:
         self._progress = progress
 
     def ask(self, act: str, text: str) -> None:
-        self._progress.say(click.style("operator: ", fg="yellow", bold=True) + text)
+        self._progress.say(styled("operator: ", "bold yellow") + text)
 
     def noticed(self) -> None:
         self._progress.say("  the module answers.")

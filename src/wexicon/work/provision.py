@@ -14,21 +14,21 @@ import msgspec
 
 from wexicon.core.faults import Fault, ModuleFault, Stopped
 from wexicon.core.formats.fixture import Fixture
-from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
 from wexicon.work.attention import PATIENCE
+from wexicon.work.line import Line
 from wexicon.work.module import Module
+from wexicon.work.ordering import ordered, together
 from wexicon.work.results import (
     Evidence,
     Failure,
     Outcome,
     Prove,
-    SettingResult,
-    Shown,
     StepTime,
     UnitResult,
     Verdict,
@@ -52,40 +52,6 @@ class Order(msgspec.Struct, frozen=True):
     sheet: str = ""
 
 
-class _Line:
-    """What is known of one setting during the walk."""
-
-    def __init__(self, setting: Setting, wanted: Value | None) -> None:
-        self.setting = setting
-        self.wanted = wanted
-        self.before: Reading | None = None
-        self.after: Reading | None = None
-        self.written = False
-        self.refused = ""
-        # Stored, and not in use: the module has yet to start with it.
-        self.pending = False
-        self.note = ""
-
-    def right(self) -> bool:
-        """Whether the last reading is what is wanted."""
-        latest = self.after or self.before
-        return latest is not None and latest.value is not None and latest.value == self.wanted
-
-    def outcome(self, *, final: bool) -> Outcome:
-        """What became of it; `final` where the last reading came after all writing."""
-        if self.refused:
-            return Outcome.REFUSED
-        if not self.setting.readable:
-            return Outcome.ACCEPTED if self.written else Outcome.UNVERIFIED
-        if not final or self.after is None:
-            return Outcome.NOT_READ
-        if not self.right():
-            return Outcome.DIFFERS
-        if self.pending:
-            return Outcome.UNVERIFIED
-        return Outcome.CHANGED if self.written else Outcome.UNCHANGED
-
-
 class _Walk:
     """One walk over one unit."""
 
@@ -106,7 +72,7 @@ class _Walk:
         self.store = store
         self.watch = watch
         self.result = UnitResult()
-        self.lines: dict[str, _Line] = {}
+        self.lines: dict[str, Line] = {}
         self.failed: dict[str, str] = {}
         self.evidence = Evidence.NONE
         # Whether the last reading stands: nothing was written, and the module did not start, since.
@@ -129,7 +95,9 @@ class _Walk:
             result.verdict = Verdict.STOPPED if isinstance(fault, Stopped) else Verdict.FAILED
             result.failure = Failure.of(fault, self.step)
         self._end_step()
-        result.settings = [self._shown(line) for line in self.lines.values()]
+        result.settings = [
+            line.result(final=self.final, failed=self.failed.get(name, "")) for name, line in self.lines.items()
+        ]
         result.evidence = self.evidence if self.final else Evidence.NONE
         result.exchanges = self.session.exchanges
         result.seconds = round(clock.now() - began, 6)
@@ -174,7 +142,7 @@ class _Walk:
         self._require_wanted()
         self._enter("read")
         names = self._names()
-        self.lines = {name: _Line(self.lexicon.settings[name], self.order.wanted.get(name)) for name in names}
+        self.lines = {name: Line(self.lexicon.settings[name], self.order.wanted.get(name)) for name in names}
         self._read(first=True)
         self.evidence = Evidence.POWER if module.attention.by_power() else Evidence.READING
         if not self.order.wanted:
@@ -241,7 +209,7 @@ class _Walk:
             if reading is not None and reading.value is None:
                 line.note = f"not understood: it {reading.why}"
                 if not self.order.wanted:
-                    self.failed[name] = f"{line.note} (heard “{visible(self.module.settings.shown(name, reading))}”)"
+                    self.failed[name] = f"{line.note} (heard “{visible(reading.shown(line.setting))}”)"
         if first:
             others = [name for name in self.module.settings.whole_group(self.order.wanted) if name not in found]
             self._group_before = {**found, **self.module.settings.read(others)} if others else found
@@ -250,7 +218,7 @@ class _Walk:
         """The values of what was read."""
         return {name: found.value for name, found in self._group_before.items() if found.value is not None}
 
-    def _pending(self, line: _Line) -> bool:
+    def _pending(self, line: Line) -> bool:
         """Whether the module keeps a rate at which it does not answer: then it has yet to start with it."""
         if self.lexicon.attention.tuning or not line.setting.kind.rates() or line.setting.from_link:
             return False
@@ -310,10 +278,10 @@ class _Walk:
         self.final = True
         self.store.close(self._unit)
 
-    def _wanted(self) -> list[_Line]:
+    def _wanted(self) -> list[Line]:
         return [line for line in self.lines.values() if line.wanted is not None]
 
-    def _todo(self, *, first: bool) -> list[_Line]:
+    def _todo(self, *, first: bool) -> list[Line]:
         """What differs and can be written; what cannot be read is written once."""
         return [
             line
@@ -324,11 +292,11 @@ class _Walk:
         ]
 
     @staticmethod
-    def _cannot_write(line: _Line) -> bool:
+    def _cannot_write(line: Line) -> bool:
         line.note = "cannot be written"
         return False
 
-    def _refuse_without_hands(self, todo: Sequence[_Line]) -> None:
+    def _refuse_without_hands(self, todo: Sequence[Line]) -> None:
         """Nothing is written to a module that nobody could bring back afterwards."""
         actions = [self.lexicon.actions[name] for line in todo for name in line.setting.then]
         leaves = any(action.restarts or action.ends_attention for action in actions)
@@ -343,14 +311,14 @@ class _Walk:
         names = [line.setting.name for line in self._wanted()]
         self.store.open(Unfinished(self._unit, datetime.now(UTC), names, self.order.sheet))
 
-    def _write_all(self, todo: Sequence[_Line]) -> None:
+    def _write_all(self, todo: Sequence[Line]) -> None:
         lines = {line.setting.name: line for line in todo if not line.setting.volatile}
         self.final = False
-        for names in self._together(self.ordered(list(lines))):
+        for names in together(self.lexicon, ordered(self.lexicon, lines)):
             self._enter(f"write {', '.join(names)}")
             self._write([lines[name] for name in names])
 
-    def _write(self, lines: Sequence[_Line]) -> None:
+    def _write(self, lines: Sequence[Line]) -> None:
         self.result.written += 1
         values = {line.setting.name: line.wanted for line in lines if line.wanted is not None}
         for line in lines:
@@ -366,7 +334,7 @@ class _Walk:
                 line.written = line.written and line.setting.readable
             raise
 
-    def _persist(self, todo: Sequence[_Line], *, again: bool) -> None:
+    def _persist(self, todo: Sequence[Line], *, again: bool) -> None:
         """Does what makes settings persist: for what was written, and `again` for all that is wanted, because nobody can
         tell that it was done."""
         lines = [line for line in (self._wanted() if again else todo) if not line.refused and not line.setting.volatile]
@@ -434,33 +402,6 @@ class _Walk:
         for line in lines:
             line.note = line.note or "until power is lost"
 
-    def _together(self, names: list[str]) -> list[list[str]]:
-        """Settings of one group that is written as a whole stand together, in the place of the last of them."""
-        made: dict[str, list[str]] = {}
-        for name in names:
-            setting = self.lexicon.settings[name]
-            key = f"group {setting.group.name}" if setting.group and not setting.write else name
-            made[key] = [*made.pop(key, []), name]
-        return list(made.values())
-
-    def ordered(self, names: list[str]) -> list[str]:
-        """The order of writing: what others need first, what moves the link last, otherwise as in the lexicon."""
-        ranked = [name for name in self.lexicon.settings if name in names]
-        ordered: list[str] = []
-
-        def put(name: str, above: tuple[str, ...] = ()) -> None:
-            for need in self.lexicon.settings[name].needs:
-                if need in ranked and need not in above:
-                    put(need, (*above, name))
-            if name not in ordered:
-                ordered.append(name)
-
-        for moves in (False, True):
-            for name in ranked:
-                if bool(self.lexicon.settings[name].moves_link) == moves:
-                    put(name)
-        return ordered
-
     def _tell_what_else_changed(self) -> None:
         """Settings of a group that no sheet named, and that are not as they were."""
         names = [name for name in self._group_before if name not in self.order.wanted]
@@ -470,13 +411,13 @@ class _Walk:
         after = self.module.settings.read(others)
         for name in others:
             if name in after and after[name].text != self._group_before[name].text:
-                show = self.module.settings.shown
-                was, now = show(name, self._group_before[name]), show(name, after[name])
+                setting = self.lexicon.settings[name]
+                was, now = self._group_before[name].shown(setting), after[name].shown(setting)
                 self.result.also_changed.append(f"{name}: it was {visible(was)}, and is {visible(now)}")
 
     # -- the end --------------------------------------------------------------------------------------------------
 
-    def _note_granted(self, name: str, line: _Line) -> None:
+    def _note_granted(self, name: str, line: Line) -> None:
         """What was asked and what the network granted are both told."""
         granted = self.module.settings.granted(name)
         if granted is not None:
@@ -493,33 +434,6 @@ class _Walk:
         else:
             pins = ", ".join(f"{name} {'on' if on else 'off'}" for name, on in attention.data_pins.items())
             self.module.operator.ask("release", f"Back to data mode: {pins}.")
-
-    def _shown(self, line: _Line) -> SettingResult:
-        setting = line.setting
-        before, after = (self._shown_reading(line, reading) for reading in (line.before, line.after))
-        if line.wanted is None:
-            outcome = Outcome.READ if line.before is not None else Outcome.NOT_READ
-            note = line.note or self.failed.get(setting.name, "" if setting.readable else "cannot be read")
-            return SettingResult(setting.name, outcome, before, None, after if self.final else None, note)
-        outcome = line.outcome(final=self.final)
-        note = line.note
-        if outcome is Outcome.DIFFERS and line.written and after:
-            note = note or f"acknowledged, but reads back as {visible(after.shown)}"
-        elif outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
-            note = note or "cannot be read"
-        shown_after = (
-            after if outcome in (Outcome.UNCHANGED, Outcome.CHANGED, Outcome.DIFFERS, Outcome.REFUSED) else None
-        )
-        if outcome is Outcome.REFUSED and not self.final:
-            shown_after = None
-        return SettingResult(setting.name, outcome, before, Shown.of(setting, line.wanted), shown_after, note)
-
-    def _shown_reading(self, line: _Line, reading: Reading | None) -> Shown | None:
-        if reading is None:
-            return None
-        if reading.value is None:
-            return Shown(None, "", self.module.settings.shown(line.setting.name, reading))
-        return Shown.of(line.setting, reading.value)
 
 
 def _nothing(step: str) -> None:

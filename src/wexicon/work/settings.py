@@ -65,6 +65,12 @@ class Reading(msgspec.Struct, frozen=True):
             raise ModuleFault(f"{name}: the module's answer is not understood: it {self.why}", part=self.part)
         return self.value
 
+    def shown(self, setting: Setting) -> str:
+        """The reading as a person sees it."""
+        if setting.secret:
+            return HIDDEN
+        return setting.show(self.value) if self.value is not None else f"{self.text} (unknown)"
+
 
 class Settings:
     """The settings of one module."""
@@ -244,10 +250,3 @@ class Settings:
         """All settings that stand in the same groups as `names`, and can be read."""
         groups = {s.group.name for name in names if (s := self.lexicon.setting(name)).group and not s.write and s.group}
         return [s.name for s in self.lexicon.settings.values() if s.group and s.group.name in groups and s.readable]
-
-    def shown(self, name: str, reading: Reading) -> str:
-        """A reading as a person sees it."""
-        setting = self.lexicon.setting(name)
-        if setting.secret:
-            return HIDDEN
-        return setting.show(reading.value) if reading.value is not None else f"{reading.text} (unknown)"
