@@ -76,7 +76,7 @@ def test_each_way_of_not_being_reached_has_its_own_message(sheet: str) -> None:
         '[unit.other]\nstandin = "tamsel-k5"\nidentity = { model = "BRISCA-W1" }\n'
     )
     with bench(units) as rig:
-        short = ("--operator", "nobody", "--patience", "1s")
+        short = ("--operator", "nobody", "--patience", "500ms")
         dead = wexicon("provision", sheet, rig.ports["dead"], *short, status=3)
         assert "nothing at all was heard" in dead.stderr and "has power" in dead.stderr
         data = wexicon("provision", sheet, rig.ports["data"], *short, status=3)

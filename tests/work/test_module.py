@@ -152,7 +152,7 @@ def test_an_action_that_persists_stands_between_two_questions_and_is_done_again_
     def disturbed() -> None:
         keep()
         if extra:
-            one.agenda.after(0.08, lambda: sent(extra.pop()))
+            one.agenda.after(0.096, lambda: sent(extra.pop()))
 
     one.standin.keep = disturbed  # type: ignore[method-assign]
     one.trace.all.clear()

@@ -6,7 +6,6 @@ import pytest
 
 from tests.conftest import Bench
 from wexicon.core.tuning import Tuning
-from wexicon.rig.uart import WireFaults
 
 WANTED = {"name": "Withy Point", "role": "leader", "pin": "48213", "peer": "02:A1:5C:00:21:8E", "rate": 115200}
 
@@ -33,41 +32,6 @@ def test_the_pin_is_in_no_record() -> None:
     told = repr(bench.trace.all) + repr(result.failure)
     assert "48213" not in told and "70707" not in told
     assert "AT+PASS=(secret)" in bench.trace.said()
-
-
-def test_it_may_be_stopped_after_any_exchange_and_run_again() -> None:
-    for most in range(1, 45, 3):
-        bench = Bench("tamsel-k5")
-        said = bench.trace.said
-        result = bench.provision(stopping=lambda most=most, said=said: len(said()) >= most, **WANTED)
-        if result.verdict == "stopped":
-            assert result.failure and result.failure.status == 130 and result.failure.step
-        bench.standin.cycle()
-        assert bench.provision(**WANTED).verdict == "conforms", f"after a stop at {most}"
-
-
-@pytest.mark.parametrize("cut", range(1, 330, 13))
-def test_the_power_may_fail_at_any_byte(cut: int) -> None:
-    bench = Bench("tamsel-k5", faults=WireFaults(cut_after=cut))
-    first = bench.provision(**WANTED)
-    if first.verdict == "conforms":
-        assert bench.standin.flash["label"] == "Withy Point"
-    assert bench.provision(**WANTED).verdict == "conforms"
-    assert bench.standin.flash["speed"] == ("7", "1", "N")
-
-
-def test_noise_never_gives_a_false_conforms() -> None:
-    conforming = 0
-    for seed in range(150):
-        bench = Bench("tamsel-k5", faults=WireFaults(noise=0.001, seed=seed))
-        result = bench.provision(**WANTED)
-        if result.verdict == "conforms":
-            conforming += 1
-            flash = bench.standin.flash
-            assert (flash["label"], flash["part"], flash["pass"], flash["mate"]) == (
-                "Withy Point", "L", "48213", "02A15C00218E",
-            )  # fmt: skip
-    assert conforming > 50
 
 
 def test_a_value_silently_dropped_is_found_out(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -1,0 +1,126 @@
+"""Results as data: they fit the schema that `wexicon schema` prints, and nothing in them can move a cursor."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from benchmarks.floor import together
+from benchmarks.wanted import TRUST, WANTED
+
+from tests.conftest import Bench, bench, wexicon
+from wexicon.core.faults import ModuleFault, Part, Unreachable
+from wexicon.work.results import Failure
+from wexicon.work.schemas import TITLES, schema_of
+
+
+def fits(data: Any, schema: dict[str, Any], top: dict[str, Any], place: str = "$") -> None:
+    """That data is as a JSON Schema says, as far as ours need: references, unions, types, required, no more keys than known."""
+    if "$ref" in schema:
+        return fits(data, top["$defs"][schema["$ref"].rpartition("/")[2]], top, place)
+    if "anyOf" in schema:
+        wrong = []
+        for one in schema["anyOf"]:
+            try:
+                return fits(data, one, top, place)
+            except AssertionError as fault:
+                wrong.append(str(fault))
+        raise AssertionError("; ".join(wrong))
+    if "enum" in schema:
+        assert data in schema["enum"], f"{place}: {data!r}"
+    kinds = {
+        "string": str,
+        "integer": int,
+        "number": (int, float),
+        "boolean": bool,
+        "array": list,
+        "object": dict,
+        "null": type(None),
+    }
+    if "type" in schema:
+        assert isinstance(data, kinds[schema["type"]]), f"{place}: {data!r} is not {schema['type']}"
+    if isinstance(data, dict):
+        known = schema.get("properties")
+        for key in schema.get("required", ()):
+            assert key in data, f"{place}.{key} is missing"
+        for key, value in data.items():
+            assert known is None or key in known, f"{place}.{key} is not in the schema"
+            below = known[key] if known else schema.get("additionalProperties", {})
+            fits(value, below if isinstance(below, dict) else {}, top, f"{place}.{key}")
+    if isinstance(data, list):
+        for number, one in enumerate(data):
+            fits(one, schema.get("items", {}), top, f"{place}[{number}]")
+    return None
+
+
+def test_what_commands_print_as_json_is_as_the_schema_says() -> None:
+    Path("s.toml").write_text(
+        'format = 1\n[seat.m]\nlexicon = "lindle-l9"\nsettings = { address = 4, frequency = 868.3 }\n'
+    )
+    Path("d.wex").write_text("> @addr?\n< @addr {a:int}\nkeep a\n")
+    result, dialogue = schema_of("result"), schema_of("dialogue")
+    with bench('[unit.x]\nstandin = "lindle-l9"\n[unit.off]\nstandin = "lindle-l9"\npowered = false\n') as rig:
+        port = rig.ports["x"]
+        for words, status in (
+            (("verify", "s.toml", port), 1),
+            (("provision", "s.toml", port, "--operator", "rig"), 0),
+            (("readout", port, "-l", "lindle-l9"), 0),
+        ):
+            told = json.loads(wexicon(*words, "--json", status=status).stdout)
+            fits(told, result, result)
+            assert told["started"].endswith("Z") and told["seconds"] > 0 and told["trace"]
+        fits(json.loads(wexicon("run", "d.wex", port, "-l", "lindle-l9", "--json").stdout), dialogue, dialogue)
+    fits(json.loads(wexicon("rehearse", "s.toml", "--json").stdout)[0], result, result)
+    with pytest.raises(AssertionError, match="not in the schema"):
+        fits({**told, "colour": 1}, result, result)
+    with pytest.raises(AssertionError, match="is not integer"):
+        fits({**told, "written": "two"}, result, result)
+
+
+@pytest.mark.parametrize("kind", TITLES)
+def test_each_schema_has_a_title_and_describes_its_parts(kind: str) -> None:
+    schema = schema_of(kind)
+    assert schema["title"].startswith("Wexicon: ") and schema["$defs"]
+    for name, part in schema["$defs"].items():
+        if part.get("type") == "object":
+            text = str(part.get("description", ""))
+            assert text.rstrip().endswith((".", ")", '"')), f"{name}: {text[-60:]!r} stops in the middle"
+
+
+@pytest.mark.parametrize("name", WANTED)
+def test_steps_tell_where_the_time_went(name: str) -> None:
+    result = Bench(name).provision(**WANTED[name], trust=TRUST.get(name, ()))
+    steps = [step.step for step in result.steps]
+    assert steps[:3] == ["attention", "identify", "read"] and steps[-1] == "leave" and "power cycle" in steps
+    assert sum(step.seconds for step in result.steps) == pytest.approx(result.seconds, abs=1e-4)
+    assert not [line for line in result.settings if line.after is None and line.outcome != "accepted"]
+
+
+def test_a_failure_is_made_in_one_way_of_any_fault() -> None:
+    part = Part("AT", "OK", ["ERR 3"], 0.1)
+    made = Failure.of(ModuleFault("it failed", part=part, hint="Do this."), "read")
+    assert (made.step, made.what, made.said, made.expected, made.heard, made.next, made.status) == (
+        "read", "it failed", "AT", "OK", ["ERR 3"], "Do this.", 1,
+    )  # fmt: skip
+    assert Failure.of(Unreachable("nobody", hint="Look."), "attention").status == 3
+
+
+def test_what_a_module_sent_is_as_it_is_in_data_and_escaped_where_it_is_shown() -> None:
+    one = Bench("lindle-l9")
+    one.open().quiet(0.3)
+    one.standin.memory["name"] = "a\x1b[2J\u202eb"
+    assert next(line for line in one.read_out().settings if line.name == "name").before.value == "a\x1b[2J\u202eb"  # type: ignore[union-attr]
+    with bench('[unit.x]\nstandin = "lindle-l9"\nsettings = { name = "a\\u001b[2J\\u009b\\u202eb" }\n') as rig:
+        words = ("readout", rig.ports["x"], "-l", "lindle-l9")
+        shown, data = wexicon(*words).stdout, wexicon(*words, "--json").stdout
+    assert "a\\x1B[2J\\x9B\\u202Eb" in shown
+    assert not set("\x1b\x9b\u202e") & set(shown + data)
+    line = next(line for line in json.loads(data)["settings"] if line["name"] == "name")
+    assert line["before"]["value"] == "a\x1b[2J\x9b\u202eb"
+
+
+def test_intervals_that_overlap_count_once() -> None:
+    assert together([(0.0, 2.0), (1.0, 3.0), (5.0, 6.0), (9.0, 12.0)], 0.5, 10.0) == pytest.approx(2.5 + 1.0 + 1.0)
+    assert together([], 0.0, 5.0) == 0.0
