@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import ast
 from collections import Counter
+from functools import cache
 from pathlib import Path
 
 SOURCE = Path(__file__).parents[1] / "src"
@@ -41,6 +42,7 @@ ABOUT = {
 }
 
 
+@cache
 def imports() -> dict[str, set[str]]:
     """Which of our modules each of our modules imports, wherever the import stands, for types alone too."""
     files = {".".join(path.relative_to(SOURCE).with_suffix("").parts): path for path in SOURCE.rglob("*.py")}

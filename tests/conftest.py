@@ -45,7 +45,8 @@ def _own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def wexicon(*words: str, status: int = 0, **options: Any) -> subprocess.CompletedProcess[str]:
-    """Runs the built program and checks its exit status."""
+    """Runs the built program, compiled as it would be when installed, and checks its exit status."""
+    options.setdefault("env", clean({}))
     done = subprocess.run(
         [sys.executable, "-m", "wexicon", *words], capture_output=True, text=True, timeout=60, **options
     )
@@ -131,5 +132,5 @@ class Bench(VirtualBench):
 
 
 def clean(environment: dict[str, str]) -> dict[str, str]:
-    """This environment with more in it."""
-    return {**os.environ, **environment}
+    """This environment with more in it; modules are compiled once, as when installed."""
+    return {**{name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}, **environment}

@@ -70,7 +70,8 @@ def test_actions_that_restart_reset_and_end_attention() -> None:
 
 def test_what_a_module_sends_when_it_starts_is_an_event() -> None:
     made = read(
-        '[start]\nsays = ["Own {1} starts...", "two"]\nready = "READY {n:int}"\nwithin = "1s"\n[events]\nring = "RING"\n'
+        '[start]\nsays = ["Own {1} starts...", "two"]\nready = "READY {n:int}"\nwithin = "1s"\n'
+        '[events]\nring = "RING"\n'
     )
     assert list(made.events) == ["ring", "start", "start 2", "ready"]
     found = made.dialect.event("Own {1} starts...")
