@@ -44,7 +44,7 @@ from wexicon.rig.bench import read_rig
 from wexicon.rig.serving import real_agenda, served
 from wexicon.work.bench import VirtualBench
 from wexicon.work.finding import find_lexicon
-from wexicon.work.provision import Order, provision
+from wexicon.work.provisioning import Order, provision
 
 ROUNDS = 7
 SIZES = (1, 2, 4, 8)

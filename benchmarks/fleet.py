@@ -13,7 +13,7 @@ from wexicon.links.port import open_port
 from wexicon.rig.bench import read_rig
 from wexicon.rig.serving import Server, real_agenda
 from wexicon.work.finding import find_lexicon
-from wexicon.work.provision import Order, provision
+from wexicon.work.provisioning import Order, provision
 from wexicon.work.results import Prove
 
 FAMILY = "lindle-l9"

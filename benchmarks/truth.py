@@ -28,7 +28,7 @@ from wexicon.rig.standins import family
 from wexicon.rig.uart import WireFaults
 from wexicon.work.bench import Hands, VirtualBench
 from wexicon.work.finding import find_lexicon
-from wexicon.work.provision import Order, provision
+from wexicon.work.provisioning import Order, provision
 from wexicon.work.results import Evidence, Prove, UnitResult, Verdict
 from wexicon.work.unfinished import Store
 

@@ -23,7 +23,7 @@ from wexicon.rig.uart import WireFaults
 from wexicon.work.bench import VirtualBench
 from wexicon.work.finding import find_lexicon
 from wexicon.work.module import Module
-from wexicon.work.provision import Order, provision, read_out, verify
+from wexicon.work.provisioning import Order, provision, read_out, verify
 from wexicon.work.results import Prove, UnitResult
 from wexicon.work.unfinished import Store
 

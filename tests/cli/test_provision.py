@@ -19,7 +19,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.rig.serving import RigOperator
 from wexicon.work.finding import find_lexicon
-from wexicon.work.provision import Order, provision
+from wexicon.work.provisioning import Order, provision
 
 PIN = "48213"
 

@@ -171,8 +171,16 @@ def test_a_port_lost_while_a_unit_is_worked_on_ends_with_what_was_not_read() -> 
     sheet = 'format = 1\n[seat.m]\nlexicon = "lindle-l9"\nsettings = { address = 42, name = "mast 4", network = 6 }\n'
     Path("s.toml").write_text(sheet)
     with bench('[unit.x]\nstandin = "lindle-l9"\nfaults = { late = 0.2 }\n') as rig:
-        threading.Timer(2.0, rig.stop).start()
-        told = wexicon("provision", "s.toml", rig.ports["x"], "--operator", "nobody", status=3)
+
+        def stop_in_the_middle() -> None:
+            until = time.monotonic() + 20
+            while time.monotonic() < until and (not Path("t").exists() or b"@addr=" not in Path("t").read_bytes()):
+                time.sleep(0.02)
+            rig.stop()
+
+        threading.Thread(target=stop_in_the_middle, daemon=True).start()
+        words = ("provision", "s.toml", rig.ports["x"], "--operator", "nobody", "--trace", "t")
+        told = wexicon(*words, status=3)
     assert "the port was lost" in told.stderr and "Is the cable still in?" in told.stderr
     assert "not read" in told.stdout and "conforms" not in told.stdout
 

@@ -13,7 +13,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rig.standin import StandIn
 from wexicon.work.finding import find_lexicon
-from wexicon.work.provision import Order, provision
+from wexicon.work.provisioning import Order, provision
 
 
 class Babbler(StandIn):

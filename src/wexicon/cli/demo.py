@@ -43,7 +43,7 @@ def demo(keep: Path | None) -> None:
         sheet, trace = str(folder / "service-plug.toml"), str(folder / "traces" / "second.jsonl")
         _run("provision", sheet, port, "--operator", "rig", "--trace", str(folder / "traces" / "first.jsonl"))
         _run("provision", sheet, port, "--operator", "rig", "--trace", trace)
-        _run("trace", "show", trace, "--last", "12")
+        _run("trace", "show", trace, "--last", "18")
         if keep:
             print_line(f"\nSheet, rig and traces are in {folder}.")
 

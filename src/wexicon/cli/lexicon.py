@@ -8,7 +8,8 @@ from pathlib import Path
 import click
 import msgspec
 
-from wexicon.cli.show import Progress, json_option, print_json, print_line, print_table
+from wexicon.cli.progress import Progress
+from wexicon.cli.show import json_option, print_json, print_line, print_table
 from wexicon.core.faults import Fault
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.work.finding import find_lexicon, lexicon_files, shipped_folder, user_folder
@@ -141,8 +142,7 @@ def check(path: Path, as_json: bool) -> None:
     """Report every fault of the lexicon in FILE with its place, and the gaps that it has."""
     from wexicon.core.formats.lexicon.gaps import gaps
 
-    name = str(path if path.suffix == ".toml" else f"{path}.toml")
-    found = find_lexicon(name if "/" in name else f"./{name}", Path())
+    found = find_lexicon(str(path if path.suffix == ".toml" else path.with_name(f"{path.name}.toml")), Path())
     missing = gaps(found)
     if as_json:
         print_json(

@@ -15,7 +15,8 @@ from typing import Any
 
 import click
 
-from wexicon.cli.show import Person, Progress, json_option
+from wexicon.cli.progress import Person, Progress
+from wexicon.cli.show import json_option
 from wexicon.core.durations import seconds
 from wexicon.core.operator import Nobody, Operator
 

@@ -10,7 +10,8 @@ import click
 
 from wexicon.cli.options import Stop, ask_secret, operator_for, prove_option, works_a_module
 from wexicon.cli.printing import print_unit
-from wexicon.cli.show import Progress, print_json
+from wexicon.cli.progress import Progress
+from wexicon.cli.show import print_json
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.sheet import Seat, Sheet
 from wexicon.core.text import meant
@@ -76,9 +77,9 @@ def _work(
 ) -> None:
     from wexicon.work.finding import find_sheet, fixture_at, state_folder
     from wexicon.work.opening import default_trace, session_on
-    from wexicon.work.provision import Order
-    from wexicon.work.provision import provision as bring_about
-    from wexicon.work.provision import verify as compare
+    from wexicon.work.provisioning import Order
+    from wexicon.work.provisioning import provision as bring_about
+    from wexicon.work.provisioning import verify as compare
     from wexicon.work.results import Prove
     from wexicon.work.secrets import secrets_for
     from wexicon.work.unfinished import FileStore
@@ -90,8 +91,10 @@ def _work(
     trace = trace_path or default_trace(seat.name)
     with Progress(seat.name) as progress, Stop().listening() as stop:
         operator = operator_for(hands, port, progress)
-        shared: dict[str, Any] = {"patience": patience, "fixture": fixture, "watch": progress.step}
-        with session_on(port, seat.lexicon, trace=trace, secrets=seat.secrets(), stopping=stop) as session:
+        shared: dict[str, Any] = {"patience": patience, "fixture": fixture}
+        with session_on(
+            port, seat.lexicon, trace=trace, secrets=seat.secrets(), stopping=stop, listener=progress
+        ) as session:
             if write:
                 store = FileStore(state_folder() / "unfinished")
                 result = bring_about(session, seat.lexicon, operator, order, store=store, **shared)

@@ -8,7 +8,8 @@ import click
 
 from wexicon.cli.options import Stop, lexicon_option, operator_for, works_a_module
 from wexicon.cli.printing import print_failure, print_identity
-from wexicon.cli.show import Progress, print_json, print_table
+from wexicon.cli.progress import Progress
+from wexicon.cli.show import print_json, print_table
 
 
 @click.command()
@@ -27,15 +28,15 @@ def readout(
     """Identify the module on PORT and print every setting that can be read."""
     from wexicon.work.finding import fixture_at, lexicon_for
     from wexicon.work.opening import default_trace, session_on
-    from wexicon.work.provision import read_out
+    from wexicon.work.provisioning import read_out
 
     lexicon = lexicon_for(lexicon_name, Path())
     fixture = fixture_at(fixture_path)
     trace = trace_path or default_trace("readout")
     with Progress(f"readout of {port}") as progress, Stop().listening() as stop:
         operator = operator_for(hands, port, progress)
-        with session_on(port, lexicon, trace=trace, stopping=stop) as session:
-            result = read_out(session, lexicon, operator, patience=patience, fixture=fixture, watch=progress.step)
+        with session_on(port, lexicon, trace=trace, stopping=stop, listener=progress) as session:
+            result = read_out(session, lexicon, operator, patience=patience, fixture=fixture)
     result.about("", port, lexicon, str(trace))
     if as_json:
         print_json(result)

@@ -8,7 +8,8 @@ from typing import Any
 import click
 
 from wexicon.cli.options import Stop, operator_for, works_a_module
-from wexicon.cli.show import Progress, print_json, print_line
+from wexicon.cli.progress import Progress
+from wexicon.cli.show import print_json, print_line
 from wexicon.cli.values import env_option, file_option, gather_values, values_argument
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault

@@ -1,4 +1,4 @@
-"""How results look: tables, JSON, progress, and what the operator is asked.
+"""How results look: tables, lines and JSON.
 
 The rule: results go to standard output, all else to standard error; colour only stresses, and goes where NO_COLOR or a
 pipe says so; whatever a module sent is escaped before it is shown.
@@ -77,54 +77,3 @@ def styled(text: str, style: str) -> str:
     words = style.split()
     colour = next((word for word in words if word != "bold"), None)
     return click.style(text, fg=colour, bold="bold" in words or None)
-
-
-class Progress:
-    """Tells on a terminal which step is being done; silent in a pipe."""
-
-    def __init__(self, title: str, *, quiet: bool = False) -> None:
-        self._title = title
-        self._status: Any = None
-        if sys.stderr.isatty() and not quiet:
-            from rich.console import Console
-
-            self._status = Console(stderr=True, highlight=False, emoji=False).status(title)
-
-    def __enter__(self) -> Progress:
-        if self._status:
-            self._status.start()
-        return self
-
-    def __exit__(self, *exc: object) -> None:
-        if self._status:
-            self._status.stop()
-
-    def step(self, step: str) -> None:
-        """The step that has begun."""
-        if self._status:
-            self._status.update(f"{self._title}: {step}")
-
-    def say(self, text: str) -> None:
-        """A line that stays, above the step that is being done."""
-        if self._status:
-            from rich.text import Text
-
-            self._status.console.print(Text.from_ansi(text), soft_wrap=True)
-        else:
-            click.echo(text, err=True)
-
-
-class Person:
-    """A person at the bench, asked on the terminal. What was asked is done when the module answers; no key is needed."""
-
-    cuts_power = False
-    there = True
-
-    def __init__(self, progress: Progress) -> None:
-        self._progress = progress
-
-    def ask(self, act: str, text: str) -> None:
-        self._progress.say(styled("operator: ", "bold yellow") + text)
-
-    def noticed(self) -> None:
-        self._progress.say("  the module answers.")

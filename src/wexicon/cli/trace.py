@@ -24,6 +24,8 @@ MARKS = {
     What.ASKED: "!",
     What.STEP: "=",
     What.DECIDED: "#",
+    What.STARTED: "*",
+    What.JUDGED: "=",
 }
 COLOURS = {
     What.SAID: "cyan",

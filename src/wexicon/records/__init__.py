@@ -1,1 +1,13 @@
-"""What is kept: the trace of a session."""
+"""What is kept of a session: the trace."""
+
+from wexicon.faces import face
+
+_NAMES = {
+    "Record": "trace",
+    "TraceWriter": "trace",
+    "What": "trace",
+    "read_trace": "trace",
+    "recorded": "trace",
+}
+__all__ = list(_NAMES)
+__getattr__ = face(__name__, _NAMES)

@@ -24,11 +24,13 @@ from wexicon.core.protocol.observations import (
     Began,
     Decided,
     Heard,
+    Judged,
     Listener,
     Observation,
     Role,
     Said,
     Signalled,
+    Started,
     Tuned,
 )
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
@@ -52,6 +54,8 @@ class What(StrEnum):
     ASKED = "asked"
     STEP = "step"
     DECIDED = "decided"
+    STARTED = "started"
+    JUDGED = "judged"
     CLOSED = "closed"
 
 
@@ -96,6 +100,10 @@ def record_of(seen: Observation, began: float) -> Record:
         return Record(at, What.ASKED, seen.text, act=seen.act)
     if isinstance(seen, Began):
         return Record(at, What.STEP, seen.step)
+    if isinstance(seen, Started):
+        return Record(at, What.STARTED, f"the module has started again, by a {seen.how}")
+    if isinstance(seen, Judged):
+        return Record(at, What.JUDGED, f"{seen.setting}: {seen.outcome}" + (f" ({seen.note})" if seen.note else ""))
     return Record(at, What.DECIDED, seen.text if isinstance(seen, Decided) else repr(seen))
 
 

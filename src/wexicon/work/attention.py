@@ -12,7 +12,7 @@ import msgspec
 
 from wexicon.core.faults import Unreachable
 from wexicon.core.formats.fixture import Fixture
-from wexicon.core.formats.lexicon import Lexicon, Phrase
+from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.exchange import How, Outcome
 from wexicon.core.protocol.session import Session
@@ -106,11 +106,11 @@ class Attention:
     def needs_hands(self) -> bool:
         """Whether it can only be had by hands that are not a fixture's."""
         attention = self.lexicon.attention
-        if attention.how == "control-line":
+        if attention.how is AttentionBy.CONTROL_LINE:
             return not self.fixture.has(attention.pins)
         if attention.window:
             return not self.fixture.has([attention.power]) and not self.lexicon.restart()
-        return attention.how == "held-key" and not self.fixture.has([attention.key, attention.power])
+        return attention.how is AttentionBy.HELD_KEY and not self.fixture.has([attention.key, attention.power])
 
     def answers_at(self, tuning: Tuning, within: float = AT_ONCE) -> bool:
         """Whether a harmless line is answered on this link now."""
@@ -156,9 +156,9 @@ class Attention:
     def _find(self, likely: Sequence[Tuning]) -> Tuning:
         attention = self.lexicon.attention
         candidates = self._candidates(likely)
-        if attention.how == "held-key":
+        if attention.how is AttentionBy.HELD_KEY:
             return self._with_hands(candidates)
-        if attention.how == "control-line":
+        if attention.how is AttentionBy.CONTROL_LINE:
             if not self.fixture.has(attention.pins):
                 return self._with_hands(candidates)
             self.fixture.drive(self.session, attention.pins)
@@ -195,7 +195,7 @@ class Attention:
         if self.tries and session.dialect.window:
             # What was heard at another rate is the beginning of a line to the module until its window is over.
             session.quiet(session.dialect.window)
-        if self.lexicon.attention.how == "escape":
+        if self.lexicon.attention.how is AttentionBy.ESCAPE:
             # A module that listens already would take the escape for a command.
             guarded = self.lexicon.attention.guard > 0
             if not guarded and self._escape() and self._answers(within):
@@ -320,7 +320,7 @@ class Attention:
         """A fixture that can, does it; otherwise the operator is asked."""
         session, attention, fixture = self.session, self.lexicon.attention, self.fixture
         pins = (attention.power,) if attention.window else (attention.key, attention.power)
-        if attention.how != "control-line" and fixture.has(pins):
+        if attention.how is not AttentionBy.CONTROL_LINE and fixture.has(pins):
             fixture.drive(session, dict.fromkeys(pins, True) | {attention.power: False})
             session.quiet(POWER_OFF)
             fixture.drive(session, {attention.power: True})
@@ -359,7 +359,7 @@ class Attention:
                 return
 
     def _unreachable(self, what: str) -> Unreachable:
-        data_links = self._data_links() if self.lexicon.attention.how == "held-key" else []
+        data_links = self._data_links() if self.lexicon.attention.how is AttentionBy.HELD_KEY else []
         cause = point_to(self.tries, data_links, self.lexicon.start_texts())
         self.session.decide(f"{what}: {cause.what}")
         return Unreachable(f"{what}: {cause.what}", where=self.session.link.name, hint=cause.next)

@@ -18,7 +18,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.work.attention import PATIENCE
 from wexicon.work.finding import read_file
 from wexicon.work.module import Module
-from wexicon.work.results import DialogueResult, Failure
+from wexicon.work.results import DialogueResult, DialogueVerdict, Failure
 
 
 def find_dialogue(path: Path) -> Program:
@@ -50,13 +50,13 @@ def run_dialogue(
     began = session.clock.now()
     module = Module(session, lexicon, operator, patience=patience, fixture=fixture) if lexicon else None
     runner = Runner(session, program, values, module=module, operator=operator, note=note)
-    verdict, failure = "passed", None
+    verdict, failure = DialogueVerdict.PASSED, None
     try:
         if module and attention:
             module.attention.gain(likely)
         runner.run()
     except Fault as fault:
-        verdict = "stopped" if fault.status == 130 else "failed"
+        verdict = DialogueVerdict.STOPPED if fault.status == 130 else DialogueVerdict.FAILED
         named = isinstance(fault, DialogueFault) and fault.line
         failure = Failure.of(fault, f"line {fault.line}: {fault.source}" if named else "")  # type: ignore[attr-defined]
     took = session.clock.now() - began

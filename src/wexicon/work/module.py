@@ -12,7 +12,7 @@ from typing import Any
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.formats.fixture import Fixture
-from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
+from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.exchange import How, Outcome
 from wexicon.core.protocol.session import Session
@@ -47,7 +47,7 @@ class Module:
         self.data_link = lexicon.delivered
         self.identity: dict[str, str] = {}
         # Rates and frames that were written and that count only from some action on.
-        self.pending: list[tuple[str, Setting, Value]] = []
+        self.pending: list[tuple[Moves, Setting, Value]] = []
 
     # -- asking -------------------------------------------------------------------------------------------------
 
@@ -159,7 +159,7 @@ class Module:
 
     def moved(self, setting: Setting, value: Value) -> None:
         """A setting was written that moves the link: at once, or with some later action."""
-        if setting.moves_link == "at-once":
+        if setting.moves_link is Moves.AT_ONCE:
             self.follow(setting, value)
         elif setting.moves_link:
             self.pending.append((setting.moves_link, setting, value))
@@ -197,7 +197,9 @@ class Module:
         self.attention.spoke()
         if action.ends_attention:
             self.attention.lose()
-        due = [moving for moving in self.pending if moving[0] == name or (moving[0] == "restart" and action.restarts)]
+        due = [
+            moving for moving in self.pending if moving[0] == name or (moving[0] is Moves.RESTART and action.restarts)
+        ]
         self.pending = [] if action.resets else [moving for moving in self.pending if moving not in due]
         if action.resets:
             self.data_link = self.lexicon.delivered

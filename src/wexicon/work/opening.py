@@ -11,6 +11,7 @@ from pathlib import Path
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.observations import Listener, Listeners
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.tuning import Tuning
@@ -36,8 +37,10 @@ def session_on(
     tuning: Tuning | None = None,
     live: Callable[[Record], None] | None = None,
     stopping: Callable[[], bool] = lambda: False,
+    listener: Listener | None = None,
 ) -> Iterator[Session]:
-    """A session on a port, traced, that stops when `stopping` says so. `live` is shown each record as it is written."""
+    """A session on a port, traced, that stops when `stopping` says so. `live` is shown each record as it is written,
+    `listener` told each observation."""
     dialect = dialect or (lexicon.dialect if lexicon else Dialect(Speech()))
     if tuning is None:
         tuning = (lexicon.attention.tuning or lexicon.delivered) if lexicon else Tuning()
@@ -49,7 +52,7 @@ def session_on(
         link.close()
         raise CallFault(f"the trace cannot be written: {fault.strerror}", where=str(trace)) from None
     try:
-        yield Session(link, dialect, writer, stopping)
+        yield Session(link, dialect, Listeners(writer, listener) if listener else writer, stopping)
     finally:
         writer.close()
         link.close()

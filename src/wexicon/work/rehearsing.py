@@ -22,7 +22,7 @@ from wexicon.rig.standins import FAMILIES
 from wexicon.work.bench import VirtualBench
 from wexicon.work.dialogues import run_dialogue
 from wexicon.work.finding import read_file
-from wexicon.work.provision import Order, provision
+from wexicon.work.provisioning import Order, provision
 from wexicon.work.results import DialogueResult, UnitResult
 
 

@@ -174,12 +174,20 @@ class UnitResult(msgspec.Struct):
         return self
 
 
+class DialogueVerdict(StrEnum):
+    """What became of a dialogue."""
+
+    PASSED = "passed"
+    FAILED = "failed"
+    STOPPED = "stopped"
+
+
 class DialogueResult(msgspec.Struct):
-    """What came of a dialogue: `passed`, failed or stopped. Times are seconds: in all, on the wire, waiting for the module,
+    """What came of a dialogue. Times are seconds: in all, on the wire, waiting for the module,
     and pauses that the dialogue makes."""
 
     dialogue: str
-    verdict: str
+    verdict: DialogueVerdict
     kept: dict[str, Any]
     notes: list[str]
     failure: Failure | None

@@ -7,6 +7,7 @@ answer at the rate that it starts with. A module that goes on answering in its o
 from __future__ import annotations
 
 from wexicon.core.faults import Unreachable
+from wexicon.core.formats.lexicon import AttentionBy
 from wexicon.core.tuning import Tuning
 from wexicon.work.module import Module
 from wexicon.work.results import Evidence, Prove
@@ -129,7 +130,7 @@ def _find_again(module: Module, *, just_left: bool) -> None:
     """Where it answers now: the links that it may start with, over and over, then the search."""
     session, attention, lexicon = module.session, module.attention, module.lexicon
     links: list[Tuning] = module.expected_links()
-    if lexicon.attention.how == "always":
+    if lexicon.attention.how is AttentionBy.ALWAYS:
         until = session.clock.now() + lexicon.start.within + GRACE
         while session.clock.now() < until:
             for link in links:
@@ -145,4 +146,4 @@ def _find_again(module: Module, *, just_left: bool) -> None:
             where=session.link.name,
             hint=lexicon.attention.operator,
         )
-    attention.gain(links, just_left=just_left and lexicon.attention.how != "control-line")
+    attention.gain(links, just_left=just_left and lexicon.attention.how is not AttentionBy.CONTROL_LINE)

@@ -86,6 +86,20 @@ class Began(Observation, frozen=True, gc=False):
     step: str
 
 
+class Started(Observation, frozen=True, gc=False):
+    """The module was seen to start again, by a `restart` or a `power-cycle`."""
+
+    how: str
+
+
+class Judged(Observation, frozen=True, gc=False):
+    """What became of a setting was decided."""
+
+    setting: str
+    outcome: str
+    note: str = ""
+
+
 class Listener:
     """Takes observations. `idle` is called whenever nothing has happened for a while."""
 

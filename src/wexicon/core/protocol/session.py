@@ -25,6 +25,7 @@ from wexicon.core.protocol.observations import (
     Decided,
     Heard,
     Listener,
+    Observation,
     Role,
     Said,
     Signalled,
@@ -342,6 +343,10 @@ class Session:
     def begin_step(self, step: str) -> None:
         """Tells that a step of the work begins."""
         self.listener.note(Began(self.clock.now(), step))
+
+    def tell(self, seen: Observation) -> None:
+        """Tells what was found out above: a start that was seen, a setting that was judged."""
+        self.listener.note(seen)
 
     def asked(self, act: str, text: str) -> None:
         """Tells what the operator is asked."""

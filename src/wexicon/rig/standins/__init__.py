@@ -4,26 +4,33 @@ from __future__ import annotations
 
 from importlib import import_module
 
+from wexicon.core.registry import Registry
 from wexicon.rig.standin import StandIn
 
-FAMILIES = {
-    "brisca-w1": "brisca_w1:BriscaW1",
-    "cordal-g2": "cordal_g2:CordalG2",
-    "cordal-n7": "cordal_n7:CordalN7",
-    "fennick-z4": "fennick_z4:FennickZ4",
-    "lindle-l9": "lindle_l9:LindleL9",
-    "lindle-r2": "lindle_r2:LindleR2",
-    "orvane-b3": "orvane_b3:OrvaneB3",
-    "polmar-p1": "polmar_p1:PolmarP1",
-    "recording": "recording:Recording",
-    "tamsel-k5": "tamsel_k5:TamselK5",
-    "tamsel-k6": "tamsel_k6:TamselK6",
-}
+FAMILIES: Registry[str | type[StandIn]] = Registry(
+    "wexicon.standins",
+    {
+        "brisca-w1": "brisca_w1:BriscaW1",
+        "cordal-g2": "cordal_g2:CordalG2",
+        "cordal-n7": "cordal_n7:CordalN7",
+        "fennick-z4": "fennick_z4:FennickZ4",
+        "lindle-l9": "lindle_l9:LindleL9",
+        "lindle-r2": "lindle_r2:LindleR2",
+        "orvane-b3": "orvane_b3:OrvaneB3",
+        "polmar-p1": "polmar_p1:PolmarP1",
+        "recording": "recording:Recording",
+        "tamsel-k5": "tamsel_k5:TamselK5",
+        "tamsel-k6": "tamsel_k6:TamselK6",
+    },
+)
 
 
 def family(name: str) -> type[StandIn]:
     """The stand-in class called `name`; KeyError where there is none."""
-    module, _, attribute = FAMILIES[name].partition(":")
-    found = getattr(import_module(f"{__name__}.{module}"), attribute)
+    found: object = FAMILIES[name]
+    if isinstance(found, str):
+        # Ours are imported when they are wanted.
+        module, _, attribute = found.partition(":")
+        found = getattr(import_module(f"{__name__}.{module}"), attribute)
     assert isinstance(found, type) and issubclass(found, StandIn)
     return found

@@ -5,5 +5,17 @@
 
 from wexicon.core.formats.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
 from wexicon.core.formats.lexicon.reading import read_lexicon
+from wexicon.core.formats.lexicon.tables import AttentionBy, Moves
 
-__all__ = ["Action", "Attention", "Group", "Lexicon", "Phrase", "Setting", "Start", "read_lexicon"]
+__all__ = [
+    "Action",
+    "Attention",
+    "AttentionBy",
+    "Group",
+    "Lexicon",
+    "Moves",
+    "Phrase",
+    "Setting",
+    "Start",
+    "read_lexicon",
+]

@@ -10,7 +10,7 @@ import re
 import msgspec
 
 from wexicon.core.dialogue import Program
-from wexicon.core.formats.lexicon.tables import About, Place
+from wexicon.core.formats.lexicon.tables import About, AttentionBy, Moves, Place
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.exchange import Expectation
 from wexicon.core.protocol.insertion import Template
@@ -41,7 +41,7 @@ class Start(msgspec.Struct, frozen=True):
 class Attention(msgspec.Struct, frozen=True):
     """How the module is brought to listen; see AttentionTable. Durations are seconds, 0 where there is none."""
 
-    how: str
+    how: AttentionBy
     tuning: Tuning | None
     operator: str
     probe: Phrase
@@ -79,7 +79,7 @@ class Setting(msgspec.Struct, frozen=True):
     kind: Kind
     read: Phrase | None
     write: Phrase | None
-    moves_link: str
+    moves_link: Moves
     needs: dict[str, Value]
     then: tuple[str, ...]
     secret: bool

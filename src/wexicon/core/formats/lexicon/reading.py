@@ -21,11 +21,13 @@ from wexicon.core.formats.lexicon.tables import (
     MOVES,
     About,
     ActionTable,
+    AttentionBy,
     AttentionTable,
     Delivered,
     GroupTable,
     Identify,
     LexiconFile,
+    Moves,
     SayHear,
     SettingTable,
     StartTable,
@@ -221,10 +223,10 @@ class _Reading:
             self.source.complain((*place, "pins"), "is missing", "say how the pins stand: pins = { dtr = true }")
         tuning = self.tuning(place, table.rate, table.frame) if table.rate is not None else None
         probe = self.phrase((*place, "probe"), table.probe)
-        if not probe:
+        if not probe or table.how not in HOWS:
             return None
         return Attention(
-            table.how,
+            AttentionBy(table.how),
             tuning,
             table.operator,
             probe,
@@ -307,7 +309,7 @@ class _Reading:
             kind,
             read,
             write,
-            table.moves_link,
+            Moves(table.moves_link) if table.moves_link in MOVES else Moves.NEVER,
             table.needs,
             then,
             table.secret,

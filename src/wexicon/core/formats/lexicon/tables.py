@@ -6,14 +6,35 @@ docs/lexicon.md.
 
 from __future__ import annotations
 
+from enum import StrEnum
 from typing import Any, Literal
 
 import msgspec
 
 from wexicon.core.protocol.speech import Speech
 
-HOWS = ("always", "held-key", "escape", "control-line")
-MOVES = ("at-once", "save", "restart", "leave")
+
+class AttentionBy(StrEnum):
+    """How a module is brought to listen to commands."""
+
+    ALWAYS = "always"
+    HELD_KEY = "held-key"
+    ESCAPE = "escape"
+    CONTROL_LINE = "control-line"
+
+
+class Moves(StrEnum):
+    """When the link moves because of a setting; NEVER for most."""
+
+    NEVER = ""
+    AT_ONCE = "at-once"
+    SAVE = "save"
+    RESTART = "restart"
+    LEAVE = "leave"
+
+
+HOWS = tuple(str(one) for one in AttentionBy)
+MOVES = tuple(str(one) for one in Moves if one)
 
 
 class About(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -7,7 +7,7 @@ find it. `verify` is the same walk without writing; `read_out` wants nothing.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 
 import msgspec
@@ -16,6 +16,7 @@ from wexicon.core.faults import Fault, ModuleFault, Stopped
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import Operator
+from wexicon.core.protocol.observations import Judged, Started
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
@@ -62,7 +63,6 @@ class _Walk:
         *,
         write: bool,
         store: Store,
-        watch: Callable[[str], None],
     ) -> None:
         self.module = module
         self.session = module.session
@@ -70,7 +70,6 @@ class _Walk:
         self.order = order
         self.write = write
         self.store = store
-        self.watch = watch
         self.result = UnitResult()
         self.lines: dict[str, Line] = {}
         self.failed: dict[str, str] = {}
@@ -101,6 +100,8 @@ class _Walk:
         result.evidence = self.evidence if self.final else Evidence.NONE
         result.exchanges = self.session.exchanges
         result.seconds = round(clock.now() - began, 6)
+        for line in result.settings:
+            self.session.tell(Judged(clock.now(), line.name, line.outcome, line.note))
         if result.failure is None:
             self._judge()
         self.session.decide(f"unit: {result.verdict}")
@@ -189,7 +190,6 @@ class _Walk:
         self.step = step
         self._step_began = self.session.clock.now()
         self.session.begin_step(step)
-        self.watch(step)
 
     def _end_step(self) -> None:
         if self.step:
@@ -370,6 +370,8 @@ class _Walk:
             seen = start(self.module, how)
             if seen is Evidence.READING:
                 self.result.remarks.append("the module was told to start again, and was not seen to")
+            else:
+                self.session.tell(Started(self.session.clock.now(), seen))
             self.evidence = seen
             self._identify_again()
             self._enter("read back")
@@ -436,10 +438,6 @@ class _Walk:
             self.module.operator.ask("release", f"Back to data mode: {pins}.")
 
 
-def _nothing(step: str) -> None:
-    pass
-
-
 def provision(
     session: Session,
     lexicon: Lexicon,
@@ -449,12 +447,11 @@ def provision(
     patience: float = PATIENCE,
     fixture: Fixture | None = None,
     store: Store | None = None,
-    watch: Callable[[str], None] = _nothing,
 ) -> UnitResult:
-    """Writes what is wanted to the module on the session's link, and proves it. Faults end in the result; `watch` is told
-    each step, `store` remembers what is not finished."""
+    """Writes what is wanted to the module on the session's link, and proves it. Faults end in the result; `store`
+    remembers what is not finished."""
     module = Module(session, lexicon, operator, patience=patience, fixture=fixture)
-    return _Walk(module, order, write=True, store=store or Store(), watch=watch).run()
+    return _Walk(module, order, write=True, store=store or Store()).run()
 
 
 def verify(
@@ -465,11 +462,10 @@ def verify(
     *,
     patience: float = PATIENCE,
     fixture: Fixture | None = None,
-    watch: Callable[[str], None] = _nothing,
 ) -> UnitResult:
     """Compares the module with what is wanted, and writes nothing."""
     module = Module(session, lexicon, operator, patience=patience, fixture=fixture)
-    return _Walk(module, order, write=False, store=Store(), watch=watch).run()
+    return _Walk(module, order, write=False, store=Store()).run()
 
 
 def read_out(
@@ -479,7 +475,6 @@ def read_out(
     *,
     patience: float = PATIENCE,
     fixture: Fixture | None = None,
-    watch: Callable[[str], None] = _nothing,
 ) -> UnitResult:
     """Reads every setting of the module."""
-    return verify(session, lexicon, operator, Order(), patience=patience, fixture=fixture, watch=watch)
+    return verify(session, lexicon, operator, Order(), patience=patience, fixture=fixture)
