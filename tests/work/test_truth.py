@@ -48,6 +48,7 @@ def test_what_stands_in_working_memory_only_is_found_and_made_to_persist(person:
     result = one.provision(address=42)
     assert (result.verdict, result.written) == ("conforms", 1)
     assert [str(line.outcome) for line in result.settings] == ["changed"]
+    assert result.remarks == ["address read right but was not saved: a restart undid it"]
     assert after_power(one)["addr"] == 42
 
 

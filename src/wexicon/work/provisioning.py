@@ -254,6 +254,7 @@ class _Walk:
             todo = self._todo(first=turn == 0)
             if todo:
                 self._refuse_without_hands(todo)
+                self._tell_what_was_not_saved(todo)
                 self._remember()
                 self._write_all(todo)
             again = turn == 0 and (
@@ -306,6 +307,12 @@ class _Walk:
                 where=self.session.link.name,
                 hint="Nothing was changed. Run it with an operator or a fixture.",
             )
+
+    def _tell_what_was_not_saved(self, todo: Sequence[Line]) -> None:
+        """Says why a setting that read right is written all the same."""
+        for line in todo:
+            if not line.written and line.before is not None and line.before.value == line.wanted:
+                self.result.remarks.append(f"{line.setting.name} read right but was not saved: a restart undid it")
 
     def _remember(self) -> None:
         names = [line.setting.name for line in self._wanted()]
