@@ -44,6 +44,7 @@ from wexicon.rig.bench import read_rig
 from wexicon.rig.serving import real_agenda, served
 from wexicon.work.bench import VirtualBench
 from wexicon.work.finding import find_lexicon
+from wexicon.work.module import Module
 from wexicon.work.provisioning import Order, provision
 
 ROUNDS = 7
@@ -113,7 +114,7 @@ def provisioning_over_its_floor() -> None:
         bench = VirtualBench.of(name, lexicon)
         bench.agenda.run_until(2.0)
         with busy(lexicon) as intervals:
-            result = provision(bench.session(), lexicon, bench.hands, order_of(name))
+            result = provision(Module(bench.session(), lexicon, bench.hands), order_of(name))
         assert result.verdict == "conforms", result.failure
         floor = together(intervals, 2.0, bench.agenda.now)
         figure = f"{(bench.agenda.now - 2.0) / floor:.2f} x ({floor:.2f} s)"
@@ -131,14 +132,14 @@ def provisioning_on_a_port() -> None:
             time.sleep(0.4)
             link = open_port(server.ports["x"], lexicon.delivered)
             session = Session(link, lexicon.dialect)
-            took = timed(lambda: provision(session, lexicon, Nobody(), order))
+            took = timed(lambda: provision(Module(session, lexicon, Nobody()), order))
             link.close()
             return took
 
     def virtual() -> float:
         bench = VirtualBench.of(name, lexicon)
         bench.agenda.run_until(0.4)
-        result = provision(bench.session(), lexicon, Nobody(), order)
+        result = provision(Module(bench.session(), lexicon, Nobody()), order)
         return result.seconds
 
     mine, base = in_turn(real, virtual, 3)
@@ -160,7 +161,7 @@ def _batch(given: tuple[str, int]) -> float:
     began = time.perf_counter()
     for _ in range(count):
         bench = VirtualBench.of(name, lexicon)
-        assert provision(bench.session(), lexicon, bench.hands, order).verdict == "conforms"
+        assert provision(Module(bench.session(), lexicon, bench.hands), order).verdict == "conforms"
     return time.perf_counter() - began
 
 

@@ -13,6 +13,7 @@ from wexicon.links.port import open_port
 from wexicon.rig.bench import read_rig
 from wexicon.rig.serving import Server, real_agenda
 from wexicon.work.finding import find_lexicon
+from wexicon.work.module import Module
 from wexicon.work.provisioning import Order, provision
 from wexicon.work.results import Prove
 
@@ -48,7 +49,7 @@ def fleet(count: int, processes: int = 2) -> tuple[float, int]:
         link = open_port(port, lexicon.delivered)
         try:
             order = Order(plain, Prove.RESTART)
-            verdicts.append(provision(Session(link, lexicon.dialect), lexicon, Nobody(), order).verdict)
+            verdicts.append(provision(Module(Session(link, lexicon.dialect), lexicon, Nobody()), order).verdict)
         finally:
             link.close()
 

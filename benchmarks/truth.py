@@ -28,6 +28,7 @@ from wexicon.rig.standins import family
 from wexicon.rig.uart import WireFaults
 from wexicon.work.bench import Hands, VirtualBench
 from wexicon.work.finding import find_lexicon
+from wexicon.work.module import Module
 from wexicon.work.provisioning import Order, provision
 from wexicon.work.results import Evidence, Prove, UnitResult, Verdict
 from wexicon.work.unfinished import Store
@@ -339,7 +340,7 @@ def find_lexicon_once(name: str) -> Lexicon:
 
 
 def _run(lexicon: Lexicon, bench: VirtualBench, order: Order, **keys: Any) -> UnitResult:
-    return provision(bench.session(), lexicon, bench.hands, order, patience=8, **keys)
+    return provision(Module(bench.session(), lexicon, bench.hands, patience=8), order, **keys)
 
 
 def once(name: str, adversity: str, seed: int) -> tuple[str, str, str, str]:
@@ -358,7 +359,7 @@ def once(name: str, adversity: str, seed: int) -> tuple[str, str, str, str]:
         session = bench.session(None, stopping)
         scene.link = session.link  # type: ignore[assignment]
         try:
-            result = provision(session, lexicon, bench.hands, order, store=scene.store, patience=8)
+            result = provision(Module(session, lexicon, bench.hands, patience=8), order, store=scene.store)
             verdicts.append(str(result.verdict))
             if result.verdict is Verdict.CONFORMS:
                 denied = _denied(scene, result, lexicon)

@@ -119,13 +119,13 @@ class Bench(VirtualBench):
     ) -> UnitResult:
         order = self.order(**wanted)
         session = self.open(stopping)
-        return provision(session, self.lexicon, self.hands, order, store=self.store, patience=patience)
+        return provision(Module(session, self.lexicon, self.hands, patience=patience), order, store=self.store)
 
     def verify(self, prove: str = "reading", **wanted: Any) -> UnitResult:
-        return verify(self.open(), self.lexicon, self.hands, self.order(prove, **wanted))
+        return verify(Module(self.open(), self.lexicon, self.hands), self.order(prove, **wanted))
 
     def read_out(self) -> UnitResult:
-        return read_out(self.open(), self.lexicon, self.hands)
+        return read_out(Module(self.open(), self.lexicon, self.hands))
 
     def module(self) -> Module:
         return Module(self.open(), self.lexicon, self.hands)

@@ -19,6 +19,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.rig.serving import RigOperator
 from wexicon.work.finding import find_lexicon
+from wexicon.work.module import Module
 from wexicon.work.provisioning import Order, provision
 
 PIN = "48213"
@@ -142,6 +143,6 @@ def test_an_operator_object_works_the_rig_from_code() -> None:
     with bench(k5()) as rig:
         link = open_port(rig.ports["plug"], Tuning(57600))
         session = Session(link, lexicon.dialect)
-        result = provision(session, lexicon, RigOperator(rig, "plug"), Order({"name": "Cobble Stair"}))
+        result = provision(Module(session, lexicon, RigOperator(rig, "plug")), Order({"name": "Cobble Stair"}))
         link.close()
     assert result.verdict == "conforms" and rig.bench.units["plug"].standin.flash["label"] == "Cobble Stair"

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
-from wexicon.core.protocol.exchange import OK, Exchange, Expectation, Outcome, State
+from wexicon.core.protocol.exchange import OK, Exchange, Expectation, Reply, State
 from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
@@ -35,7 +35,7 @@ class Talk:
         self.heard += self.engine.elapse(now)
 
     @property
-    def outcome(self) -> Outcome | None:
+    def outcome(self) -> Reply | None:
         return self.exchange.outcome if self.exchange.state is State.ENDED else None
 
     def roles(self) -> list[str]:

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.core.talking import Talk
-from wexicon.core.protocol.exchange import LINGER, OK, Exchange, Expectation, Misuse, Outcome, Want
+from wexicon.core.protocol.exchange import LINGER, OK, Exchange, Expectation, Misuse, Reply, Want
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
 
@@ -20,7 +20,7 @@ def want(source: str, **keys: Any) -> Want:
 
 def talk(
     speech: Speech, expect: Expectation, heard: bytes, said: str = "AT", *, byte_by_byte: bool = True
-) -> tuple[Talk, Outcome | None]:
+) -> tuple[Talk, Reply | None]:
     """An exchange whose answer comes a byte a millisecond; what is not ended by then has one second to end."""
     conversation = Talk(speech)
     conversation.begin(said, expect)

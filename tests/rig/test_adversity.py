@@ -13,6 +13,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rig.standin import StandIn
 from wexicon.work.finding import find_lexicon
+from wexicon.work.module import Module
 from wexicon.work.provisioning import Order, provision
 
 
@@ -75,6 +76,6 @@ def test_a_module_that_says_anything_at_all_gives_a_clear_end(name: str, pieces:
         def noticed(self) -> None:
             pass
 
-    result = provision(Session(link, lexicon.dialect), lexicon, Hands(), Order(wanted), patience=3)
+    result = provision(Module(Session(link, lexicon.dialect), lexicon, Hands(), patience=3), Order(wanted))
     assert result.verdict == "failed" and result.failure and result.failure.what
     assert agenda.now < 4000

@@ -76,6 +76,7 @@ def _work(
     as_json: bool,
 ) -> None:
     from wexicon.work.finding import find_sheet, fixture_at, state_folder
+    from wexicon.work.module import Module
     from wexicon.work.opening import default_trace, session_on
     from wexicon.work.provisioning import Order
     from wexicon.work.provisioning import provision as bring_about
@@ -91,15 +92,14 @@ def _work(
     trace = trace_path or default_trace(seat.name)
     with Progress(seat.name) as progress, Stop().listening() as stop:
         operator = operator_for(hands, port, progress)
-        shared: dict[str, Any] = {"patience": patience, "fixture": fixture}
         with session_on(
             port, seat.lexicon, trace=trace, secrets=seat.secrets(), stopping=stop, listener=progress
         ) as session:
+            module = Module(session, seat.lexicon, operator, patience=patience, fixture=fixture)
             if write:
-                store = FileStore(state_folder() / "unfinished")
-                result = bring_about(session, seat.lexicon, operator, order, store=store, **shared)
+                result = bring_about(module, order, store=FileStore(state_folder() / "unfinished"))
             else:
-                result = compare(session, seat.lexicon, operator, order, **shared)
+                result = compare(module, order)
     result.about(seat.name, port, seat.lexicon, str(trace), sheet.digest)
     print_json(result) if as_json else print_unit(result)
     raise click.exceptions.Exit(result.status)

@@ -27,6 +27,7 @@ def readout(
 ) -> None:
     """Identify the module on PORT and print every setting that can be read."""
     from wexicon.work.finding import fixture_at, lexicon_for
+    from wexicon.work.module import Module
     from wexicon.work.opening import default_trace, session_on
     from wexicon.work.provisioning import read_out
 
@@ -36,7 +37,7 @@ def readout(
     with Progress(f"readout of {port}") as progress, Stop().listening() as stop:
         operator = operator_for(hands, port, progress)
         with session_on(port, lexicon, trace=trace, stopping=stop, listener=progress) as session:
-            result = read_out(session, lexicon, operator, patience=patience, fixture=fixture)
+            result = read_out(Module(session, lexicon, operator, patience=patience, fixture=fixture))
     result.about("", port, lexicon, str(trace))
     if as_json:
         print_json(result)

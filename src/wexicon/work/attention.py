@@ -14,7 +14,7 @@ from wexicon.core.faults import Unreachable
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
-from wexicon.core.protocol.exchange import How, Outcome
+from wexicon.core.protocol.exchange import How, Reply
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.text import garbled
@@ -224,7 +224,7 @@ class Attention:
 
     # -- asking the module ----------------------------------------------------------------------------------------
 
-    def ask(self, phrase: Phrase, within: float | None = None) -> Outcome:
+    def ask(self, phrase: Phrase, within: float | None = None) -> Reply:
         """Says a harmless line; half a line from before cannot spoil the answer."""
         session = self.session
         pending = session.forget_partial()
@@ -236,7 +236,7 @@ class Attention:
         self._tried(said, outcome, heard)
         return outcome
 
-    def _tried(self, said: str, outcome: Outcome, heard: Sequence[str]) -> None:
+    def _tried(self, said: str, outcome: Reply, heard: Sequence[str]) -> None:
         kept = tuple(text for text in heard if text)
         session = self.session
         end = session.dialect.speech.end

@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.core.faults import Unreachable
 from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.exchange import OK, Expectation, How, Outcome, Want
+from wexicon.core.protocol.exchange import OK, Expectation, How, Reply, Want
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
@@ -128,7 +128,7 @@ class Drafting:
         outcome = self.session.exchange("AT", OK, QUICK)
         return outcome.ok or (outcome.how is How.ERROR and self.session.exchange("AT", OK, QUICK).ok)
 
-    def _ask(self, said: str) -> Outcome:
+    def _ask(self, said: str) -> Reply:
         return self.session.exchange(said, _ANY, PATIENT)
 
     def _list(self) -> list[str]:

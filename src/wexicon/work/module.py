@@ -14,7 +14,7 @@ from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
 from wexicon.core.operator import Operator
-from wexicon.core.protocol.exchange import How, Outcome
+from wexicon.core.protocol.exchange import How, Reply
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
@@ -51,7 +51,7 @@ class Module:
 
     # -- asking -------------------------------------------------------------------------------------------------
 
-    def say(self, said: str, phrase: Phrase, shown: str | None = None) -> Outcome:
+    def say(self, said: str, phrase: Phrase, shown: str | None = None) -> Reply:
         """One exchange, with its attention. While an earlier answer may still come, what is asked first is something whose
         answer cannot be taken for it."""
         self.attention.keep()
@@ -64,7 +64,7 @@ class Module:
         self.attention.spoke()
         return outcome
 
-    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, secret: bool = False) -> Outcome:
+    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, secret: bool = False) -> Reply:
         """Asks something harmless; what fails, or met with something unexpected, is asked once more after a silence."""
         said = phrase.say.fill(values or {})
         shown = said if secret else None
@@ -234,7 +234,7 @@ class Module:
         """What an error number means, or nothing."""
         return self.lexicon.errors.get(code, "")
 
-    def fault(self, what: str, outcome: Outcome) -> ModuleFault:
+    def fault(self, what: str, outcome: Reply) -> ModuleFault:
         """The fault of an exchange that did not end well."""
         hint = ""
         if outcome.how is How.ERROR:

@@ -13,15 +13,10 @@ from datetime import UTC, datetime
 import msgspec
 
 from wexicon.core.faults import Fault, ModuleFault, Stopped
-from wexicon.core.formats.fixture import Fixture
-from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.operator import Operator
 from wexicon.core.protocol.observations import Judged, Started
-from wexicon.core.protocol.session import Session
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
-from wexicon.work.attention import PATIENCE
 from wexicon.work.line import Line
 from wexicon.work.module import Module
 from wexicon.work.ordering import ordered, together
@@ -56,14 +51,7 @@ class Order(msgspec.Struct, frozen=True):
 class _Walk:
     """One walk over one unit."""
 
-    def __init__(
-        self,
-        module: Module,
-        order: Order,
-        *,
-        write: bool,
-        store: Store,
-    ) -> None:
+    def __init__(self, module: Module, order: Order, *, write: bool, store: Store) -> None:
         self.module = module
         self.session = module.session
         self.lexicon = module.lexicon
@@ -445,43 +433,17 @@ class _Walk:
             self.module.operator.ask("release", f"Back to data mode: {pins}.")
 
 
-def provision(
-    session: Session,
-    lexicon: Lexicon,
-    operator: Operator,
-    order: Order,
-    *,
-    patience: float = PATIENCE,
-    fixture: Fixture | None = None,
-    store: Store | None = None,
-) -> UnitResult:
-    """Writes what is wanted to the module on the session's link, and proves it. Faults end in the result; `store`
-    remembers what is not finished."""
-    module = Module(session, lexicon, operator, patience=patience, fixture=fixture)
+def provision(module: Module, order: Order, *, store: Store | None = None) -> UnitResult:
+    """Writes to the module what is wanted, and proves it. Faults end in the result; `store` remembers what is not
+    finished."""
     return _Walk(module, order, write=True, store=store or Store()).run()
 
 
-def verify(
-    session: Session,
-    lexicon: Lexicon,
-    operator: Operator,
-    order: Order,
-    *,
-    patience: float = PATIENCE,
-    fixture: Fixture | None = None,
-) -> UnitResult:
+def verify(module: Module, order: Order) -> UnitResult:
     """Compares the module with what is wanted, and writes nothing."""
-    module = Module(session, lexicon, operator, patience=patience, fixture=fixture)
     return _Walk(module, order, write=False, store=Store()).run()
 
 
-def read_out(
-    session: Session,
-    lexicon: Lexicon,
-    operator: Operator,
-    *,
-    patience: float = PATIENCE,
-    fixture: Fixture | None = None,
-) -> UnitResult:
+def read_out(module: Module) -> UnitResult:
     """Reads every setting of the module."""
-    return verify(session, lexicon, operator, Order(), patience=patience, fixture=fixture)
+    return verify(module, Order())

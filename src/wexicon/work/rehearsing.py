@@ -22,6 +22,7 @@ from wexicon.rig.standins import FAMILIES
 from wexicon.work.bench import VirtualBench
 from wexicon.work.dialogues import run_dialogue
 from wexicon.work.finding import read_file
+from wexicon.work.module import Module
 from wexicon.work.provisioning import Order, provision
 from wexicon.work.results import DialogueResult, UnitResult
 
@@ -111,6 +112,6 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     tuning = seat.lexicon.delivered
     traced = _Traced(bench, trace, tuning, seat.secrets())
     session = bench.session(traced.writer, tuning=tuning)
-    result = provision(session, seat.lexicon, bench.hands, order or Order(seat.wanted, trust=seat.trust))
+    result = provision(Module(session, seat.lexicon, bench.hands), order or Order(seat.wanted, trust=seat.trust))
     port = f"stand-in {bench.standin.family}"
     return result.about(seat.name, port, seat.lexicon, traced.close())

@@ -15,7 +15,7 @@ import msgspec
 from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
-from wexicon.core.protocol.exchange import How, Outcome
+from wexicon.core.protocol.exchange import How, Reply
 from wexicon.core.protocol.insertion import InsertionFault
 from wexicon.core.protocol.session import HIDDEN, Session
 from wexicon.core.values import Value, ValueFault
@@ -34,9 +34,9 @@ class Speaks(Protocol):
     lexicon: Lexicon
     identity: dict[str, str]
 
-    def say(self, said: str, phrase: Phrase, shown: str | None = None) -> Outcome: ...
+    def say(self, said: str, phrase: Phrase, shown: str | None = None) -> Reply: ...
 
-    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, secret: bool = False) -> Outcome: ...
+    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, secret: bool = False) -> Reply: ...
 
     def still_there(self) -> bool: ...
 
@@ -46,7 +46,7 @@ class Speaks(Protocol):
 
     def moved(self, setting: Setting, value: Value) -> None: ...
 
-    def fault(self, what: str, outcome: Outcome) -> ModuleFault: ...
+    def fault(self, what: str, outcome: Reply) -> ModuleFault: ...
 
     def error(self, code: str) -> str: ...
 

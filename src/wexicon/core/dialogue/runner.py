@@ -37,7 +37,7 @@ from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
 from wexicon.core.operator import Nobody, Operator
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.events import Waiter
-from wexicon.core.protocol.exchange import How, Outcome
+from wexicon.core.protocol.exchange import How, Reply
 from wexicon.core.protocol.insertion import InsertionFault, Template
 from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.patterns import Pattern
@@ -200,7 +200,7 @@ class Runner:
                 shown += self._fill(statement, one, control=True)
         return shown
 
-    def _not_heard(self, statement: Say, outcome: Outcome) -> DialogueFault:
+    def _not_heard(self, statement: Say, outcome: Reply) -> DialogueFault:
         waited = spoken(outcome.waited)
         hint = ""
         if outcome.how is How.ERROR:

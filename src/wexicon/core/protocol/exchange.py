@@ -64,7 +64,7 @@ class How(StrEnum):
     BUSY = "busy"
 
 
-class Outcome(msgspec.Struct):
+class Reply(msgspec.Struct):
     """What came of an exchange. `code` is an error's number or the seconds that a busy module wants; `which` the number of
     the other answer; `expected` what it still waited for when it ended; `waited` is in seconds."""
 
@@ -116,7 +116,7 @@ class Exchange:
     ) -> None:
         self._dialect = dialect
         self._known = known
-        self._outcome = Outcome(How.SILENCE, text, {}, [], [])
+        self._outcome = Reply(How.SILENCE, text, {}, [], [])
         self._step = 0
         self.expect = expect
         self.began = began
@@ -130,7 +130,7 @@ class Exchange:
             self.prompt = to_bytes(expect.wants[0].pattern.start)
 
     @property
-    def outcome(self) -> Outcome:
+    def outcome(self) -> Reply:
         """What came of it. Raises Misuse before it has ended."""
         if self.state is not ENDED:
             raise Misuse("an exchange that has not ended has no outcome")

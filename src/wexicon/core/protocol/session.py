@@ -16,7 +16,7 @@ from wexicon.core.faults import ModuleFault, Stopped
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.events import Events, Waiter
-from wexicon.core.protocol.exchange import ENDED, OK, Exchange, Expectation, How, Outcome
+from wexicon.core.protocol.exchange import ENDED, OK, Exchange, Expectation, How, Reply
 from wexicon.core.protocol.insertion import InsertionFault
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.observations import (
@@ -123,7 +123,7 @@ class Session:
         *,
         exact: bool = False,
         shown: str | None = None,
-    ) -> Outcome:
+    ) -> Reply:
         """Says one line and waits for all that answers it, at the longest `within` seconds after it is sent.
 
         `shown` is given where a secret is said or heard: it stands for the line in the trace and in the outcome, and of
@@ -138,9 +138,7 @@ class Session:
                 outcome = self._exchange(text, expect, within, exact, shown)
         return outcome
 
-    def _exchange(
-        self, text: str, expect: Expectation, within: float | None, exact: bool, shown: str | None
-    ) -> Outcome:
+    def _exchange(self, text: str, expect: Expectation, within: float | None, exact: bool, shown: str | None) -> Reply:
         if self.stopping():
             raise Stopped("stopped, as you asked")
         engine, dialect = self._engine, self._engine.dialect
@@ -169,7 +167,7 @@ class Session:
             outcome.said, outcome.heard = shown, [HIDDEN for _ in outcome.heard]
         return outcome
 
-    def _note_failure(self, outcome: Outcome, waited: float) -> None:
+    def _note_failure(self, outcome: Reply, waited: float) -> None:
         if outcome.how in (How.SILENCE, How.CLOSED):
             self.troubles += 1
         if outcome.how is How.SILENCE:
