@@ -317,8 +317,8 @@ def test_any_text_is_an_expression_or_a_fault(source: str) -> None:
 )
 def test_filters(source: str, text: str) -> None:
     values = {"v": 'say "hi"', "a": "02:A1:5C:00:13:F7", "n": "GPGLL", "h": "hellohello"}
-    assert Template(source).fill(values) == text
-    assert Template("{v|quoted}").fill(values, quoting="hex") == '"say \\22hi\\22"'  # V.250, 5.4.2.2
+    assert Template(source).fill(values).text == text
+    assert Template("{v|quoted}").fill(values, quoting="hex").text == '"say \\22hi\\22"'  # V.250, 5.4.2.2
 
 
 def test_a_filter_that_cannot_is_a_fault() -> None:

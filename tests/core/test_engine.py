@@ -12,6 +12,7 @@ from wexicon.core.protocol.events import MOST_EVENTS, Events, Waiter
 from wexicon.core.protocol.exchange import Expectation, Want
 from wexicon.core.protocol.observations import Asked, Began, Decided, Heard, Listener, Listeners, Observation, Role
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.redaction import Redactor
 from wexicon.core.protocol.speech import Speech
 
 EVENTS = {
@@ -133,9 +134,9 @@ def test_everything_leaves_a_session_as_an_observation_to_every_listener() -> No
         def idle(self) -> None:
             self.idles += 1
 
-    made, _, _ = session((1.0, b"OK\r\n"))
     one, two = Keeps(), Keeps()
-    made.listener = Listeners(one, two)
+    made, _, _ = session((1.0, b"OK\r\n"))
+    made.listener = Redactor(Listeners(one, two), made.secrets)
     made.begin_step("read")
     made.asked("attention", "Hold the key.")
     made.decide("because")

@@ -10,10 +10,12 @@ from tests.conftest import Records
 from wexicon.core.faults import ModuleFault, Stopped
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.exchange import OK, Expectation, How, Want
+from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.observations import Heard, Said, Signalled, Tuned
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.session import HIDDEN, Session
+from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.secret import Secret
 from wexicon.core.text import garbled, to_bytes, to_text, unescape, visible
 from wexicon.core.tuning import Tuning
 from wexicon.work.causes import Try, point_to
@@ -111,10 +113,11 @@ def test_a_stop_is_heeded_between_two_exchanges() -> None:
 
 def test_a_secret_is_shown_in_neither_direction() -> None:
     made, _, trace = session((0.1, b"AT+P=4711\r\r\n+P 4711\r\nOK\r\n"))
-    outcome = made.exchange("AT+P=4711", Expectation((Want(Pattern("+P {pin}")),)), shown="AT+P=(secret)")
+    said = Template("AT+P={pin}").fill({"pin": Secret("4711")})
+    outcome = made.exchange(said, Expectation((Want(Pattern("+P {pin}")),)))
     assert outcome.captures == {"pin": "4711"} and outcome.said == "AT+P=(secret)"
-    assert "4711" not in repr(trace.all) and outcome.heard == [HIDDEN] * len(outcome.heard)
-    assert trace.texts(Heard) == [HIDDEN, HIDDEN, "OK"]
+    assert "4711" not in repr(trace.all) and outcome.heard == ["+P (secret)", "OK"]
+    assert trace.texts(Heard) == ["AT+P=(secret)", "+P (secret)", "OK"]
 
 
 def test_our_side_is_retuned_only_when_all_that_we_said_is_on_the_wire() -> None:

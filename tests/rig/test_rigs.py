@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import socket
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -12,7 +13,7 @@ from tests.conftest import bench, k5, wexicon
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import CallFault, FileFault
 from wexicon.rig.bench import read_rig
-from wexicon.rig.control import ask, cards, find_unit
+from wexicon.rig.control import Request, ask, cards, find_unit
 
 TWO = k5() + '[unit.mast]\nstandin = "lindle-l9"\nsettings = { addr = 7 }\n'
 
@@ -45,32 +46,39 @@ def test_a_running_rig_is_found_by_unit_port_or_both_and_worked() -> None:
         with pytest.raises(CallFault, match="no running rig has a unit or a port must") as fault:
             find_unit("must")
         assert "did you mean mast?" in fault.value.hint
-        ask(card, do="power", unit="mast", what="off")
+        ask(card, Request("power", "mast", "off"))
         assert not rig.bench.units["mast"].standin.powered
         for wrong, told in (
-            ({"do": "hold", "unit": "mast"}, "it has none"),
-            ({"do": "jump", "unit": "mast"}, "nobody knows how to jump"),
-            ({"do": "power", "unit": "nobody", "what": "on"}, "there is no unit nobody"),
+            (Request("hold", "mast"), "it has none"),
+            (Request("jump", "mast"), "nobody knows how to jump"),
+            (Request("power", "nobody", "on"), "there is no unit nobody"),
         ):
             with pytest.raises(CallFault, match=told):
-                ask(card, **wrong)
+                ask(card, wrong)
     with pytest.raises(CallFault, match="no rig is running"):
         find_unit("mast")
 
 
 @pytest.mark.parametrize(
-    "line", [b"", b"\n", b"{\n", b"[]\n", b'{"do": "stop"}\n', b'{"word": "guess", "do": "stop"}\n', b"\xff\xfe\n"]
+    "line", [b"", b"\n", b"{\n", b"[" * 4000 + b"\n", b'{"do": "jump"}\n', b'{"do": []}\n', b"x" * 9000, b"\xff\xfe\n"]
 )
-def test_who_does_not_know_the_word_ends_nothing(line: bytes) -> None:
+def test_what_is_no_request_ends_nothing(line: bytes) -> None:
     with bench(TWO) as rig:
         (card,) = cards()
-        with socket.create_connection(card.address, timeout=5) as stranger:
-            stranger.sendall(line)
-            stranger.shutdown(socket.SHUT_WR)
-            stranger.settimeout(5)
-            answer = stranger.recv(1000)
-        assert not answer or "fault" in json.loads(answer)
-        ask(card, do="power", unit="mast", what="off")  # it goes on
+        path = Path(card.socket)
+        assert path.parent.stat().st_mode & 0o777 == 0o700
+        with socket.socket(socket.AF_UNIX) as stranger, socket.socket(socket.AF_UNIX) as silent:
+            for line_of in (silent, stranger):
+                line_of.settimeout(5)
+                line_of.connect(card.socket)
+            silent.sendall(b"{")  # and says no more: nobody waits for it
+            with suppress(BrokenPipeError):
+                stranger.sendall(line)
+                stranger.shutdown(socket.SHUT_WR)
+            with suppress(ConnectionResetError):
+                answer = stranger.recv(1000)
+                assert not answer or json.loads(answer)["fault"]
+        ask(card, Request("power", "mast", "off"))  # it goes on
         assert not rig.bench.units["mast"].standin.powered
 
 
@@ -78,7 +86,7 @@ def test_a_card_of_a_rig_that_died_is_taken_away(tmp_path: Path) -> None:
     folder = tmp_path / "run"
     folder.mkdir()
     (folder / "dead.json").write_text(
-        '{"name": "dead", "title": "", "address": ["127.0.0.1", 9], "word": "x", "process": 1, "ports": {}, "standins": {}}'
+        '{"name": "dead", "title": "", "socket": "nowhere", "process": 1, "ports": {}, "standins": {}}'
     )
     (folder / "broken.json").write_text("{")
     assert "no rig is running" in wexicon("rig", "ports").stdout

@@ -126,7 +126,7 @@ def test_a_host_that_does_not_read_loses_bytes_and_stops_nothing() -> None:
 def test_one_client_at_a_time_is_served_and_the_next_when_it_has_gone() -> None:
     with bench(k5(serve='"rfc2217"')) as rig:
         first = open_port(rig.ports["plug"], Tuning(9600))
-        with pytest.raises(LinkFault, match=r"cannot be reached|lost"):
+        with pytest.raises(LinkFault, match=r"in use|lost"):
             second = open_port(rig.ports["plug"], Tuning(9600))
             until = second.clock.now() + 5
             while second.clock.now() < until:
@@ -140,28 +140,24 @@ def test_one_client_at_a_time_is_served_and_the_next_when_it_has_gone() -> None:
 # -- traces -----------------------------------------------------------------------------------------------------------
 
 
-def test_a_trace_comes_back_as_it_was_and_holds_no_secret(tmp_path: Path) -> None:
+def test_a_trace_comes_back_as_it_was(tmp_path: Path) -> None:
     clock: Clock = RealClock()
     path = tmp_path / "deep" / "t.jsonl"
-    shown = []
-    writer = TraceWriter(path, clock, link="x", tuning=Tuning(9600), secrets=["4711", "47", ""], live=shown.append)
+    writer = TraceWriter(path, clock, link="x", tuning=Tuning(9600))
     begin = clock.now()
-    writer.note(Said(begin, "AT+P=4711"))
+    writer.note(Said(begin, "AT+P=(secret)"))
     writer.note(Heard(begin + 0.5, "\udcff\x00é", Role.ASIDE))
     assert len(path.read_text().splitlines()) == 3  # what happened is on the disk a quarter of a second later
-    writer.note(Heard(begin + 0.6, "+ID 0A4711B", Role.ANSWER))
+    writer.note(Heard(begin + 0.6, "+ID 0AB", Role.ANSWER))
     writer.note(Tuned(begin + 0.7, Tuning(19200, 8, "E")))
     writer.note(Said(begin + 0.8, "\x1a", exact=True))
     writer.close()
     writer.note(Said(begin + 9, "after the end"))
     records = list(read_trace(path))
-    assert (
-        [r.what for r in records]
-        == ["opened", "said", "heard", "heard", "tuned", "said", "closed"]
-        == [r.what for r in shown]
-    )
+    assert [r.what for r in records] == ["opened", "said", "heard", "heard", "tuned", "said", "closed"]
     assert records[1].content == "AT+P=(secret)" and records[2].content == "\udcff\x00é"
-    assert "4711" not in path.read_text() and records[2].at == pytest.approx(0.5, abs=0.01)
+    assert path.stat().st_mode & 0o777 == 0o600 and path.parent.stat().st_mode & 0o777 == 0o700
+    assert records[2].at == pytest.approx(0.5, abs=0.01)
     session = recorded(path)
     assert [(e.said, e.tuning, len(e.heard)) for e in session.exchanges] == [
         ("AT+P=(secret)", Tuning(9600), 1),  # what is garbage was said by nobody

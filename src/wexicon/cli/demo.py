@@ -16,6 +16,7 @@ from pathlib import Path
 import click
 
 from wexicon.cli.show import print_line
+from wexicon.core.faults import CallFault
 
 
 @click.command()
@@ -29,6 +30,8 @@ def demo(keep: Path | None) -> None:
     from wexicon.rig.serving import real_agenda, served
 
     with contextlib.ExitStack() as stack:
+        if keep and keep.is_dir() and any(keep.iterdir()):
+            raise CallFault("is not empty; nothing was written", where=str(keep), hint="Name a new folder.")
         folder = keep or Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="wexicon-demo-")))
         shutil.copytree(str(files("wexicon") / "sample"), folder, dirs_exist_ok=True)
         stack.enter_context(_environment(WEXICON_RUN=str(folder / "run"), WEXICON_STATE=str(folder)))

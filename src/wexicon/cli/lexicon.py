@@ -9,9 +9,10 @@ import click
 import msgspec
 
 from wexicon.cli.progress import Progress
-from wexicon.cli.show import json_option, print_json, print_line, print_table
-from wexicon.core.faults import Fault
+from wexicon.cli.show import force_option, json_option, print_json, print_line, print_table
+from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.files import OVERWRITE, write_new
 from wexicon.work.finding import find_lexicon, lexicon_files, shipped_folder, user_folder
 
 
@@ -201,7 +202,8 @@ QUESTIONS = (
 
 @lexicon.command()
 @click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
-def new(output: Path | None) -> None:
+@force_option
+def new(output: Path | None, force: bool) -> None:
     """Ask what a datasheet answers, and write a commented lexicon to go on from."""
     answers: dict[str, str] = {}
     for key, question, default, form in QUESTIONS:
@@ -214,9 +216,7 @@ def new(output: Path | None) -> None:
                 break
             click.echo(f"  that is none; it must be like {form}", err=True)
     path = output or Path(f"{answers['family']}.toml")
-    if path.exists():
-        raise click.UsageError(f"{path} is there already; nothing was written")
-    path.write_text(_new_text(answers), encoding="utf-8")
+    write_new(path, _new_text(answers), force=force)
     print_line(f"wrote {path}; wexicon lexicon check {path} tells what is missing")
 
 
@@ -291,7 +291,8 @@ write   = {{ say = {q["write"]} }}
 @click.option("--family", default="drafted", show_default=True, help="Name of the family.")
 @click.option("--rate", type=click.IntRange(1), multiple=True, help="Only try this rate.  [default: the usual ones]")
 @click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
-def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None) -> None:
+@force_option
+def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None, force: bool) -> None:
     """Draft a lexicon by asking the module on PORT itself. Only questions are asked; nothing is set."""
     from wexicon.cli.options import Stop
     from wexicon.core.formats.lexicon import read_lexicon
@@ -300,8 +301,8 @@ def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None) ->
     from wexicon.work.opening import default_trace, session_on
 
     path = output or Path(f"{family}.toml")
-    if path.exists():
-        raise click.UsageError(f"{path} is there already; nothing was written")
+    if path.exists() and not force:
+        raise CallFault("is there already; nothing was asked", where=str(path), hint=OVERWRITE)
     with (
         Progress("drafting") as progress,
         Stop().listening() as stop,
@@ -310,7 +311,7 @@ def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None) ->
         learned = Drafting(session, progress.step).learn(rate or USUAL_RATES)
     text = draft_lexicon(learned, family)
     made = read_lexicon(text.encode(), str(path))
-    path.write_text(text, encoding="utf-8")
+    write_new(path, text, force=force)
     asked = f"{len(learned.commands)} commands asked" if learned.listed else "it has no list of its commands"
     print_line(
         f"wrote {path}: {learned.tuning}, line end {learned.end}; {asked}, {len(made.settings)} settings drafted"

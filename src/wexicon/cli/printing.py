@@ -12,8 +12,7 @@ import click
 
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table, styled
 from wexicon.core.durations import spoken
-from wexicon.core.protocol.insertion import written
-from wexicon.core.text import visible
+from wexicon.core.text import visible, written
 from wexicon.work.results import EXPLAINED, DialogueResult, Failure, Outcome, Shown, UnitResult, Verdict
 
 _ORDER = (

@@ -56,8 +56,8 @@ def rehearse(
         _rehearse_sheet(file, choice, trace_path, as_json)
     program = find_dialogue(file)
     lexicon = lexicon_for(lexicon_name, file.parent) if lexicon_name else None
-    values, secrets = gather_values(program, pairs, env_pairs, file_pairs)
-    result = rehearse_dialogue(program, values, lexicon, choice, trace=trace_path, secrets=secrets)
+    values = gather_values(program, pairs, env_pairs, file_pairs)
+    result = rehearse_dialogue(program, values, lexicon, choice, trace=trace_path)
     if as_json:
         print_json(result)
     else:

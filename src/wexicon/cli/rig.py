@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 import click
 
 from wexicon.cli.show import json_option, print_json, print_line, print_table
-from wexicon.work.finding import read_file
+from wexicon.core.faults import CallFault
+from wexicon.files import read_file
 
 if TYPE_CHECKING:
     from wexicon.rig.control import Card
@@ -32,9 +33,9 @@ def start(path: Path) -> None:
     from wexicon.rig.serving import Server, real_agenda
 
     bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
-    server = Server(bench)
+    server = Server(bench, lambda text: click.echo(f"rig: {text}", err=True))
     desk = Desk(server, path.stem)
-    for number in (signal.SIGINT, signal.SIGTERM):
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, lambda *_: server.stop())
     _print_ports([desk.card])
     print_line("serving; Ctrl-C ends it. In another terminal: wexicon rig key UNIT hold, wexicon rig power UNIT cycle")
@@ -95,17 +96,25 @@ def attend(unit: str) -> None:
 
 
 def _ask(unit: str, do: str, what: str) -> None:
-    from wexicon.rig.control import ask, find_unit
+    from wexicon.rig.control import Request, ask, find_unit
 
     card, name = find_unit(unit)
-    ask(card, do=do, unit=name, what=what)
+    ask(card, Request(do, name, what))
 
 
 @rig.command()
-def stop() -> None:
-    """End all running rigs."""
-    from wexicon.rig.control import ask, cards
+@click.argument("name", required=False)
+@click.option("--all", "every", is_flag=True, help="End all rigs of yours, those of other terminals too.")
+def stop(name: str | None, every: bool) -> None:
+    """End the running rig NAME (or of this process number); without a name the only one that runs."""
+    from wexicon.rig.control import Request, ask, cards, find_rig
 
-    for card in cards():
-        ask(card, do="stop")
-        print_line(f"stopped {card.name}")
+    found = cards() if every or name is None else find_rig(name)
+    if len(found) > 1 and not every:
+        several = ", ".join(map(str, found))
+        raise CallFault(f"several rigs are running: {several}", hint="Name one, by its process number, or say --all.")
+    for card in found:
+        ask(card, Request("stop"))
+        print_line(f"stopped {card}")
+    if not found:
+        print_line("no rig is running")

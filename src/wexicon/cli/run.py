@@ -61,7 +61,7 @@ def run(
 
     program = find_dialogue(dialogue)
     lexicon = lexicon_for(lexicon_name, dialogue.parent) if lexicon_name else None
-    values, secrets = gather_values(program, pairs, env_pairs, file_pairs)
+    values = gather_values(program, pairs, env_pairs, file_pairs)
     changes = {name: value for name, value in (("end", end), ("echo", echo)) if value}
     dialect = _dialect(lexicon, changes)
     delivered = lexicon.delivered if lexicon else Tuning()
@@ -75,7 +75,7 @@ def run(
         operator = operator_for(hands, port, progress)
         live = None if as_json else (lambda record: click.echo(line(record)))
         with session_on(
-            port, lexicon, trace=trace, secrets=secrets, dialect=dialect, tuning=tuning, live=live, stopping=stop
+            port, lexicon, trace=trace, dialect=dialect, tuning=tuning, live=live, stopping=stop
         ) as session:
             result = run_dialogue(
                 session,

@@ -11,9 +11,10 @@ from pathlib import Path
 import click
 import msgspec
 
-from wexicon.cli.show import json_option
+from wexicon.cli.show import force_option, json_option
 from wexicon.core.protocol.observations import Role
 from wexicon.core.text import visible
+from wexicon.files import write_new
 from wexicon.records.trace import Record, What, read_many
 
 MARKS = {
@@ -77,7 +78,8 @@ def show(path: Path, last: int | None, kinds: tuple[str, ...], as_json: bool) ->
 @click.option(
     "--output", "-o", type=click.Path(path_type=Path), help="Where to write the dialogue.  [default: print it]"
 )
-def dialogue(path: Path, output: Path | None) -> None:
+@force_option
+def dialogue(path: Path, output: Path | None, force: bool) -> None:
     """Write a dialogue from TRACE: what was said is said again, what was heard is required again.
 
     What is likely to be another value next time (addresses, versions, long numbers) becomes a capture.
@@ -93,9 +95,7 @@ def dialogue(path: Path, output: Path | None) -> None:
     if output is None:
         click.echo(text, nl=False)
         return
-    if output.exists():
-        raise click.UsageError(f"{output} is there already; nothing was written")
-    output.write_text(text, encoding="utf-8")
+    write_new(output, text, force=force)
     click.echo(f"wrote {output}", err=True)
 
 

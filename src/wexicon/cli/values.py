@@ -16,6 +16,7 @@ from wexicon.cli.options import ask_secret
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault
+from wexicon.core.secret import Secret
 from wexicon.core.text import meant
 from wexicon.work.secrets import secrets_for
 
@@ -39,8 +40,8 @@ def split_pairs(pairs: Iterable[str]) -> dict[str, str]:
 
 def gather_values(
     program: Program, pairs: Iterable[str], env_pairs: Iterable[str], file_pairs: Iterable[str]
-) -> tuple[dict[str, Any], list[str]]:
-    """The values that a dialogue needs, and those among them that are secret."""
+) -> dict[str, Any]:
+    """The values that a dialogue needs; what is marked as secret, or comes from the environment or a file, is a Secret."""
     needs = {need.name: need for need in program.needs()}
     plain, from_env, from_file = split_pairs(pairs), split_pairs(env_pairs), split_pairs(file_pairs)
     for name in [*plain, *from_env, *from_file]:
@@ -64,9 +65,11 @@ def gather_values(
                 text = str(click.prompt(name, hide_input=need.secret, err=True))
             else:
                 raise ValueError(f"{name} was not given")
-            values[name] = given(name, need.kind, text, secret=need.secret)
+            secret = need.secret or name in from_env or name in from_file
+            value = given(name, need.kind, text, secret=secret)
+            values[name] = Secret(value) if secret else value
         except ValueError as fault:
             ways = "--env NAME=VARIABLE, --file NAME=PATH, or a terminal to ask on"
             hint = f"give it by {ways}" if need.secret else f"give it as {name}=VALUE, or by {ways}"
             raise CallFault(str(fault), where=program.path, hint=hint) from None
-    return values, [str(value) for name, value in values.items() if needs[name].secret]
+    return values

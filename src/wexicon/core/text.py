@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from decimal import Decimal
+from typing import Any
 
 _UNSEEN = re.compile(
     r"[\x00-\x1f\x7f-\x9f\u061c\u200b\ufeff\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff\\]"
@@ -16,6 +18,16 @@ _UNSEEN = re.compile(
 _NAMED = {"\r": "\\r", "\n": "\\n", "\t": "\\t", "\\": "\\\\"}
 _ESCAPE = re.compile(r"\\(?:x([0-9A-Fa-f]{2})|(.))", re.DOTALL)
 _PLAIN_ESCAPES = {"r": "\r", "n": "\n", "t": "\t", "0": "\0", "e": "\x1b", "\\": "\\", '"': '"', "{": "{{", "}": "}}"}
+
+
+# How a module writes a quote inside quotes.
+QUOTING: dict[str, Callable[[str], str]] = {
+    "backslash": lambda text: text.replace("\\", "\\\\").replace('"', '\\"'),
+    "double": lambda text: text.replace('"', '""'),
+    # V.250, 5.4.2.2: within a string constant a character may be given as \ and its two hexadecimal digits.
+    "hex": lambda text: text.replace("\\", "\\5C").replace('"', "\\22"),
+    "none": lambda text: text,
+}
 
 
 def to_text(data: bytes) -> str:
@@ -36,6 +48,17 @@ def _escape(found: re.Match[str]) -> str:
     if 0xDC80 <= code <= 0xDCFF:
         return f"\\x{code - 0xDC00:02X}"
     return f"\\x{code:02X}" if code < 0x100 else f"\\u{code:04X}"
+
+
+def written(value: Any) -> str:
+    """A value as plain text: yes and no as 1 and 0, a list with commas."""
+    if isinstance(value, bool):
+        return "1" if value else "0"
+    if isinstance(value, (list, tuple)):
+        return ",".join(written(part) for part in value)
+    if isinstance(value, Decimal):
+        return f"{value:f}"
+    return str(value)
 
 
 def visible(text: str | bytes) -> str:

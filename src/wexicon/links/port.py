@@ -26,13 +26,18 @@ from wexicon.links.clock import RealClock
 
 LINKS: Registry[Callable[[str, Tuning], Link]] = Registry("wexicon.links", {})
 # What pyserial opens by itself.
-SERIAL_URLS = ("rfc2217", "socket", "loop", "spy", "alt", "hwgrep", "cp2110")
+SERIAL_URLS = ("rfc2217", "socket", "loop")
+LARGEST_READ = 65_536
+MOST_WAITING = 64
 
 
 def open_port(name: str, tuning: Tuning) -> Link:
     """Opens a port. Raises LinkFault that says why it cannot be."""
     scheme = name.partition("://")[0] if "://" in name else ""
-    if scheme and scheme not in SERIAL_URLS and scheme in LINKS:
+    if scheme and scheme not in SERIAL_URLS:
+        if scheme not in LINKS:
+            known = ", ".join(f"{one}://" for one in (*SERIAL_URLS, *LINKS))
+            raise LinkFault(f"{scheme}:// is not a kind of port", where=name, hint=f"A path, or one of {known}")
         return LINKS[scheme](name, tuning)
     try:
         port = serial.serial_for_url(name, do_not_open=True)
@@ -41,7 +46,7 @@ def open_port(name: str, tuning: Tuning) -> Link:
             port.exclusive = True
         port.timeout = 0.05 if scheme else 0
         port.open()
-    except (serial.SerialException, OSError, ValueError) as fault:
+    except Exception as fault:  # a URL's driver may raise anything
         raise _cannot_open(name, fault) from None
     if scheme or _descriptor(port) is None:
         port.timeout = 0.05
@@ -74,6 +79,10 @@ def _cannot_open(name: str, fault: Exception) -> LinkFault:
         return LinkFault("the port is in use by another program", where=name, hint="Close what holds it and try again.")
     if number == 25 or "Could not configure port" in text:
         return LinkFault("this is not a serial port", where=name, hint="`wexicon ports` lists what there is.")
+    if name.startswith("rfc2217:") and any(one in text.lower() for one in ("broken pipe", "reset", "closed")):
+        return LinkFault(
+            "the server hung up: the port is probably in use", where=name, hint="Close what holds it and try again."
+        )
     if "://" in name:
         return LinkFault(
             f"cannot be reached: {text}", where=name, hint="Is the server running, and is this its address and port?"
@@ -179,7 +188,8 @@ class ThreadLink(PortLink):
 
     def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
         super().__init__(name, port, tuning)
-        self._queue: queue.SimpleQueue[bytes | Exception] = queue.SimpleQueue()
+        # Bounded: what is not taken in waits where it comes from.
+        self._queue: queue.Queue[bytes | Exception] = queue.Queue(MOST_WAITING)
         self._open = True
         self._thread = threading.Thread(target=self._take_in, name=f"reads {name}", daemon=True)
         self._thread.start()
@@ -187,11 +197,16 @@ class ThreadLink(PortLink):
     def _take_in(self) -> None:
         try:
             while self._open:
-                if data := self._port.read(max(1, self._port.in_waiting)):
-                    self._queue.put(data)
+                if data := self._port.read(max(1, min(self._port.in_waiting, LARGEST_READ))):
+                    self._put(data)
         except Exception as fault:  # whatever a URL's driver raises must reach the one who reads
-            if self._open:
-                self._queue.put(fault)
+            self._put(fault)
+
+    def _put(self, got: bytes | Exception) -> None:
+        while self._open:
+            with contextlib.suppress(queue.Full):
+                self._queue.put(got, timeout=0.1)
+                return
 
     def read(self, until: float) -> bytes:
         try:
@@ -199,13 +214,8 @@ class ThreadLink(PortLink):
         except queue.Empty:
             return b""
         if isinstance(got, Exception):
+            self._put(got)
             raise self.lost(got)
-        while not self._queue.empty():
-            more = self._queue.get()
-            if isinstance(more, Exception):
-                self._queue.put(more)
-                break
-            got += more
         return got
 
     def close(self) -> None:

@@ -1,15 +1,16 @@
 """The trace: the time-stamped record of one session on one link, JSON Lines, one record for each thing that happened.
 
-The rule: whatever is written has no secret in it, and can be read again record by record in constant memory. `at` is
-seconds since the session began; the first record has the wall time (UTC) that belongs to it. What happened is on the
-disk at the latest a quarter of a second later, and before anything is waited for longer than that.
+The rule: what is written holds no secret (the session's redactor stands before it), and can be read again record by
+record in constant memory. `at` is seconds since the session began; the first record has the wall time (UTC) that belongs
+to it. What happened is on the disk at the latest a quarter of a second later, and before anything is waited for longer
+than that.
 """
 
 from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from enum import StrEnum
 from pathlib import Path
@@ -34,12 +35,15 @@ from wexicon.core.protocol.observations import (
     Tuned,
 )
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
-from wexicon.core.protocol.session import HIDDEN
 from wexicon.core.text import garbled, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
+from wexicon.files import create, open_regular
 
 FLUSH_EVERY = 0.25
+# A trace that grows beyond this (bytes) is of a port that babbles.
+LARGEST_TRACE = 256 * 1024 * 1024
 _MOST_PENDING = 4096
+_MOST_WAITING = 1_048_576
 _CHUNK = 262_144
 
 
@@ -108,8 +112,8 @@ def record_of(seen: Observation, began: float) -> Record:
 
 
 class TraceWriter(Listener):
-    """Writes one trace; what may not be shown is taken out of every text before it is written. `live` is shown each record
-    as it happens."""
+    """Writes one trace. What it takes has passed the redactor of the session. After `most` bytes nothing more is written but
+    that the trace is full. Raises CallFault where the file cannot be made, or is there and not to be overwritten."""
 
     def __init__(
         self,
@@ -119,20 +123,19 @@ class TraceWriter(Listener):
         link: str,
         tuning: Tuning,
         end: str = "crlf",
-        secrets: Iterable[str] = (),
-        live: Callable[[Record], None] | None = None,
+        most: int = LARGEST_TRACE,
+        force: bool = False,
     ) -> None:
         self.path = path
         self._clock = clock
-        self._live = live
+        self._room = most
         self._began = clock.now()
         self._due = self._began + FLUSH_EVERY
-        self._secrets = sorted({secret for secret in secrets if secret}, key=len, reverse=True)
         self._encoder = msgspec.json.Encoder()
         self._pending: list[Observation] = []
+        self._waiting = 0
         self._ended = False
-        path.parent.mkdir(parents=True, exist_ok=True)
-        self._file = path.open("wb", buffering=0)
+        self._file = create(path, force=force)
         first = Record(
             0.0,
             What.OPENED,
@@ -144,8 +147,6 @@ class TraceWriter(Listener):
             wexicon=__version__,
         )
         self._write([first])
-        if live:
-            live(first)
 
     def note(self, seen: Observation) -> None:
         """Takes an observation; nothing once the trace has ended."""
@@ -153,50 +154,61 @@ class TraceWriter(Listener):
             return
         pending = self._pending
         pending.append(seen)
-        if self._live:
-            self._live(self._safe(record_of(seen, self._began)))
-        if seen.at > self._due or len(pending) > _MOST_PENDING:
+        self._waiting += len(getattr(seen, "text", ""))
+        if seen.at > self._due or len(pending) > _MOST_PENDING or self._waiting > _MOST_WAITING:
             self.idle()
 
     def idle(self) -> None:
         """Writes what has not been written yet."""
-        pending, self._pending = self._pending, []
+        pending, self._pending, self._waiting = self._pending, [], 0
         if pending and not self._ended:
             began = self._began
             self._due = pending[-1].at + FLUSH_EVERY
             records = [record_of(seen, began) for seen in pending]
             try:
-                if self._secrets:
-                    records = [self._safe(record) for record in records]
                 self._write(records)
             except UnicodeEncodeError:
-                self._write([self._safe(record) for record in records])
+                self._write([self.encodable(record) for record in records])
 
-    def _safe(self, record: Record) -> Record:
-        """The record without secrets, and with what is no UTF-8 in hexadecimal."""
+    @staticmethod
+    def encodable(record: Record) -> Record:
+        """The record with what is no UTF-8 in hexadecimal."""
         text = record.text
-        for secret in self._secrets:
-            if secret in text:
-                record.text = text = text.replace(secret, HIDDEN)
         if not text.isascii() and (data := to_bytes(text)) != text.encode("utf-8", "replace"):
             record.text, record.hex = "", data.hex()
         return record
 
     def _write(self, records: list[Record]) -> None:
-        self._file.write(self._encoder.encode_lines(records))
+        if self._room <= 0:
+            return
+        data = self._encoder.encode_lines(records)
+        self._room -= len(data)
+        if self._room <= 0:
+            full = Record(records[-1].at, What.DECIDED, "the trace is full; what follows is not recorded")
+            data = self._encoder.encode_lines([full])
+        self._file.write(data)
 
     def close(self) -> None:
         """Ends the trace."""
         if not self._ended:
-            self.idle()
-            self._ended = True
             now = self._clock.now()
-            self._write([Record(round(now - self._began, 6), What.CLOSED)])
-            if self._live:
-                self._live(Record(round(now - self._began, 6), What.CLOSED))
             with contextlib.suppress(OSError):
+                self.idle()
+                self._write([Record(round(now - self._began, 6), What.CLOSED)])
                 os.fsync(self._file.fileno())
-            self._file.close()
+            self._ended = True
+            with contextlib.suppress(OSError):
+                self._file.close()
+
+
+class Live(Listener):
+    """Shows each record as it happens."""
+
+    def __init__(self, show: Callable[[Record], None], began: float) -> None:
+        self._show, self._began = show, began
+
+    def note(self, seen: Observation) -> None:
+        self._show(TraceWriter.encodable(record_of(seen, self._began)))
 
 
 def read_trace(path: Path) -> Iterator[Record]:
@@ -210,7 +222,7 @@ def read_many(path: Path) -> Iterator[list[Record]]:
     decoder = msgspec.json.Decoder(Record)
     number = 0
     try:
-        with path.open("rb") as file:
+        with open_regular(path) as file:
             while lines := file.readlines(_CHUNK):
                 try:
                     records = decoder.decode_lines(b"".join(lines))

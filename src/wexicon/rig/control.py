@@ -1,21 +1,23 @@
 """Working a running rig from another program: its keys, its power, its end. `desk` is the rig's side.
 
-The rule: a rig listens on this machine only, and obeys only who can read its card, a file of the user's own that tells
-its address, its ports and a word to be let in.
+The rule: a rig listens on a socket file in a folder that only the user can enter, and has no other ear.
 """
 
 from __future__ import annotations
 
 import contextlib
-import json
 import os
+import socket
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
+
+# How long a request may be (bytes), and how long a rig may take to answer one (seconds).
+MOST_ASKED = 4096
+PATIENT = 5.0
 
 
 class Card(msgspec.Struct):
@@ -23,11 +25,27 @@ class Card(msgspec.Struct):
 
     name: str
     title: str
-    address: tuple[str, int]
-    word: str
+    socket: str
     process: int
     ports: dict[str, str]
     standins: dict[str, str]
+
+    def __str__(self) -> str:
+        return f"{self.name} (process {self.process})"
+
+
+class Request(msgspec.Struct):
+    """What a rig is asked to do: `stop`, or something with a unit."""
+
+    do: str
+    unit: str = ""
+    what: str = ""
+
+
+class Answer(msgspec.Struct):
+    """What was wrong with a request; empty where it was done."""
+
+    fault: str = "it hung up"
 
 
 def card_folder() -> Path:
@@ -40,19 +58,37 @@ def card_folder() -> Path:
     return platformdirs.user_state_path("wexicon") / "rigs"
 
 
+def _call(card: Card) -> socket.socket:
+    line = socket.socket(socket.AF_UNIX)
+    line.settimeout(PATIENT)
+    try:
+        line.connect(card.socket)
+    except OSError:
+        line.close()
+        raise
+    return line
+
+
 def cards() -> list[Card]:
     """The cards of all rigs that are running; those of rigs that died are taken away."""
     found = []
     for path in sorted(card_folder().glob("*.json")):
-        import socket
-
         try:
             card = msgspec.json.decode(path.read_bytes(), type=Card)
-            with socket.create_connection(card.address, timeout=1):
-                found.append(card)
+            _call(card).close()
+            found.append(card)
         except (OSError, msgspec.DecodeError):
             with contextlib.suppress(OSError):
                 path.unlink()
+    return found
+
+
+def find_rig(name: str) -> list[Card]:
+    """The running rigs of a name or a process number. Raises CallFault where there is none."""
+    running = cards()
+    found = [card for card in running if name in (card.name, str(card.process))]
+    if not found:
+        raise CallFault(f"no rig {name} is running", hint=meant(name, {card.name for card in running}))
     return found
 
 
@@ -69,19 +105,17 @@ def find_unit(name: str) -> tuple[Card, str]:
     raise CallFault(f"no running rig has a unit or a port {name}", hint=meant(name, units))
 
 
-def ask(card: Card, **request: Any) -> None:
+def ask(card: Card, request: Request) -> None:
     """Has a running rig do something. Raises CallFault with its answer where it will not."""
-    import socket
-
     try:
-        with socket.create_connection(card.address, timeout=5) as line:
-            line.sendall(json.dumps({"word": card.word, **request}).encode() + b"\n")
-            answer = line.makefile("rb").readline()
-    except OSError as fault:
-        raise CallFault(f"the rig {card.name} does not answer: {fault}") from None
-    told = json.loads(answer or b'{"fault": "it hung up"}')
-    if refusal := told.get("fault"):
-        raise CallFault(str(refusal))
+        with _call(card) as line:
+            line.sendall(msgspec.json.encode(request) + b"\n")
+            answer = line.makefile("rb").readline(MOST_ASKED)
+        told = msgspec.json.decode(answer or b"{}", type=Answer)
+    except (OSError, msgspec.DecodeError) as fault:
+        raise CallFault(f"the rig {card} does not answer: {fault}") from None
+    if told.fault:
+        raise CallFault(told.fault)
 
 
 class RemoteOperator:
@@ -94,7 +128,7 @@ class RemoteOperator:
         self._card, self._unit = find_unit(name)
 
     def ask(self, act: str, text: str) -> None:
-        ask(self._card, do="operate", unit=self._unit, what=act)
+        ask(self._card, Request("operate", self._unit, act))
 
     def noticed(self) -> None:
         pass

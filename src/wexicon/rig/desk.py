@@ -1,67 +1,96 @@
-"""A running rig's own side of being worked: leaves a card, takes requests.
+"""A running rig's own side of being worked: leaves a card, takes requests on a socket file beside it.
 
-The rule: it obeys only who can read its card, a file of the user's own.
+The rule: card and socket stand in folders that only the user can enter. A request is read as far as it has come, never
+waited for; what is wrong with one is told to who asked, and to nobody else.
 """
 
 from __future__ import annotations
 
 import contextlib
-import json
 import os
 import re
-import secrets
+import shutil
 import socket
+import tempfile
 
 import msgspec
 
-from wexicon.rig.control import Card, card_folder
+from wexicon.files import create, private_folder
+from wexicon.rig.control import MOST_ASKED, Card, Request, card_folder
 from wexicon.rig.serving import Server
+
+LONGEST_FOLDER = 64
 
 
 class Desk:
-    """The running rig's side: takes requests and leaves the card."""
+    """The running rig's side. Each rig has a card of its own, whatever its file is called."""
 
     def __init__(self, server: Server, name: str) -> None:
         self._server = server
-        self._listener = socket.create_server(("127.0.0.1", 0))
+        folder = private_folder(card_folder())
+        plain = re.sub(r"[^A-Za-z0-9_.-]", "-", name)
+        self.path = folder / f"{plain}-{os.getpid()}.json"
+        self.path.unlink(missing_ok=True)
+        # A folder for its owner alone, and short: the name of a socket file may have some hundred characters only.
+        usual = tempfile.gettempdir()
+        self._folder = tempfile.mkdtemp(prefix="wexicon-", dir=usual if len(usual) < LONGEST_FOLDER else "/tmp")
+        self._socket = f"{self._folder}/rig"
+        self._listener = socket.socket(socket.AF_UNIX)
+        self._listener.bind(self._socket)
+        self._listener.listen()
         self._listener.setblocking(False)
+        self._asking: dict[socket.socket, bytes] = {}
         server.register(self._listener, self._accept)
         self.card = Card(
-            re.sub(r"[^A-Za-z0-9_.-]", "-", name),
+            plain,
             server.bench.title,
-            self._listener.getsockname(),
-            secrets.token_hex(16),
+            self._socket,
             os.getpid(),
             server.ports,
             {name: unit.standin.family for name, unit in server.bench.units.items()},
         )
-        self.path = card_folder() / f"{self.card.name}.json"
-        self.path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        self.path.unlink(missing_ok=True)
-        with os.fdopen(os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+        with create(self.path) as file:
             file.write(msgspec.json.encode(self.card))
 
     def _accept(self) -> None:
         line, _ = self._listener.accept()
-        line.settimeout(0.5)
-        with line, contextlib.suppress(OSError):
-            request = line.makefile("rb").readline(4096)
-            if request:
-                line.sendall(json.dumps(self._do(request)).encode() + b"\n")
+        line.setblocking(False)
+        self._asking[line] = b""
+        self._server.register(line, lambda: self._readable(line))
 
-    def _do(self, request: bytes) -> dict[str, str]:
+    def _readable(self, line: socket.socket) -> None:
         try:
-            asked = json.loads(request)
-            if not secrets.compare_digest(str(asked["word"]), self.card.word):
-                return {"fault": "this rig does not obey you"}
-            if asked["do"] == "stop":
+            data = line.recv(4096)
+        except BlockingIOError:
+            return
+        except OSError:
+            data = b""
+        self._asking[line] += data
+        asked, ended, _ = self._asking[line].partition(b"\n")
+        if data and not ended and len(asked) <= MOST_ASKED:
+            return
+        if asked:
+            with contextlib.suppress(OSError):
+                line.sendall(msgspec.json.encode({"fault": self._do(asked[:MOST_ASKED])}) + b"\n")
+        self._server.register(line, None)
+        del self._asking[line]
+        line.close()
+
+    def _do(self, asked: bytes) -> str:
+        """Does what is asked; gives what is wrong with it."""
+        try:
+            request = msgspec.json.decode(asked, type=Request)
+            if request.do == "stop":
                 self._server.stop()
             else:
-                self._server.bench.unit(str(asked["unit"])).work(str(asked["do"]), str(asked.get("what", "")))
-        except (ValueError, KeyError, TypeError) as fault:
-            return {"fault": str(fault)}
-        return {}
+                self._server.bench.unit(request.unit).work(request.do, request.what)
+        except Exception as fault:  # whatever is asked of a stand-in, the rig goes on
+            return str(fault) or type(fault).__name__
+        return ""
 
     def close(self) -> None:
+        for line in self._asking:
+            line.close()
         self._listener.close()
+        shutil.rmtree(self._folder, ignore_errors=True)
         self.path.unlink(missing_ok=True)

@@ -25,6 +25,8 @@ import serial.rfc2217
 
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import LinkFault
+from wexicon.core.text import visible
+from wexicon.core.tuning import Tuning
 from wexicon.rig.bench import Bench, Unit
 from wexicon.rig.uart import Uart
 
@@ -77,7 +79,9 @@ class _Lines:
         self._uart = uart
 
     def _set(self, **changes: Any) -> None:
-        self._uart.host = msgspec.structs.replace(self._uart.host, **changes)
+        """Raises ValueError for what no UART has, which the telnet side then refuses."""
+        wanted = msgspec.structs.replace(self._uart.host, **changes)
+        self._uart.host = Tuning.of(wanted.rate, wanted.frame)
 
     baudrate = property(lambda self: self._uart.host.rate, lambda self, rate: self._set(rate=rate))
     bytesize = property(lambda self: self._uart.host.bits, lambda self, bits: self._set(bits=bits))
@@ -115,15 +119,16 @@ class Rfc2217Port:
             client.close()
             return
         client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        client.setblocking(False)
         self._client = client
         self._telnet = serial.rfc2217.PortManager(_Lines(self.uart), self)
         self._register(client, self._readable)
 
     def write(self, data: bytes) -> None:
-        """To the client; called by the telnet side as well."""
+        """To the client; called by the telnet side as well. A client that does not read loses bytes: nobody waits for it."""
         if self._client:
             with contextlib.suppress(OSError):
-                self._client.sendall(data)
+                self._client.send(data)
 
     def to_host(self, data: bytes) -> None:
         if self._client:
@@ -133,14 +138,19 @@ class Rfc2217Port:
         assert self._client
         try:
             data = self._client.recv(65_536)
+        except BlockingIOError:
+            return
         except OSError:
             data = b""
+        try:
+            plain = b"".join(self._telnet.filter(data))
+        except Exception:  # a negotiation that is short, too long or out of range ends this client, and nothing else
+            data = plain = b""
         if not data:
             self._register(self._client, None)
             self._client.close()
             self._client = None
-            return
-        if plain := b"".join(self._telnet.filter(data)):
+        elif plain:
             self.uart.from_host(plain)
 
     def close(self) -> None:
@@ -150,10 +160,12 @@ class Rfc2217Port:
 
 
 class Server:
-    """Serves a bench under the real clock. `ports` tells each unit's port."""
+    """Serves a bench under the real clock. `ports` tells each unit's port. What goes wrong in one stand-in is told to
+    `report`, and the others go on."""
 
-    def __init__(self, bench: Bench) -> None:
+    def __init__(self, bench: Bench, report: Callable[[str], None] = lambda text: None) -> None:
         self.bench = bench
+        self._report = report
         self.ports: dict[str, str] = {}
         self._selector = selectors.DefaultSelector()
         self._calls: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
@@ -193,10 +205,10 @@ class Server:
                 due = agenda.due()
                 wait = None if due is None else max(0.0, due - time.monotonic())
                 ready = self._selector.select(wait)
-                agenda.run_until(time.monotonic())
+                self._carefully(lambda: agenda.run_until(time.monotonic()))
                 for key, _ in ready:
-                    key.data()
-                agenda.run_until(time.monotonic())
+                    self._carefully(key.data)
+                self._carefully(lambda: agenda.run_until(time.monotonic()))
         finally:
             for port in self._open:
                 port.close()
@@ -204,11 +216,17 @@ class Server:
             self._wake.close()
             self._woken.close()
 
+    def _carefully(self, action: Callable[[], object]) -> None:
+        try:
+            action()
+        except Exception as fault:
+            self._report(f"a stand-in failed: {type(fault).__name__}: {visible(str(fault))}; the rig goes on")
+
     def _do_calls(self) -> None:
         with contextlib.suppress(BlockingIOError):
             self._woken.recv(4096)
         while not self._calls.empty():
-            self._calls.get()()
+            self._carefully(self._calls.get())
 
     def call(self, action: Callable[[], None]) -> None:
         """Does `action` in the loop; may be called from any thread."""

@@ -7,6 +7,7 @@ the same code serves the real clock and the virtual one.
 from __future__ import annotations
 
 import contextlib
+import re
 import select
 import socket
 from collections.abc import Callable
@@ -41,7 +42,7 @@ class Channel:
         try:
             made = socket.socket(socket.AF_INET, socket.SOCK_STREAM if kind == "TCP" else socket.SOCK_DGRAM)
             made.settimeout(1)
-            made.connect(("127.0.0.1", int(own_port) if own_port.isdigit() else port))
+            made.connect(("127.0.0.1", int(own_port) if re.fullmatch(r"[0-9]{1,5}", own_port) else port))
             made.setblocking(False)
         except OSError:
             return False

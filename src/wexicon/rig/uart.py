@@ -17,6 +17,8 @@ from wexicon.core.tuning import Tuning
 
 # Bytes that leave together, as from the buffer of a common UART.
 BURST = 32
+# What may be on its way from the host at once (bytes).
+LARGEST_BUFFER = 1_048_576
 
 
 class WireFaults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -61,6 +63,7 @@ class Uart:
         self.powered = False
         self._chance = random.Random(self.faults.seed)
         self._host_busy = 0.0
+        self._on_their_way = 0
         self._busy = 0.0
         self._generation = 0
         self._count = 0
@@ -74,7 +77,9 @@ class Uart:
     # -- host to module -----------------------------------------------------------------------------------------
 
     def from_host(self, data: bytes) -> None:
-        """The host sends bytes now, behind whatever it is still sending."""
+        """The host sends bytes now, behind whatever it is still sending; beyond a large buffer they are lost."""
+        data = data[: max(0, LARGEST_BUFFER - self._on_their_way)]
+        self._on_their_way += len(data)
         began = max(self.agenda.now, self._host_busy)
         self._host_busy = began + self.host.wire_time(len(data))
         sent = self.host
@@ -87,6 +92,7 @@ class Uart:
         self.agenda.at(self._host_busy, lambda: self._arrive(data, sent, began, generation))
 
     def _arrive(self, data: bytes, sent: Tuning, began: float, generation: int) -> None:
+        self._on_their_way -= len(data)
         if not self.powered or generation != self._generation:
             return
         data = self._spoil(self._as_heard(data, sent, self.tuning))

@@ -228,7 +228,7 @@ class Attention:
         """Says a harmless line; half a line from before cannot spoil the answer."""
         session = self.session
         pending = session.forget_partial()
-        said = phrase.say.fill({})
+        said = phrase.say.fill({}).text
         outcome = session.exchange(said, phrase.expect, within if within is not None else phrase.within)
         unasked = [event.text for event in session.events]
         heard = [pending, *outcome.heard, *(text for text in unasked if text not in outcome.heard)]

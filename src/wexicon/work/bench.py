@@ -11,6 +11,7 @@ from typing import Any
 from wexicon.core.agenda import Agenda
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
@@ -74,7 +75,8 @@ class VirtualBench:
         listener: Listener | None = None,
         stopping: Callable[[], bool] = lambda: False,
         tuning: Tuning | None = None,
+        secrets: Secrets | None = None,
     ) -> Session:
         """A session on it, in the lexicon's dialect."""
         dialect = self.lexicon.dialect if self.lexicon else Dialect(Speech())
-        return Session(self.link(tuning), dialect, listener, stopping)
+        return Session(self.link(tuning), dialect, listener, stopping, secrets)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from traceback import format_exception
 from typing import Any
 
 from wexicon.core.dialogue import Program, read_dialogue
@@ -15,10 +16,10 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import Nobody, Operator
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
+from wexicon.files import read_file
 from wexicon.work.attention import PATIENCE
-from wexicon.work.finding import read_file
 from wexicon.work.module import Module
-from wexicon.work.results import DialogueResult, DialogueVerdict, Failure
+from wexicon.work.results import DialogueResult, DialogueVerdict, Failure, redacted
 
 
 def find_dialogue(path: Path) -> Program:
@@ -59,8 +60,12 @@ def run_dialogue(
         verdict = DialogueVerdict.STOPPED if fault.status == 130 else DialogueVerdict.FAILED
         named = isinstance(fault, DialogueFault) and fault.line
         failure = Failure.of(fault, f"line {fault.line}: {fault.source}" if named else "")  # type: ignore[attr-defined]
+    except (Exception, KeyboardInterrupt) as fault:
+        failure = Failure.unforeseen(fault, "")
+        verdict = DialogueVerdict.STOPPED if failure.status == 130 else DialogueVerdict.FAILED
+        session.decide(f"unforeseen: {''.join(format_exception(fault, limit=-6))}")
     took = session.clock.now() - began
-    return DialogueResult(
+    result = DialogueResult(
         program.path,
         verdict,
         runner.result.kept,
@@ -72,3 +77,5 @@ def run_dialogue(
         round(max(0.0, took - session.on_wire - session.pauses), 6),
         round(session.pauses, 6),
     )
+    redacted(result, session.secrets)
+    return result

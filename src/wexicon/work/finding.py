@@ -12,14 +12,13 @@ from functools import cache
 from importlib.resources import files
 from pathlib import Path
 
-from wexicon.core.faults import CallFault
+from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.fixture import Fixture, read_fixture
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
 from wexicon.core.formats.sheet import Sheet, read_sheet
 from wexicon.core.registry import Registry
 from wexicon.core.text import meant
-
-LARGEST_FILE = 4_194_304
+from wexicon.files import open_regular, read_file
 
 
 def brought_by_others(group: str) -> Mapping[str, object]:
@@ -34,16 +33,6 @@ def brought_by_others(group: str) -> Mapping[str, object]:
 
 
 Registry.find_more = staticmethod(brought_by_others)
-
-
-def read_file(path: Path) -> bytes:
-    """The bytes of a file that is small enough to be what it should be. Raises CallFault."""
-    try:
-        if path.is_file() and path.stat().st_size > LARGEST_FILE:
-            raise CallFault(f"is larger than {LARGEST_FILE} bytes: this is no such file", where=str(path))
-        return path.read_bytes()
-    except OSError as fault:
-        raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
 
 
 def _own_folder(variable: str, state: bool) -> Path:
@@ -85,8 +74,15 @@ def package_folders() -> tuple[Path, ...]:
 def _in(folder: Path, beside: Path | None) -> Iterator[tuple[str, Path]]:
     if folder.is_dir():
         for path in sorted(folder.glob("*.toml")):
-            if folder != beside or (path.is_file() and b"[about]" in path.read_bytes()[:65_536]):
+            if path.is_file() and (folder != beside or _is_lexicon(path)):
                 yield path.stem, path
+
+
+def _is_lexicon(path: Path) -> bool:
+    """Whether a file beside the sheet is one."""
+    with suppress(Fault), open_regular(path) as file:
+        return b"[about]" in file.read(65_536)
+    return False
 
 
 def lexicon_files(beside: Path | None = None) -> Iterator[tuple[str, Path]]:
@@ -101,7 +97,7 @@ def _path_of(name: str, beside: Path | None) -> Path:
     if name and Path(name).name == name:
         for folder in (beside, user_folder(), shipped_folder()):
             path = folder / f"{name}.toml" if folder else None
-            if path and path.is_file() and (folder != beside or b"[about]" in path.read_bytes()[:65_536]):
+            if path and path.is_file() and (folder != beside or _is_lexicon(path)):
                 return path
     known = dict(reversed(list(lexicon_files(beside))))
     if name in known:

@@ -15,7 +15,9 @@ from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.exchange import How, Reply
+from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.session import Session
+from wexicon.core.secret import Secret, plain
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
@@ -46,12 +48,14 @@ class Module:
         self.settings = Settings(self)
         self.data_link = lexicon.delivered
         self.identity: dict[str, str] = {}
+        for pattern, names in lexicon.secret_lines():
+            session.secrets.learn_where_heard(pattern, names)
         # Rates and frames that were written and that count only from some action on.
         self.pending: list[tuple[Moves, Setting, Value]] = []
 
     # -- asking -------------------------------------------------------------------------------------------------
 
-    def say(self, said: str, phrase: Phrase, shown: str | None = None) -> Reply:
+    def say(self, said: Filled, phrase: Phrase, *, tells_secret: bool = False) -> Reply:
         """One exchange, with its attention. While an earlier answer may still come, what is asked first is something whose
         answer cannot be taken for it."""
         self.attention.keep()
@@ -60,21 +64,20 @@ class Module:
             known = next((ask for ask in asks if _distinct(ask)), None)
             if known is None or not self.session.exchange(known.say.fill({}), known.expect, known.within).ok:
                 self.session.await_owed()
-        outcome = self.session.exchange(said, phrase.expect, phrase.within, shown=shown)
+        outcome = self.session.exchange(said, phrase.expect, phrase.within, tells_secret=tells_secret)
         self.attention.spoke()
         return outcome
 
     def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, secret: bool = False) -> Reply:
         """Asks something harmless; what fails, or met with something unexpected, is asked once more after a silence."""
         said = phrase.say.fill(values or {})
-        shown = said if secret else None
         troubles = self.session.troubles
-        outcome = self.say(said, phrase, shown)
+        outcome = self.say(said, phrase, tells_secret=secret)
         if outcome.ok and self.session.troubles == troubles:
             return outcome
         gap = self.session.dialect.gap
         self.session.settle(0.05 + gap, 0.5 + 4 * gap)
-        return self.say(said, phrase, shown)
+        return self.say(said, phrase, tells_secret=secret)
 
     # -- who it is ------------------------------------------------------------------------------------------------
 
@@ -144,16 +147,20 @@ class Module:
 
     # -- what it keeps: for dialogues -------------------------------------------------------------------------------
 
-    def read(self, name: str) -> Value:
-        """The value of a setting. Raises ModuleFault where it cannot be read or is not understood."""
+    def read(self, name: str) -> Value | Secret:
+        """The value of a setting, a Secret where it is one. Raises ModuleFault where it cannot be read or is not understood."""
         found = self.settings.read([name])
         if name not in found:
             raise ModuleFault(f"{name} cannot be read", where=self.session.link.name)
-        return found[name].understood(name)
+        value = found[name].understood(name)
+        return Secret(value) if self.lexicon.setting(name).secret else value
 
     def set(self, name: str, value: Any) -> None:
         """Checks any value, then writes it. Raises ValueFault before a byte is sent."""
-        self.settings.write({name: self.lexicon.setting(name).kind.check(value)}, {})
+        setting = self.lexicon.setting(name)
+        if setting.secret:
+            self.session.secrets.learn(value)
+        self.settings.write({name: setting.kind.check(plain(value))}, {})
 
     # -- where its link is ------------------------------------------------------------------------------------------
 

@@ -8,22 +8,24 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
 
-from wexicon.core.faults import CallFault
+from wexicon.core.faults import Fault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listener, Listeners
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.tuning import Tuning
+from wexicon.files import private_folder
 from wexicon.links.port import open_port
-from wexicon.records.trace import Record, TraceWriter
+from wexicon.records.trace import Live, Record, TraceWriter
 from wexicon.work.finding import state_folder
 
 
 def default_trace(name: str) -> Path:
     """A file for a new trace, named by date and what it is about."""
     plain = re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-")
-    return state_folder() / "traces" / f"{datetime.now():%Y-%m-%d-%H%M%S-%f}-{plain}.jsonl"
+    return private_folder(state_folder() / "traces") / f"{datetime.now():%Y-%m-%d-%H%M%S-%f}-{plain}.jsonl"
 
 
 @contextlib.contextmanager
@@ -32,10 +34,11 @@ def session_on(
     lexicon: Lexicon | None,
     *,
     trace: Path,
-    secrets: list[str] | None = None,
+    secrets: Secrets | None = None,
     dialect: Dialect | None = None,
     tuning: Tuning | None = None,
     live: Callable[[Record], None] | None = None,
+    force: bool = False,
     stopping: Callable[[], bool] = lambda: False,
     listener: Listener | None = None,
 ) -> Iterator[Session]:
@@ -47,12 +50,15 @@ def session_on(
     link = open_port(port, tuning)
     try:
         end = dialect.speech.end
-        writer = TraceWriter(trace, link.clock, link=port, tuning=tuning, end=end, secrets=secrets or (), live=live)
-    except OSError as fault:
+        writer = TraceWriter(trace, link.clock, link=port, tuning=tuning, end=end, force=force)
+    except Fault:
         link.close()
-        raise CallFault(f"the trace cannot be written: {fault.strerror}", where=str(trace)) from None
+        raise
+    also = [Live(live, link.clock.now())] if live else []
+    session = Session(link, dialect, Listeners(writer, *also, *([listener] if listener else [])), stopping, secrets)
     try:
-        yield Session(link, dialect, Listeners(writer, listener) if listener else writer, stopping)
+        yield session
     finally:
+        session.listener.flush()
         writer.close()
         link.close()

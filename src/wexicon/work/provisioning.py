@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
+from traceback import format_exception
 
 import msgspec
 
@@ -29,6 +30,7 @@ from wexicon.work.results import (
     UnitResult,
     Verdict,
     judge,
+    redacted,
 )
 from wexicon.work.settings import Reading, Refused
 from wexicon.work.starting import start, strongest
@@ -72,7 +74,7 @@ class _Walk:
     # -- the whole ------------------------------------------------------------------------------------------------
 
     def run(self) -> UnitResult:
-        """The whole walk. Never raises but for what is not a Fault; the result says how it ended."""
+        """The whole walk. Never raises; the result says how it ended."""
         result, clock = self.result, self.session.clock
         began = clock.now()
         result.started = clock.wall(began).astimezone(UTC)
@@ -81,6 +83,10 @@ class _Walk:
         except Fault as fault:
             result.verdict = Verdict.STOPPED if isinstance(fault, Stopped) else Verdict.FAILED
             result.failure = Failure.of(fault, self.step)
+        except (Exception, KeyboardInterrupt) as fault:
+            result.failure = Failure.unforeseen(fault, self.step)
+            result.verdict = Verdict.STOPPED if result.failure.status == 130 else Verdict.FAILED
+            self.session.decide(f"unforeseen: {''.join(format_exception(fault, limit=-6))}")
         self._end_step()
         result.settings = [
             line.result(final=self.final, failed=self.failed.get(name, "")) for name, line in self.lines.items()
@@ -93,6 +99,7 @@ class _Walk:
         if result.failure is None:
             self._judge()
         self.session.decide(f"unit: {result.verdict}")
+        redacted(result, self.session.secrets)
         return result
 
     def _judge(self) -> None:

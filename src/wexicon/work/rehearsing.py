@@ -15,13 +15,13 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
+from wexicon.files import read_file
 from wexicon.links.virtual import VirtualClock
 from wexicon.records.trace import TraceWriter, recorded
 from wexicon.rig.bench import Bench, Unit, UnitTable, read_rig
 from wexicon.rig.standins import FAMILIES
 from wexicon.work.bench import VirtualBench
 from wexicon.work.dialogues import run_dialogue
-from wexicon.work.finding import read_file
 from wexicon.work.module import Module
 from wexicon.work.provisioning import Order, provision
 from wexicon.work.results import DialogueResult, UnitResult
@@ -73,12 +73,12 @@ class Choice(msgspec.Struct):
 class _Traced:
     """A listener on the bench's clock, or none."""
 
-    def __init__(self, bench: VirtualBench, path: Path | None, tuning: Tuning, secrets: list[str]) -> None:
+    def __init__(self, bench: VirtualBench, path: Path | None, tuning: Tuning) -> None:
         self.writer: TraceWriter | None = None
         if path:
             end = bench.lexicon.dialect.speech.end if bench.lexicon else "crlf"
             clock = VirtualClock(bench.agenda)
-            self.writer = TraceWriter(path, clock, link=bench.standin.name, tuning=tuning, end=end, secrets=secrets)
+            self.writer = TraceWriter(path, clock, link=bench.standin.name, tuning=tuning, end=end)
 
     def close(self) -> str:
         if self.writer:
@@ -93,15 +93,15 @@ def rehearse_dialogue(
     choice: Choice,
     *,
     trace: Path | None = None,
-    secrets: list[str] | None = None,
 ) -> DialogueResult:
     """Runs a dialogue against a stand-in. Raises Fault where there is none."""
     bench = choice.bench(lexicon)
     recording = bench.standin.family == "recording"
     tuning = lexicon.delivered if lexicon else bench.standin.uart.tuning if recording else Tuning()
-    traced = _Traced(bench, trace, tuning, secrets or [])
+    traced = _Traced(bench, trace, tuning)
     session = bench.session(traced.writer, tuning=tuning)
     result = run_dialogue(session, program, values, lexicon, bench.hands, attention=not recording)
+    session.listener.flush()
     result.trace = traced.close()
     return result
 
@@ -110,8 +110,9 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     """Provisions a stand-in as a seat of a sheet says. Raises Fault where there is none."""
     bench = choice.bench(seat.lexicon)
     tuning = seat.lexicon.delivered
-    traced = _Traced(bench, trace, tuning, seat.secrets())
-    session = bench.session(traced.writer, tuning=tuning)
+    traced = _Traced(bench, trace, tuning)
+    session = bench.session(traced.writer, tuning=tuning, secrets=seat.secrets())
     result = provision(Module(session, seat.lexicon, bench.hands), order or Order(seat.wanted, trust=seat.trust))
+    session.listener.flush()
     port = f"stand-in {bench.standin.family}"
     return result.about(seat.name, port, seat.lexicon, traced.close())

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime
 from decimal import Decimal
-from enum import StrEnum
+from enum import Enum, StrEnum
 from typing import Any
 
 import msgspec
@@ -17,6 +17,9 @@ import msgspec
 from wexicon import __version__
 from wexicon.core.faults import Fault, ModuleFault, Part
 from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.protocol.masking import Secrets
+from wexicon.core.secret import HIDDEN, Secret
+from wexicon.core.text import written
 from wexicon.core.values import Value
 
 
@@ -67,6 +70,9 @@ class Verdict(StrEnum):
 
 
 STATUS = {Verdict.CONFORMS: 0, Verdict.READ: 0, Verdict.SKIPPED: 0, Verdict.UNPROVED: 4, Verdict.STOPPED: 130}
+REPORT = (
+    "This is a mistake in Wexicon, not in your module. Please report it, with the trace and the command that you ran."
+)
 _STRENGTH = [Evidence.NONE, Evidence.READING, Evidence.RESTART, Evidence.POWER]
 _ASKED = {Prove.POWER: Evidence.POWER, Prove.RESTART: Evidence.RESTART}
 EXPLAINED = {
@@ -128,6 +134,13 @@ class Failure(msgspec.Struct):
         """The record of a fault."""
         part = fault.part if isinstance(fault, ModuleFault) else Part()
         return cls(step, fault.what, part.said, part.expected, part.heard, fault.hint, fault.status)
+
+    @classmethod
+    def unforeseen(cls, fault: BaseException, step: str) -> Failure:
+        """The record of what no Fault stands for: a second Ctrl-C, or a mistake in Wexicon itself."""
+        if isinstance(fault, KeyboardInterrupt):
+            return cls(step, "stopped at once, as you asked", next="Run it again; it finishes the work.", status=130)
+        return cls(step, f"Wexicon itself failed ({type(fault).__name__}: {fault})", next=REPORT)
 
 
 class StepTime(msgspec.Struct):
@@ -222,3 +235,29 @@ def judge(
         elif line.outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
             verdict = Verdict.UNPROVED
     return verdict, trusted
+
+
+# Fields that hold our own words, names and paths.
+_NAMES = ("name", "step", "unit", "seat", "port", "dialogue", "lexicon", "lexicon_digest", "wexicon", "sheet", "trace")
+_COUNTS = ("status", "written", "exchanges", "seconds", "on_wire", "waiting", "pauses")
+_OURS = frozenset((*_NAMES, *_COUNTS))
+
+
+def redacted(data: Any, secrets: Secrets) -> Any:
+    """A result without secrets, its structs changed in place. A number that is one is null."""
+    if isinstance(data, Secret):
+        return HIDDEN
+    if isinstance(data, msgspec.Struct):
+        for field in data.__struct_fields__:
+            if field not in _OURS:
+                setattr(data, field, redacted(getattr(data, field), secrets))
+        return data
+    if isinstance(data, dict):
+        return {name: redacted(value, secrets) for name, value in data.items()}
+    if isinstance(data, (list, tuple)):
+        return [redacted(value, secrets) for value in data]
+    if isinstance(data, Enum | bool | datetime) or data is None or not secrets.any:
+        return data
+    if isinstance(data, str):
+        return secrets.mask(data)
+    return None if secrets.mask(written(data)) == HIDDEN else data

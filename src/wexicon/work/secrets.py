@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from wexicon.core.faults import Fault
-from wexicon.work.finding import read_file
+from wexicon.files import read_file
 
 Fetch = Callable[[str, str], str]
 

@@ -16,8 +16,9 @@ from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
 from wexicon.core.protocol.exchange import How, Reply
-from wexicon.core.protocol.insertion import InsertionFault
-from wexicon.core.protocol.session import HIDDEN, Session
+from wexicon.core.protocol.insertion import Filled, InsertionFault
+from wexicon.core.protocol.session import Session
+from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.values import Value, ValueFault
 
 MOST_PASSES = 4
@@ -34,7 +35,7 @@ class Speaks(Protocol):
     lexicon: Lexicon
     identity: dict[str, str]
 
-    def say(self, said: str, phrase: Phrase, shown: str | None = None) -> Reply: ...
+    def say(self, said: Filled, phrase: Phrase, *, tells_secret: bool = False) -> Reply: ...
 
     def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, secret: bool = False) -> Reply: ...
 
@@ -183,12 +184,18 @@ class Settings:
         if setting.appends:
             if not self.module.identity:
                 self.module.identify()
-            text = text.removesuffix(setting.appends.fill(self.module.identity))
+            text = text.removesuffix(setting.appends.render(self.module.identity))
         part = Part(heard=[HIDDEN if setting.secret else text])
+        secrets = self.session.secrets
+        if setting.secret:
+            secrets.learn(text, read=True)
         try:
-            return Reading(text, setting.kind.decode(text), "", part)
+            value = setting.kind.decode(text)
         except ValueFault as fault:
             return Reading(text, None, fault.why, part)
+        if setting.secret:
+            secrets.learn(value, read=True)
+        return Reading(text, value, "", part)
 
     # -- writing ------------------------------------------------------------------------------------------------
 
@@ -206,13 +213,19 @@ class Settings:
             filled = self._group_fields(setting.group, values, others)
         else:
             raise ModuleFault(f"{what} cannot be written", where=self.session.link.name)
+        members = {one.name: one for one in self._members(setting.group)} if setting.group and not setting.write else {}
+        if setting.secret or any(one.secret for one in members.values()):
+            # A block holds all of its members; a line of fields has each in its place.
+            open_ones = {name for name in filled if name in members and not members[name].secret}
+            filled = {name: value if name in open_ones else Secret(value) for name, value in filled.items()}
+        speech = self.session.dialect.speech
+        kinds = {name: members[name].kind if name in members else setting.kind for name in filled}
+        shaped = {name for name, kind in kinds.items() if not kind.free}
         try:
-            said = phrase.say.fill(filled, quoting=self.session.dialect.speech.quotes)
+            said = phrase.say.fill(filled, quoting=speech.quotes, separators=speech.parting, shaped=shaped)
         except InsertionFault as fault:
             raise ModuleFault(f"{what}: {fault}") from None
-        members = self._members(setting.group) if setting.group and not setting.write else [setting]
-        secret = any(one.secret for one in members)
-        outcome = self.module.say(said, phrase, phrase.say.fill(dict.fromkeys(filled, HIDDEN)) if secret else None)
+        outcome = self.module.say(said, phrase, tells_secret=bool(said.secrets))
         if outcome.how is How.ERROR:
             raise Refused(self.module.error(outcome.code), part=Part.of(outcome), where=self.session.link.name)
         if not outcome.ok:

@@ -13,6 +13,8 @@ from pathlib import Path
 
 import msgspec
 
+from wexicon.files import private_folder
+
 
 class Unfinished(msgspec.Struct):
     """What was begun: on which unit, when, with which settings, in which process."""
@@ -63,7 +65,7 @@ class FileStore(Store):
             return Unfinished(unit, datetime.now(UTC), [])
 
     def open(self, record: Unfinished) -> None:
-        self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        private_folder(self.folder)
         path = self._path(record.unit)
         beside = path.with_suffix(f".{os.getpid()}")
         with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:

@@ -14,7 +14,7 @@ from typing import Any
 
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.recorded import RecordedExchange
-from wexicon.core.protocol.session import HIDDEN
+from wexicon.core.secret import HIDDEN
 from wexicon.core.text import has_control, to_bytes, visible
 from wexicon.core.tuning import Tuning
 

@@ -15,6 +15,7 @@ from functools import lru_cache
 from typing import Any
 
 from wexicon.core.registry import Registry
+from wexicon.core.secret import Secret, plain
 from wexicon.core.standards import pdu
 from wexicon.core.standards.nmea import TALKERS, degrees
 from wexicon.core.text import meant, to_bytes
@@ -162,8 +163,13 @@ class Expression:
             self._allow(part, depth + 1)
 
     def value(self, known: Mapping[str, Any]) -> Any:
-        """What it comes to. Raises ExpressionFault."""
-        return self._value(self._tree, known)
+        """What it comes to: a Secret where one of its values is. Raises ExpressionFault."""
+        if not any(isinstance(known.get(name), Secret) for name in self.names):
+            return self._value(self._tree, known)
+        try:
+            return Secret(self._value(self._tree, {name: plain(known[name]) for name in self.names if name in known}))
+        except ExpressionFault as fault:
+            raise ExpressionFault("cannot be evaluated with this secret value", fault.column, fault.hint) from None
 
     def _value(self, node: ast.AST, known: Mapping[str, Any]) -> Any:
         column = getattr(node, "col_offset", 0) + 1
@@ -182,7 +188,7 @@ class Expression:
                     return not every
             return every
         if isinstance(node, (ast.List, ast.Tuple)):
-            return [self._value(part, known) for part in node.elts]
+            return _bounded([self._value(part, known) for part in node.elts])
         try:
             return _bounded(self._computed(node, known, column))
         except ExpressionFault:
@@ -232,9 +238,21 @@ def _is_number(value: Any) -> bool:
 def _bounded(value: Any) -> Any:
     if isinstance(value, (int, Decimal)) and not -_LARGEST_NUMBER <= value <= _LARGEST_NUMBER:
         raise ExpressionFault("becomes too large a number")
-    if isinstance(value, (str, list)) and len(value) > _LONGEST_VALUE:
-        raise ExpressionFault("becomes too long a text")
+    if isinstance(value, (str, list)) and _size(value, _LONGEST_VALUE) > _LONGEST_VALUE:
+        raise ExpressionFault("becomes too long a text" if isinstance(value, str) else "becomes too large a list")
     return value
+
+
+def _size(value: Any, most: int) -> int:
+    """How many characters and parts a value has, those of lists in lists too; not counted further than `most`."""
+    if not isinstance(value, (list, tuple, dict)):
+        return len(value) if isinstance(value, str) else 1
+    size = 1
+    for part in value.values() if isinstance(value, dict) else value:
+        size += _size(part, most - size)
+        if size > most:
+            break
+    return size
 
 
 @lru_cache(maxsize=4096)

@@ -1,7 +1,7 @@
 """Runs a dialogue on a session: says, hears, checks, and tells exactly where it failed.
 
 The rule: one statement at a time, in order; what comes unasked is kept until an `await` or an `on` takes it. The runner
-does no input or output of its own: it has a session, and hands for what only hands can do. No secret shows.
+does no input or output of its own: it has a session, and hands for what only hands can do. What is made of a secret is one.
 """
 
 from __future__ import annotations
@@ -38,13 +38,17 @@ from wexicon.core.operator import Nobody, Operator
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.events import Waiter
 from wexicon.core.protocol.exchange import How, Reply
-from wexicon.core.protocol.insertion import InsertionFault, Template
+from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.session import HIDDEN, Session
-from wexicon.core.text import visible
+from wexicon.core.protocol.session import Session
+from wexicon.core.secret import Secret, plain
+from wexicon.core.text import visible, written
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault
+
+# How often a handler may run before the dialogue goes on.
+MOST_HANDLED = 1000
 
 
 class _Ends(Exception):
@@ -52,7 +56,7 @@ class _Ends(Exception):
 
 
 class Runner:
-    """Runs one program. `values` are those that it needs, already of their kinds; secrets among them appear nowhere."""
+    """Runs one program. `values` are those that it needs, already of their kinds; a Secret among them appears nowhere."""
 
     def __init__(
         self,
@@ -68,8 +72,14 @@ class Runner:
         self.program = program
         self.module = module
         self.operator = operator or Nobody()
-        self.values: dict[str, Any] = dict(values or {})
-        self.secrets = program.secrets()
+        marked = program.secrets()
+        self.values: dict[str, Any] = {
+            name: Secret(value) if name in marked and not isinstance(value, Secret) else value
+            for name, value in (values or {}).items()
+        }
+        for value in self.values.values():
+            if isinstance(value, Secret):
+                session.secrets.learn(value)
         self.result = Kept()
         self._tell = note
         self._allowed: float | None = None
@@ -77,6 +87,9 @@ class Runner:
         self._handlers: list[tuple[On, Waiter]] = []
         self._handling = False
         self._began = session.clock.now()
+        # The values whose lengths the module has just been told, and whether it has just sent a prompt.
+        self._counted: frozenset[str] = frozenset()
+        self._prompted = False
 
     def run(self) -> Kept:
         """Runs the whole dialogue. Raises DialogueFault, LinkFault or Stopped."""
@@ -112,14 +125,14 @@ class Runner:
                 self._again(statement)
             case When(branches):
                 for condition, block in branches:
-                    if condition is None or self._value(statement, condition):
+                    if condition is None or plain(self._value(statement, condition)):
                         self._block(block)
                         break
             case On(pattern=pattern):
                 picks = lambda event: pattern.match(event.text, self.values) is not None  # noqa: E731
                 self._handlers.append((statement, Waiter(self.session.events, picks)))
             case Check(condition):
-                if not self._value(statement, condition):
+                if not plain(self._value(statement, condition)):
                     raise self._fault(statement, f"not so: {condition.source}{self._now(condition)}")
             case KeepValue(name, value):
                 self._keep_value(statement, name, value)
@@ -138,16 +151,16 @@ class Runner:
             case Break():
                 raise _Ends
             case AskOperator(act, text):
-                shown = visible(self._text(statement, text.template))
-                self.session.asked(act, shown)
-                self.operator.ask(act, shown)
+                told = visible(self._text(statement, text.template))
+                self.session.asked(act, told)
+                self.operator.ask(act, told)
             case Fail(text):
                 raise self._fault(statement, visible(self._text(statement, text.template)))
             case Note(text):
-                shown = self._text(statement, text.template)
-                self.result.notes.append(shown)
-                self._tell(shown)
-                self.session.decide(f"note: {shown}")
+                told = self._text(statement, text.template)
+                self.result.notes.append(told)
+                self._tell(told)
+                self.session.decide(f"note: {told}")
             case Read():
                 self.values[statement.variable] = self._by_lexicon(statement, lambda m: m.read(statement.name))
             case Do(name):
@@ -166,39 +179,38 @@ class Runner:
 
     def _say(self, statement: Say) -> None:
         session = self.session
-        text = self._fill(statement, statement.template, control=statement.exact)
+        line = self._fill(statement)
+        self._counted = frozenset(
+            name for name, filters in statement.template.insertions() if filters[-1:] == ["length"]
+        )
         within = self._once if self._once is not None else self._allowed
         self._began = session.clock.now()
-        outcome = session.exchange(
-            text, statement.expectation, within, exact=statement.exact, shown=self._shown(statement)
-        )
+        outcome = session.exchange(line, statement.expectation, within, exact=statement.exact)
+        self._prompted = outcome.ok and bool(statement.hears) and statement.hears[-1].prompt
         if outcome.how is How.OTHER:
-            self.values.update(outcome.captures)
+            self._take(outcome.captures)
             self._block(statement.others[outcome.which].then)
         elif outcome.ok:
-            self.values.update(outcome.captures)
+            self._take(outcome.captures)
             for hear in statement.hears:
                 if hear.gather:
-                    for name in hear.pattern.names:
-                        self.values[name] = [row[name] for row in outcome.rows if name in row]
+                    self._take(
+                        {name: [row[name] for row in outcome.rows if name in row] for name in hear.pattern.names}
+                    )
         else:
             raise self._not_heard(statement, outcome)
 
-    def _shown(self, statement: Say) -> str | None:
-        """The line as it may be shown, where it holds a secret; None where it may be shown as it is."""
-        made = statement.template
-        if not self.secrets.intersection(made.names):
-            return None
-        shown = ""
-        for part in made.parts:
-            if isinstance(part, str):
-                shown += part
-            elif part[0] in self.secrets:
-                shown += HIDDEN
-            else:
-                one = Template("{" + "|".join((part[0], *part[1])) + "}")
-                shown += self._fill(statement, one, control=True)
-        return shown
+    def _take(self, captures: Mapping[str, Any]) -> None:
+        """Captures become values; one that holds a secret is a secret."""
+        self.values.update({name: self._tainted(value) for name, value in captures.items()})
+
+    def _tainted(self, value: Any) -> Any:
+        secrets = self.session.secrets
+        if isinstance(value, Secret):
+            secrets.learn(value)
+        elif secrets.any and secrets.mask(text := written(value)) != text:
+            return Secret(value)
+        return value
 
     def _not_heard(self, statement: Say, outcome: Reply) -> DialogueFault:
         waited = spoken(outcome.waited)
@@ -259,7 +271,7 @@ class Runner:
             part = Part("", expected, heard, statement.duration.seconds)
             raise self._fault(statement, f"the event did not come within {statement.duration.text}", part=part)
         other, captures = found[0]
-        self.values.update(captures)
+        self._take(captures)
         if other is None:
             return True
         self._block(other.then)
@@ -285,8 +297,13 @@ class Runner:
         self._handling = True
         try:
             for handler, waiter in self._handlers:
+                count = 0
                 while event := waiter.take():
-                    self.values.update(handler.pattern.match(event.text, self.values) or {})
+                    count += 1
+                    if count > MOST_HANDLED:
+                        what = f"its own lines bring it again: it was done {MOST_HANDLED} times"
+                        raise self._fault(handler, what, "Write a pattern that does not fit what answers its lines.")
+                    self._take(handler.pattern.match(event.text, self.values) or {})
                     began = self._began
                     self._block(handler.body)
                     self._began = began
@@ -304,7 +321,7 @@ class Runner:
                 turn += 1
                 began = clock.now()
                 self._block(statement.body)
-                if statement.until and self._value(statement, statement.until):
+                if statement.until and plain(self._value(statement, statement.until)):
                     return
                 over = (statement.times and turn >= statement.times) or (end is not None and clock.now() >= end)
                 if not over and statement.every:
@@ -333,12 +350,12 @@ class Runner:
 
     # -- values ---------------------------------------------------------------------------------------------------
 
-    def _fill(
-        self, statement: Statement, made: Template, values: Mapping[str, Any] | None = None, *, control: bool
-    ) -> str:
+    def _fill(self, statement: Say) -> Filled:
         try:
-            quoting = self.session.dialect.speech.quotes
-            return made.fill(self.values if values is None else values, control=control, quoting=quoting)
+            if statement.exact:
+                return statement.template.fill_exactly(self.values, counted=self._counted, prompted=self._prompted)
+            speech = self.session.dialect.speech
+            return statement.template.fill(self.values, quoting=speech.quotes, separators=speech.parting)
         except InsertionFault as fault:
             raise self._fault(statement, str(fault)) from None
 
@@ -352,39 +369,46 @@ class Runner:
 
     def _text(self, statement: Statement, template: Template) -> str:
         """Text in quotes with its values; secrets stay hidden."""
-        safe = {name: HIDDEN if name in self.secrets else value for name, value in self.values.items()}
-        return self._fill(statement, template, safe, control=True)
+        try:
+            return self.session.secrets.mask(template.render(self.values))
+        except InsertionFault as fault:
+            raise self._fault(statement, str(fault)) from None
 
     def _now(self, expression: Expression) -> str:
-        """What the names in an expression are now, but for secrets."""
-        known = [name for name in expression.names if name not in self.secrets and name in self.values]
-        now = ", ".join(f"{name} is {visible(str(self.values[name]))}" for name in known)
+        """What the names in an expression are now."""
+        known = {name: self.values[name] for name in expression.names if name in self.values}
+        now = ", ".join(
+            f"{name} is {visible(str(value))}" for name, value in known.items() if not isinstance(value, Secret)
+        )
         return f" ({now})" if now else ""
 
     def _keep_value(self, statement: Statement, name: str, value: Expression) -> None:
-        self.values[name] = self.result.kept[name] = self._value(statement, value)
-        if self.secrets.intersection(value.names):
-            self.result.kept[name] = HIDDEN
+        self.values[name] = self.result.kept[name] = self._tainted(self._value(statement, value))
 
     def _keep(self, names: tuple[str, ...], as_name: str) -> None:
         kept = self.result.kept
-        values = {name: HIDDEN if name in self.secrets else self.values.get(name) for name in names}
-        columns = [value for value in values.values() if isinstance(value, list)]
+        given = {name: self.values.get(name) for name in names}
+        values = {name: plain(value) for name, value in given.items()}
         together = as_name or len(names) > 1
+        columns = [value for value in values.values() if isinstance(value, list)]
+        made: Any
         if together and len(columns) == len(values) and len({len(column) for column in columns}) == 1:
-            kept[as_name or names[0]] = [dict(zip(names, row, strict=True)) for row in zip(*columns, strict=True)]
+            made = [dict(zip(names, row, strict=True)) for row in zip(*columns, strict=True)]
         elif as_name and len(names) > 1:
-            kept[as_name] = [values]
+            made = [values]
         else:
-            for name, value in values.items():
-                kept[as_name or name] = value
+            kept.update({as_name or name: value for name, value in given.items()})
+            if as_name:
+                self.values[as_name] = kept[as_name]
+            return
+        kept[as_name or names[0]] = Secret(made) if any(isinstance(one, Secret) for one in given.values()) else made
         if as_name:
             self.values[as_name] = kept[as_name]
 
     # -- by others ------------------------------------------------------------------------------------------------
 
     def _tune(self, statement: Tune) -> None:
-        rate = self.values.get(statement.rate) if isinstance(statement.rate, str) else statement.rate
+        rate = plain(self.values.get(statement.rate)) if isinstance(statement.rate, str) else statement.rate
         try:
             tuning = Tuning.of(int(str(rate)), statement.frame or self.session.link.tuning.frame)
         except ValueError as fault:
@@ -402,14 +426,18 @@ class Runner:
         except ModuleFault as fault:
             raise self._fault(statement, fault.what, fault.hint, fault.part) from None
         except ValueFault as fault:
-            raise self._fault(statement, f"{fault.value!r} {fault.why}", f"allowed: {fault.allowed}") from None
+            what = self.session.secrets.mask(f"{fault.value!r} {fault.why}")
+            raise self._fault(statement, what, f"allowed: {fault.allowed}") from None
         except Fault:
             raise
         except KeyError as fault:
             raise self._fault(statement, "the lexicon has no such thing", str(fault.args[0])) from None
 
     def _fault(self, statement: Statement, what: str, hint: str = "", part: Part | None = None) -> DialogueFault:
-        return DialogueFault(what, statement, part=part, where=self.program.path, hint=hint)
+        mask = self.session.secrets.mask
+        if part:
+            part = Part(mask(part.said), part.expected, [mask(text) for text in part.heard], part.waited)
+        return DialogueFault(mask(what), statement, part=part, where=self.program.path, hint=mask(hint))
 
 
 def _nearest(expected: str, heard: list[str]) -> str:

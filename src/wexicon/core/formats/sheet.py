@@ -15,6 +15,7 @@ import msgspec
 from wexicon.core.faults import Fault
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.formats.toml import Source
+from wexicon.core.protocol.masking import Secrets
 from wexicon.core.text import meant
 from wexicon.core.values import Value, ValueFault
 
@@ -47,13 +48,14 @@ class Seat(msgspec.Struct, frozen=True):
     wanted: dict[str, Value]
     trust: tuple[str, ...] = ()
 
-    def secrets(self) -> list[str]:
+    def secrets(self) -> Secrets:
         """The values that appear nowhere, in the module's words and in ours."""
-        found: list[str] = []
+        found = Secrets()
         for name, value in self.wanted.items():
             setting = self.lexicon.settings[name]
             if setting.secret:
-                found += [str(value), setting.kind.encode(value)]
+                found.learn(value)
+                found.learn(setting.kind.encode(value))
         return found
 
 
@@ -109,6 +111,9 @@ def _seat(
         if setting is None:
             source.complain(here, f"{words.about.family} has no such setting", meant(key, words.settings))
             continue
+        if _comes_from_outside(given):
+            words = words.with_secret(key)
+            setting = words.settings[key]
         value = _value(source, here, setting, given, secret)
         if value is not None:
             wanted[key] = value
@@ -131,11 +136,17 @@ def _seat(
     return Seat(name, words, wanted, table.trust)
 
 
+def _comes_from_outside(given: Any) -> bool:
+    """Whether a value comes from the environment, a file or a prompt: then it is a secret, whatever the lexicon says."""
+    return isinstance(given, dict) and len(given) == 1 and next(iter(given)) in SECRET_SOURCES
+
+
 def _value(
     source: Source, here: tuple[str, ...], setting: Setting, given: Any, secret: Callable[[str, str], str]
 ) -> Value | None:
     comes_from = ""
-    if isinstance(given, dict) and len(given) == 1 and (kind := next(iter(given))) in SECRET_SOURCES:
+    if _comes_from_outside(given):
+        kind = next(iter(given))
         comes_from = f" (from {kind} {given[kind]})"
         try:
             given = secret(kind, str(given[kind]))
@@ -152,7 +163,7 @@ def _value(
     try:
         return setting.kind.check(given)
     except ValueFault as fault:
-        if setting.secret or comes_from:
+        if setting.secret:
             why = fault.why if "'" not in fault.why else "holds a character that is not allowed"
             source.complain(here, f"the value{comes_from} {why}", f"allowed: {fault.allowed}")
         else:

@@ -60,6 +60,8 @@ class Dialect:
         self._words = {
             pattern.source: Final(how) for how, pattern in reversed(self._results) if _is_literal(pattern)
         } | {word: Final("ok") for word in speech.ok if _is_literal(compiled(word))}
+        # How result codes begin, or the whole of one that is spelled out.
+        self.result_words = frozenset(pattern.start for _, pattern in self._results if pattern.start)
         self._results = [one for one in self._results if not _is_literal(one[1])]
         self._result_starts = _starts(pattern for _, pattern in self._results)
         self._anyhow: tuple[Named, ...] = tuple(one for one in self.events.items() if not one[1].start)

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator
 from wexicon.core.protocol.observations import Heard
 
 MOST_EVENTS = 100_000
+MOST_CHARACTERS = 8_388_608
 
 
 class Events:
@@ -18,6 +19,7 @@ class Events:
 
     def __init__(self) -> None:
         self.count = 0
+        self._size = 0
         self._kept: dict[int, Heard] = {}
         self._first = 0
 
@@ -33,15 +35,18 @@ class Events:
 
     def drop(self, number: int) -> None:
         """Forgets one."""
-        self._kept.pop(number, None)
+        event = self._kept.pop(number, None)
+        if event is not None:
+            self._size -= len(event.text)
 
     def add(self, event: Heard) -> None:
         """Keeps one more."""
         kept = self._kept
         kept[self.count] = event
         self.count += 1
-        if len(kept) > MOST_EVENTS:
-            del kept[self.first()]
+        self._size += len(event.text)
+        while len(kept) > MOST_EVENTS or self._size > MOST_CHARACTERS:
+            self.drop(self.first())
 
     def __iter__(self) -> Iterator[Heard]:
         return iter(list(self._kept.values()))
@@ -52,6 +57,7 @@ class Events:
     def clear(self) -> None:
         """Forgets all that are kept."""
         self._kept.clear()
+        self._size = 0
 
 
 class Waiter:

@@ -23,7 +23,9 @@ from wexicon.core.text import to_bytes
 LINGER = 0.05
 # The same where the lexicon promises one and a dialogue does not ask for it.
 LONG_LINGER = 0.25
+# How much of what was heard is kept for whoever explains a failure: so many lines, each 64 characters counting as one.
 _MOST_HEARD = 1000
+MOST_ROWS = 100_000
 
 
 class Misuse(RuntimeError):
@@ -103,7 +105,7 @@ class Exchange:
     """Said `text` at the time `began`; answered at the latest by `deadline`. `known` are the values that a pattern may
     require. `outcome` can be asked for once it has ended."""
 
-    __slots__ = ("_dialect", "_known", "_outcome", "_step", "began", "deadline", "expect", "prompt", "state")
+    __slots__ = ("_dialect", "_known", "_outcome", "_room", "_step", "began", "deadline", "expect", "prompt", "state")
 
     def __init__(
         self,
@@ -118,6 +120,7 @@ class Exchange:
         self._known = known
         self._outcome = Reply(How.SILENCE, text, {}, [], [])
         self._step = 0
+        self._room = _MOST_HEARD
         self.expect = expect
         self.began = began
         self.deadline = deadline
@@ -182,7 +185,8 @@ class Exchange:
         return want is not None and not want.pattern.start
 
     def _keep(self, text: str) -> None:
-        if len(self._outcome.heard) < _MOST_HEARD:
+        if self._room > 0:
+            self._room -= 1 + len(text) // 64
             self._outcome.heard.append(text)
 
     def _answered(self, text: str, final: Final | None, now: float) -> Pattern | None:
@@ -197,7 +201,8 @@ class Exchange:
             if want.gather:
                 # A final result code is no row, however wide the pattern.
                 if captures is not None and final is None:
-                    outcome.rows.append(captures)
+                    if len(outcome.rows) < MOST_ROWS:
+                        outcome.rows.append(captures)
                     return want.pattern
                 following = self._step + 1
                 if following < len(expect.wants):

@@ -1,30 +1,24 @@
 """What is said, with values put in: `AT+LABEL={value}`, `AT+ACCESS={ssid|quoted},{passphrase|quoted}`.
 
-The rule: a value with a control character is refused, so that no value can become a second command. Filters turn a
+The rule: no value becomes a command. A value is put in by where it stands: between quotes it is quoted, counted by its
+length it may be anything, elsewhere it is refused if it holds what would end or part the command there. Filters turn a
 value into the writing that the module wants; they are a fixed set.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
-from decimal import Decimal
-from typing import Any
+from collections.abc import Callable, Container, Iterator, Mapping
+from typing import Any, NamedTuple
 
 from wexicon.core.protocol.patterns import PatternFault, braces
 from wexicon.core.registry import Registry
+from wexicon.core.secret import HIDDEN, Secret, plain, shown
 from wexicon.core.standards.charsets import gsm7_hex, ucs2
 from wexicon.core.standards.nmea import checksum
-from wexicon.core.text import has_control, meant, to_bytes
+from wexicon.core.text import QUOTING, has_control, meant, to_bytes, written
 from wexicon.core.values import Address
 
-QUOTING: dict[str, Callable[[str], str]] = {
-    "backslash": lambda text: text.replace("\\", "\\\\").replace('"', '\\"'),
-    "double": lambda text: text.replace('"', '""'),
-    # V.250, 5.4.2.2: within a string constant a character may be given as \ and its two hexadecimal digits.
-    "hex": lambda text: text.replace("\\", "\\5C").replace('"', "\\22"),
-    "none": lambda text: text,
-}
 FILTERS: Registry[Callable[[str], str]] = Registry(
     "wexicon.filters",
     {
@@ -37,12 +31,23 @@ FILTERS: Registry[Callable[[str], str]] = Registry(
         "ucs2": lambda text: ucs2(text).hex().upper(),
     },
 )
+# Filters whose results may hold anything that their values hold.
+_SHAPELESS = ("upper", "lower")
+_Check = Callable[[int, str, list[str], bool], str]
 _INSERTION = re.compile(r"([A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)?)((?:\|[^|{}]+)*)")
 _ADDRESS = re.compile(r"address\(([Xx0-9A-Za-z:,.\- ]*)\)")
 
 
 class InsertionFault(ValueError):
     """A value that cannot be put where it is wanted."""
+
+
+class Filled(NamedTuple):
+    """A text with its values; `shown` as it may be seen, where there are secrets in it, and these as they were put in."""
+
+    text: str
+    shown: str | None = None
+    secrets: tuple[str, ...] = ()
 
 
 class Template:
@@ -78,47 +83,117 @@ class Template:
         self.names.append(found[1])
         self.parts.append((found[1], filters))
 
-    def fill(self, values: Mapping[str, Any], *, control: bool = False, quoting: str = "backslash") -> str:
-        """The text with its values; `quoting` is how the module writes a quote inside quotes. Raises InsertionFault for
-        a value that is missing, that a filter cannot take, or that holds a control character where `control` does not
-        allow one."""
-        text = ""
-        for part in self.parts:
+    def insertions(self) -> Iterator[tuple[str, list[str]]]:
+        """The names that are put in, each with its filters."""
+        return (part for part in self.parts if not isinstance(part, str))
+
+    def fill(
+        self,
+        values: Mapping[str, Any],
+        *,
+        quoting: str = "backslash",
+        separators: str = ";",
+        shaped: Container[str] = (),
+    ) -> Filled:
+        """The line with its values; `quoting` is how the module writes a quote inside quotes, `separators` are the
+        characters that part commands or fields on a line. Between quotes a value is quoted; elsewhere what would end or part
+        the command is refused, but in values that the lexicon itself has shaped. Raises InsertionFault, also for a value
+        that is missing or that a filter cannot take."""
+
+        def check(at: int, value: str, filters: list[str], secret: bool) -> str:
+            name = str(self.parts[at][0])
+            quotes = sum(part.count('"') for part in self.parts[:at] if isinstance(part, str))
+            if has_control(value):
+                raise InsertionFault(
+                    f"{name} holds a control character, which could end this command and begin another"
+                )
+            if quotes % 2:
+                return _between_quotes(name, value, quoting)
+            if name not in shaped and all(word in _SHAPELESS for word in filters):
+                _refuse(name, value, separators + self._parting(at), secret)
+            return value
+
+        return self._fill(values, quoting, check)
+
+    def fill_exactly(
+        self, values: Mapping[str, Any], *, counted: Container[str] = (), prompted: bool = False
+    ) -> Filled:
+        """Exact bytes with their values. A value whose length the module was told (`counted`) may hold anything; after a
+        prompt one may hold line ends, and never what ends it there; any other holds no control character."""
+
+        def check(at: int, value: str, filters: list[str], secret: bool) -> str:
+            name = str(self.parts[at][0])
+            if name in counted:
+                return value
+            allowed = "\r\n\t" if prompted and self._parting(at, control=True) else ""
+            if any(char not in allowed for char in value if has_control(char)):
+                what = "holds a control character, which could end what is said and begin a command"
+                raise InsertionFault(f"{name} {what}; tell the module its length first: {{{name}|length}}")
+            return value
+
+        return self._fill(values, "none", check)
+
+    def render(self, values: Mapping[str, Any]) -> str:
+        """The text for a person: values as they are, secrets masked."""
+        return self._fill({name: shown(value) for name, value in values.items()}, "backslash", _as_it_is).text
+
+    def _parting(self, at: int, *, control: bool = False) -> str:
+        """The character behind an insertion, where it is one that shows where the value ends."""
+        after = self.parts[at + 1] if at + 1 < len(self.parts) else ""
+        lead = after[0] if isinstance(after, str) and after else ""
+        return lead if lead and (has_control(lead) if control else not lead.isalnum()) else ""
+
+    def _fill(self, values: Mapping[str, Any], quoting: str, check: _Check) -> Filled:
+        text, seen = "", ""
+        secrets: list[str] = []
+        for at, part in enumerate(self.parts):
             if isinstance(part, str):
                 text += part
+                seen += part
                 continue
             name, filters = part
             if name not in values:
                 raise InsertionFault(f"{name} has no value here")
-            value = written(values[name])
+            secret = isinstance(values[name], Secret)
+            value = written(plain(values[name]))
             for word in filters:
-                value = _filtered(name, word, value, quoting)
-            if not control and has_control(value):
-                raise InsertionFault(
-                    f"{name} holds a control character, which could end this command and begin another"
-                )
+                value = _filtered(name, word, value, quoting, secret)
+            value = check(at, value, filters, secret)
             text += value
-        return text
+            seen += HIDDEN if secret else value
+            if secret:
+                secrets.append(value)
+        return Filled(text, seen if secrets else None, tuple(secrets))
 
 
-def _filtered(name: str, word: str, value: str, quoting: str) -> str:
+def _as_it_is(at: int, value: str, filters: list[str], secret: bool) -> str:
+    return value
+
+
+def _between_quotes(name: str, value: str, quoting: str) -> str:
+    if quoting == "none" and '"' in value:
+        raise InsertionFault(f"{name} holds a quote, which would end the text in quotes; this module can't be told one")
+    return QUOTING[quoting](value)
+
+
+def _refuse(name: str, value: str, parting: str, secret: bool) -> None:
+    """Refuses what would end or part a command here."""
+    found = next((char for char in value if char in parting), "")
+    if found:
+        what = "a character" if secret else f"“{found}”"
+        raise InsertionFault(
+            f"{name} holds {what} that would end or part the command here; quote it: {{{name}|quoted}}"
+        )
+
+
+def _filtered(name: str, word: str, value: str, quoting: str, secret: bool) -> str:
     if word == "quoted":
-        return f'"{QUOTING[quoting](value)}"'
+        return f'"{_between_quotes(name, value, quoting)}"'
     try:
         if address := _ADDRESS.fullmatch(word):
             kind = Address(written=address[1])
             return kind.encode(kind.check(value))
         return FILTERS[word](value)
     except ValueError as fault:
-        raise InsertionFault(f"{name} cannot be written as {word}: {fault}") from None
-
-
-def written(value: Any) -> str:
-    """A value as plain text: yes and no as 1 and 0, a list with commas."""
-    if isinstance(value, bool):
-        return "1" if value else "0"
-    if isinstance(value, (list, tuple)):
-        return ",".join(written(part) for part in value)
-    if isinstance(value, Decimal):
-        return f"{value:f}"
-    return str(value)
+        why = "" if secret else f": {fault}"
+        raise InsertionFault(f"{name} cannot be written as {word}{why}") from None

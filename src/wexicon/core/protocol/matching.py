@@ -12,7 +12,8 @@ from itertools import accumulate
 from typing import Any
 
 from wexicon.core.protocol.elements import LONGEST_NUMBER, RUNS, Capture, Element, Equal, Literal, Parts, convert
-from wexicon.core.text import to_bytes
+from wexicon.core.secret import plain
+from wexicon.core.text import to_bytes, written
 
 
 class Attempt:
@@ -88,7 +89,7 @@ class Attempt:
             if element.name in self.spans:
                 _, start, end = self.spans[element.name]
                 return self.text[start:end]
-            return str(self.known.get(element.name, ""))
+            return written(plain(self.known.get(element.name, "")))
         return ""
 
     def _fit(self, run: list[Element], at: int) -> int:
@@ -127,7 +128,7 @@ class Attempt:
             kind, start, end = self.spans[count]
             count = convert(kind, self.text[start : min(end, start + LONGEST_NUMBER)])
         elif not count.isdigit():
-            count = self.known.get(count)
+            count = plain(self.known.get(count))
         if not (str(count).isascii() and str(count).isdigit()):
             return -1
         if self.text.isascii():

@@ -9,16 +9,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
+from enum import IntEnum
 from typing import Any
 
 from wexicon.core.durations import spoken
-from wexicon.core.faults import ModuleFault, Stopped
+from wexicon.core.faults import Fault, ModuleFault, Stopped, Unreachable
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.events import Events, Waiter
 from wexicon.core.protocol.exchange import ENDED, OK, Exchange, Expectation, How, Reply
-from wexicon.core.protocol.insertion import InsertionFault
+from wexicon.core.protocol.insertion import Filled, InsertionFault
 from wexicon.core.protocol.link import Link
+from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import (
     Asked,
     Began,
@@ -32,21 +34,34 @@ from wexicon.core.protocol.observations import (
     Tuned,
 )
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.redaction import Redactor
+from wexicon.core.secret import HIDDEN
 from wexicon.core.text import to_text
 from wexicon.core.tuning import Tuning
 
-HIDDEN = "(secret)"
 # How long to leave a module that is busy alone, and when to take it for an answer (seconds).
 BUSY_FOR = 0.25
 MOST_BUSY = 60.0
+# How long what has come already may take to be taken in (seconds).
+LONGEST_DRAIN = 2.0
 # How long a wait may last before the listener may do what it has put off (seconds).
 IDLE = 0.25
-_MAY_HOLD_SECRETS = frozenset((Role.ECHO, Role.ANSWER, Role.ASIDE, Role.BROKEN, Role.STRAY))
+_RESULTS = frozenset((Role.OK, Role.ERROR, Role.PROMPT))
 _DOUBTFUL = frozenset((Role.STRAY, Role.BROKEN, Role.ASIDE))
 
 
+class Masking(IntEnum):
+    """How the lines of an exchange are masked: not at all but for known secrets; `closely`, since a secret was said, pieces
+    of it too; `wholly`, since they tell what nobody knows yet."""
+
+    NO = 0
+    CLOSELY = 1
+    WHOLLY = 2
+
+
 class Session:
-    """Everything above speaks through this. `stopping` is asked between exchanges whether the person wants to stop."""
+    """Everything above speaks through this. `stopping` is asked between exchanges whether the person wants to stop; what is
+    in `secrets` is seen by no listener and stands in no reply."""
 
     def __init__(
         self,
@@ -54,10 +69,12 @@ class Session:
         dialect: Dialect,
         listener: Listener | None = None,
         stopping: Callable[[], bool] = lambda: False,
+        secrets: Secrets | None = None,
     ) -> None:
         self.link = link
         self.clock = link.clock
-        self.listener = listener or Listener()
+        self.secrets = secrets or Secrets()
+        self.listener = Redactor(listener or Listener(), self.secrets)
         self.stopping = stopping
         self.exchanges = 0
         # Where the time went, in seconds: bytes on the wire both ways, and pauses that we made ourselves.
@@ -70,11 +87,12 @@ class Session:
         self._owed_until = 0.0
         self._nameless: Pattern | None = None
         self._engine = Engine(dialect)
+        self.secrets.words = dialect.result_words
         # Seconds that one character takes on the wire, as our side is tuned.
         self._per_char = link.tuning.wire_time(1)
         self._sent_until = 0.0
         self._heard_at = float("-inf")
-        self._masks = False
+        self._masking = self._masking_owed = Masking.NO
         self._hearing_since: float | None = None
 
     @property
@@ -86,6 +104,7 @@ class Session:
         """Speaks this dialect from now on."""
         if dialect is not self._engine.dialect:
             self._engine.adopt(dialect)
+            self.secrets.words = dialect.result_words
 
     @contextmanager
     def watching(self, patterns: Iterable[Pattern], known: Mapping[str, Any]) -> Iterator[None]:
@@ -117,30 +136,39 @@ class Session:
 
     def exchange(
         self,
-        text: str,
+        said: str | Filled,
         expect: Expectation = OK,
         within: float | None = None,
         *,
         exact: bool = False,
-        shown: str | None = None,
+        tells_secret: bool = False,
     ) -> Reply:
         """Says one line and waits for all that answers it, at the longest `within` seconds after it is sent.
 
-        `shown` is given where a secret is said or heard: it stands for the line in the trace and in the outcome, and of
-        the answer only the result code is shown. A module that is busy for now is told again when it may be.
+        Where secrets were put into the line they are shown nowhere; where the answer `tells_secret`, only its result code
+        is shown. A module that is busy for now is told again when it may be.
         """
-        outcome = self._exchange(text, expect, within, exact, shown)
+        line = said if isinstance(said, Filled) else Filled(said)
+        for secret in line.secrets:
+            self.secrets.learn(secret)
+        self._masking = Masking.WHOLLY if tells_secret else Masking.CLOSELY if line.secrets else Masking.NO
+        outcome = self._exchange(line, expect, within, exact)
         if not outcome.ok and outcome.how is How.BUSY:
             patience = self.clock.now() + MOST_BUSY
             while outcome.how is How.BUSY and self.clock.now() < patience:
                 wait = float(outcome.code) if outcome.code.isdigit() else BUSY_FOR
                 self.listen(self.clock.now() + min(wait, MOST_BUSY))
-                outcome = self._exchange(text, expect, within, exact, shown)
+                outcome = self._exchange(line, expect, within, exact)
+        if self._masking:
+            self._masking_owed = max(self._masking, self._masking_owed) if self.owed else Masking.NO
+            outcome.said = outcome.said if line.shown is None else line.shown
+            outcome.heard = [self._masked(text, result=self.dialect.final(text) is not None) for text in outcome.heard]
+            self._masking = Masking.NO
         return outcome
 
-    def _exchange(self, text: str, expect: Expectation, within: float | None, exact: bool, shown: str | None) -> Reply:
-        if self.stopping():
-            raise Stopped("stopped, as you asked")
+    def _exchange(self, line: Filled, expect: Expectation, within: float | None, exact: bool) -> Reply:
+        self.heed_stop()
+        text = line.text
         engine, dialect = self._engine, self._engine.dialect
         if dialect.rest:
             self.listen(self._heard_at + dialect.rest)
@@ -152,8 +180,7 @@ class Session:
         engine.begin(exchange, text)
         first = expect.wants[0].pattern if expect.wants else None
         self._nameless = first if first is not None and not first.start and not first.catches_all else None
-        self._masks = shown is not None
-        self._send(data, text if shown is None else shown, now, exact)
+        self._send(data, text if line.shown is None else line.shown, now, exact)
         if exchange.state is not ENDED:
             self._take_in(exchange)
         self.exchanges += 1
@@ -163,8 +190,6 @@ class Session:
         elif self.owed and first is not None and first.start:
             # Modules answer in order: with this answer, which is no other's, nothing before it is owed any more.
             self.owed = 0
-        if shown is not None:
-            outcome.said, outcome.heard = shown, [HIDDEN for _ in outcome.heard]
         return outcome
 
     def _note_failure(self, outcome: Reply, waited: float) -> None:
@@ -187,7 +212,10 @@ class Session:
         try:
             data = dialect.encode(text, exact=exact)
         except InsertionFault as fault:
-            raise ModuleFault(str(fault), where=self.link.name) from None
+            raise ModuleFault(self.secrets.mask(str(fault)), where=self.link.name) from None
+        if self.link.tuning.bits == 7 and max(data, default=0) > 0x7F:
+            what = "the line holds a character that cannot be said with 7 data bits: it would arrive as another one"
+            raise ModuleFault(what, where=self.link.name, hint="Use plain ASCII, or a frame with 8 data bits.")
         if dialect.window and len(data) * self._per_char > dialect.window:
             what = f"at {self.link.tuning} the line takes longer than the {spoken(dialect.window)} in which it must have come"
             raise ModuleFault(what, where=self.link.name, hint="Shorten the line, or raise the rate.")
@@ -242,9 +270,16 @@ class Session:
         for seen in heard:
             if seen.role in _DOUBTFUL:
                 self._doubt(seen)
-            if self._masks and seen.role in _MAY_HOLD_SECRETS:
-                seen = Heard(seen.at, HIDDEN, seen.role)
+            if self._masking or (self._masking_owed and self.owed):
+                seen = Heard(seen.at, self._masked(seen.text, result=seen.role in _RESULTS), seen.role)
             note(seen)
+
+    def _masked(self, text: str, *, result: bool) -> str:
+        """A line that answers a secret, or may still answer one."""
+        if result:
+            return self.secrets.mask(text)
+        wholly = max(self._masking, self._masking_owed) is Masking.WHOLLY
+        return HIDDEN if wholly else self.secrets.mask(text, closely=True)
 
     def _doubt(self, seen: Heard) -> None:
         """Something was heard that may belong to another question than the one that was asked."""
@@ -257,10 +292,14 @@ class Session:
     # -- listening ----------------------------------------------------------------------------------------------
 
     def drain(self) -> None:
-        """Takes in what has come already, without waiting."""
-        now = self.clock.now()
+        """Takes in what has come already, without waiting. Raises Unreachable where it does not end."""
+        began = now = self.clock.now()
         while data := self.link.read(now):
             self._hear(data, now)
+            now = self.clock.now()
+            if now - began > LONGEST_DRAIN:
+                what = f"the port has sent without a pause for {spoken(LONGEST_DRAIN)}, faster than a UART can"
+                raise Unreachable(what, where=self.link.name, hint="What is on this port? Nothing more was said to it.")
         until = self._engine.next_time()
         if until is not None and now >= until:
             self._tell(self._engine.elapse(now))
@@ -351,6 +390,8 @@ class Session:
         self.listener.note(Asked(self.clock.now(), act, text))
 
     def heed_stop(self) -> None:
-        """Raises Stopped when the person wants to stop."""
+        """Raises Stopped when the person wants to stop, and a Fault when what happens can no longer be recorded."""
         if self.stopping():
             raise Stopped("stopped, as you asked")
+        if self.listener.lost:
+            raise Fault(self.listener.lost, hint="Stopped between two exchanges. Make room, and run it again.")

@@ -28,8 +28,10 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     success word comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is nothing else to say,
     `either` where that is unknown (then Wexicon listens a moment longer). `rest` is the pause that the module needs after
     its answer before it can hear the next line; `window` how long after its first byte a whole line must have come;
-    `quotes` how it writes a quote inside quotes; `busy` answers that mean: not now, say it again (they may tell the
-    seconds as {wait:int}); `prompt` what it sends before each line.
+    `quotes` how it writes a quote inside quotes; `separators` the characters that part commands or fields on a line, which
+    no value outside of quotes may hold (`;` where nothing is said, as in V.250, 5.2.1; `,` and `*` in sentences); `busy`
+    answers that mean: not now, say it again (they may tell the seconds as {wait:int}); `prompt` what it sends before each
+    line.
     """
 
     end: str = "crlf"
@@ -44,6 +46,7 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     window: str = ""
     prompt: str = ""
     quotes: str = "backslash"
+    separators: str | None = None
 
     def faults(self) -> list[tuple[str, str]]:
         """What is wrong with it, as (key, what)."""
@@ -74,6 +77,13 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def _gap_text(self) -> str:
         found = _SILENCE.fullmatch(self.answer)
         return found[1] if found else "60ms"
+
+    @property
+    def parting(self) -> str:
+        """The characters that part commands or fields."""
+        if self.separators is not None:
+            return self.separators
+        return ",*" if self.form == "sentences" else ";"
 
     @property
     def line_end(self) -> str:

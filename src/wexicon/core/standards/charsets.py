@@ -78,6 +78,16 @@ def unpack(octets: bytes, count: int, fill_bits: int = 0) -> bytes:
     return bytes((value >> (7 * at)) & 0x7F for at in range(count))
 
 
+def packed_anywhere(text: str) -> list[bytes]:
+    """The octets that the text's septets fill whole, for each place at which it may stand among others."""
+    codes = gsm7_codes(text)
+    made = []
+    for shift in range(8):
+        octets = pack(codes, shift)
+        made.append(octets[1 if shift else 0 : (shift + 7 * len(codes)) // 8])
+    return made
+
+
 def gsm7_hex(text: str) -> str:
     """Packed septets in hexadecimal, where nothing tells how many there are: seven bits left over at the end are filled with
     a CR, which is taken away again (23.038, 6.1.2.3.1)."""

@@ -42,6 +42,11 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field="k
         """The same with the kinds inside it made of what stands in the file."""
         return self
 
+    @property
+    def free(self) -> bool:
+        """Whether the module's words for a value hold text as a person gave it, which might hold anything."""
+        return False
+
     def rates(self) -> tuple[int, ...]:
         """The rates (baud) that a setting of this kind can give the link."""
         return ()

@@ -39,6 +39,10 @@ class Tuple(Kind, frozen=True, tag="tuple"):
                 except ValueFault as fault:
                     yield "fields", f"the default of {field.name}: {fault}"
 
+    @property
+    def free(self) -> bool:
+        return any(field.value.free for field in self.fields)
+
     def rates(self) -> tuple[int, ...]:
         return tuple(rate for field in self.fields for rate in field.value.rates())
 
@@ -78,6 +82,10 @@ class Tuple(Kind, frozen=True, tag="tuple"):
                 checked[field.name] = field.value.check(part)
             except ValueFault as fault:
                 raise ValueFault(fault.value, f"as {field.name} {fault.why}", fault.allowed) from None
+            if field.value.free and self.separator in field.value.encode(checked[field.name]):
+                raise ValueFault(
+                    part, f"as {field.name} holds “{self.separator}”, which parts the fields", self.allowed()
+                )
         return checked
 
     def encode(self, value: Value) -> str:

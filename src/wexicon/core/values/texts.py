@@ -40,6 +40,10 @@ class Text(Kind, frozen=True, tag="text"):
         except re.error as fault:
             yield "characters", f"{self.characters!r} is not a class of characters: {fault}"
 
+    @property
+    def free(self) -> bool:
+        return True
+
     def check(self, value: object) -> Value:
         if not isinstance(value, str):
             raise self.fault(value, "is not text")

@@ -116,7 +116,7 @@ class BriscaW1(StandIn):
             value = re.sub(r"\\(.)", r"\1", found[1])
         elif word == "mode" and text in MODES:
             value = text
-        elif (word == "rate" and text.isdigit() and int(text) in RATES) or (
+        elif (word == "rate" and re.fullmatch(r"[0-9]{1,7}", text) and int(text) in RATES) or (
             word == "power" and re.fullmatch(r"\d{1,2}", text) and int(text) <= 20
         ):
             value = int(text)

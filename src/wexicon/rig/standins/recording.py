@@ -10,8 +10,8 @@ import re
 from bisect import bisect_left
 
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
-from wexicon.core.protocol.session import HIDDEN
 from wexicon.core.protocol.speech import LINE_ENDS
+from wexicon.core.secret import HIDDEN
 from wexicon.core.text import to_bytes
 from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import StandIn

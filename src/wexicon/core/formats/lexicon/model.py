@@ -6,6 +6,7 @@ The rule: nothing here can be wrong any more; patterns and templates are compile
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 
 import msgspec
 
@@ -174,6 +175,23 @@ class Lexicon(msgspec.Struct, frozen=True):
         """What the module may send when it starts, with the line ends that it may have: at another rate each of them
         shifts all that follows."""
         return [(before + text + "\r\n").encode() for text in self.start.says for before in ("", "\r\n")]
+
+    def with_secret(self, name: str) -> Lexicon:
+        """The same, where this setting is a secret."""
+        setting = msgspec.structs.replace(self.settings[name], secret=True)
+        return msgspec.structs.replace(self, settings={**self.settings, name: setting})
+
+    def secret_lines(self) -> Iterator[tuple[Pattern, list[str]]]:
+        """The lines in which a module tells a secret setting, each with the names of its captures that are secret."""
+        for setting in self.settings.values():
+            if setting.secret:
+                phrases = [setting.read, setting.write] if setting.read or setting.write else []
+                names = ["value"]
+                if setting.group:
+                    phrases, names = [*phrases, setting.group.read], [*names, setting.name]
+                for phrase in phrases:
+                    for want in phrase.expect.wants if phrase else ():
+                        yield want.pattern, names
 
     def setting(self, name: str) -> Setting:
         """The setting called `name`; raises KeyError with a suggestion."""

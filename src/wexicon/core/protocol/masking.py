@@ -1,0 +1,201 @@
+"""Secrets: what nobody may see, in every writing that a module may use; the one doorway through which all text leaves.
+
+The rule: what is made of a secret is a secret; a field that holds one, in whatever writing, is masked whole. A value of
+fewer than three characters is masked where it is put in and where it is read, and not looked for elsewhere: it would be
+found in everything.
+"""
+
+from __future__ import annotations
+
+import re
+from bisect import bisect_right
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.secret import HIDDEN, plain
+from wexicon.core.standards.charsets import packed_anywhere, ucs2
+from wexicon.core.text import QUOTING, to_bytes, visible, written
+
+# The shortest value that is looked for as a field, and those that are looked for inside longer words too: one that a
+# person gave, and one that a module told, which may be a factory default such as 0000.
+SHORTEST = 3
+INSIDE, INSIDE_WHERE_READ = 4, 6
+# A longer value is looked for in pieces of this size; more values than this are not told apart, and everything is masked.
+PIECE = 256
+MOST = 500
+_FIELD = re.compile(r"[^\s,;\"'=()<>\[\]{}:|]+")
+_BETWEEN = r"[ :.,\-]{0,2}(?:0x|\\x|%)?"
+_GROUPED = re.compile(r"[0-9A-Fa-f]{2}(?:[ :.,\-]?[0-9A-Fa-f]{2}){2,}")
+
+
+class Secrets:
+    """All that is secret in one session. `words` are the module's own result codes, which are never masked; `read_by` the
+    patterns whose captures of these names are secret, whenever such a line is heard."""
+
+    def __init__(self) -> None:
+        self.words: frozenset[str] = frozenset()
+        self._known: dict[str, bool] = {}
+        self._read_by: list[tuple[Pattern, frozenset[str]]] = []
+        self._inside: re.Pattern[str] | None = None
+        self._fields: frozenset[str] = frozenset()
+        self._pieces: dict[int, set[str]] = {}
+        # Every writing that is looked for inside words, and how many characters of it are a good part of it.
+        self._long: dict[str, int] = {}
+        self._longest = 0
+        self._full = False
+
+    @property
+    def any(self) -> bool:
+        """Whether there is anything to look for."""
+        return bool(self._known or self._read_by)
+
+    # -- learning -------------------------------------------------------------------------------------------------
+
+    def learn(self, value: Any, *, read: bool = False) -> None:
+        """Takes a value that may not be shown from now on; `read` where the module told it."""
+        value = plain(value)
+        if isinstance(value, Mapping):
+            value = list(value.values())
+        if isinstance(value, (list, tuple)):
+            for part in value:
+                self.learn(part, read=read)
+            return
+        if isinstance(value, bool):
+            return
+        text = written(value)
+        pieces = [text[at : at + PIECE] for at in range(0, len(text), PIECE)]
+        pieces += [line for line in re.split(r"[\r\n]+", text) if line != text]
+        if text.lstrip("+0") != text and text.lstrip("+0").isdigit():
+            pieces.append(text.lstrip("+0"))
+        new = [piece for piece in pieces if len(piece) >= SHORTEST and (piece not in self._known or not read)]
+        if not new or self._full:
+            return
+        for piece in new:
+            self._known[piece] = read and self._known.get(piece, True)
+        if len(self._known) > MOST:
+            self._full = True
+        else:
+            self._prepare()
+
+    def learn_where_heard(self, pattern: Pattern, names: Iterable[str]) -> None:
+        """Lines that this pattern fits tell a secret, whenever they come."""
+        if pattern.start:
+            self._read_by.append((pattern, frozenset(names)))
+
+    def overhear(self, text: str) -> None:
+        """Takes what a line tells, where it is one of those that tell a secret."""
+        for pattern, names in self._read_by:
+            captures = pattern.match(text)
+            for name in names.intersection(captures or ()):
+                self.learn((captures or {})[name], read=True)
+
+    def _prepare(self) -> None:
+        fields: set[str] = set()
+        inside: set[str] = set()
+        self._pieces, self._long = {}, {}
+        for text, read in self._known.items():
+            forms = {text, visible(text), *(quote(text) for quote in QUOTING.values())}
+            fields |= {form.casefold() for form in forms}
+            if len(text) >= (INSIDE_WHERE_READ if read else INSIDE):
+                encoded = _encoded(text)
+                inside |= {re.escape(form) for form in forms} | {_in_pairs(data) for data in encoded}
+                self._long |= {form.casefold(): max(4, (len(form) + 1) // 2) for form in forms}
+                self._long |= {data.hex(): max(8, len(data)) for data in encoded}
+            size = min(4, max(2, (len(text) + 1) // 2))
+            for form in (*forms, to_bytes(text).hex()):
+                pieces = (form[at : at + size].casefold() for at in range(len(form) - size + 1))
+                self._pieces.setdefault(size, set()).update(pieces)
+        self._fields = frozenset(fields)
+        self._longest = max(map(len, self._long), default=0)
+        ordered = sorted(inside, key=len, reverse=True)
+        self._inside = re.compile("|".join(ordered), re.IGNORECASE) if ordered else None
+
+    # -- masking --------------------------------------------------------------------------------------------------
+
+    def mask(self, text: str, *, closely: bool = False) -> str:
+        """The text with every field masked that holds a secret; `closely` those too that hold a piece of one, for lines that
+        answer a secret."""
+        if not self._known or not text:
+            return text
+        return self.mask_places(text, self._pieces_in(text) if closely else [])
+
+    def mask_places(self, text: str, places: list[tuple[int, int]]) -> str:
+        """The same, with the fields at these places masked too."""
+        if not self._known and not places:
+            return text
+        if self._full:
+            return HIDDEN
+        fields = [one.span() for one in _FIELD.finditer(text)]
+        spans = [(start, end) for start, end in fields if self._is_secret(text[start:end].casefold())]
+        spans += [_widened(fields, *place) for place in (*places, *self.places(text))]
+        made, done = "", 0
+        for start, end in sorted(spans):
+            if any(text.startswith(word) and end <= len(word) for word in self.words):
+                continue
+            if start > done or not made.endswith(HIDDEN):
+                made += text[done:start] + HIDDEN
+            done = max(done, end)
+        return made + text[done:]
+
+    def places(self, text: str) -> list[tuple[int, int]]:
+        """Where a secret stands inside the text."""
+        return [one.span() for one in self._inside.finditer(text)] if self._inside else []
+
+    def _is_secret(self, field: str) -> bool:
+        """Whether a whole field is one, or a good part of one."""
+        return field in self._fields or any(
+            len(field) >= least and len(field) < len(form) and field in form for form, least in self._long.items()
+        )
+
+    def unfinished(self, text: str) -> int:
+        """How many characters at the end of the text may be the beginning of a secret that goes on in the next line."""
+        tail = text[-self._longest :].casefold()
+        sizes = (
+            size
+            for known in self._long
+            for size in range(min(len(known) - 1, len(tail)), 0, -1)
+            if tail.endswith(known[:size])
+        )
+        return max(sizes, default=0)
+
+    def _pieces_in(self, text: str) -> list[tuple[int, int]]:
+        folded = text.casefold()
+        if len(folded) != len(text):
+            return [(0, len(text))]
+        return [
+            (at, at + size)
+            for size, pieces in self._pieces.items()
+            for at in range(len(folded) - size + 1)
+            if folded[at : at + size] in pieces
+        ]
+
+
+def _widened(fields: list[tuple[int, int]], start: int, end: int) -> tuple[int, int]:
+    """A place in a text, widened to the fields in which it begins and ends."""
+    first, last = (bisect_right(fields, (place, 1 << 60)) - 1 for place in (start, end - 1))
+    if first >= 0 and fields[first][1] > start:
+        start = fields[first][0]
+    return start, max(end, fields[last][1]) if last >= 0 else end
+
+
+def _encoded(text: str) -> list[bytes]:
+    """The text in bytes: UTF-8, both orders of UCS-2, septets packed at any place (3GPP TS 23.038, 6.1.2), and an address in
+    reverse too."""
+    writings = [to_bytes(text)]
+    for make in (ucs2, lambda text: text.encode("utf-16-le", "surrogatepass"), packed_anywhere):
+        try:
+            made = make(text)
+        except ValueError:
+            continue
+        writings += made if isinstance(made, list) else [made]
+    if _GROUPED.fullmatch(text):
+        number = bytes.fromhex(re.sub(r"[^0-9A-Fa-f]", "", text))
+        writings += [number, number[::-1]]
+    return [data for data in writings if len(data) >= SHORTEST]
+
+
+def _in_pairs(data: bytes) -> str:
+    """An expression for bytes in hexadecimal, however they are grouped."""
+    digits = data.hex()
+    return _BETWEEN.join(digits[at : at + 2] for at in range(0, len(digits), 2))

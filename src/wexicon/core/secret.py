@@ -1,0 +1,37 @@
+"""A secret as a value: it can be reckoned with and said to a module, and never shows.
+
+The rule: what is made of a secret is a secret, and is wrapped as one.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+HIDDEN = "(secret)"
+
+
+class Secret:
+    """A value that is not shown: whoever prints it by mistake prints that it is one."""
+
+    __slots__ = ("value",)
+
+    def __init__(self, value: Any) -> None:
+        self.value = value
+
+    def __repr__(self) -> str:
+        return HIDDEN
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Secret) and other.value == self.value
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+def plain(value: Any) -> Any:
+    """The value itself, secret or not."""
+    return value.value if isinstance(value, Secret) else value
+
+
+def shown(value: Any) -> Any:
+    """The value as it may be seen."""
+    return HIDDEN if isinstance(value, Secret) else value

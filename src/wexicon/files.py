@@ -1,0 +1,76 @@
+"""Files and folders, read and made with care.
+
+The rule: only regular files of a stated size are read, so that no device or pipe hangs or fills the program; what is made
+is for its owner alone, and nothing that is there already is written over unless that was asked for.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from pathlib import Path
+from typing import BinaryIO
+
+from wexicon.core.faults import CallFault
+
+# What a sheet, lexicon, dialogue, rig, fixture or secret may be at most (bytes).
+LARGEST_FILE = 4_194_304
+OVERWRITE = "Name another file, or say --force to write over it."
+
+
+def open_regular(path: Path) -> BinaryIO:
+    """A regular file, opened for reading. Raises CallFault; a pipe or a device is not waited for."""
+    try:
+        number = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    except OSError as fault:
+        raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
+    mode = os.fstat(number).st_mode
+    if not stat.S_ISREG(mode):
+        os.close(number)
+        what = "a folder" if stat.S_ISDIR(mode) else "a pipe, a device or a socket"
+        raise CallFault(f"cannot be read: it is {what}, not a file", where=str(path))
+    return os.fdopen(number, "rb")
+
+
+def read_file(path: Path, most: int = LARGEST_FILE) -> bytes:
+    """The bytes of a regular file that has `most` bytes at most. Raises CallFault."""
+    with open_regular(path) as file:
+        data = file.read(most + 1)
+    if len(data) > most:
+        raise CallFault(f"is larger than {most} bytes, and so is not what it should be", where=str(path))
+    return data
+
+
+def private_folder(path: Path, *, own: bool = True) -> Path:
+    """The folder, made with all that leads to it for its owner alone; `own` where it holds nothing but ours, and an older,
+    more open one is closed too."""
+    for folder in (*reversed(path.parents), path):
+        if not folder.exists():
+            folder.mkdir(mode=0o700, exist_ok=True)
+    if own and stat.S_IMODE(path.stat().st_mode) & 0o077:
+        path.chmod(0o700)
+    return path
+
+
+def create(path: Path, *, force: bool = False) -> BinaryIO:
+    """A new file for its owner alone, opened for writing; `force` empties one that is there. Raises CallFault."""
+    try:
+        private_folder(path.parent, own=False)
+        if force and (path.exists() or path.is_symlink()) and not path.is_file():
+            raise CallFault("cannot be written: it is not a file", where=str(path))
+        flags = os.O_WRONLY | os.O_CREAT | getattr(os, "O_BINARY", 0) | (os.O_TRUNC if force else os.O_EXCL)
+        return os.fdopen(os.open(path, flags, 0o600), "wb", buffering=0)
+    except FileExistsError:
+        raise CallFault("is there already; nothing was written", where=str(path), hint=OVERWRITE) from None
+    except OSError as fault:
+        raise CallFault(f"cannot be written: {fault.strerror}", where=str(path)) from None
+
+
+def write_new(path: Path, text: str, *, force: bool = False) -> None:
+    """Writes a new text file. Raises CallFault."""
+    with create(path, force=force) as file:
+        data = text.encode("utf-8")
+        try:
+            file.write(data)
+        except OSError as fault:
+            raise CallFault(f"cannot be written whole: {fault.strerror}", where=str(path)) from None

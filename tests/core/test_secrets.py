@@ -1,0 +1,186 @@
+"""Secrets: what is made of one is one, and no writing of it leaves a session."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.core.test_session import session
+from wexicon.core.dialogue import read_dialogue
+from wexicon.core.dialogue.acting import DialogueFault
+from wexicon.core.dialogue.runner import Runner
+from wexicon.core.protocol.insertion import Template
+from wexicon.core.protocol.masking import Secrets
+from wexicon.core.protocol.observations import Heard
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.secret import HIDDEN, Secret
+from wexicon.core.standards import pdu
+from wexicon.core.text import QUOTING, to_text, visible
+
+KEY = "Gannet-Quay\\7"
+HEX = KEY.encode().hex()
+
+
+def knows(*values: str) -> Secrets:
+    made = Secrets()
+    for value in values:
+        made.learn(Secret(value))
+    return made
+
+
+@pytest.mark.parametrize(
+    ("line", "seen"),
+    [
+        (f"+KEY {KEY}", "+KEY (secret)"),
+        (f'+KEY "x,{KEY.upper()}y",1', '+KEY "x,(secret)",1'),
+        (f"AT+K=0A{HEX}FF,3", "AT+K=(secret),3"),
+        (" ".join(HEX[at : at + 2] for at in range(0, len(HEX), 2)), HIDDEN),
+        ("".join(f"\\x{HEX[at : at + 2]}" for at in range(0, len(HEX), 2)), HIDDEN),
+        (KEY.encode("utf-16-be").hex().upper(), HIDDEN),
+        (KEY.encode("utf-16-le").hex(), HIDDEN),
+        (visible(KEY), HIDDEN),
+        *((quote(KEY), HIDDEN) for quote in QUOTING.values()),
+        (f"+S {pdu.submit('+15550104477', 'the key is ' + KEY)[0]}", "+S (secret)"),
+        ("Gannet-Qu", HIDDEN),  # a good part of it
+        ("the quay at Gannet", "the quay at Gannet"),
+    ],
+)
+def test_a_field_that_holds_a_secret_in_any_writing_is_masked_whole(line: str, seen: str) -> None:
+    assert knows(KEY).mask(line) == seen
+
+
+def test_an_address_is_masked_however_it_is_grouped_or_turned() -> None:
+    secrets = knows("02:A1:5C:00:13:F7")
+    for line in ("02a15c0013f7", "02A1-5C00-13F7", "0x02 0xa1 0x5c 0x00 0x13 0xf7", "F713005CA102"):
+        assert secrets.mask(f"peer={line};") == "peer=(secret);", line
+
+
+def test_short_ones_are_whole_fields_and_the_modules_result_codes_are_never_masked() -> None:
+    secrets = knows("OK", "12", "471", "4711", "ERR")
+    secrets.words = frozenset({"OK", "ERR "})
+    assert secrets.mask("+RATE 115200,12,471,14710,4711") == "+RATE 115200,12,(secret),14710,(secret)"
+    assert secrets.mask("0ABBCC471101") == HIDDEN
+    assert secrets.mask("ERR 4711") == "ERR (secret)" and secrets.mask("OK") == "OK"
+    secrets = Secrets()
+    secrets.learn("0000", read=True)  # a factory default is in many an address
+    assert secrets.mask("02A100000001 0000") == "02A100000001 (secret)"
+
+
+@given(
+    st.text(st.characters(min_codepoint=0x21, max_codepoint=0x7E), min_size=6, max_size=24),
+    st.integers(0, 30),
+    st.data(),
+)
+def test_split_over_lines_it_leaves_no_trace(secret: str, before: int, data: st.DataObject) -> None:
+    at = data.draw(st.integers(1, len(secret) - 1))
+    made, _, trace = session((0.1, f"{'x' * before} {secret[:at]}\r\n{secret[at:]}{'.' * before}\r\nOK\r\n".encode()))
+    made.secrets.learn(secret)
+    made.exchange("AT")
+    made.listener.flush()  # type: ignore[attr-defined]
+    texts = trace.texts(Heard)
+    assert secret not in "".join(texts) and texts[-1] == "OK"
+
+
+@given(st.lists(st.text(max_size=40), max_size=4), st.text(max_size=300))
+def test_masking_takes_any_text_and_never_shows_what_it_looks_for(values: list[str], line: str) -> None:
+    secrets = knows(*values)
+    seen = secrets.mask(line, closely=True)
+    for value in values:
+        if len(value) >= 6 and value not in HIDDEN:
+            assert value not in seen.replace(HIDDEN, "\0")
+
+
+def test_a_line_that_tells_a_secret_setting_is_masked_whenever_it_comes() -> None:
+    made, _, trace = session((0.1, b"OK\r\n+PASS 881144\r\n"), (0.3, b"and 881144 again\r\nOK\r\n"))
+    made.secrets.learn_where_heard(Pattern("+PASS {value}"), ["value"])
+    made.exchange("AT")
+    made.exchange("AT")
+    assert "881144" not in repr(trace.all)
+
+
+def run(text: str, *chunks: tuple[float, bytes], **values: object) -> tuple[Runner, list[object], list[str]]:
+    made, link, trace = session(*chunks)
+    told: list[str] = []
+    runner = Runner(made, read_dialogue(text, "t.wex"), values, note=told.append)
+    runner.run()
+    made.listener.flush()  # type: ignore[attr-defined]
+    return runner, [*trace.all, runner.result], [to_text(data) for _, data in link.said]
+
+
+def test_what_is_made_of_a_secret_is_one() -> None:
+    text = """\
+needs p secret
+keep c = p
+keep d = upper(c) + "!"
+keep parts = split(d, "-")
+keep n = length(p)
+> AT+P={p|hex},{d}
+< +P {back}
+keep back
+keep again = lower(back)
+note "it is {p}, {c}, {again}, {n}"
+when p == "tide-4711"
+    note "right"
+"""
+    chunk = b"+P 746964652D34373131\r\nOK\r\n"
+    runner, seen, _ = run(text, (0.1, chunk), p="tide-4711")
+    assert runner.result.notes == ["it is (secret), (secret), (secret), (secret)", "right"]
+    assert {name: repr(value) for name, value in runner.result.kept.items()} == dict.fromkeys(
+        ("c", "d", "parts", "n", "back", "again"), HIDDEN
+    )
+    for form in ("tide", "4711", "TIDE", "7469"):
+        assert form not in repr(seen), form
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        "check p == 1",
+        "check hex_number(p) == 1",
+        'fail "no {p}"',
+        'check starts(p, "x")',
+        "tune p",
+        "> AT={p|gsm7}",
+        ">> {p}\\r",
+    ],
+)
+def test_no_fault_of_a_dialogue_tells_a_secret(line: str) -> None:
+    with pytest.raises(DialogueFault) as fault:
+        run(f"needs p secret\n{line}\n", p="水tide-\x014711")
+    assert "tide" not in str(fault.value) and "4711" not in repr(fault.value.part)
+
+
+def test_a_value_is_put_in_by_where_it_stands() -> None:
+    evil = 'a";+CMEE=0;+X="b'
+    assert Template('AT+CMGS="{n}"').fill({"n": evil}, quoting="hex").text == 'AT+CMGS="a\\22;+CMEE=0;+X=\\22b"'
+    assert Template("AT+N={n|quoted}").fill({"n": 'a;"'}).text == 'AT+N="a;\\""'
+    assert Template("AT+N={n}").fill({"n": "a;b"}, separators="").text == "AT+N=a;b"
+    assert Template("AT+N={n},1").fill({"n": "1,2"}, shaped={"n"}).text == "AT+N=1,2,1"
+    for source, value, quoting in (
+        ("AT+N={n}", "a;b", "hex"),
+        ("AT+N={n|upper}", "a;b", "hex"),
+        ("AT+N={n},{m}", "a,b", "hex"),
+        ('AT+N="{n}"', 'a"b', "none"),
+        ("AT+N={n|quoted}", "a\rb", "hex"),
+    ):
+        with pytest.raises(ValueError, match="n holds"):
+            Template(source).fill({"n": value, "m": 1}, quoting=quoting)
+
+
+@pytest.mark.parametrize(
+    ("dialogue", "said"),
+    [
+        ('> AT+S {d|length}\n< "> "\n>> {d}\n', "x\x1a\rAT+CMEE=0\r"),  # counted: anything
+        ('> AT+S\n< "> "\n>> {d}\\x1A\n', None),  # up to a terminator: never that
+        (">> {d}\n", None),  # uncounted: no control character
+        ("> AT+S {d|length}\n< OK\n> AT\n< OK\n>> {d}\n", None),  # the length was another line's
+    ],
+)
+def test_exact_bytes_take_what_the_module_will_not_obey(dialogue: str, said: str | None) -> None:
+    chunks = [(0.1, b"> " if '"> "' in dialogue else b"OK\r\n"), (0.4, b"OK\r\n")]
+    if said is None:
+        with pytest.raises(DialogueFault, match="d holds a control character"):
+            run("needs d\n" + dialogue, *chunks, d="x\x1a\rAT+CMEE=0\r")
+    else:
+        assert run("needs d\n" + dialogue, *chunks, d=said)[2][1] == said
