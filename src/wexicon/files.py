@@ -22,8 +22,9 @@ def open_regular(path: Path) -> BinaryIO:
     """A regular file, opened for reading. Raises CallFault; a pipe or a device is not waited for."""
     try:
         number = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
-    except OSError as fault:
-        raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
+    except (OSError, ValueError) as fault:
+        why = getattr(fault, "strerror", None) or fault
+        raise CallFault(f"cannot be read: {why}", where=str(path)) from None
     mode = os.fstat(number).st_mode
     if not stat.S_ISREG(mode):
         os.close(number)

@@ -16,7 +16,7 @@ from typing import Any
 import click
 
 from wexicon.cli.progress import Person, Progress
-from wexicon.cli.show import json_option
+from wexicon.cli.show import force_option, json_option
 from wexicon.core.durations import seconds
 from wexicon.core.operator import Nobody, Operator
 
@@ -102,7 +102,7 @@ prove_option = click.option(
 
 def works_a_module(command: Callable[..., None]) -> Callable[..., None]:
     """The options of every command that speaks to a module: hands, patience, fixture, trace, JSON."""
-    for option in (json_option, trace_option, fixture_option, patience_option, operator_option):
+    for option in (json_option, force_option, trace_option, fixture_option, patience_option, operator_option):
         command = option(command)
     return command
 

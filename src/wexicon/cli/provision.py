@@ -73,6 +73,7 @@ def _work(
     patience: float,
     fixture_path: Path | None,
     trace_path: Path | None,
+    force: bool,
     as_json: bool,
 ) -> None:
     from wexicon.work.finding import find_sheet, fixture_at, state_folder
@@ -93,7 +94,7 @@ def _work(
     with Progress(seat.name) as progress, Stop().listening() as stop:
         operator = operator_for(hands, port, progress)
         with session_on(
-            port, seat.lexicon, trace=trace, secrets=seat.secrets(), stopping=stop, listener=progress
+            port, seat.lexicon, trace=trace, force=force, secrets=seat.secrets(), stopping=stop, listener=progress
         ) as session:
             module = Module(session, seat.lexicon, operator, patience=patience, fixture=fixture)
             if write:

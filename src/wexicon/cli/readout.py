@@ -23,6 +23,7 @@ def readout(
     patience: float,
     fixture_path: Path | None,
     trace_path: Path | None,
+    force: bool,
     as_json: bool,
 ) -> None:
     """Identify the module on PORT and print every setting that can be read."""
@@ -36,7 +37,7 @@ def readout(
     trace = trace_path or default_trace("readout")
     with Progress(f"readout of {port}") as progress, Stop().listening() as stop:
         operator = operator_for(hands, port, progress)
-        with session_on(port, lexicon, trace=trace, stopping=stop, listener=progress) as session:
+        with session_on(port, lexicon, trace=trace, force=force, stopping=stop, listener=progress) as session:
             result = read_out(Module(session, lexicon, operator, patience=patience, fixture=fixture))
     result.about("", port, lexicon, str(trace))
     if as_json:

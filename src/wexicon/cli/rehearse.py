@@ -9,10 +9,12 @@ from typing import TYPE_CHECKING
 import click
 
 from wexicon.cli.options import ask_secret, trace_option
-from wexicon.cli.show import json_option, print_json, print_line
+from wexicon.cli.show import force_option, json_option, print_json, print_line
 from wexicon.cli.values import env_option, file_option, gather_values, values_argument
 from wexicon.core.durations import spoken
+from wexicon.core.faults import CallFault
 from wexicon.core.text import visible
+from wexicon.files import OVERWRITE
 
 if TYPE_CHECKING:
     from wexicon.work.rehearsing import Choice
@@ -30,6 +32,7 @@ if TYPE_CHECKING:
 @env_option
 @file_option
 @trace_option
+@force_option
 @json_option
 def rehearse(
     file: Path,
@@ -42,6 +45,7 @@ def rehearse(
     env_pairs: tuple[str, ...],
     file_pairs: tuple[str, ...],
     trace_path: Path | None,
+    force: bool,
     as_json: bool,
 ) -> None:
     """Run the dialogue or provision the sheet in FILE against stand-ins, in virtual time."""
@@ -50,6 +54,8 @@ def rehearse(
     from wexicon.work.finding import lexicon_for
     from wexicon.work.rehearsing import Choice, rehearse_dialogue
 
+    if trace_path and trace_path.exists() and not force:
+        raise CallFault("is there already; nothing was done", where=str(trace_path), hint=OVERWRITE)
     choice = Choice(rig_path, unit_name, standin, recording)
     began = time.perf_counter()
     if file.suffix == ".toml":

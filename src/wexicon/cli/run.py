@@ -50,6 +50,7 @@ def run(
     patience: float,
     fixture_path: Path | None,
     trace_path: Path | None,
+    force: bool,
     as_json: bool,
 ) -> None:
     """Run DIALOGUE with the module on PORT."""
@@ -75,7 +76,7 @@ def run(
         operator = operator_for(hands, port, progress)
         live = None if as_json else (lambda record: click.echo(line(record)))
         with session_on(
-            port, lexicon, trace=trace, dialect=dialect, tuning=tuning, live=live, stopping=stop
+            port, lexicon, trace=trace, force=force, dialect=dialect, tuning=tuning, live=live, stopping=stop
         ) as session:
             result = run_dialogue(
                 session,

@@ -79,9 +79,13 @@ def _cannot_open(name: str, fault: Exception) -> LinkFault:
         return LinkFault("the port is in use by another program", where=name, hint="Close what holds it and try again.")
     if number == 25 or "Could not configure port" in text:
         return LinkFault("this is not a serial port", where=name, hint="`wexicon ports` lists what there is.")
-    if name.startswith("rfc2217:") and any(one in text.lower() for one in ("broken pipe", "reset", "closed")):
+    if name.startswith("rfc2217:") and any(
+        one in text.lower() for one in ("broken pipe", "reset", "closed", "does not seem")
+    ):
         return LinkFault(
-            "the server hung up: the port is probably in use", where=name, hint="Close what holds it and try again."
+            "the server hung up, or is another service: the port is probably in use",
+            where=name,
+            hint="Close what holds it and try again.",
         )
     if "://" in name:
         return LinkFault(

@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from enum import StrEnum
 from pathlib import Path
+from typing import Annotated
 
 import msgspec
 
@@ -66,10 +67,10 @@ class What(StrEnum):
 class Record(msgspec.Struct, omit_defaults=True, gc=False):
     """One line of a trace; the fields are there where they mean something. What JSON cannot carry as text is in `hex`."""
 
-    at: float
+    at: Annotated[float, msgspec.Meta(ge=-1e9, le=1e9)]
     what: What
     text: str = ""
-    hex: str = ""
+    hex: Annotated[str, msgspec.Meta(pattern="^([0-9a-f]{2})*$")] = ""
     role: Role | None = None
     exact: bool = False
     wall: datetime | None = None

@@ -92,13 +92,14 @@ def lexicon_files(beside: Path | None = None) -> Iterator[tuple[str, Path]]:
             yield from _in(folder, beside)
 
 
-def _path_of(name: str, beside: Path | None) -> Path:
+def path_of(name: str, beside: Path | None) -> Path:
     """The file of a lexicon's name. Raises CallFault with what was probably meant."""
     if name and Path(name).name == name:
         for folder in (beside, user_folder(), shipped_folder()):
             path = folder / f"{name}.toml" if folder else None
-            if path and path.is_file() and (folder != beside or _is_lexicon(path)):
-                return path
+            with suppress(OSError):  # a name may be longer than the system's names
+                if path and path.is_file() and (folder != beside or _is_lexicon(path)):
+                    return path
     known = dict(reversed(list(lexicon_files(beside))))
     if name in known:
         return known[name]
@@ -110,8 +111,8 @@ def find_lexicon(name: str, beside: Path | None = None) -> Lexicon:
     if name.endswith(".toml") or Path(name).name != name:
         path = (beside or Path()) / name
     else:
-        path = _path_of(name, beside)
-    return read_lexicon(read_file(path), str(path), lambda other: read_file(_path_of(other, beside)))
+        path = path_of(name, beside)
+    return read_lexicon(read_file(path), str(path), lambda other: read_file(path_of(other, beside)))
 
 
 def lexicon_for(name: str, beside: Path) -> Lexicon:

@@ -78,7 +78,7 @@ class _Traced:
         if path:
             end = bench.lexicon.dialect.speech.end if bench.lexicon else "crlf"
             clock = VirtualClock(bench.agenda)
-            self.writer = TraceWriter(path, clock, link=bench.standin.name, tuning=tuning, end=end)
+            self.writer = TraceWriter(path, clock, link=bench.standin.name, tuning=tuning, end=end, force=True)
 
     def close(self) -> str:
         if self.writer:

@@ -187,13 +187,14 @@ class Settings:
             text = text.removesuffix(setting.appends.render(self.module.identity))
         part = Part(heard=[HIDDEN if setting.secret else text])
         secrets = self.session.secrets
-        if setting.secret:
+        told = setting.secret and not setting.by_origin
+        if told:
             secrets.learn(text, read=True)
         try:
             value = setting.kind.decode(text)
         except ValueFault as fault:
             return Reading(text, None, fault.why, part)
-        if setting.secret:
+        if told:
             secrets.learn(value, read=True)
         return Reading(text, value, "", part)
 

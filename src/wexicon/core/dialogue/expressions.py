@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import ast
 import operator
+import warnings
 from collections.abc import Callable, Mapping
 from decimal import Decimal, DecimalException
 from functools import lru_cache
@@ -113,7 +114,9 @@ class Expression:
         if len(source) > LONGEST_SOURCE:
             raise ExpressionFault(f"longer than {LONGEST_SOURCE} characters")
         try:
-            self._tree = ast.parse(source.strip() or "?", mode="eval").body
+            with warnings.catch_warnings():
+                warnings.simplefilter("error", SyntaxWarning)
+                self._tree = ast.parse(source.strip() or "?", mode="eval").body
         except SyntaxError as fault:
             raise ExpressionFault("cannot be read", max(fault.offset or 1, 1), _HINT) from None
         except (ValueError, MemoryError, RecursionError):

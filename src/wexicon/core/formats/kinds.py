@@ -22,7 +22,7 @@ def read_kind(source: Source, data: Any, place: tuple[str, ...]) -> Kind | None:
     if name is None:
         source.complain(place, "the key kind is missing", f"known: {', '.join(sorted(KINDS))}")
         return None
-    if name not in KINDS:
+    if not isinstance(name, str) or name not in KINDS:
         KINDS.complete()
         source.complain((*place, "kind"), f"no such kind of value: {name!r}", meant(str(name), KINDS))
         return None

@@ -114,6 +114,7 @@ def parse(source: str) -> list[Element]:
             if plain:
                 elements.append(Literal(plain))
     _refuse_neighbours(elements, source)
+    _refuse_echoes(elements, source)
     return elements
 
 
@@ -145,6 +146,16 @@ def _refuse_neighbours(elements: list[Element], source: str) -> None:
                 max(source.find(name), 0) + 1,
                 "put something between them, or give the first a kind",
             )
+
+
+def _refuse_echoes(elements: list[Element], source: str) -> None:
+    """A free text that must come again in the same line: where it ends could only be found by trying every place."""
+    free = {element.name for element in elements if isinstance(element, Capture) and element.free}
+    for element in elements:
+        if isinstance(element, Equal) and element.name in free:
+            what = f"{{={element.name}}} repeats a free text of the same line: nobody can say where that ends"
+            hint = f"give it a kind, as in {{{element.name}:word}}"
+            raise PatternFault(what, source.find(f"={element.name}") + 1, hint)
 
 
 def is_free(element: Element) -> bool:

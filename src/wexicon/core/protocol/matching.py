@@ -17,9 +17,10 @@ from wexicon.core.text import to_bytes, written
 
 
 class Attempt:
-    """One match of one pattern, given as its parts, against one text; `reach` is how far it did fit."""
+    """One match of one pattern, given as its parts, against one text; `reach` is how far it did fit, `steps` how much work
+    that was."""
 
-    __slots__ = ("ends", "known", "offsets", "parts", "reach", "spans", "text")
+    __slots__ = ("ends", "known", "offsets", "parts", "reach", "spans", "steps", "text")
 
     def __init__(self, parts: Parts, text: str, known: Mapping[str, Any]) -> None:
         self.parts, self.text, self.known = parts, text, known
@@ -28,6 +29,7 @@ class Attempt:
         self.ends: dict[str, tuple[int, int]] = {}
         self.offsets: list[int] | None = None
         self.reach = 0
+        self.steps = 0
 
     def run(self) -> dict[str, Any] | None:
         """The captures where the whole text fits, else None."""
@@ -96,6 +98,7 @@ class Attempt:
         """Where the run ends if it fits at `at`, else -1."""
         text = self.text
         for element in run:
+            self.steps += 1
             if isinstance(element, Capture):
                 end = self._size(element, at) if element.kind == "bytes" else self._run_end(element.kind, at)
                 if end < 0:

@@ -203,4 +203,6 @@ def block_header(pattern: Pattern) -> Header | None:
     def count(found: re.Match[bytes]) -> int:
         return _whole(size if size.isdigit() else to_text(found[size]).removeprefix("+"))
 
+    if len(set(pattern.names)) < len(pattern.names):
+        raise PatternFault("a name stands twice before raw bytes", 1, "give each capture a name of its own")
     return to_bytes(pattern.start), re.compile(source), count

@@ -305,11 +305,16 @@ class Session:
             self._tell(self._engine.elapse(now))
 
     def listen(self, until: float, enough: Callable[[], bool] = lambda: False) -> None:
-        """Says nothing until the time `until` (or until `enough`), and takes in all that comes."""
+        """Says nothing until the time `until` (or until `enough`), and takes in all that comes. A stop is heeded at once."""
         engine = self._engine
-        while self.clock.now() < until and not enough():
+        while (now := self.clock.now()) < until and not enough():
+            self.heed_stop()
             gap = engine.next_time()
-            self._pass(self._read(until if gap is None else min(until, gap)), gap)
+            soon = min(until, now + IDLE)
+            data = self._read(soon if gap is None else min(soon, gap))
+            self._pass(data, gap)
+            if not data:
+                self.listener.idle()
 
     def quiet(self, duration: float) -> None:
         """Says nothing for so many seconds, counted from when our last byte is on the wire."""

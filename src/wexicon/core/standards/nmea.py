@@ -5,7 +5,8 @@ The rule: field names and order are those of NMEA 0183, 6.3; an empty field is a
 
 from __future__ import annotations
 
-from decimal import Decimal, InvalidOperation
+import re
+from decimal import Decimal
 from functools import reduce
 from operator import xor
 
@@ -84,10 +85,9 @@ def parse(line: str) -> Sentence:
 
 def degrees(angle: str, side: str) -> Decimal:
     """Degrees, with decimals, of an angle written as degrees and minutes (ddmm.mm, dddmm.mm) and N, S, E or W."""
-    try:
-        number = Decimal(angle)
-    except InvalidOperation:
-        raise SentenceFault(f"{angle!r} is not an angle") from None
+    if not re.fullmatch(r"[0-9]{1,8}(\.[0-9]{1,12})?", angle):
+        raise SentenceFault(f"{angle!r} is not an angle")
+    number = Decimal(angle)
     whole = int(number // 100)
     found = (whole + (number - 100 * whole) / 60).quantize(Decimal("0.0000001"))
     if side not in ("N", "S", "E", "W") or not 0 <= found <= (90 if side in "NS" else 180):

@@ -92,6 +92,6 @@ def whole(value: object) -> int | None:
         return None
     if isinstance(value, int):
         return value
-    if isinstance(value, str) and re.fullmatch(r"[+-]?[0-9]{1,20}", value.strip()):
+    if isinstance(value, str) and re.fullmatch(r" *[+-]?[0-9]{1,20} *", value):
         return int(value)
     return None

@@ -51,7 +51,7 @@ class Int(Kind, frozen=True, tag="int"):
 
     def decode(self, text: str) -> Value:
         if self.base == 16:
-            if not re.fullmatch(r"[0-9A-Fa-f]{1,16}", text.strip()):
+            if not re.fullmatch(r" *[0-9A-Fa-f]{1,16} *", text):
                 raise self.fault(text, "is not a hexadecimal number")
             return int(text, 16)
         number = whole(text)
@@ -102,7 +102,7 @@ def _number(value: object) -> Decimal | None:
     if isinstance(value, bool) or not isinstance(value, (int, float, str, Decimal)):
         return None
     try:
-        number = Decimal(str(value).strip())
+        number = Decimal(str(value).strip(" "))
     except InvalidOperation:
         return None
     return number if number.is_finite() and number.adjusted() < 20 else None

@@ -18,7 +18,9 @@ ORDERS = ("as-is", "reversed")
 
 def _in_class(allowed: str) -> re.Pattern[str]:
     """A character class as a lexicon writes it (`A-Z0-9 _-`) as a pattern for one character outside of it."""
-    return re.compile("[^" + re.sub(r"([\\\]\[^&~|])", r"\\\1", allowed) + "]")
+    quoted = re.sub(r"([\\\]\[^&~|])", r"\\\1", allowed)
+    # Two hyphens would be taken for the difference of two classes, which the language may have one day.
+    return re.compile("[^" + re.sub(r"-{2,}", r"\\-", quoted) + "]")
 
 
 class Text(Kind, frozen=True, tag="text"):

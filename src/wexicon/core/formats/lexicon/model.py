@@ -92,6 +92,8 @@ class Setting(msgspec.Struct, frozen=True):
     granted: Phrase | None
     from_link: bool
     volatile: bool
+    # Secret because of where its wanted value comes from: what the module had before is hidden, and no secret elsewhere.
+    by_origin: bool = False
 
     @property
     def readable(self) -> bool:
@@ -178,13 +180,14 @@ class Lexicon(msgspec.Struct, frozen=True):
 
     def with_secret(self, name: str) -> Lexicon:
         """The same, where this setting is a secret."""
-        setting = msgspec.structs.replace(self.settings[name], secret=True)
+        setting = self.settings[name]
+        setting = msgspec.structs.replace(setting, secret=True, by_origin=not setting.secret)
         return msgspec.structs.replace(self, settings={**self.settings, name: setting})
 
     def secret_lines(self) -> Iterator[tuple[Pattern, list[str]]]:
         """The lines in which a module tells a secret setting, each with the names of its captures that are secret."""
         for setting in self.settings.values():
-            if setting.secret:
+            if setting.secret and not setting.by_origin:
                 phrases = [setting.read, setting.write] if setting.read or setting.write else []
                 names = ["value"]
                 if setting.group:

@@ -1,0 +1,14 @@
+"""A small part of the fuzzing: whatever comes as a file or as bytes ends in a clear fault or a clean result."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from benchmarks.fuzz import TARGETS, attempt
+
+
+@pytest.mark.parametrize("name", sorted(TARGETS))
+def test_anything_at_all_ends_in_a_fault_or_a_result(name: str, tmp_path: Path) -> None:
+    _, count, _, _, wrong = attempt(name, seed=7, wanted=0.4)
+    assert count and not wrong, "\n".join(wrong)
