@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import sys
+import traceback
 from importlib import import_module
 from typing import Any
 
@@ -100,10 +101,11 @@ def run(arguments: list[str] | None = None) -> int:
     except Exception as fault:
         if os.environ.get("WEXICON_TRACEBACK"):
             raise
-        what = f"{type(fault).__name__}: {fault}"
-        click.echo(
-            f"error: Wexicon itself failed ({what})\n  Set WEXICON_TRACEBACK=1 to see where, and tell us.", err=True
-        )
+        # Its own words may hold what nobody should see; the place is enough to find it.
+        place = next(reversed(traceback.extract_tb(fault.__traceback__)))
+        what = f"{type(fault).__name__} in {place.filename.rpartition(os.sep)[2]}, line {place.lineno}"
+        hint = "This is a mistake in Wexicon. Please report it with the command; WEXICON_TRACEBACK=1 shows all of it."
+        click.echo(f"error: Wexicon itself failed ({what})\n  {hint}", err=True)
         return 1
 
 

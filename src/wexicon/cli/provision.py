@@ -11,7 +11,7 @@ import click
 from wexicon.cli.options import Stop, ask_secret, operator_for, prove_option, works_a_module
 from wexicon.cli.printing import print_unit
 from wexicon.cli.progress import Progress
-from wexicon.cli.show import print_json
+from wexicon.cli.show import ending, print_json
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.sheet import Seat, Sheet
 from wexicon.core.text import meant
@@ -102,5 +102,5 @@ def _work(
             else:
                 result = compare(module, order)
     result.about(seat.name, port, seat.lexicon, str(trace), sheet.digest)
-    print_json(result) if as_json else print_unit(result)
-    raise click.exceptions.Exit(result.status)
+    with ending(result.status):
+        print_json(result) if as_json else print_unit(result)

@@ -9,7 +9,7 @@ import click
 from wexicon.cli.options import Stop, lexicon_option, operator_for, works_a_module
 from wexicon.cli.printing import print_failure, print_identity
 from wexicon.cli.progress import Progress
-from wexicon.cli.show import print_json, print_table
+from wexicon.cli.show import ending, print_json, print_table
 
 
 @click.command()
@@ -40,16 +40,20 @@ def readout(
         with session_on(port, lexicon, trace=trace, force=force, stopping=stop, listener=progress) as session:
             result = read_out(Module(session, lexicon, operator, patience=patience, fixture=fixture))
     result.about("", port, lexicon, str(trace))
-    if as_json:
-        print_json(result)
-    else:
-        print_identity(result)
-        if result.settings:
-            rows = [
-                (line.name, line.before.shown if line.before else f"({line.note})", lexicon.settings[line.name].meaning)
-                for line in result.settings
-            ]
-            print_table(("setting", "value", "meaning"), rows)
-        if result.failure:
-            print_failure(result.failure, result.verdict, result.trace)
-    raise click.exceptions.Exit(result.status)
+    with ending(result.status):
+        if as_json:
+            print_json(result)
+        else:
+            print_identity(result)
+            if result.settings:
+                rows = [
+                    (
+                        line.name,
+                        line.before.shown if line.before else f"({line.note})",
+                        lexicon.settings[line.name].meaning,
+                    )
+                    for line in result.settings
+                ]
+                print_table(("setting", "value", "meaning"), rows)
+            if result.failure:
+                print_failure(result.failure, result.verdict, result.trace)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wexicon.cli.options import ask_secret, trace_option
-from wexicon.cli.show import force_option, json_option, print_json, print_line
+from wexicon.cli.show import ending, force_option, json_option, print_json, print_line
 from wexicon.cli.values import env_option, file_option, gather_values, values_argument
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
@@ -64,17 +64,17 @@ def rehearse(
     lexicon = lexicon_for(lexicon_name, file.parent) if lexicon_name else None
     values = gather_values(program, pairs, env_pairs, file_pairs)
     result = rehearse_dialogue(program, values, lexicon, choice, trace=trace_path)
-    if as_json:
-        print_json(result)
-    else:
-        for note in result.notes:
-            print_line(f"# {visible(note)}")
-        print_dialogue(result)
-        if not result.failure:
-            print_line(f"passed: {result.exchanges} exchanges", "bold green")
-        took = spoken(time.perf_counter() - began)
-        print_line(f"in real time this takes {spoken(result.seconds)}: {times(result)}; rehearsed in {took}")
-    raise click.exceptions.Exit(result.status)
+    with ending(result.status):
+        if as_json:
+            print_json(result)
+        else:
+            for note in result.notes:
+                print_line(f"# {visible(note)}")
+            print_dialogue(result)
+            if not result.failure:
+                print_line(f"passed: {result.exchanges} exchanges", "bold green")
+            took = spoken(time.perf_counter() - began)
+            print_line(f"in real time this takes {spoken(result.seconds)}: {times(result)}; rehearsed in {took}")
 
 
 def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, as_json: bool) -> None:
@@ -89,9 +89,9 @@ def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, as_json: boo
         # With several seats each has a trace of its own.
         own = trace.with_stem(f"{trace.stem}-{seat.name}") if trace and len(seats) > 1 else trace
         results.append(rehearse_seat(seat, choice, trace=own))
-    print_json(results) if as_json else _print_units(results, time.perf_counter() - began)
     worst = next((result.status for result in results if result.status), 0)
-    raise click.exceptions.Exit(worst)
+    with ending(worst):
+        print_json(results) if as_json else _print_units(results, time.perf_counter() - began)
 
 
 def _print_units(results: list[UnitResult], took: float) -> None:

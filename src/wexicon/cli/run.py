@@ -9,7 +9,7 @@ import click
 
 from wexicon.cli.options import Stop, operator_for, works_a_module
 from wexicon.cli.progress import Progress
-from wexicon.cli.show import print_json, print_line
+from wexicon.cli.show import ending, print_json, print_line
 from wexicon.cli.values import env_option, file_option, gather_values, values_argument
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
@@ -90,14 +90,14 @@ def run(
                 fixture=fixture,
             )
     result.trace = str(trace)
-    if as_json:
-        print_json(result)
-    else:
-        print_dialogue(result)
-        if not result.failure:
-            told = f"passed: {result.exchanges} exchanges in {spoken(result.seconds)}: {times(result)}"
-            print_line(told, "bold green")
-    raise click.exceptions.Exit(result.status)
+    with ending(result.status):
+        if as_json:
+            print_json(result)
+        else:
+            print_dialogue(result)
+            if not result.failure:
+                told = f"passed: {result.exchanges} exchanges in {spoken(result.seconds)}: {times(result)}"
+                print_line(told, "bold green")
 
 
 def _dialect(lexicon: Lexicon | None, changes: dict[str, Any]) -> Dialect:

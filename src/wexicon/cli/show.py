@@ -6,10 +6,11 @@ pipe says so; whatever a module sent is escaped before it is shown.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import click
@@ -35,6 +36,17 @@ _MOVES = re.compile("[\x7f-\x9f\u061c\u200b\u200e\u200f\u2028\u2029\u202a-\u202e
 
 force_option = click.option("--force", is_flag=True, help="Write over a file that is there already.")
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
+
+
+@contextlib.contextmanager
+def ending(status: int) -> Iterator[None]:
+    """Around the printing of a result: ends the command with its exit status, also where nobody reads it any more."""
+    try:
+        yield
+        sys.stdout.flush()
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    raise click.exceptions.Exit(status)
 
 
 def print_json(data: Any) -> None:

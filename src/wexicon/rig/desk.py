@@ -49,8 +49,11 @@ class Desk:
             server.ports,
             {name: unit.standin.family for name, unit in server.bench.units.items()},
         )
-        with create(self.path) as file:
+        # Whole at once: who looks for cards meanwhile takes half a card for one of a rig that died.
+        beside = self.path.with_suffix(".new")
+        with create(beside, force=True) as file:
             file.write(msgspec.json.encode(self.card))
+        beside.rename(self.path)
 
     def _accept(self) -> None:
         line, _ = self._listener.accept()

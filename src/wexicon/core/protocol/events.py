@@ -15,10 +15,11 @@ MOST_CHARACTERS = 8_388_608
 
 
 class Events:
-    """`count` is how many there ever were; each has its number, from 0 on."""
+    """`count` is how many there ever were, each with its number from 0 on; `lost` how many went because there was no room."""
 
     def __init__(self) -> None:
         self.count = 0
+        self.lost = 0
         self._size = 0
         self._kept: dict[int, Heard] = {}
         self._first = 0
@@ -47,6 +48,7 @@ class Events:
         self._size += len(event.text)
         while len(kept) > MOST_EVENTS or self._size > MOST_CHARACTERS:
             self.drop(self.first())
+            self.lost += 1
 
     def __iter__(self) -> Iterator[Heard]:
         return iter(list(self._kept.values()))

@@ -72,4 +72,7 @@ class Redactor(Listener):
                 self._lose(fault)
 
     def _lose(self, fault: OSError) -> None:
-        self.lost = f"what happens can no longer be recorded: {fault.strerror or fault}"
+        if isinstance(fault, BrokenPipeError):
+            self.lost = "nobody reads the output any more"
+        else:
+            self.lost = f"the trace cannot be written any more: {fault.strerror or fault}"

@@ -17,7 +17,7 @@ from wexicon.core.faults import Fault, ModuleFault, Stopped, Unreachable
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.events import Events, Waiter
-from wexicon.core.protocol.exchange import ENDED, OK, Exchange, Expectation, How, Reply
+from wexicon.core.protocol.exchange import ENDED, MOST_ROWS, OK, Exchange, Expectation, How, Reply
 from wexicon.core.protocol.insertion import Filled, InsertionFault
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.masking import Secrets
@@ -94,6 +94,7 @@ class Session:
         self._heard_at = float("-inf")
         self._masking = self._masking_owed = Masking.NO
         self._hearing_since: float | None = None
+        self._told_of_loss = False
 
     @property
     def dialect(self) -> Dialect:
@@ -185,6 +186,8 @@ class Session:
             self._take_in(exchange)
         self.exchanges += 1
         outcome = exchange.outcome
+        if len(outcome.rows) >= MOST_ROWS:
+            raise ModuleFault(f"more than {MOST_ROWS} rows were answered", where=self.link.name)
         if not outcome.ok:
             self._note_failure(outcome, limit - now)
         elif self.owed and first is not None and first.start:
@@ -273,6 +276,9 @@ class Session:
             if self._masking or (self._masking_owed and self.owed):
                 seen = Heard(seen.at, self._masked(seen.text, result=seen.role in _RESULTS), seen.role)
             note(seen)
+        if self.events.lost and not self._told_of_loss:
+            self._told_of_loss = True
+            self.decide("more events came than are kept; the oldest are forgotten")
 
     def _masked(self, text: str, *, result: bool) -> str:
         """A line that answers a secret, or may still answer one."""
@@ -399,4 +405,4 @@ class Session:
         if self.stopping():
             raise Stopped("stopped, as you asked")
         if self.listener.lost:
-            raise Fault(self.listener.lost, hint="Stopped between two exchanges. Make room, and run it again.")
+            raise Fault(self.listener.lost, hint="Stopped between two exchanges. Run it again to finish.")
