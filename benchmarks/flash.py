@@ -10,9 +10,10 @@ from wexicon.rig.standin import StandIn
 
 Flash = dict[str, Any]
 K5_RATES = {4800: "2", 9600: "3", 19200: "4", 38400: "5", 57600: "6", 115200: "7"}
-K6_RATES = {9600: "4", 19200: "5", 57600: "7", 115200: "8"}
-B3_RATES = {2400: "24", 9600: "96", 19200: "19", 38400: "38", 57600: "57", 115200: "11"}
-Z4_RATES = (1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200)
+K6_RATES = {9600: "P", 19200: "M", 57600: "F", 115200: "C"}
+B3_RATES = {2400: "e", 9600: "g", 19200: "h", 38400: "k", 57600: "m", 115200: "t"}
+Z4_RATES = {0x24: 9600, 0x23: 19200, 0x22: 38400, 0x21: 57600, 0x20: 115200}
+R2_RATES = {7: 9600, 5: 19200, 4: 38400, 2: 57600, 1: 115200}
 
 
 def _bare(address: str) -> str:
@@ -61,7 +62,7 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
     "fennick-z4": {
         "network": lambda f, v: f["NT"] == v,
         "channel": lambda f, v: f["KH"] == v,
-        "role": lambda f, v: f["RO"] == {"joiner": 0, "coordinator": 1}[v],
+        "role": lambda f, v: f["RO"] == {"joiner": 6, "coordinator": 3}[v],
         "power": lambda f, v: f["PO"] == v,
         "rate": lambda f, v: Z4_RATES[f["UB"]] == v,
     },
@@ -77,13 +78,13 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
         "rate": lambda f, v: f["uart"] == v,
     },
     "lindle-r2": {
-        "address": lambda f, v: int.from_bytes(_block(f)[:2], "big") == v,
-        "network": lambda f, v: _block(f)[2] == v,
-        "frequency": lambda f, v: _block(f)[3] == round((v - 862) * 10),
-        "rate": lambda f, v: Z4_RATES[_block(f)[4] >> 5] == v,
-        "frame": lambda f, v: "NEO"[_block(f)[4] >> 3 & 3] == v[1],
-        "power": lambda f, v: (20, 17, 14, 10)[_block(f)[5] & 3] == int(v),
-        "relay": lambda f, v: bool(_block(f)[5] & 0x80) == v,
+        "address": lambda f, v: int.from_bytes(_block(f)[6:8], "big") == v,
+        "network": lambda f, v: _block(f)[5] == v,
+        "frequency": lambda f, v: int.from_bytes(_block(f)[1:3], "big") == round((v - 860) * 40),
+        "rate": lambda f, v: R2_RATES[_block(f)[4] >> 2] == v,
+        "frame": lambda f, v: {2: "N", 0: "E", 1: "O"}[_block(f)[3] >> 6] == v[1],
+        "power": lambda f, v: {2: 5, 5: 8, 8: 11, 11: 13, 13: 16}[_block(f)[0] >> 4] == int(v),
+        "relay": lambda f, v: bool(_block(f)[0] & 1) == v,
     },
     "orvane-b3": {
         "name": lambda f, v: f["n"] == v,
@@ -93,7 +94,7 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
         "rate": lambda f, v: f["b"] == B3_RATES[v],
     },
     "polmar-p1": {
-        "interval": lambda f, v: f["every"] == {"100ms": 100, "200ms": 200, "500ms": 500, "1s": 1000, "2s": 2000}[v],
+        "interval": lambda f, v: f["every"] == {"100ms": 2, "200ms": 4, "500ms": 10, "1s": 20, "2s": 40}[v],
         "sentences": lambda f, v: f["out"] == tuple(v.split("+")),
         "talker": lambda f, v: f["talker"] == v,
         "rate": lambda f, v: f["port"][0] == v["rate"] and f["port"][2] == v["parity"][0].upper(),

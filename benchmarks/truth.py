@@ -37,7 +37,7 @@ OTHER = {
     "brisca-w1": {"address": "02B1C0447AFF"},
     "cordal-g2": {"imei": "001017000000999"},
     "cordal-n7": {"imei": "001017000000998"},
-    "fennick-z4": {"serial": 0x0013AAAA},
+    "fennick-z4": {"serial": 0x5E04AAAA},
     "lindle-l9": {"serial": "L9-00999"},
     "lindle-r2": {"serial": "0999"},
     "orvane-b3": {"address": "02C44E10FFFF"},

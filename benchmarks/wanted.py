@@ -16,7 +16,7 @@ WANTED: dict[str, dict[str, Any]] = {
         "edrx": "81.92s",
         "rate": 57600,
     },
-    "fennick-z4": {"network": 0x1234, "channel": 20, "role": "coordinator", "rate": 38400},
+    "fennick-z4": {"network": 0x1234, "channel": 12, "role": "coordinator", "rate": 38400},
     "lindle-l9": {
         "name": "mast 2",
         "address": 2,
@@ -32,7 +32,7 @@ WANTED: dict[str, dict[str, Any]] = {
         "frequency": 868.3,
         "rate": 57600,
         "frame": "8E1",
-        "power": "14",
+        "power": "11",
         "relay": True,
     },
     "orvane-b3": {"name": "mast", "role": "leader", "pin": "4711", "peer": "02:A1:5C:00:21:8E", "rate": 9600},

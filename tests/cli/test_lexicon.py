@@ -44,9 +44,9 @@ def test_check_tells_gaps_and_faults() -> None:
     )
     text = (shipped_folder() / "lindle-r2.toml").read_text()
     for old, new, told in (
-        ("byte = 2", "byte = 9", "setting.network.place: does not stand in a block of 8 bytes"),
-        ('checksum = "sum"', 'checksum = "crc"', "not one of sum, xor"),
-        ('group   = "block"\nplace   = { byte = 2 }', 'group   = "blok"', "did you mean block?"),
+        ("byte = 5", "byte = 10", "setting.network.place: does not stand in a block of 10 bytes"),
+        ('checksum = "xor"', 'checksum = "crc"', "not one of sum, xor"),
+        ('group   = "block"\nplace   = { byte = 5 }', 'group   = "blok"', "did you mean block?"),
         ("5A20{block}", "5A20{blok}", "which is no setting of this group"),
         ("pins      =", "pinns     =", "did you mean pins?"),
         ("format = 1", 'format = 1\nextends = "lindle-l9x"', "there is no lexicon lindle-l9x"),

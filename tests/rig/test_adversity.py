@@ -42,7 +42,7 @@ WORDS = st.sampled_from(
             b"ok\r\n",
             b"@ok\r\n",
             b"done\r",
-            b"CMD\r\n",
+            b"at your word\r\n",
             b"listening\r",
             b"ERR 1\r\n",
             b"BUSY\r\n",

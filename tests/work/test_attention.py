@@ -25,9 +25,9 @@ def find(bench: Bench, patience: float = 20.0, likely: tuple[Tuning, ...] = ()) 
     [
         ("brisca-w1", {"rate": 460800}, Tuning(460800)),
         ("lindle-l9", {"uart": 57600}, Tuning(57600)),
-        ("tamsel-k6", {"R": "1"}, Tuning(1200)),
-        ("fennick-z4", {"UB": 0}, Tuning(1200)),
-        ("orvane-b3", {"b": "24"}, Tuning(2400)),
+        ("tamsel-k6", {"R": "Z"}, Tuning(1200)),
+        ("fennick-z4", {"UB": 0x27}, Tuning(1200)),
+        ("orvane-b3", {"b": "e"}, Tuning(2400)),
         ("polmar-p1", {"port": (38400, 8, "E", 1)}, Tuning(38400, 8, "E", 1)),
         ("cordal-g2", {"rate": 9600}, Tuning(9600)),
         ("tamsel-k5", {"speed": ("7", "2", "E")}, Tuning(57600)),

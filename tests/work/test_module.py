@@ -88,11 +88,11 @@ def test_a_line_that_is_always_disturbed_is_not_believed() -> None:
 def test_a_code_that_is_not_known_is_shown_and_can_be_overwritten() -> None:
     one = Bench("fennick-z4")
     one.standin.flash["RO"] = one.standin.memory["RO"] = 7
-    looked = one.verify(role="joiner", channel=12)
+    looked = one.verify(role="joiner", channel=5)
     role = next(line for line in looked.settings if line.name == "role")
     assert role.outcome == "differs" and role.after and role.after.shown == "7 (unknown)" and role.after.value is None
     assert "code that the lexicon does not know" in role.note
-    assert one.provision(role="joiner").verdict == "conforms" and one.standin.flash["RO"] == 0
+    assert one.provision(role="joiner").verdict == "conforms" and one.standin.flash["RO"] == 6
 
 
 def test_a_dialogue_reads_without_asking_who_it_is() -> None:
@@ -128,7 +128,7 @@ def test_a_block_is_read_twice_before_it_is_written() -> None:
     one.trace.all.clear()
     module.set("network", 9)
     said = one.trace.said()
-    assert said.count("5A10") == 2 and said[-1].startswith("5A20") and one.standin.flash["block"][4:6] == "09"
+    assert said.count("5A10") == 2 and said[-1].startswith("5A20") and one.standin.flash["block"][10:12] == "09"
 
 
 def test_an_answer_that_is_still_owed_cannot_be_taken_for_the_next() -> None:
@@ -234,9 +234,9 @@ def test_a_start_word_is_never_the_answer_to_a_question() -> None:
 
 def test_a_peer_that_has_joined_explains_the_silence() -> None:
     one, module = ready("lindle-l9")
-    one.lexicon = replace(one.lexicon, attention=replace(one.lexicon.attention, ends_on="recv"))
+    one.lexicon = replace(one.lexicon, attention=replace(one.lexicon.attention, ends_on="air"))
     module.lexicon = one.lexicon
-    one.standin.say("@recv 1,4,tide,-71,8\r\n")
+    one.standin.say("@air snr 8 rssi -71 from 1: tide\r\n")
     module.session.quiet(0.1)
     one.standin.power(False)
     with pytest.raises(ModuleFault) as fault:

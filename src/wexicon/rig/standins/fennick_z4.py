@@ -1,7 +1,7 @@
 """Stand-in Fennick Z4: a mesh radio with an escape, guard time and two-letter registers.
 
-The rule, from its invented datasheet: a second of silence, ~~~, a second of silence gives `listening`; lines and answers
-end with CR. XX? gives the register in hexadecimal, XX=H sets it, and gives `done`; `fault` for anything else. Ten seconds
+The rule, from its invented datasheet: 0.8 s of silence, ~~~, 0.8 s of silence gives `listening`; lines and answers
+end with CR. XX? gives the register in hexadecimal, XX=H sets it, and gives `done`; `fault` for anything else. Twelve seconds
 without a line end command mode. SV keeps all registers, QT leaves command mode; a new rate counts from leaving on. A
 coordinator opens its network on its channel; joiners of the same network and channel hear each other while it is there.
 """
@@ -14,10 +14,13 @@ from typing import Any, ClassVar
 from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import LineEditor, StandIn
 
-GUARD = 1.0
-LASTS = 10.0
-RATES = (1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200)
-LIMITS = {"NT": (0, 0xFFFF), "KH": (0x0B, 0x1A), "RO": (0, 1), "PO": (0, 4), "UB": (0, 7)}
+GUARD = 0.8
+LASTS = 12.0
+# Register UB: the fastest first, from 20 on.
+RATES = dict(enumerate((115200, 57600, 38400, 19200, 9600, 4800, 2400, 1200), 0x20))
+# Register RO: 3 for a coordinator, 6 for a joiner; nothing between.
+COORDINATOR, JOINER = 3, 6
+LIMITS = {"NT": (0, 0xFFFF), "KH": (1, 16), "RO": (3, 6), "PO": (1, 6), "UB": (0x20, 0x27)}
 
 
 class FennickZ4(StandIn):
@@ -27,8 +30,8 @@ class FennickZ4(StandIn):
     maker = "Fennick"
     about = "mesh radio, escape with guard time, registers"
     answers_in = 0.01
-    delivered: ClassVar[dict[str, Any]] = {"NT": 0x7A31, "KH": 0x0C, "RO": 0, "PO": 4, "UB": 3}
-    identity: ClassVar[dict[str, Any]] = {"serial": 0x0013A2C4, "firmware": 0x21A6}
+    delivered: ClassVar[dict[str, Any]] = {"NT": 0x7A31, "KH": 5, "RO": 6, "PO": 5, "UB": 0x24}
+    identity: ClassVar[dict[str, Any]] = {"serial": 0x5E0417C2, "firmware": 0x0B31}
 
     def started(self) -> None:
         self.mode = "data"
@@ -89,7 +92,7 @@ class FennickZ4(StandIn):
         elif (found := re.fullmatch(r"([A-Z]{2})=([0-9A-F]{1,4})", line)) and found[1] in LIMITS:
             low, high = LIMITS[found[1]]
             value = int(found[2], 16)
-            if low <= value <= high:
+            if low <= value <= high and (found[1] != "RO" or value in (COORDINATOR, JOINER)):
                 self.memory[found[1]] = value
                 self.say("done\r")
             else:
@@ -102,10 +105,10 @@ class FennickZ4(StandIn):
     def network(self) -> tuple[int, int] | None:
         """The network that it is in: a joiner needs its coordinator."""
         own = (self.memory["NT"], self.memory["KH"])
-        if self.memory["RO"] == 1:
+        if self.memory["RO"] == COORDINATOR:
             return own
         for other in self.air.members:
-            if not isinstance(other, FennickZ4) or not other.powered or other.memory["RO"] != 1:
+            if not isinstance(other, FennickZ4) or not other.powered or other.memory["RO"] != COORDINATOR:
                 continue
             if (other.memory["NT"], other.memory["KH"]) == own:
                 return own

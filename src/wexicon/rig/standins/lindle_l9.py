@@ -31,7 +31,7 @@ class LindleL9(StandIn):
         "net": 1,
         "peer": 0,
         "sync": "12",
-        "radio": (868100000, 9, 0, 14),
+        "radio": (868100000, 9, 4, 14),
         "uart": 9600,
     }
     identity: ClassVar[dict[str, Any]] = {"serial": "L9-00417", "firmware": "3.2"}
@@ -68,7 +68,7 @@ class LindleL9(StandIn):
             self.say(f"@{found[1]} {','.join(map(str, kept)) if isinstance(kept, tuple) else kept}\r\n")
         elif found := re.fullmatch(r"@(name|addr|net|peer|sync|uart|radio)=(.*)", line):
             self.take(found[1], found[2])
-        elif found := re.fullmatch(r"@send (\d+),(.{1,200})", line):
+        elif found := re.fullmatch(r"@send ([0-9]{1,5}),(.{1,200})", line):
             self.send(int(found[1]), found[2])
         else:
             self.error(2)
@@ -84,12 +84,12 @@ class LindleL9(StandIn):
             or (word == "uart" and whole in RATES)
         ):
             value = whole
-        elif word == "radio" and (found := re.fullmatch(r"(\d{9}),(\d+),(\d),(\d+)", text)):
+        elif word == "radio" and (found := re.fullmatch(r"([0-9]{9}),([0-9]{1,2}),([124]),([0-9]{1,2})", text)):
             hertz, spreading, bandwidth, power = (int(part) for part in found.groups())
             right = (
                 863_000_000 <= hertz <= 870_000_000 and not 869_700_000 <= hertz <= 869_900_000 and not hertz % 100_000
             )
-            if right and 7 <= spreading <= 12 and bandwidth <= 2 and 2 <= power <= 20:
+            if right and 7 <= spreading <= 12 and 2 <= power <= 20:
                 value = (hertz, spreading, bandwidth, power)
         if value is None:
             return self.error(3)
@@ -107,7 +107,7 @@ class LindleL9(StandIn):
         self.say("@sent\r\n", 0.12)
         for other in self.air.reached(self):
             if isinstance(other, LindleL9) and other.memory["addr"] == to:
-                other.after(0.15, lambda other=other: other.say(f"@recv {own},{len(text)},{text},-71,8\r\n"))  # type: ignore[misc]
+                other.after(0.15, lambda other=other: other.say(f"@air snr 8 rssi -71 from {own}: {text}\r\n"))  # type: ignore[misc]
 
     def reaches(self, other: StandIn) -> bool:
         mine, theirs = self.memory, other.memory

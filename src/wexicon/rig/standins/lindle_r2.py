@@ -1,24 +1,31 @@
 """Stand-in Lindle R2: LoRa as a cable, set by a block of bytes while two mode pins are high.
 
-The rule, from its invented datasheet: with MODE0 and MODE1 high it speaks 9600 8N1: 5A 10 gives 5A 90 and the block of eight
+The rule, from its invented datasheet: with MODE0 and MODE1 high it speaks 9600 8N1: 5A 10 gives 5A 90 and the block of ten
 bytes, 5A 20 and a block keeps it and gives 5A A0 and the block, 5A 30 gives 5A B0, 52 32 and the firmware. 5A EE is an
-error. Block: address (2 bytes), network, channel (862 MHz and 100 kHz times this), rate and parity and air rate packed,
-power and relay packed, nought, and the sum of all before. With both pins low, what comes in goes out by radio.
+error. Block: power and relay packed, steps of 25 kHz above 860 MHz (2 bytes), frame and air rate packed, rate, network,
+address (2 bytes), A5, and all before joined by exclusive or. With both pins low, what comes in goes out by radio.
 """
 
 from __future__ import annotations
 
+from functools import reduce
+from operator import xor
 from typing import Any, ClassVar
 
 from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import StandIn
 
-RATES = (1200, 2400, 4800, 9600, 19200, 38400, 57600, 115200)
+# Byte 4, in the middle four bits.
+RATES = {1: 115200, 2: 57600, 4: 38400, 5: 19200, 7: 9600, 8: 4800, 11: 2400, 13: 1200}
+PARITIES = {2: "N", 0: "E", 1: "O"}
+POWERS = (2, 5, 8, 11, 13)
+AIR_RATES = (3, 4, 5, 6, 7)
+SIZE = 10
 SILENCE = 0.01
 
 
 def _summed(block: bytes) -> bytes:
-    return block[:7] + bytes([sum(block[:7]) & 0xFF])
+    return block[: SIZE - 1] + bytes([reduce(xor, block[: SIZE - 1])])
 
 
 class LindleR2(StandIn):
@@ -27,7 +34,7 @@ class LindleR2(StandIn):
     family = "lindle-r2"
     maker = "Lindle"
     about = "LoRa by a block of bytes and mode pins"
-    delivered: ClassVar[dict[str, Any]] = {"block": _summed(bytes([0, 0, 0, 61, 0x62, 0x01, 0, 0])).hex()}
+    delivered: ClassVar[dict[str, Any]] = {"block": _summed(bytes([0xB0, 0x01, 0x44, 0x85, 0x1C, 0, 0, 0, 0xA5])).hex()}
     identity: ClassVar[dict[str, Any]] = {"firmware": 0x14, "serial": "0217"}
 
     @property
@@ -43,9 +50,8 @@ class LindleR2(StandIn):
         self.pin_moved("")
 
     def pin_moved(self, name: str) -> None:
-        packed = self.block[4]
-        parity = "NEON"[packed >> 3 & 3]
-        self.uart.tuning = Tuning(9600) if self.command else Tuning(RATES[packed >> 5], 8, parity)
+        rate, parity = RATES[self.block[4] >> 2 & 15], PARITIES[self.block[3] >> 6]
+        self.uart.tuning = Tuning(9600) if self.command else Tuning(rate, 8, parity)
         self.buffer = b""
 
     def operate(self, act: str) -> None:
@@ -69,7 +75,7 @@ class LindleR2(StandIn):
             self.say(b"\x5a\x90" + self.block)
         elif said == b"\x5a\x30":
             self.say(b"\x5a\xb0\x52\x32" + bytes([self.own["firmware"]]) + bytes.fromhex(self.own["serial"]))
-        elif said[:2] == b"\x5a\x20" and len(said) == 10 and self.right(said[2:]):
+        elif said[:2] == b"\x5a\x20" and len(said) == 2 + SIZE and self.right(said[2:]):
             self.flash["block"] = said[2:].hex()
             self.say(b"\x5a\xa0" + self.block, 0.04)
         else:
@@ -79,10 +85,14 @@ class LindleR2(StandIn):
     def right(block: bytes) -> bool:
         return (
             block == _summed(block)
-            and block[3] <= 80
-            and block[4] & 7 <= 5
-            and block[4] >> 3 & 3 != 3
-            and block[6] == 0
+            and block[0] >> 4 in POWERS
+            and not block[0] & 0x0E
+            and int.from_bytes(block[1:3], "big") <= 400
+            and block[3] >> 6 in PARITIES
+            and block[3] & 0x3F in AIR_RATES
+            and block[4] >> 2 in RATES
+            and not block[4] & 3
+            and block[8] == 0xA5
         )
 
     def reaches(self, other: StandIn) -> bool:
@@ -90,4 +100,4 @@ class LindleR2(StandIn):
         if not isinstance(other, LindleR2) or self.command or other.command:
             return False
         mine, theirs = self.block, other.block
-        return mine[2:4] == theirs[2:4] and mine[4] & 7 == theirs[4] & 7
+        return (mine[1:3], mine[3] & 0x3F, mine[5]) == (theirs[1:3], theirs[3] & 0x3F, theirs[5])

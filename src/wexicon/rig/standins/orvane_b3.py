@@ -1,6 +1,6 @@
 """Stand-in Orvane B3: Bluetooth, commands of one letter, an escape that is heard only soon after power-up.
 
-The rule, from its invented datasheet: within eight seconds after power-up ^^^ (no line end) gives CMD. Lines end with CR,
+The rule, from its invented datasheet: in the first eight seconds ^^^ (no line end) gives `at your word`. Lines end with CR,
 answers with CR LF: ok, or no N. `d` dumps all settings. They count from the next start on. The module puts a hyphen and the
 last four digits of its address behind its name. Addresses are written bare, the last byte first. `x` leaves, `r` restarts.
 """
@@ -15,7 +15,7 @@ from wexicon.rig.bluetooth import BluetoothModule
 from wexicon.rig.standin import LineEditor
 
 WINDOW = 8.0
-RATES = {"24": 2400, "96": 9600, "19": 19200, "38": 38400, "57": 57600, "11": 115200}
+RATES = {"e": 2400, "g": 9600, "h": 19200, "k": 38400, "m": 57600, "t": 115200}
 FORMS = {"n": r"[ -~]{1,15}", "m": r"[FL]", "p": r"[0-9]{4,6}", "b": "|".join(RATES), "a": r"[0-9A-F]{12}"}
 
 
@@ -25,7 +25,7 @@ class OrvaneB3(BluetoothModule):
     family = "orvane-b3"
     maker = "Orvane"
     about = "Bluetooth, escape soon after power-up, short commands"
-    delivered: ClassVar[dict[str, Any]] = {"n": "orvane", "m": "F", "p": "0000", "b": "11", "a": "000000000000"}
+    delivered: ClassVar[dict[str, Any]] = {"n": "orvane", "m": "F", "p": "2468", "b": "t", "a": "000000000000"}
     identity: ClassVar[dict[str, Any]] = {"address": "02C44E10A2B7", "firmware": "6.15"}
 
     def started(self) -> None:
@@ -45,7 +45,7 @@ class OrvaneB3(BluetoothModule):
         if self.tail.endswith(b"^^^") and self.agenda.now - self.began <= WINDOW:
             self.mode = "command"
             self.tail = b""
-            self.say("CMD\r\n")
+            self.say("at your word\r\n")
         else:
             self.air.radiate(self, data)
 

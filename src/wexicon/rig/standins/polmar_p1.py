@@ -28,14 +28,14 @@ def sentence(body: str) -> str:
 
 
 class PolmarP1(StandIn):
-    """`flash["out"]` is which sentences it sends, `flash["every"]` milliseconds between them."""
+    """`flash["out"]` is which sentences it sends, `flash["every"]` ticks of 50 ms between them."""
 
     family = "polmar-p1"
     maker = "Polmar"
     about = "GNSS receiver"
     delivered: ClassVar[dict[str, Any]] = {
         "port": (9600, 8, "N", 1),
-        "every": 1000,
+        "every": 20,
         "out": ("GGA", "RMC", "GSA"),
         "talker": "GP",
     }
@@ -61,7 +61,7 @@ class PolmarP1(StandIn):
         text = "".join(sentence(self.memory["talker"] + self.body(word)) for word in self.memory["out"])
         if text:
             self.say(text, 0)
-        self.after(self.memory["every"] / 1000, self.report)
+        self.after(self.memory["every"] / 20, self.report)
 
     def fix(self) -> bool:
         return self.agenda.now - self.began >= self.air.sky.fix_in
@@ -133,7 +133,7 @@ class PolmarP1(StandIn):
         value: Any = None
         if word == "PORT" and (found := re.fullmatch(r"(\d+),([78]),([NEO]),([12])", text)) and int(found[1]) in RATES:
             value = (int(found[1]), int(found[2]), found[3], int(found[4]))
-        elif word == "EVERY" and text in ("100", "200", "500", "1000", "2000", "5000"):
+        elif word == "EVERY" and text in ("2", "4", "10", "20", "40", "100"):
             value = int(text)
         elif word == "TALKER" and text in ("GP", "GN"):
             value = text

@@ -15,15 +15,15 @@ from wexicon.core.tuning import Tuning
 from wexicon.rig.bluetooth import BluetoothModule
 
 RATES = {
-    "1": 1200,
-    "2": 2400,
-    "3": 4800,
-    "4": 9600,
-    "5": 19200,
-    "6": 38400,
-    "7": 57600,
-    "8": 115200,
-    "9": 230400,
+    "Z": 1200,
+    "W": 2400,
+    "T": 4800,
+    "P": 9600,
+    "M": 19200,
+    "J": 38400,
+    "F": 57600,
+    "C": 115200,
+    "B": 230400,
     "A": 460800,
 }
 WINDOW = 1.0
@@ -37,7 +37,7 @@ class TamselK6(BluetoothModule):
     maker = "Tamsel"
     about = "Bluetooth follower, no line ends"
     answers_in = 0.02
-    delivered: ClassVar[dict[str, Any]] = {"L": "TAMSEL-K6", "P": "1234", "R": "4", "Q": "0"}
+    delivered: ClassVar[dict[str, Any]] = {"L": "TAMSEL-K6", "P": "5050", "R": "P", "Q": "0"}
     identity: ClassVar[dict[str, Any]] = {"address": "02A15C00218E", "firmware": "2.1"}
 
     def started(self) -> None:
@@ -80,7 +80,7 @@ class TamselK6(BluetoothModule):
             self.say(answer)
 
     def take(self, word: str, text: str) -> str:
-        forms = {"L": r"(?s).{1,16}", "P": r"[0-9]{4}", "R": r"[1-9A]", "Q": r"[01]"}
+        forms = {"L": r"(?s).{1,16}", "P": r"[0-9]{4}", "R": "|".join(RATES), "Q": r"[01]"}
         if not re.fullmatch(forms[word], text):
             return f"NO:{word}"
         self.flash[word] = self.memory[word] = text
