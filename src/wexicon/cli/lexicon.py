@@ -112,7 +112,7 @@ def _manners(found: Lexicon) -> list[tuple[str, str]]:
         ("attention", listens),
         ("operator", attention.operator) if attention.operator else ("lines end", speech.end),
         ("says", f"lines end with {speech.end}; answers are {answers[speech.form]}"),
-        ("result codes", f"{' or '.join(speech.ok) or 'nothing'}; {' or '.join(speech.error) or 'nothing'}"),
+        ("result codes", f"{' or '.join(speech.ok) or 'nothing'}; {' or '.join(speech.errors) or 'nothing'}"),
         ("to persist", ", then ".join(found.order) or "nothing more needs to be done"),
     ]
 

@@ -29,6 +29,14 @@ QUOTING: dict[str, Callable[[str], str]] = {
     "none": lambda text: text,
 }
 
+# The same the other way.
+UNQUOTING: dict[str, Callable[[str], str]] = {
+    "backslash": lambda text: re.sub(r"(?s)\\(.)", r"\1", text),
+    "double": lambda text: text.replace('""', '"'),
+    "hex": lambda text: re.sub(r"\\([0-9A-Fa-f]{2})", lambda found: chr(int(found[1], 16)), text),
+    "none": str,
+}
+
 
 def to_text(data: bytes) -> str:
     """Bytes from a module as text; `to_bytes` gives the same bytes back."""

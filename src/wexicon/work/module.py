@@ -160,7 +160,16 @@ class Module:
         setting = self.lexicon.setting(name)
         if setting.secret:
             self.session.secrets.learn(value)
-        self.settings.write({name: setting.kind.check(plain(value))}, {})
+        self.settings.write({name: setting.check(plain(value))}, {})
+
+    def decoded(self, name: str, text: str) -> Value:
+        """The value that stands in the module's words. Raises ValueFault."""
+        return self.lexicon.setting(name).kind.decode(text)
+
+    def encoded(self, name: str, value: Any) -> str:
+        """A value in the module's words. Raises ValueFault."""
+        kind = self.lexicon.setting(name).kind
+        return kind.encode(kind.check(value))
 
     # -- where its link is ------------------------------------------------------------------------------------------
 
@@ -178,6 +187,8 @@ class Module:
         if not self.lexicon.attention.tuning:
             before = self.session.link.tuning
             wanted = setting.kind.apply_to(before, value)
+            if setting.moves_after:
+                self.session.quiet(setting.moves_after)
             self.session.tune(wanted)
             if wanted != before and self.attention.held:
                 self.attention.prove([wanted, before])
@@ -202,6 +213,8 @@ class Module:
         given = {name: value for name, value in (values or {}).items() if name in needed}
         made = Runner(self.session, action.program, given, module=self, operator=self.operator).run()
         self.attention.spoke()
+        if action.settles:
+            self.session.quiet(action.settles)
         if action.ends_attention:
             self.attention.lose()
         due = [

@@ -17,7 +17,7 @@ from wexicon.core.faults import Fault, ModuleFault, Stopped
 from wexicon.core.protocol.observations import Judged, Started
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import Value
+from wexicon.core.values import UNSET, Value
 from wexicon.work.line import Line
 from wexicon.work.module import Module
 from wexicon.work.ordering import ordered, together
@@ -157,7 +157,8 @@ class _Walk:
         delivered = self.lexicon.delivered
         wanted = delivered
         for name, value in self.order.wanted.items():
-            wanted = self.lexicon.settings[name].kind.apply_to(wanted, value)
+            if value is not UNSET:
+                wanted = self.lexicon.settings[name].kind.apply_to(wanted, value)
         return [delivered, wanted]
 
     def _names(self) -> list[str]:

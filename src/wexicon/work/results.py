@@ -20,7 +20,7 @@ from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.text import written
-from wexicon.core.values import Value
+from wexicon.core.values import UNSET, Value
 
 
 class Outcome(StrEnum):
@@ -103,6 +103,8 @@ class Shown(msgspec.Struct):
         unit = str(getattr(setting.kind, "unit", "")) or ("baud" if setting.kind.rates() else "")
         if setting.secret:
             return cls(None, "", setting.show(value))
+        if value is UNSET:
+            return cls(None, unit, "unset")
         plain: Any = float(value) if isinstance(value, Decimal) else value
         return cls(plain, unit, setting.show(value))
 

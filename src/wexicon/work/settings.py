@@ -17,9 +17,11 @@ from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_bloc
 from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
 from wexicon.core.protocol.exchange import How, Reply
 from wexicon.core.protocol.insertion import Filled, InsertionFault
+from wexicon.core.protocol.matching import Either
 from wexicon.core.protocol.session import Session
 from wexicon.core.secret import HIDDEN, Secret
-from wexicon.core.values import Value, ValueFault
+from wexicon.core.text import written
+from wexicon.core.values import UNSET, Value, ValueFault
 
 MOST_PASSES = 4
 
@@ -146,15 +148,22 @@ class Settings:
             outcome = self.module.ask(setting.read, secret=setting.secret)
             if not outcome.ok:
                 raise self.module.fault(f"{setting.name} cannot be read", outcome)
-            return self._decoded(setting, str(outcome.captures["value"]))
+            text = str(outcome.captures.get("value", ""))
+            if outcome.unset or (setting.read.expect.bare and not text):
+                return Reading("", UNSET)
+            return self._decoded(setting, text)
         assert setting.group
         if setting.group.name not in groups:
             groups[setting.group.name] = self._read_group(setting.group)
-        return self._decoded(setting, groups[setting.group.name][setting.name])
+        told = groups[setting.group.name]
+        return self._decoded(setting, told[setting.name]) if setting.name in told else Reading("", UNSET)
 
     def granted(self, name: str) -> Value | None:
         """What the network made of a setting; None where nobody can tell."""
         setting = self.lexicon.setting(name)
+        if setting.granted_by:
+            told = self.session.latest.get(setting.granted_by)
+            return self._decoded(setting, str(told["value"])).value if told and "value" in told else None
         if setting.granted is None:
             return None
         outcome = self.module.say(setting.granted.say.fill({}), setting.granted)
@@ -171,6 +180,8 @@ class Settings:
         outcome = self.module.ask(group.read, secret=any(setting.secret for setting in members))
         if not outcome.ok:
             raise self.module.fault(f"{group.name} cannot be read", outcome)
+        if outcome.unset:
+            return {}
         if not group.size:
             return {name: str(value) for name, value in outcome.captures.items()}
         try:
@@ -185,6 +196,8 @@ class Settings:
             if not self.module.identity:
                 self.module.identify()
             text = text.removesuffix(setting.appends.render(self.module.identity))
+        if text == setting.unset:
+            return Reading(text, UNSET)
         part = Part(heard=[HIDDEN if setting.secret else text])
         secrets = self.session.secrets
         told = setting.secret and not setting.by_origin
@@ -208,9 +221,15 @@ class Settings:
         what = ", ".join(names)
         if setting.write:
             phrase = setting.write
-            filled: dict[str, Any] = {"value": setting.kind.encode(values[names[0]])}
+            value = values[names[0]]
+            line = phrase.line_for(value)
+            if value is UNSET and line is phrase.say:
+                raise ModuleFault(f"{what} cannot be unset", where=self.session.link.name)
+            coded = setting.kind.encode(value) if value is not UNSET else ""
+            filled: dict[str, Any] = {"value": Either(coded, written(value)) if phrase.expect.wants else coded}
         elif setting.group and setting.group.write:
             phrase = setting.group.write
+            line = phrase.say
             filled = self._group_fields(setting.group, values, others)
         else:
             raise ModuleFault(f"{what} cannot be written", where=self.session.link.name)
@@ -223,15 +242,20 @@ class Settings:
         kinds = {name: members[name].kind if name in members else setting.kind for name in filled}
         shaped = {name for name, kind in kinds.items() if not kind.free}
         try:
-            said = phrase.say.fill(filled, quoting=speech.quotes, separators=speech.parting, shaped=shaped)
+            said = line.fill(filled, quoting=speech.quotes, separators=speech.parting, shaped=shaped)
         except InsertionFault as fault:
             raise ModuleFault(f"{what}: {fault}") from None
-        outcome = self.module.say(said, phrase, tells_secret=bool(said.secrets))
+        with self.session.watching((), filled):
+            outcome = self.module.say(said, phrase, tells_secret=bool(said.secrets))
+        if outcome.how is How.SILENCE and self.lexicon.speech.error == "silence" and self.module.still_there():
+            raise Refused("it did not answer, which is how this family refuses", part=Part.of(outcome))
         if outcome.how is How.ERROR:
             raise Refused(self.module.error(outcome.code), part=Part.of(outcome), where=self.session.link.name)
         if not outcome.ok:
             raise self.module.fault(f"{what}: the module did not confirm the new value", outcome)
         for name in names:
+            if setting.settles:
+                self.session.quiet(setting.settles)
             self.module.moved(self.lexicon.setting(name), values[name])
 
     def _group_fields(self, group: Group, values: Mapping[str, Value], others: Mapping[str, Value]) -> dict[str, Any]:
@@ -240,8 +264,16 @@ class Settings:
             assert group.write
             known = {**others, **values}
             missing = [name for name in group.write.say.names if name not in known]
+            for name in missing:
+                if not members[name].readable:
+                    what = f"{name} must be given too: it is written in the same command, and cannot be read"
+                    raise ModuleFault(what, where=self.session.link.name)
             known.update({name: found.understood(name) for name, found in self.read(missing).items()})
-            return {name: members[name].kind.encode(known[name]) for name in group.write.say.names if name in known}
+            return {
+                name: (members[name].unset or "") if known[name] is UNSET else members[name].kind.encode(known[name])
+                for name in group.write.say.names
+                if name in known
+            }
         block = self._read_twice(group) if group.read else bytes(group.size)
         places = {name: setting.place for name, setting in members.items() if setting.place}
         numbers = {name: int(members[name].kind.encode(value)) for name, value in values.items()}

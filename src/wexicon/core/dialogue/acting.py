@@ -25,6 +25,12 @@ class ByLexicon(Protocol):
 
     def meaning(self, code: str) -> str: ...
 
+    def decoded(self, name: str, text: str) -> Any:
+        """The value of a setting's kind that stands in the module's words."""
+
+    def encoded(self, name: str, value: Any) -> str:
+        """A value in the module's words, by a setting's kind."""
+
 
 class DialogueFault(ModuleFault):
     """A statement that failed. `line` is where it stands, `source` its words."""

@@ -36,6 +36,7 @@ from wexicon.core.durations import spoken
 from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
 from wexicon.core.operator import Nobody, Operator
 from wexicon.core.protocol.dialect import compiled
+from wexicon.core.protocol.elements import Capture
 from wexicon.core.protocol.events import Waiter
 from wexicon.core.protocol.exchange import How, Reply
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
@@ -87,6 +88,13 @@ class Runner:
         self._handlers: list[tuple[On, Waiter]] = []
         self._handling = False
         self._began = session.clock.now()
+        # Captures that are read as a setting's value is.
+        self._of = {
+            one.name: one.of
+            for pattern in program.patterns()
+            for one in pattern.elements
+            if isinstance(one, Capture) and one.of
+        }
         # The values whose lengths the module has just been told, and whether it has just sent a prompt.
         self._counted: frozenset[str] = frozenset()
         self._prompted = False
@@ -188,21 +196,31 @@ class Runner:
         outcome = session.exchange(line, statement.expectation, within, exact=statement.exact)
         self._prompted = outcome.ok and bool(statement.hears) and statement.hears[-1].prompt
         if outcome.how is How.OTHER:
-            self._take(outcome.captures)
+            self._take(statement, outcome.captures)
             self._block(statement.others[outcome.which].then)
         elif outcome.ok:
-            self._take(outcome.captures)
+            self._take(statement, outcome.captures)
             for hear in statement.hears:
                 if hear.gather:
                     self._take(
-                        {name: [row[name] for row in outcome.rows if name in row] for name in hear.pattern.names}
+                        statement,
+                        {name: [row[name] for row in outcome.rows if name in row] for name in hear.pattern.names},
                     )
         else:
             raise self._not_heard(statement, outcome)
 
-    def _take(self, captures: Mapping[str, Any]) -> None:
-        """Captures become values; one that holds a secret is a secret."""
+    def _take(self, statement: Statement, captures: Mapping[str, Any]) -> None:
+        """Captures become values, those of a setting by its kind; one that holds a secret is a secret."""
+        captures = self.session.dialect.plain(dict(captures))
+        for name in self._of.keys() & captures.keys():
+            captures[name] = self._decoded(statement, self._of[name], captures[name])
         self.values.update({name: self._tainted(value) for name, value in captures.items()})
+
+    def _decoded(self, statement: Statement, of: str, text: Any) -> Any:
+        """The value of a setting's kind; of a column all of them."""
+        if isinstance(text, list):
+            return [self._decoded(statement, of, one) for one in text]
+        return self._by_lexicon(statement, lambda module: module.decoded(of, text))
 
     def _tainted(self, value: Any) -> Any:
         secrets = self.session.secrets
@@ -271,7 +289,7 @@ class Runner:
             part = Part("", expected, heard, statement.duration.seconds)
             raise self._fault(statement, f"the event did not come within {statement.duration.text}", part=part)
         other, captures = found[0]
-        self._take(captures)
+        self._take(statement, captures)
         if other is None:
             return True
         self._block(other.then)
@@ -303,7 +321,7 @@ class Runner:
                     if count > MOST_HANDLED:
                         what = f"its own lines bring it again: it was done {MOST_HANDLED} times"
                         raise self._fault(handler, what, "Write a pattern that does not fit what answers its lines.")
-                    self._take(handler.pattern.match(event.text, self.values) or {})
+                    self._take(handler, handler.pattern.match(event.text, self.values) or {})
                     began = self._began
                     self._block(handler.body)
                     self._began = began
@@ -355,9 +373,12 @@ class Runner:
             if statement.exact:
                 return statement.template.fill_exactly(self.values, counted=self._counted, prompted=self._prompted)
             speech = self.session.dialect.speech
-            return statement.template.fill(self.values, quoting=speech.quotes, separators=speech.parting)
+            encode = self.module.encoded if self.module else None
+            return statement.template.fill(self.values, quoting=speech.quotes, separators=speech.parting, encode=encode)
         except InsertionFault as fault:
             raise self._fault(statement, str(fault)) from None
+        except KeyError as fault:
+            raise self._fault(statement, "the lexicon has no such setting", str(fault.args[0])) from None
 
     def _value(self, statement: Statement, expression: Expression) -> Any:
         try:

@@ -17,7 +17,7 @@ from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.text import meant
-from wexicon.core.values import Value, ValueFault
+from wexicon.core.values import UNSET, Value, ValueFault
 
 SECRET_SOURCES = ("env", "file", "prompt")
 
@@ -53,7 +53,7 @@ class Seat(msgspec.Struct, frozen=True):
         found = Secrets()
         for name, value in self.wanted.items():
             setting = self.lexicon.settings[name]
-            if setting.secret:
+            if setting.secret and value is not UNSET:
                 found.learn(value)
                 found.learn(setting.kind.encode(value))
         return found
@@ -161,7 +161,7 @@ def _value(
         )
         return None
     try:
-        return setting.kind.check(given)
+        return setting.check(given)
     except ValueFault as fault:
         if setting.secret:
             why = fault.why if "'" not in fault.why else "holds a character that is not allowed"

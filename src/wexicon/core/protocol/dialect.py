@@ -12,11 +12,12 @@ from typing import Any
 import msgspec
 
 from wexicon.core.durations import seconds
+from wexicon.core.protocol.elements import Literal, Quoted, is_free
 from wexicon.core.protocol.insertion import InsertionFault
 from wexicon.core.protocol.patterns import NOTHING, Header, Pattern, block_header
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.standards.nmea import with_checksum
-from wexicon.core.text import to_bytes
+from wexicon.core.text import UNQUOTING, to_bytes
 
 Named = tuple[str, Pattern]
 
@@ -53,9 +54,12 @@ class Dialect:
         self.headers = _headers([*self.events.values(), *others])
         self._results = [
             (how, pattern)
-            for how, sources in (("busy", speech.busy), ("error", speech.error), ("ok", speech.ok))
+            for how, sources in (("busy", speech.busy), ("error", speech.errors), ("ok", speech.ok))
             for pattern in map(compiled, sources)
         ]
+        # What says more of itself goes first: more that is spelled out, then fewer captures.
+        self._results.sort(key=lambda one: -exactness(one[1]))
+        self.reasons = tuple(map(compiled, speech.reason))
         # A word that is spelled out goes before every pattern: it cannot be meant otherwise.
         self._words = {
             pattern.source: Final(how) for how, pattern in reversed(self._results) if _is_literal(pattern)
@@ -92,6 +96,13 @@ class Dialect:
                 raise InsertionFault(f"{text!r} is not bytes in hexadecimal, which this module expects") from None
         return to_bytes(text if exact else text + self.line_end)
 
+    def plain(self, captures: dict[str, Any]) -> dict[str, Any]:
+        """Captures with what stood in quotes as it was before it was quoted."""
+        for name, value in captures.items():
+            if isinstance(value, Quoted):
+                captures[name] = UNQUOTING[self.speech.quotes](value)
+        return captures
+
     def final(self, text: str) -> Final | None:
         """What a line says if it is a final result code, else None."""
         found = self._words.get(text)
@@ -116,8 +127,14 @@ class Dialect:
         for name, pattern in self._anyhow if table is None else table[1].get(text[: table[0]], self._anyhow):
             values = pattern.match(text, known)
             if values is not None:
-                return name, values
+                return name, self.plain(values)
         return None
+
+
+def exactness(pattern: Pattern) -> int:
+    """How many characters of a pattern are spelled out, less one for each capture of any text."""
+    spelled = sum(len(one.text) for one in pattern.elements if isinstance(one, Literal))
+    return 100 * spelled - sum(is_free(one) for one in pattern.elements)
 
 
 def _is_literal(pattern: Pattern) -> bool:

@@ -19,11 +19,12 @@ RUNS = {
     "word": re.compile(r"[^\s,;\"()=]+"),
     "hex": re.compile(r"[0-9A-Fa-f]+"),
     "address": re.compile(r"[0-9A-Fa-f]+(?:[:.\-][0-9A-Fa-f]+)*"),
-    "quoted": re.compile(r'"[^"]*"'),
+    # Whatever its way of quoting, a quote inside is behind a backslash or doubled; \\22 holds none.
+    "quoted": re.compile(r'"(?:[^"\\]|\\.|"")*+"', re.DOTALL),
 }
-KINDS = ("text", *RUNS, "list", "bytes")
+KINDS = ("text", *RUNS, "list", "bytes", "value")
 LONGEST_NUMBER = 40
-_CAPTURE = re.compile(r"(=)?([A-Za-z_][A-Za-z0-9_]*)(?::([a-z]+)(?:\(([A-Za-z0-9_]+)\))?)?")
+_CAPTURE = re.compile(r"(=)?([A-Za-z_][A-Za-z0-9_]*)(?::([a-z]+)(?:\(([A-Za-z0-9_-]+)\))?)?")
 
 
 class PatternFault(ValueError):
@@ -44,12 +45,14 @@ class Literal:
 
 
 class Capture:
-    """A named part of the line; `size` is N of bytes(N), a number or the name of an earlier capture."""
+    """A named part of the line; `size` is N of bytes(N), a number or the name of an earlier capture; `of` is the setting by
+    whose kind the value is read; `makes` is what makes a value of the text."""
 
-    __slots__ = ("kind", "name", "size")
+    __slots__ = ("kind", "makes", "name", "of", "size")
 
-    def __init__(self, name: str, kind: str, size: str = "") -> None:
-        self.name, self.kind, self.size = name, kind, size
+    def __init__(self, name: str, kind: str, size: str = "", of: str = "") -> None:
+        self.name, self.kind, self.size, self.of = name, kind, size, of
+        self.makes = kind
 
     @property
     def free(self) -> bool:
@@ -113,6 +116,7 @@ def parse(source: str) -> list[Element]:
                 elements.append(Anything())
             if plain:
                 elements.append(Literal(plain))
+    _know_quotes(elements)
     _refuse_neighbours(elements, source)
     _refuse_echoes(elements, source)
     return elements
@@ -130,11 +134,29 @@ def _capture(inside: str, column: int) -> Element:
     kind = kind or "text"
     if kind not in KINDS:
         raise PatternFault(f"{kind} is not a kind of capture", column, meant(kind, KINDS))
-    if (kind == "bytes") != (size is not None):
-        raise PatternFault(
-            f"{inside} is not a capture", column, "bytes takes a size, as in {data:bytes(4)}; no other kind does"
-        )
-    return Capture(name, kind, size or "")
+    if (kind in ("bytes", "value")) != (size is not None):
+        hint = "bytes takes a size, as in {data:bytes(4)}, value a setting, as in {t:value(timer)}; no other kind does"
+        raise PatternFault(f"{inside} is not a capture", column, hint)
+    return Capture(name, "text", "", size) if kind == "value" else Capture(name, kind, size or "")
+
+
+def _know_quotes(elements: list[Element]) -> None:
+    """`"{name}"` is text in quotes, as {name:quoted} is."""
+    for at in range(1, len(elements) - 1):
+        before, one, after = elements[at - 1 : at + 2]
+        if not (
+            isinstance(one, Capture)
+            and one.kind == "text"
+            and isinstance(before, Literal)
+            and isinstance(after, Literal)
+        ):
+            continue
+        if before.text.endswith('"') and after.text.startswith('"'):
+            one.makes = "in quotes"
+            if after.text != '"' or at + 2 < len(elements):
+                # With more behind it the closing quote must be told from one inside.
+                one.kind = one.makes = "quoted"
+                before.text, after.text = before.text[:-1], after.text[1:]
 
 
 def _refuse_neighbours(elements: list[Element], source: str) -> None:
@@ -162,6 +184,12 @@ def is_free(element: Element) -> bool:
     return isinstance(element, Anything) or (isinstance(element, Capture) and element.free)
 
 
+class Quoted(str):
+    """Text that stood in quotes, still as the module quotes it."""
+
+    __slots__ = ()
+
+
 def _listed(text: str) -> list[str]:
     return [part.strip().strip('"') for part in text.split(",")] if text else []
 
@@ -170,7 +198,8 @@ def _listed(text: str) -> list[str]:
 CONVERTERS: dict[str, Callable[[str], Any]] = {
     "int": lambda text: int(text[:LONGEST_NUMBER]),
     "decimal": lambda text: Decimal(text[:LONGEST_NUMBER]),
-    "quoted": lambda text: text[1:-1],
+    "quoted": lambda text: Quoted(text[1:-1]),
+    "in quotes": Quoted,
     "list": _listed,
 }
 

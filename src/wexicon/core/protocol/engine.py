@@ -22,11 +22,12 @@ _ASIDE, _EVENT, _STRAY, _ECHO = Role.ASIDE, Role.EVENT, Role.STRAY, Role.ECHO
 
 class Engine:
     """`events` keeps what came unasked until somebody takes it; `known` are the values that patterns may require;
-    `echoes` counts the echoes that there were."""
+    `latest` what the last event of each name told; `echoes` counts the echoes that there were."""
 
     def __init__(self, dialect: Dialect) -> None:
         self.events = Events()
         self.known: Mapping[str, Any] = NOTHING
+        self.latest: dict[str, Mapping[str, Any]] = {}
         self.echoes = 0
         self._exchange: Exchange | None = None
         self._echo: list[str] = []
@@ -157,6 +158,7 @@ class Engine:
             return Heard(now, piece, _STRAY)
         if event is not None:
             seen = Heard(now, text, _EVENT, *event)
+            self.latest[seen.name] = seen.values
             self.events.add(seen)
             return seen if text == piece else Heard(now, piece, _EVENT, *event)
         if exchange is not None:

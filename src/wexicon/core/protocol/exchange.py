@@ -33,22 +33,25 @@ class Misuse(RuntimeError):
 
 
 class Want(msgspec.Struct, frozen=True):
-    """One thing that must be heard: a pattern; a prompt (no line end); or any number of lines gathered as rows."""
+    """One thing that must be heard: a pattern; a prompt (no line end); or any number of lines gathered as rows. `unset` is
+    what comes instead where there is nothing to tell."""
 
     pattern: Pattern
     prompt: bool = False
     gather: bool = False
+    unset: Pattern | None = None
 
 
 class Expectation(msgspec.Struct, frozen=True):
     """What answers an exchange. With nothing wanted the success code is required; `silent` where nothing answers.
     `closing` instead of the speech's: `alone`, or `lenient` where a success code that the lexicon promises may be missing
-    once all that is wanted was heard."""
+    once all that is wanted was heard. `bare`: the success code alone says that there is nothing to tell."""
 
     wants: tuple[Want, ...] = ()
     others: tuple[Pattern, ...] = ()
     silent: bool = False
     closing: str = ""
+    bare: bool = False
 
 
 OK = Expectation()
@@ -68,7 +71,8 @@ class How(StrEnum):
 
 class Reply(msgspec.Struct):
     """What came of an exchange. `code` is an error's number or the seconds that a busy module wants; `which` the number of
-    the other answer; `expected` what it still waited for when it ended; `waited` is in seconds."""
+    the other answer; `expected` what it still waited for when it ended; `waited` is in seconds; `unset` where the module said
+    that there is nothing to tell."""
 
     how: How
     said: str
@@ -79,6 +83,7 @@ class Reply(msgspec.Struct):
     which: int = -1
     expected: str = ""
     waited: float = 0.0
+    unset: bool = False
 
     @property
     def ok(self) -> bool:
@@ -159,6 +164,12 @@ class Exchange:
         if final is not None:
             self._keep(text)
             return self._close(final, now)
+        for reason in self._dialect.reasons:
+            captures = reason.match(text)
+            if captures is not None:
+                self._keep(text)
+                self._outcome.code = str(captures.get("code", text))
+                return Role.ERROR
         return None
 
     def hear_prompt(self, prompt: Prompt, now: float) -> None:
@@ -197,7 +208,13 @@ class Exchange:
             if final and final.how != "ok" and not want.pattern.start:
                 # Whoever asks for anything does not ask for an error.
                 break
+            if want.unset is not None and want.unset.match(text, known) is not None:
+                outcome.unset = True
+                self._step, self.state = len(expect.wants), COMPLETE
+                return want.unset
             captures = want.pattern.match(text, known)
+            if captures:
+                captures = self._dialect.plain(captures)
             if want.gather:
                 # A final result code is no row, however wide the pattern.
                 if captures is not None and final is None:
@@ -219,6 +236,7 @@ class Exchange:
         for which, other in enumerate(expect.others):
             captures = other.match(text, known)
             if captures is not None:
+                captures = self._dialect.plain(captures)
                 outcome.captures.update(captures)
                 outcome.which = which
                 self._end(How.OTHER, now)
@@ -228,13 +246,16 @@ class Exchange:
     def _close(self, final: Final, now: float) -> Role:
         """A final result code ends it."""
         if final.how != "ok":
-            self._outcome.code = final.code
+            self._outcome.code = final.code or self._outcome.code
             self._end(_HOW[final.how], now)
             return Role.ERROR
         # Rows may be none at all: the success code ends a gathering that stands last.
         want = self.want
         if want and want.gather and self._step == len(self.expect.wants) - 1:
             self._step += 1
+            want = None
+        if want and self.expect.bare and self._step == 0:
+            self._outcome.unset = True
             want = None
         self._end(How.CLOSED if want else How.OK, now)
         return Role.OK

@@ -11,6 +11,7 @@ import re
 from collections.abc import Callable, Container, Iterator, Mapping
 from typing import Any, NamedTuple
 
+from wexicon.core.protocol.matching import Either
 from wexicon.core.protocol.patterns import PatternFault, braces
 from wexicon.core.registry import Registry
 from wexicon.core.secret import HIDDEN, Secret, plain, shown
@@ -35,6 +36,7 @@ FILTERS: Registry[Callable[[str], str]] = Registry(
 _SHAPELESS = ("upper", "lower")
 _Check = Callable[[int, str, list[str], bool], str]
 _INSERTION = re.compile(r"([A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)?)((?:\|[^|{}]+)*)")
+_OF = re.compile(r"value\(([A-Za-z0-9_-]+)\)")
 _ADDRESS = re.compile(r"address\(([Xx0-9A-Za-z:,.\- ]*)\)")
 
 
@@ -76,9 +78,14 @@ class Template:
         if not found:
             raise PatternFault(f"{{{inside}}} is not an insertion", column, "write {name} or {name|filter}")
         filters = found[2].split("|")[1:]
-        for word in filters:
-            if word != "quoted" and word not in FILTERS and not _ADDRESS.fullmatch(word):
-                hint = meant(word, [*FILTERS, "quoted", "address(XX:XX:XX:XX:XX:XX)"])
+        for at, word in enumerate(filters):
+            if (
+                word != "quoted"
+                and word not in FILTERS
+                and not _ADDRESS.fullmatch(word)
+                and (at or not _OF.fullmatch(word))
+            ):
+                hint = meant(word, [*FILTERS, "quoted", "address(XX:XX:XX:XX:XX:XX)", "value(SETTING)"])
                 raise PatternFault(f"{word} is not a filter", column, hint)
         self.names.append(found[1])
         self.parts.append((found[1], filters))
@@ -94,11 +101,12 @@ class Template:
         quoting: str = "backslash",
         separators: str = ";",
         shaped: Container[str] = (),
+        encode: Callable[[str, Any], str] | None = None,
     ) -> Filled:
         """The line with its values; `quoting` is how the module writes a quote inside quotes, `separators` are the
         characters that part commands or fields on a line. Between quotes a value is quoted; elsewhere what would end or part
         the command is refused, but in values that the lexicon itself has shaped. Raises InsertionFault, also for a value
-        that is missing or that a filter cannot take."""
+        that is missing or that a filter cannot take. `encode` writes a value as the lexicon writes that of a setting."""
 
         def check(at: int, value: str, filters: list[str], secret: bool) -> str:
             name = str(self.parts[at][0])
@@ -113,7 +121,7 @@ class Template:
                 _refuse(name, value, separators + self._parting(at), secret)
             return value
 
-        return self._fill(values, quoting, check)
+        return self._fill(values, quoting, check, encode)
 
     def fill_exactly(
         self, values: Mapping[str, Any], *, counted: Container[str] = (), prompted: bool = False
@@ -143,7 +151,13 @@ class Template:
         lead = after[0] if isinstance(after, str) and after else ""
         return lead if lead and (has_control(lead) if control else not lead.isalnum()) else ""
 
-    def _fill(self, values: Mapping[str, Any], quoting: str, check: _Check) -> Filled:
+    def _fill(
+        self,
+        values: Mapping[str, Any],
+        quoting: str,
+        check: _Check,
+        encode: Callable[[str, Any], str] | None = None,
+    ) -> Filled:
         text, seen = "", ""
         secrets: list[str] = []
         for at, part in enumerate(self.parts):
@@ -155,8 +169,12 @@ class Template:
             if name not in values:
                 raise InsertionFault(f"{name} has no value here")
             secret = isinstance(values[name], Secret)
-            value = written(plain(values[name]))
-            for word in filters:
+            value = plain(values[name])
+            value = value.ways[-1] if isinstance(value, Either) else value
+            if of := _OF.fullmatch(filters[0]) if filters else None:
+                value = _encoded(name, of[1], value, encode)
+            value = written(value)
+            for word in filters[1:] if of else filters:
                 value = _filtered(name, word, value, quoting, secret)
             value = check(at, value, filters, secret)
             text += value
@@ -164,6 +182,15 @@ class Template:
             if secret:
                 secrets.append(value)
         return Filled(text, seen if secrets else None, tuple(secrets))
+
+
+def _encoded(name: str, of: str, value: Any, encode: Callable[[str, Any], str] | None) -> str:
+    if encode is None:
+        raise InsertionFault(f"{name} is to be written as {of} is, and there is no lexicon that says how")
+    try:
+        return encode(of, value)
+    except ValueError as fault:
+        raise InsertionFault(f"{name} cannot be written as {of} is: {fault}") from None
 
 
 def _as_it_is(at: int, value: str, filters: list[str], secret: bool) -> str:

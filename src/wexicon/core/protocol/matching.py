@@ -16,6 +16,15 @@ from wexicon.core.secret import plain
 from wexicon.core.text import to_bytes, written
 
 
+class Either:
+    """A known value that may be written in several ways; the longest are tried first."""
+
+    __slots__ = ("ways",)
+
+    def __init__(self, *ways: str) -> None:
+        self.ways = tuple(sorted(set(ways), key=len, reverse=True))
+
+
 class Attempt:
     """One match of one pattern, given as its parts, against one text; `reach` is how far it did fit, `steps` how much work
     that was."""
@@ -48,7 +57,7 @@ class Attempt:
                     self.reach = max(self.reach, at)
                     return None
                 if isinstance(free, Capture):
-                    self.spans[free.name] = (free.kind, at, start)
+                    self.spans[free.name] = (free.makes, at, start)
             at = end
         return {name: convert(kind, text[start:end]) for name, (kind, start, end) in self.spans.items()}
 
@@ -70,7 +79,7 @@ class Attempt:
             elif start > len(text):
                 return -1, -1
             if isinstance(free, Capture):
-                self.spans[free.name] = (free.kind, at, start)
+                self.spans[free.name] = (free.makes, at, start)
             end = self._fit(run, start)
             if end >= 0 and (not last or end == len(text)):
                 return start, end
@@ -85,14 +94,21 @@ class Attempt:
         return start + 1
 
     def _lead(self, element: Element) -> str:
+        """What must stand where an element begins, if that is one thing only."""
+        ways = self._ways(element)
+        return ways[0] if len(ways) == 1 else ""
+
+    def _ways(self, element: Element) -> tuple[str, ...]:
+        """What an element that captures nothing may be."""
         if isinstance(element, Literal):
-            return element.text
-        if isinstance(element, Equal):
-            if element.name in self.spans:
-                _, start, end = self.spans[element.name]
-                return self.text[start:end]
-            return written(plain(self.known.get(element.name, "")))
-        return ""
+            return (element.text,)
+        if not isinstance(element, Equal):
+            return ()
+        if element.name in self.spans:
+            _, start, end = self.spans[element.name]
+            return (self.text[start:end],)
+        known = plain(self.known.get(element.name, ""))
+        return known.ways if isinstance(known, Either) else (written(known),)
 
     def _fit(self, run: list[Element], at: int) -> int:
         """Where the run ends if it fits at `at`, else -1."""
@@ -104,12 +120,13 @@ class Attempt:
                 if end < 0:
                     self.reach = max(self.reach, at)
                     return -1
-                self.spans[element.name] = (element.kind, at, end)
+                self.spans[element.name] = (element.makes, at, end)
                 at = end
             else:
-                lead = self._lead(element)
-                if not text.startswith(lead, at):
-                    self.reach = max(self.reach, at + _alike(lead, text, at))
+                ways = self._ways(element)
+                lead = next((way for way in ways if text.startswith(way, at)), None)
+                if lead is None:
+                    self.reach = max(self.reach, at + max((_alike(way, text, at) for way in ways), default=0))
                     return -1
                 at += len(lead)
         return at

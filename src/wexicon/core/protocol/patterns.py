@@ -83,7 +83,7 @@ class Pattern:
                 return
             self._tail = int(last.size) if last.size.isdigit() else last.size
         self._fits = made.fullmatch
-        self._convert = [(e.name, CONVERTERS.get(e.kind)) for e in self.elements if isinstance(e, Capture)]
+        self._convert = [(e.name, CONVERTERS.get(e.makes)) for e in self.elements if isinstance(e, Capture)]
 
     def match(self, text: str, known: Mapping[str, Any] = NOTHING) -> dict[str, Any] | None:
         """The captures when the whole of `text` fits, else None."""

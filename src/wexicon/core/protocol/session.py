@@ -111,9 +111,9 @@ class Session:
     def watching(self, patterns: Iterable[Pattern], known: Mapping[str, Any]) -> Iterator[None]:
         """While the block lasts, raw blocks that these patterns end in are cut as such, and patterns may require the
         values in `known`."""
-        engine = self._engine
+        engine, patterns = self._engine, list(patterns)
         before, own = engine.dialect, engine.known
-        wider = before.and_blocks_of(patterns)
+        wider = before.and_blocks_of(patterns) if patterns else before
         self.adopt(wider)
         engine.known = known
         try:
@@ -127,6 +127,11 @@ class Session:
     def events(self) -> Events:
         """What came unasked and was not taken."""
         return self._engine.events
+
+    @property
+    def latest(self) -> Mapping[str, Mapping[str, Any]]:
+        """What the last event of each name told."""
+        return self._engine.latest
 
     @property
     def echoes(self) -> int:

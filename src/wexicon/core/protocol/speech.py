@@ -6,6 +6,7 @@ The rule: everything that differs between modules and is needed to hold one exch
 from __future__ import annotations
 
 import re
+from typing import Literal
 
 import msgspec
 
@@ -28,17 +29,19 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     success word comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is nothing else to say,
     `either` where that is unknown (then Wexicon listens a moment longer). `rest` is the pause that the module needs after
     its answer before it can hear the next line; `window` how long after its first byte a whole line must have come;
-    `quotes` how it writes a quote inside quotes; `separators` the characters that part commands or fields on a line, which
-    no value outside of quotes may hold (`;` where nothing is said, as in V.250, 5.2.1; `,` and `*` in sentences); `busy`
-    answers that mean: not now, say it again (they may tell the seconds as {wait:int}); `prompt` what it sends before each
-    line.
+    `error` its result codes for an error, `silence` where it refuses by saying nothing; `reason` lines that come before an
+    error's code and tell why, as {code}; `quotes` how it writes a quote inside quotes; `separators` the characters that part
+    commands or fields on a line, which no value outside of quotes may hold (`;` where nothing is said, as in V.250, 5.2.1;
+    `,` and `*` in sentences); `busy` answers that mean: not now, say it again (they may tell the seconds as {wait:int});
+    `prompt` what it sends before each line.
     """
 
     end: str = "crlf"
     answer: str = "lines"
     echo: str = "either"
     ok: tuple[str, ...] = ("OK",)
-    error: tuple[str, ...] = ("ERROR",)
+    error: tuple[str, ...] | Literal["silence"] = ("ERROR",)
+    reason: tuple[str, ...] = ()
     within: str = "1s"
     closing: str = "either"
     busy: tuple[str, ...] = ()
@@ -66,8 +69,8 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 seconds(text)
             except ValueError as fault:
                 found.append((key, str(fault)))
-        for key in ("ok", "error", "busy"):
-            for source in getattr(self, key):
+        for key, sources in (("ok", self.ok), ("error", self.errors), ("busy", self.busy), ("reason", self.reason)):
+            for source in sources:
                 try:
                     Pattern(source)
                 except ValueError as fault:
@@ -77,6 +80,11 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def _gap_text(self) -> str:
         found = _SILENCE.fullmatch(self.answer)
         return found[1] if found else "60ms"
+
+    @property
+    def errors(self) -> tuple[str, ...]:
+        """The result codes for an error; none where the module refuses by saying nothing."""
+        return () if isinstance(self.error, str) else self.error
 
     @property
     def parting(self) -> str:

@@ -4,7 +4,7 @@ A new kind is a class of its own, in KINDS or under the entry point group `wexic
 """
 
 from wexicon.core.registry import Registry
-from wexicon.core.values.base import Kind, MakeKind, Value, ValueFault
+from wexicon.core.values.base import UNSET, Kind, MakeKind, Unset, Value, ValueFault
 from wexicon.core.values.coded import Choice, Flag, Frame, Rate
 from wexicon.core.values.compound import Field, Tuple
 from wexicon.core.values.numbers import Int, Number, Timer
@@ -30,6 +30,7 @@ KINDS: Registry[type[Kind]] = Registry(
 
 __all__ = [
     "KINDS",
+    "UNSET",
     "Address",
     "Choice",
     "Digits",
@@ -45,6 +46,7 @@ __all__ = [
     "Text",
     "Timer",
     "Tuple",
+    "Unset",
     "Value",
     "ValueFault",
 ]

@@ -16,7 +16,18 @@ import msgspec
 
 from wexicon.core.tuning import Tuning
 
-Value = str | int | bool | Decimal | dict[str, Any]
+
+class Unset:
+    """The value of a setting that is not set at all."""
+
+    __slots__ = ()
+
+    def __repr__(self) -> str:
+        return "unset"
+
+
+UNSET = Unset()
+Value = str | int | bool | Decimal | dict[str, Any] | Unset
 # Makes a kind of what stands in a file at a place; None where it is none, which was complained of.
 MakeKind = Callable[[Any, tuple[str, ...]], "Kind | None"]
 

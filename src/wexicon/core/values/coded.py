@@ -6,6 +6,7 @@ The rule: what a person writes is the name; the module's code for it is only eve
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from types import MappingProxyType
 
 import msgspec
 
@@ -13,6 +14,7 @@ from wexicon.core.text import nearest
 from wexicon.core.tuning import HIGHEST_RATE, Tuning
 from wexicon.core.values.base import Kind, Value, ValueFault, whole
 
+NONE: Mapping[str, str | int] = MappingProxyType({})
 CODES_ARE = ("text", "number", "word")
 
 
@@ -24,16 +26,25 @@ def _plain(code: str | int, codes_are: str) -> str:
     return text.upper() if codes_are == "word" else text
 
 
-def _coded(kind: Kind, codes: Mapping[str, str | int], codes_are: str, text: str) -> str:
-    """The name whose code is `text`, exactly unless the lexicon says otherwise."""
-    for name, code in codes.items():
+def _coded(
+    kind: Kind, codes: Mapping[str, str | int], codes_are: str, text: str, heard: Mapping[str, str | int] = NONE
+) -> str:
+    """The name whose code is `text`, exactly unless the lexicon says otherwise; `heard` are names that the module answers
+    with another code than it is told."""
+    for name, code in {**codes, **heard}.items():
         if _plain(code, codes_are) == _plain(text, codes_are):
             return name
     raise kind.fault(text, "is a code that the lexicon does not know")
 
 
-def _colliding(codes: Mapping[str, str | int], codes_are: str) -> Iterator[tuple[str, str]]:
+def _colliding(
+    codes: Mapping[str, str | int], codes_are: str, heard: Mapping[str, str | int] = NONE
+) -> Iterator[tuple[str, str]]:
     """Two names with one code: nobody could tell which was read."""
+    for name in heard:
+        if name not in codes:
+            yield "heard", f"{name} is not one of {', '.join(codes)}"
+    codes = {**codes, **heard}
     if codes_are not in CODES_ARE:
         yield "codes_are", f"{codes_are!r} is not one of {', '.join(CODES_ARE)}"
     seen: dict[str, str] = {}
@@ -46,15 +57,17 @@ def _colliding(codes: Mapping[str, str | int], codes_are: str) -> Iterator[tuple
 
 class Choice(Kind, frozen=True, tag="choice"):
     """One of a few names, each with the code that the module uses for it. What is heard must be the code exactly, unless
-    `codes_are` says that it is a `number` (leading zeros do not count) or a `word` (in any case)."""
+    `codes_are` says that it is a `number` (leading zeros do not count) or a `word` (in any case). `heard` are the codes of
+    names that the module answers otherwise than it is told."""
 
     codes: dict[str, str | int]
     codes_are: str = "text"
+    heard: dict[str, str | int] = msgspec.field(default_factory=dict)
 
     def faults(self) -> Iterator[tuple[str, str]]:
         if not self.codes:
             yield "codes", "there is no choice"
-        yield from _colliding(self.codes, self.codes_are)
+        yield from _colliding(self.codes, self.codes_are, self.heard)
 
     def check(self, value: object) -> Value:
         name = str(value).lower() if isinstance(value, bool) else str(value)
@@ -69,7 +82,7 @@ class Choice(Kind, frozen=True, tag="choice"):
         return str(self.codes[str(value)])
 
     def decode(self, text: str) -> Value:
-        return _coded(self, self.codes, self.codes_are, text)
+        return _coded(self, self.codes, self.codes_are, text, self.heard)
 
     def allowed(self) -> str:
         return ", ".join(self.codes)
@@ -110,6 +123,7 @@ class Rate(Kind, frozen=True, tag="rate"):
 
     codes: dict[str, str | int] = msgspec.field(default_factory=dict)
     codes_are: str = "text"
+    heard: dict[str, str | int] = msgspec.field(default_factory=dict)
     rates_: tuple[int, ...] = msgspec.field(default=(), name="rates")
 
     def check(self, value: object) -> Value:
@@ -132,7 +146,7 @@ class Rate(Kind, frozen=True, tag="rate"):
         for number in self.rates_:
             if not 0 < number <= HIGHEST_RATE:
                 yield "rates", f"{number} is not a rate in baud"
-        yield from _colliding(self.codes, self.codes_are)
+        yield from _colliding(self.codes, self.codes_are, self.heard)
 
     def rates(self) -> tuple[int, ...]:
         return self.known()
@@ -148,7 +162,7 @@ class Rate(Kind, frozen=True, tag="rate"):
 
     def decode(self, text: str) -> Value:
         if self.codes:
-            return int(_coded(self, self.codes, self.codes_are, text))
+            return int(_coded(self, self.codes, self.codes_are, text, self.heard))
         number = whole(text)
         if number is None:
             raise self.fault(text, "is not a rate in baud")

@@ -35,6 +35,8 @@ class Int(Kind, frozen=True, tag="int"):
 
     def check(self, value: object) -> Value:
         number = whole(value)
+        if number is None and isinstance(value, str) and re.fullmatch(r"0[xX][0-9A-Fa-f]{1,16}", value):
+            number = int(value, 16)
         if number is None:
             raise self.fault(value, "is not a whole number")
         if (self.min is not None and number < self.min) or (self.max is not None and number > self.max):
@@ -63,7 +65,8 @@ class Int(Kind, frozen=True, tag="int"):
         return _range("whole number", self.min, self.max, self.step if self.step != 1 else None, self.holes, self.unit)
 
     def show(self, value: Value) -> str:
-        return f"{value} {self.unit}".rstrip()
+        shown = f"0x{value:0{self.width}X}" if self.base == 16 else str(value)
+        return f"{shown} {self.unit}".rstrip()
 
 
 def _range_faults(

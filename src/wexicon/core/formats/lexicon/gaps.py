@@ -18,7 +18,7 @@ def gaps(lexicon: Lexicon) -> list[tuple[str, str]]:
             found.append((f"setting.{name}", "cannot be written"))
         if not setting.meaning:
             found.append((f"setting.{name}", "has no meaning"))
-    if any("{code" in error for error in lexicon.speech.error) and not lexicon.errors:
+    if any("{code" in error for error in (*lexicon.speech.errors, *lexicon.speech.reason)) and not lexicon.errors:
         found.append(("errors", "error numbers have no meaning"))
     if not lexicon.identify:
         found.append(("identify", "nothing tells one module from another"))

@@ -19,15 +19,31 @@ from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import Kind, Value
+from wexicon.core.values import UNSET, Kind, Value, ValueFault
 
 
 class Phrase(msgspec.Struct, frozen=True):
-    """A line to say with its values, what must answer it, and the seconds that the answer may take (None: as usual)."""
+    """A line to say with its values, what must answer it, and the seconds that the answer may take (None: as usual); `cases`
+    are other lines for single values, by the value in words."""
 
     say: Template
     expect: Expectation
     within: float | None
+    cases: dict[str, Template] = {}
+
+    @property
+    def tells_unset(self) -> bool:
+        """Whether it may be answered that there is nothing to tell."""
+        return self.expect.bare or any(want.unset is not None for want in self.expect.wants)
+
+    def line_for(self, value: Value) -> Template:
+        """The line that says this value."""
+        return self.cases.get(case_of(value), self.say)
+
+
+def case_of(value: Value) -> str:
+    """A value as `cases` call it."""
+    return str(value).lower() if isinstance(value, bool) else str(value)
 
 
 class Start(msgspec.Struct, frozen=True):
@@ -59,6 +75,7 @@ class Attention(msgspec.Struct, frozen=True):
     lasts: float
     ends_on: str
     power_up: bool
+    unlock: str = ""
 
 
 class Group(msgspec.Struct, frozen=True):
@@ -70,6 +87,12 @@ class Group(msgspec.Struct, frozen=True):
     size: int
     checksum: str
     fixed: dict[int, int]
+
+    def tells(self, name: str) -> bool:
+        """Whether its answer tells a setting: a block tells all, fields those that are captured."""
+        if not self.read:
+            return False
+        return bool(self.size) or any(name in want.pattern.names for want in self.read.expect.wants)
 
 
 class Setting(msgspec.Struct, frozen=True):
@@ -92,13 +115,17 @@ class Setting(msgspec.Struct, frozen=True):
     granted: Phrase | None
     from_link: bool
     volatile: bool
+    granted_by: str = ""
+    moves_after: float = 0.0
+    settles: float = 0.0
+    unset: str | None = None
     # Secret because of where its wanted value comes from: what the module had before is hidden, and no secret elsewhere.
     by_origin: bool = False
 
     @property
     def readable(self) -> bool:
         """Whether it can be read, by itself or with its group."""
-        return bool(self.read or self.from_link or (self.group and self.group.read))
+        return bool(self.read or self.from_link or (self.group and self.group.tells(self.name)))
 
     @property
     def writable(self) -> bool:
@@ -111,7 +138,30 @@ class Setting(msgspec.Struct, frozen=True):
             return ""
         if self.secret:
             return "(secret)"
+        if value is UNSET:
+            return "unset"
         return '""' if value == "" else self.kind.show(value)
+
+    def may_be_unset(self) -> bool:
+        """Whether it can be not set at all."""
+        phrases = [self.read, self.group.read if self.group else None]
+        told = self.unset is not None or any(one is not None and one.tells_unset for one in phrases)
+        return told or bool(self.write and "unset" in self.write.cases)
+
+    def check(self, value: object) -> Value:
+        """The plain form of a value, `unset` among them where that can be; raises ValueFault."""
+        if value is UNSET or (isinstance(value, dict) and value.keys() == {"unset"}):
+            if not self.may_be_unset():
+                raise ValueFault(
+                    "unset", "cannot be asked for: the lexicon does not say how that is read", self.kind.allowed()
+                )
+            return UNSET
+        try:
+            return self.kind.check(value)
+        except ValueFault:
+            if value == "unset" and self.may_be_unset():
+                return UNSET
+            raise
 
     def there(self, firmware: str) -> bool:
         """Whether this firmware has the setting."""
@@ -129,6 +179,7 @@ class Action(msgspec.Struct, frozen=True):
     ends_attention: bool
     restarts: bool
     resets: bool
+    settles: float = 0.0
 
 
 class Lexicon(msgspec.Struct, frozen=True):

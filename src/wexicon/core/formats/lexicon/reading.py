@@ -6,6 +6,7 @@ comes out can be relied upon.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable
 from hashlib import sha256
 from typing import Any
@@ -15,7 +16,7 @@ from wexicon.core.durations import seconds
 from wexicon.core.faults import FileFault
 from wexicon.core.formats.kinds import read_kind
 from wexicon.core.formats.lexicon.extending import extend, nothing_to_extend
-from wexicon.core.formats.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
+from wexicon.core.formats.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start, case_of
 from wexicon.core.formats.lexicon.tables import (
     HOWS,
     MOVES,
@@ -41,7 +42,7 @@ from wexicon.core.protocol.patterns import Pattern, block_header
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant, nearest
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import ValueFault
+from wexicon.core.values import Kind, ValueFault
 
 CHECKSUMS = ("sum", "xor")
 _TABLES = tuple(LexiconFile.__struct_fields__)
@@ -62,6 +63,8 @@ class _Reading:
     def __init__(self, source: Source) -> None:
         self.source = source
         self.data = source.data
+        speech = self.data.get("speech")
+        self.in_bytes = isinstance(speech, dict) and str(speech.get("answer", "")).startswith("bytes")
 
     def lexicon(self) -> Lexicon:
         source, data = self.source, self.data
@@ -85,6 +88,9 @@ class _Reading:
             )
         self.add_start_words(start, events)
         actions = {n: made for n, made in self.each("action", ActionTable, self.action) if made}
+        if listens and listens.unlock and listens.unlock not in actions:
+            what = f"there is no action {listens.unlock}"
+            source.complain(("attention", "unlock"), what, meant(listens.unlock, actions))
         groups = {n: made for n, made in self.each("group", GroupTable, self.group) if made}
         settings: dict[str, Setting] = {}
         for name, made in self.each("setting", SettingTable, lambda n, t: self.setting(n, t, writing, groups)):
@@ -156,8 +162,9 @@ class _Reading:
             self.source.complain(place, "is not text")
             return None
         try:
-            made = Pattern(text)
-            block_header(made)
+            made = Pattern(_in_digits(text) if self.in_bytes else text)
+            if not self.in_bytes:
+                block_header(made)
         except ValueError as fault:
             self.source.complain(place, f"{text!r}: {fault}", getattr(fault, "hint", ""))
             return None
@@ -193,20 +200,23 @@ class _Reading:
             hint = f"did you mean {close}?" if close else ""
             self.source.complain(place, f"{word!r} is not one of {', '.join(known)}", hint)
 
-    def expectation(self, place: tuple[str, ...], hear: str | tuple[str, ...], closing: str = "") -> Expectation:
+    def expectation(
+        self, place: tuple[str, ...], hear: str | tuple[str, ...], closing: str = "", unset: str | None = None
+    ) -> Expectation:
         texts = (hear,) if isinstance(hear, str) else hear
         patterns = [self.pattern(place, text) for text in texts if text]
-        return Expectation(
-            tuple(Want(pattern) for pattern in patterns if pattern), silent=texts == ("",), closing=closing
-        )
+        instead = self.pattern((*place[:-1], "unset"), unset) if unset else None
+        wants = [Want(pattern, unset=None if index else instead) for index, pattern in enumerate(patterns) if pattern]
+        return Expectation(tuple(wants), silent=texts == ("",), closing=closing, bare=unset == "")
 
     def phrase(self, place: tuple[str, ...], table: SayHear | None) -> Phrase | None:
         if table is None:
             return None
         say = self.template((*place, "say"), table.say)
         within = self.duration((*place, "within"), table.within) if table.within else None
-        expect = self.expectation((*place, "hear"), table.hear)
-        return Phrase(say, expect, within) if say else None
+        expect = self.expectation((*place, "hear"), table.hear, unset=table.unset)
+        cases = {case: self.template((*place, "cases"), text) for case, text in table.cases.items()}
+        return Phrase(say, expect, within, {case: made for case, made in cases.items() if made}) if say else None
 
     def start(self, table: StartTable, delivered: Tuning) -> Start:
         place = ("start",)
@@ -243,6 +253,7 @@ class _Reading:
             self.duration((*place, "lasts"), table.lasts),
             table.ends_on,
             table.power_up or bool(table.window),
+            table.unlock,
         )
 
     def group(self, name: str, table: GroupTable) -> Group | None:
@@ -282,11 +293,20 @@ class _Reading:
             self.source.complain(
                 (*place, "read"), "the link tells nothing of it", "only a rate or a frame can be read so"
             )
-        granted = self.phrase((*place, "granted"), table.granted)
+        by_event = table.granted.event if table.granted else ""
+        granted = None
+        if table.granted and not by_event:
+            asked_by = SayHear(table.granted.say, table.granted.hear, table.granted.within)
+            granted = self.phrase((*place, "granted"), asked_by)
+        if by_event and "{value" not in str(self.mapping("events").get(by_event, "")):
+            what = f"there is no event {by_event} that captures {{value}}"
+            self.source.complain((*place, "granted"), what, meant(by_event, self.mapping("events")))
+        if write:
+            self.check_cases((*place, "write"), kind, write)
         for key, asked in (("read", read), ("granted", granted)):
             if asked and not any("value" in want.pattern.names for want in asked.expect.wants):
                 self.source.complain((*place, key), "hears no {value}", 'write hear = "+NAME {value}"')
-        if write and "value" not in write.say.names:
+        if write and "value" not in write.say.names and not write.cases:
             self.source.complain((*place, "write"), "says no {value}", 'write say = "AT+NAME={value}"')
         group = groups.get(table.group)
         if table.group and table.group not in self.mapping("group"):
@@ -321,7 +341,19 @@ class _Reading:
             granted,
             table.read == "link",
             table.volatile,
+            by_event,
+            self.duration((*place, "moves_after"), table.moves_after),
+            self.duration((*place, "settles"), table.settles),
+            table.unset,
         )
+
+    def check_cases(self, place: tuple[str, ...], kind: Kind, write: Phrase) -> None:
+        for case in write.cases:
+            if case == "unset":
+                continue
+            tried: list[object] = [case, case == "true", int(case) if re.fullmatch(r"-?[0-9]{1,18}", case) else case]
+            if not any(_takes(kind, value, case) for value in tried):
+                self.source.complain((*place, "cases"), f"{case!r} is not a value of it", f"allowed: {kind.allowed()}")
 
     def check_needs(self, name: str, setting: Setting, settings: dict[str, Setting]) -> None:
         for other, value in setting.needs.items():
@@ -330,7 +362,7 @@ class _Reading:
                 self.source.complain(place, f"there is no setting {other}", meant(other, settings))
                 continue
             try:
-                setting.needs[other] = settings[other].kind.check(value)
+                setting.needs[other] = settings[other].check(value)
             except ValueFault as fault:
                 self.source.complain(place, str(fault))
 
@@ -340,8 +372,12 @@ class _Reading:
         known = {"block"} if group.size else members
         if group.read:
             captured = {n for want in group.read.expect.wants for n in want.pattern.names}
-            for missing in sorted(known - captured):
-                self.source.complain(("group", name, "read"), f"does not hear {{{missing}}}")
+            if group.size and "block" not in captured:
+                self.source.complain(("group", name, "read"), "does not hear {block}")
+            for extra in sorted(captured - known) if not members & captured else ():
+                self.source.complain(
+                    ("group", name, "read"), f"hears {{{extra}}}, and no setting of this group", meant(extra, known)
+                )
         if group.write:
             for said in group.write.say.names:
                 if said not in known:
@@ -356,4 +392,19 @@ class _Reading:
                 self.source.complain(("action", name), f"{complaint.what}: {complaint.source.strip()}", complaint.hint)
             return None
         ends = table.ends_attention or (table.restarts and self.mapping("attention").get("how", "always") != "always")
-        return Action(name, table.meaning, program, table.needs_attention, ends, table.restarts, table.resets)
+        settles = self.duration(("action", name, "settles"), table.settles)
+        return Action(name, table.meaning, program, table.needs_attention, ends, table.restarts, table.resets, settles)
+
+
+def _in_digits(text: str) -> str:
+    """A pattern for an answer of bytes, in which {x:bytes(2)} stands for two bytes: four hexadecimal digits."""
+    return re.sub(
+        r"\{([A-Za-z_][A-Za-z0-9_]*):bytes\(([0-9]{1,4})\)\}", lambda f: f"{{{f[1]}:bytes({2 * int(f[2])})}}", text
+    )
+
+
+def _takes(kind: Kind, value: object, case: str) -> bool:
+    try:
+        return case_of(kind.check(value)) == case
+    except ValueFault:
+        return False

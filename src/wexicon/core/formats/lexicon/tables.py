@@ -64,12 +64,26 @@ class StartTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class SayHear(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A line to say and what answers it: one pattern, several in order, or none for the success word alone (`hear = ""`:
-    nothing answers). `within` where it takes longer than usual."""
+    """A line to say and what answers it: one pattern, several in order, or none for the success code alone (`hear = ""`:
+    nothing answers). `within` where it takes longer than usual. `unset` is what answers a question instead where there is
+    nothing to tell: a pattern, or `""` for the success code alone or an empty value. `cases` are other lines for single
+    values: `cases = { unset = "AT+X OFF", false = "AT+XOFF" }`."""
 
     say: str
     hear: str | tuple[str, ...] = ()
     within: str = ""
+    unset: str | None = None
+    cases: dict[str, str] = msgspec.field(default_factory=dict)
+
+
+class Granted(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where the network's own value comes from: a question, as any other, or the latest event of a name, which captures
+    {value}."""
+
+    say: str = ""
+    hear: str | tuple[str, ...] = ()
+    within: str = ""
+    event: str = ""
 
 
 class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -81,6 +95,7 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     answered by `answer`; `window` is how long after power-up it is heard. For pins: `pins` as they stand for command mode,
     `data_pins` for data mode. `lasts`: it stops listening after so long without a command. `ends_on`: the event
     after which it passes everything through as data. `power_up`: it can only be brought to listen as it gets power.
+    `unlock`: an action that is done each time it has been brought to listen, before anything is asked (a SIM's PIN).
     """
 
     how: str = "always"
@@ -101,6 +116,7 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     lasts: str = ""
     ends_on: str = ""
     power_up: bool = False
+    unlock: str = ""
 
 
 class Identify(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -141,11 +157,12 @@ class GroupTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[setting.NAME]`. `moves_link` says when our side must follow; `needs` what other settings must be first;
+    """`[setting.NAME]`. `moves_link` says when our side must follow, `moves_after` how long after that the link moves,
+    `settles` how long after it was written the module needs before it listens; `needs` what other settings must be first;
     `then` the actions that it needs to be kept; `since` and `before` the firmware that has it; `appends` what the module
-    itself puts behind the value; `read = "link"` a rate or frame that only the link tells; `volatile` what is
-    gone when the power goes; `group` the group that it is read or written with, `place` its bits there; `granted` the
-    question that tells what the network made of it."""
+    itself puts behind the value; `read = "link"` a rate or frame that only the link tells; `volatile` what is gone when the
+    power goes; `group` the group that it is read or written with, `place` its bits there, `unset` its words there where it
+    is not set; `granted` the question, or the event, that tells what the network made of it."""
 
     value: dict[str, Any]
     meaning: str = ""
@@ -160,14 +177,18 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     appends: str = ""
     group: str = ""
     place: Place | None = None
-    granted: SayHear | None = None
+    granted: Granted | None = None
     volatile: bool = False
+    moves_after: str = ""
+    settles: str = ""
+    unset: str | None = None
 
 
 class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[action.NAME]`: what the module does, as a dialogue. `needs_attention`: it must listen for this, and
     attention is taken back where it was let go; `ends_attention` where it listens no more afterwards, `restarts` where it
-    starts again, `resets` where it goes back to its factory defaults."""
+    starts again, `resets` where it goes back to its factory defaults; `settles` how long it needs afterwards before it
+    listens."""
 
     dialogue: str
     meaning: str = ""
@@ -175,6 +196,7 @@ class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ends_attention: bool = False
     restarts: bool = False
     resets: bool = False
+    settles: str = ""
 
 
 class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
