@@ -112,7 +112,17 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
         "rate": lambda f, v: f["R"] == K6_RATES[v],
         "quiet-lamp": lambda f, v: f["Q"] == str(int(v)),
     },
+    "wherry-c3": {
+        "name": lambda f, v: f["label"] == v,
+        "partner": lambda f, v: f["partner"] == v,
+        "reach": lambda f, v: f["reach"] == {"near": "1", "far": "2"}[v],
+        "tick": lambda f, v: f["tick"] * 4 == v,
+        "network": lambda f, v: f["net"] == v,
+        "key": lambda f, v: f["key"] == v,
+        "rate": lambda f, v: f["speed"] == v,
+    },
 }
+TRUTH["wherry-c1"] = TRUTH["wherry-c3"]
 
 
 def wrong_in_flash(standin: StandIn, wanted: dict[str, Any]) -> list[str]:

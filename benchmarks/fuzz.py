@@ -424,6 +424,7 @@ COMMANDS = {
     "orvane-b3": b"...v\rn,quay\rb,5\rd\rk\rm,1\rp,4711\r",
     "polmar-p1": b"$PPLM,WHO*55\r\n$PPLM,EVERY,200*00\r\n$PPLM,PORT,9600,8,N,1*11\r\n$PPLM,OUT,GGA,RMC*00\r\n",
     "tamsel-k5": b"AT+WHO?\r\nAT+LABEL=x\r\nAT+SPEED=3\r\nAT+MATE=2a1,5c,13f7\r\nAT+KEEP\r\nAT+BOOT\r\n",
+    "wherry-c3": b'who\nput label "x"\nput tick 5\nput net 1 "shore"\nput speed 38400\ncode 1\nget reach\ntidy\n',
     "tamsel-k6": b"AT:W?AT:L=xAT:P=4711AT:R=5",
 }
 

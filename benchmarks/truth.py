@@ -44,9 +44,13 @@ OTHER = {
     "polmar-p1": {"serial": "P1009999"},
     "tamsel-k5": {"address": "02A15C00FFFF"},
     "tamsel-k6": {"address": "02A15C00EEEE"},
+    "wherry-c1": {"serial": "W-00998"},
+    "wherry-c3": {"serial": "W-00999"},
 }
 
 
+# What the stand-ins call their rates: a wrong one is no rate at all.
+RATES = ("rate", "uart", "UB", "R", "speed", "b")
 # How many places there are at which a run can be broken off: each is tried.
 EVERY = {"stopped": 45, "killed": 45, "power cut": 420}
 
@@ -209,14 +213,11 @@ def changes_values(scene: Scene, chance: random.Random) -> None:
     def spoil() -> None:
         for kept in (standin.memory, standin.flash):
             value = kept.get(key)
+            if key in RATES:
+                continue
             if isinstance(value, str) and value != standin.delivered[key]:
                 kept[key] = value.lower()
-            elif (
-                isinstance(value, int)
-                and value > 1
-                and key not in ("rate", "uart", "UB")
-                and value != standin.delivered[key]
-            ):
+            elif isinstance(value, int) and value > 1 and value != standin.delivered[key]:
                 kept[key] = value // 2 * 2
 
     def hear(data: bytes, began: float) -> None:
@@ -295,7 +296,7 @@ def in_memory_only(scene: Scene, chance: random.Random) -> None:
     _run(donor.lexicon, donor, order_for(scene.name, chance))  # type: ignore[arg-type]
     kept = sorted(scene.standin.delivered)
     for key in kept if chance.random() < 0.5 else chance.sample(kept, len(kept) // 2):
-        if key not in ("rate", "uart", "UB", "R", "port", "block", "speed", "b"):
+        if key not in (*RATES, "port", "block"):
             scene.standin.memory[key] = donor.standin.flash[key]
 
 

@@ -43,7 +43,17 @@ WANTED: dict[str, dict[str, Any]] = {
         "rate": {"rate": 57600, "parity": "even"},
     },
     "tamsel-k5": {"name": "Withy Point", "role": "leader", "pin": "48213", "peer": "02:A1:5C:00:21:8E", "rate": 115200},
+    "wherry-c3": {
+        "name": 'the "quay"',
+        "partner": "5E0417C2",
+        "reach": "far",
+        "tick": 120,
+        "network": 7,
+        "key": "estuary",
+        "rate": 38400,
+    },
     "tamsel-k6": {"name": "Quay 3", "pin": "4711", "rate": 57600, "quiet-lamp": True},
 }
+WANTED["wherry-c1"] = WANTED["wherry-c3"]
 # Settings that cannot be read, for which the campaign takes the module's word.
-TRUST = {"tamsel-k6": ("pin",)}
+TRUST = {"tamsel-k6": ("pin",), "wherry-c1": ("key",), "wherry-c3": ("key",)}

@@ -111,7 +111,7 @@ class Bench(VirtualBench):
         return self.session(self.trace, stopping)
 
     def order(self, prove: str = "auto", trust: tuple[str, ...] = (), **wanted: Any) -> Order:
-        plain = {name: self.lexicon.settings[name].kind.check(value) for name, value in wanted.items()}
+        plain = {name: self.lexicon.settings[name].check(value) for name, value in wanted.items()}
         return Order(plain, Prove(prove), trust)
 
     def provision(

@@ -112,7 +112,8 @@ def test_lora_by_frequency_spreading_bandwidth_sync_and_network(changes: dict[st
 
 
 @pytest.mark.parametrize(
-    ("block", "hears"), [("b00144851c000000a5c9", True), ("b00148851c000000a5c5", False), ("b00144851c010000a5c8", False)]
+    ("block", "hears"),
+    [("b00144851c000000a5c9", True), ("b00148851c000000a5c5", False), ("b00144851c010000a5c8", False)],
 )
 def test_lora_as_a_cable(block: str, hears: bool) -> None:
     pair = Pair(("lindle-r2", {}), ("lindle-r2", {"block": block}))

@@ -96,7 +96,7 @@ def _work(
         with session_on(
             port, seat.lexicon, trace=trace, force=force, secrets=seat.secrets(), stopping=stop, listener=progress
         ) as session:
-            module = Module(session, seat.lexicon, operator, patience=patience, fixture=fixture)
+            module = Module(session, seat.lexicon, operator, patience=patience, fixture=fixture, given=seat.given)
             if write:
                 result = bring_about(module, order, store=FileStore(state_folder() / "unfinished"))
             else:

@@ -6,7 +6,7 @@ say what it points to. Who has a module's attention keeps it: what ends it is kn
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import msgspec
 
@@ -60,6 +60,8 @@ class Attention:
         self.fixture = fixture or Fixture()
         self.held = False
         self.managed = False
+        # What is done each time it has been gained.
+        self.unlock: Callable[[], object] = lambda: None
         # Whether the last gain was by hands after silence: then the module has just got power, where it must for that.
         self.by_hands = False
         self.tries: list[Try] = []
@@ -97,6 +99,7 @@ class Attention:
         found = self._with_hands(self._candidates(likely)) if by_hands else self._find(likely)
         self.held = self.managed = True
         self.spoke()
+        self.unlock()
         return found
 
     def by_power(self) -> bool:

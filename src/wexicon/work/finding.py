@@ -19,6 +19,7 @@ from wexicon.core.formats.sheet import Sheet, read_sheet
 from wexicon.core.registry import Registry
 from wexicon.core.text import meant
 from wexicon.files import open_regular, read_file
+from wexicon.work.commands import run_command
 
 
 def brought_by_others(group: str) -> Mapping[str, object]:
@@ -129,4 +130,4 @@ def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str]) 
 
 def fixture_at(path: Path | None) -> Fixture:
     """The fixture that a file describes, or none. Raises Fault."""
-    return read_fixture(read_file(path), str(path)) if path else Fixture()
+    return read_fixture(read_file(path), str(path), run_command) if path else Fixture()

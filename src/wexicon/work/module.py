@@ -30,7 +30,7 @@ MOST_TIMES = 3
 
 class Module:
     """`attention` is its attention; `settings` what it keeps; `data_link` how its data mode is tuned as far as we know;
-    `identity` what it said of itself."""
+    `identity` what it said of itself; `given` what its actions may need."""
 
     def __init__(
         self,
@@ -40,11 +40,15 @@ class Module:
         *,
         patience: float = PATIENCE,
         fixture: Fixture | None = None,
+        given: Mapping[str, Any] | None = None,
     ) -> None:
         self.session = session
+        self.given = dict(given or {})
         self.lexicon = lexicon
         self.operator = operator
         self.attention = Attention(session, lexicon, operator, patience=patience, fixture=fixture)
+        if lexicon.attention.unlock:
+            self.attention.unlock = lambda: self.do(lexicon.attention.unlock)
         self.settings = Settings(self)
         self.data_link = lexicon.delivered
         self.identity: dict[str, str] = {}
@@ -210,7 +214,7 @@ class Module:
         if action.needs_attention:
             self.attention.keep()
         needed = {need.name for need in action.program.needs()}
-        given = {name: value for name, value in (values or {}).items() if name in needed}
+        given = {name: value for name, value in {**self.given, **(values or {})}.items() if name in needed}
         made = Runner(self.session, action.program, given, module=self, operator=self.operator).run()
         self.attention.spoke()
         if action.settles:

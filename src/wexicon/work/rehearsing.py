@@ -112,7 +112,9 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     tuning = seat.lexicon.delivered
     traced = _Traced(bench, trace, tuning)
     session = bench.session(traced.writer, tuning=tuning, secrets=seat.secrets())
-    result = provision(Module(session, seat.lexicon, bench.hands), order or Order(seat.wanted, trust=seat.trust))
+    result = provision(
+        Module(session, seat.lexicon, bench.hands, given=seat.given), order or Order(seat.wanted, trust=seat.trust)
+    )
     session.listener.flush()
     port = f"stand-in {bench.standin.family}"
     return result.about(seat.name, port, seat.lexicon, traced.close())

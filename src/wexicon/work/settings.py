@@ -24,6 +24,8 @@ from wexicon.core.text import written
 from wexicon.core.values import UNSET, Value, ValueFault
 
 MOST_PASSES = 4
+# How long an event that tells what was granted may take (seconds).
+GRANTED_WITHIN = 2.0
 
 
 class Refused(ModuleFault):
@@ -177,7 +179,7 @@ class Settings:
     def _read_group(self, group: Group) -> dict[str, str]:
         assert group.read
         members = self._members(group)
-        outcome = self.module.ask(group.read, secret=any(setting.secret for setting in members))
+        outcome = self.module.ask(group.read, secret=any(one.secret and group.tells(one.name) for one in members))
         if not outcome.ok:
             raise self.module.fault(f"{group.name} cannot be read", outcome)
         if outcome.unset:
@@ -245,8 +247,14 @@ class Settings:
             said = line.fill(filled, quoting=speech.quotes, separators=speech.parting, shaped=shaped)
         except InsertionFault as fault:
             raise ModuleFault(f"{what}: {fault}") from None
+        granted_by = setting.granted_by if setting.write else ""
+        before = self.session.latest.get(granted_by)
         with self.session.watching((), filled):
             outcome = self.module.say(said, phrase, tells_secret=bool(said.secrets))
+        if granted_by and outcome.ok:
+            # What the network grants comes by itself, a moment later.
+            until = self.session.clock.now() + GRANTED_WITHIN
+            self.session.listen(until, lambda: self.session.latest.get(granted_by) is not before)
         if outcome.how is How.SILENCE and self.lexicon.speech.error == "silence" and self.module.still_there():
             raise Refused("it did not answer, which is how this family refuses", part=Part.of(outcome))
         if outcome.how is How.ERROR:

@@ -138,6 +138,7 @@ def _find_again(module: Module, *, just_left: bool) -> None:
                 if attention.answers_at(link):
                     attention.held = True
                     attention.spoke()
+                    attention.unlock()
                     return
     attention.lose()
     if attention.needs_hands() and not module.operator.there:

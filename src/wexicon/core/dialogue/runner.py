@@ -104,7 +104,8 @@ class Runner:
         for need in self.program.needs():
             if need.name not in self.values:
                 if need.default is None:
-                    raise self._fault(need, f"{need.name} was not given")
+                    hint = f"In a sheet: given = {{ {need.name} = ... }} in its seat. In a call: {need.name}=VALUE."
+                    raise self._fault(need, f"{need.name} was not given", hint)
                 self.values[need.name] = self._value(need, need.default)
         with self.session.watching(self.program.patterns(), self.values):
             self._block(self.program.statements)

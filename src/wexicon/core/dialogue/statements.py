@@ -101,8 +101,8 @@ class Needs(OneLine, frozen=True):
             raise words.part(found.start(2), kind).fault(f"{kind} is not a kind", meant(kind, FORMS))
         default = words.part(found.start(4), found[4]) if found[4] else None
         made = default.expression() if default else None
-        if default and found[3]:
-            raise default.fault("a secret has no default", "take the default away")
+        if default and found[3] and default.text.strip() != '""':
+            raise default.fault("a secret has no default", 'take it away, or write "" for none')
         return cls(found[1], kind, bool(found[3]), made, line=words.line)
 
     def rest(self) -> str:

@@ -5,7 +5,7 @@ The rule: a pin that no line drives is the operator's. Pins called dtr and rts a
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 
 import msgspec
 
@@ -16,17 +16,22 @@ LINES = ("dtr", "rts")
 
 
 class Pin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[pin.NAME]`: the line that drives it; `inverted` where the line is on while the pin is off."""
+    """`[pin.NAME]`: the `line` that drives it, `inverted` where that is on while the pin is off; or the commands that put it
+    `on` and `off`, for a relay board that has a program of its own."""
 
-    line: str
+    line: str = ""
     inverted: bool = False
+    on: str = ""
+    off: str = ""
 
 
 class Fixture:
-    """Drives pins by the control lines of a session's link."""
+    """Drives pins by the control lines of a session's link, or by commands, which `run` runs: it raises Fault where one
+    fails."""
 
-    def __init__(self, pins: Mapping[str, Pin] | None = None) -> None:
+    def __init__(self, pins: Mapping[str, Pin] | None = None, run: Callable[[str], None] | None = None) -> None:
         self.pins = {line: Pin(line) for line in LINES} | dict(pins or {})
+        self._run = run
 
     def has(self, names: Iterable[str]) -> bool:
         """Whether all these pins are driven."""
@@ -34,21 +39,33 @@ class Fixture:
 
     def drive(self, session: Session, states: Mapping[str, bool]) -> None:
         """Puts pins on or off, all that share a call together."""
-        lines = {self.pins[name].line: on != self.pins[name].inverted for name, on in states.items()}
-        session.signal(dtr=lines.get("dtr"), rts=lines.get("rts"))
+        lines: dict[str, bool] = {}
+        for name, on in states.items():
+            pin = self.pins[name]
+            if pin.line:
+                lines[pin.line] = on != pin.inverted
+            elif self._run:
+                session.decide(f"pin {name} {'on' if on else 'off'}")
+                self._run(pin.on if on else pin.off)
+        if lines:
+            session.signal(dtr=lines.get("dtr"), rts=lines.get("rts"))
 
 
-def read_fixture(data: bytes, path: str) -> Fixture:
-    """The fixture in the bytes of a TOML file. Raises FileFault with every complaint."""
+def read_fixture(data: bytes, path: str, run: Callable[[str], None] | None = None) -> Fixture:
+    """The fixture in the bytes of a TOML file, whose commands `run` runs. Raises FileFault with every complaint."""
     source = Source(data, path)
     source.check_top(("format", "pin"))
     pins: dict[str, Pin] = {}
     given = source.data.get("pin", {})
     for name, table in given.items() if isinstance(given, dict) else ():
         pin = source.typed(table, Pin, ("pin", name))
-        if pin and pin.line not in LINES:
+        if pin and pin.line and (pin.on or pin.off):
+            source.complain(("pin", name), "has a line and commands", "give it either line, or on and off")
+        elif pin and not pin.line and not (pin.on and pin.off):
+            source.complain(("pin", name), "has neither a line nor both commands", 'write line = "dtr", or on and off')
+        elif pin and pin.line and pin.line not in LINES:
             source.complain(("pin", name, "line"), f"{pin.line!r} is not one of dtr, rts")
         elif pin:
             pins[name] = pin
     source.finish()
-    return Fixture(pins)
+    return Fixture(pins, run)

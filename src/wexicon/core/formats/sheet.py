@@ -12,24 +12,28 @@ from typing import Any
 
 import msgspec
 
+from wexicon.core.dialogue.given import given
 from wexicon.core.faults import Fault
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.masking import Secrets
+from wexicon.core.secret import Secret
 from wexicon.core.text import meant
 from wexicon.core.values import UNSET, Value, ValueFault
 
 SECRET_SOURCES = ("env", "file", "prompt")
+_ELSEWHERE = 'say where it comes from: {name} = {{ env = "NAME" }}, {{ file = "NAME" }} or {{ prompt = "..." }}'
 
 
 class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[seat.NAME]`: a part that a module plays. `trust` are settings that cannot be read, for which the module's
-    acknowledgement is enough."""
+    acknowledgement is enough; `given` what the lexicon's actions need (a SIM's PIN)."""
 
     lexicon: str
     settings: dict[str, Any]
     meaning: str = ""
     trust: tuple[str, ...] = ()
+    given: dict[str, Any] = msgspec.field(default_factory=dict)
 
 
 class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -47,6 +51,7 @@ class Seat(msgspec.Struct, frozen=True):
     lexicon: Lexicon
     wanted: dict[str, Value]
     trust: tuple[str, ...] = ()
+    given: dict[str, Any] = {}
 
     def secrets(self) -> Secrets:
         """The values that appear nowhere, in the module's words and in ours."""
@@ -105,16 +110,16 @@ def _seat(
         source.complain((*place, "lexicon"), str(fault))
         return None
     wanted: dict[str, Value] = {}
-    for key, given in table.settings.items():
+    for key, wish in table.settings.items():
         here = (*place, "settings", key)
         setting = words.settings.get(key)
         if setting is None:
             source.complain(here, f"{words.about.family} has no such setting", meant(key, words.settings))
             continue
-        if _comes_from_outside(given):
+        if _comes_from_outside(wish):
             words = words.with_secret(key)
             setting = words.settings[key]
-        value = _value(source, here, setting, given, secret)
+        value = _value(source, here, setting, wish, secret)
         if value is not None:
             wanted[key] = value
     for key in wanted:
@@ -133,7 +138,32 @@ def _seat(
             source.complain((*place, "trust"), f"{key} is not among the settings", meant(key, table.settings))
         elif key in words.settings and words.settings[key].readable:
             source.complain((*place, "trust"), f"{key} can be read, so nobody's word is needed", "take it away")
-    return Seat(name, words, wanted, table.trust)
+    return Seat(name, words, wanted, table.trust, _given(source, place, table, words, secret))
+
+
+def _given(
+    source: Source, place: tuple[str, ...], table: SeatTable, words: Lexicon, secret: Callable[[str, str], str]
+) -> dict[str, Any]:
+    """What the actions of a lexicon are given, each of its kind."""
+    needs = {need.name: need for action in words.actions.values() for need in action.program.needs()}
+    made: dict[str, Any] = {}
+    for name, value in table.given.items():
+        here = (*place, "given", name)
+        if name not in needs:
+            source.complain(here, "no action needs it", meant(name, needs))
+            continue
+        hidden = _comes_from_outside(value)
+        if needs[name].secret and not hidden:
+            source.complain(here, "is a secret and does not belong into a sheet", _ELSEWHERE.format(name=name))
+            continue
+        try:
+            text = secret(next(iter(value)), str(next(iter(value.values())))) if hidden else str(value)
+            plain = given(name, needs[name].kind, text, secret=hidden)
+        except ValueError as fault:
+            source.complain(here, str(fault))
+            continue
+        made[name] = Secret(plain) if hidden else plain
+    return made
 
 
 def _comes_from_outside(given: Any) -> bool:
@@ -142,14 +172,14 @@ def _comes_from_outside(given: Any) -> bool:
 
 
 def _value(
-    source: Source, here: tuple[str, ...], setting: Setting, given: Any, secret: Callable[[str, str], str]
+    source: Source, here: tuple[str, ...], setting: Setting, wish: Any, secret: Callable[[str, str], str]
 ) -> Value | None:
     comes_from = ""
-    if _comes_from_outside(given):
-        kind = next(iter(given))
-        comes_from = f" (from {kind} {given[kind]})"
+    if _comes_from_outside(wish):
+        kind = next(iter(wish))
+        comes_from = f" (from {kind} {wish[kind]})"
         try:
-            given = secret(kind, str(given[kind]))
+            wish = secret(kind, str(wish[kind]))
         except ValueError as fault:
             source.complain(here, str(fault))
             return None
@@ -157,11 +187,11 @@ def _value(
         source.complain(
             here,
             "is a secret and does not belong into a sheet",
-            f'say where it comes from: {setting.name} = {{ env = "NAME" }}, {{ file = "NAME" }} or {{ prompt = "..." }}',
+            _ELSEWHERE.format(name=setting.name),
         )
         return None
     try:
-        return setting.check(given)
+        return setting.check(wish)
     except ValueFault as fault:
         if setting.secret:
             why = fault.why if "'" not in fault.why else "holds a character that is not allowed"

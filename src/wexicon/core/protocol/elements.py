@@ -21,8 +21,10 @@ RUNS = {
     "address": re.compile(r"[0-9A-Fa-f]+(?:[:.\-][0-9A-Fa-f]+)*"),
     # Whatever its way of quoting, a quote inside is behind a backslash or doubled; \\22 holds none.
     "quoted": re.compile(r'"(?:[^"\\]|\\.|"")*+"', re.DOTALL),
+    # The same where a backslash is a character as any other.
+    "doubled": re.compile(r'"(?:[^"]|"")*+"', re.DOTALL),
 }
-KINDS = ("text", *RUNS, "list", "bytes", "value")
+KINDS = ("text", *(kind for kind in RUNS if kind != "doubled"), "list", "bytes", "value")
 LONGEST_NUMBER = 40
 _CAPTURE = re.compile(r"(=)?([A-Za-z_][A-Za-z0-9_]*)(?::([a-z]+)(?:\(([A-Za-z0-9_-]+)\))?)?")
 
@@ -199,6 +201,7 @@ CONVERTERS: dict[str, Callable[[str], Any]] = {
     "int": lambda text: int(text[:LONGEST_NUMBER]),
     "decimal": lambda text: Decimal(text[:LONGEST_NUMBER]),
     "quoted": lambda text: Quoted(text[1:-1]),
+    "doubled": lambda text: Quoted(text[1:-1]),
     "in quotes": Quoted,
     "list": _listed,
 }
@@ -208,6 +211,20 @@ def convert(kind: str, text: str) -> Any:
     """A captured text as the value of its kind."""
     make = CONVERTERS.get(kind)
     return make(text) if make else text
+
+
+SAMPLES = {"int": "1", "decimal": "1.5", "hex": "1", "address": "01", "quoted": '"x"', "list": "x,y", "word": "x"}
+
+
+def sample(pattern: Any) -> str:
+    """A line that fits a pattern, with something short for each capture."""
+    made = ""
+    for element in pattern.elements:
+        if isinstance(element, Literal):
+            made += element.text
+        elif isinstance(element, Capture):
+            made += "x" * int(element.size) if element.size.isdigit() else SAMPLES.get(element.kind, "x")
+    return made
 
 
 Parts = list[tuple[Element | None, list[Element]]]

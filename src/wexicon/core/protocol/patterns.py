@@ -45,11 +45,26 @@ class Pattern:
     """A compiled pattern. `start` is what every fitting line begins with; `names` are its captures in order; `needs` the
     names that must be known before."""
 
-    __slots__ = ("_convert", "_fits", "_parts", "_tail", "catches_all", "elements", "names", "needs", "source", "start")
+    __slots__ = (
+        "_convert",
+        "_fits",
+        "_otherwise",
+        "_parts",
+        "_tail",
+        "catches_all",
+        "elements",
+        "names",
+        "needs",
+        "source",
+        "start",
+    )
 
-    def __init__(self, source: str) -> None:
+    def __init__(self, source: str, *, plainly: bool = False) -> None:
         self.source = source
         self.elements = parse(source)
+        for element in self.elements if plainly else ():
+            if isinstance(element, Capture) and element.kind == "quoted":
+                element.kind = element.makes = "doubled"
         self.names = [e.name for e in self.elements if isinstance(e, Capture)]
         earlier = set(self.names)
         self.needs = [e.name for e in self.elements if isinstance(e, Equal)] + [
@@ -62,6 +77,13 @@ class Pattern:
         self.catches_all = len(self.elements) == 1 and (
             isinstance(first, Anything) or (isinstance(first, Capture) and first.kind == "text")
         )
+        self._build()
+        # Another reading of text in quotes, for modules to which a backslash is a character as any other.
+        self._otherwise: Pattern | None = None
+        if any(isinstance(e, Capture) and e.kind == "quoted" for e in self.elements) and plainly is False:
+            self._otherwise = Pattern(source, plainly=True)
+
+    def _build(self) -> None:
         self._parts = parts_of(self.elements)
         # A pattern that ends in raw bytes: which of its captures tells how many, or the number itself.
         self._tail: int | str | None = None
@@ -89,6 +111,12 @@ class Pattern:
         """The captures when the whole of `text` fits, else None."""
         if self.start and not text.startswith(self.start):
             return None
+        captures = self._match(text, known)
+        if captures is None and self._otherwise is not None and '\\"' in text:
+            return self._otherwise._match(text, known)
+        return captures
+
+    def _match(self, text: str, known: Mapping[str, Any]) -> dict[str, Any] | None:
         if self._fits is None:
             return Attempt(self._parts, text, known).run()
         found = self._fits(text)

@@ -21,6 +21,8 @@ FAMILIES: Registry[str | type[StandIn]] = Registry(
         "recording": "recording:Recording",
         "tamsel-k5": "tamsel_k5:TamselK5",
         "tamsel-k6": "tamsel_k6:TamselK6",
+        "wherry-c1": "wherry_c3:WherryC1",
+        "wherry-c3": "wherry_c3:WherryC3",
     },
 )
 

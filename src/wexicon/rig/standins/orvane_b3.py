@@ -75,7 +75,9 @@ class OrvaneB3(BluetoothModule):
         elif line == "":
             self.say("ok\r\n")
         elif found := re.fullmatch(r"([nmpba]),(.*)", line):
-            if re.fullmatch(FORMS[found[1]], found[2]):
+            if self.flash[found[1]] == found[2]:
+                self.say("no 0\r\n")
+            elif re.fullmatch(FORMS[found[1]], found[2]):
                 self.flash[found[1]] = found[2]
                 self.say("ok\r\n")
             else:

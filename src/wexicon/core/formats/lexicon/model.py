@@ -19,7 +19,7 @@ from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import UNSET, Kind, Value, ValueFault
+from wexicon.core.values import UNSET, Kind, Value
 
 
 class Phrase(msgspec.Struct, frozen=True):
@@ -150,18 +150,7 @@ class Setting(msgspec.Struct, frozen=True):
 
     def check(self, value: object) -> Value:
         """The plain form of a value, `unset` among them where that can be; raises ValueFault."""
-        if value is UNSET or (isinstance(value, dict) and value.keys() == {"unset"}):
-            if not self.may_be_unset():
-                raise ValueFault(
-                    "unset", "cannot be asked for: the lexicon does not say how that is read", self.kind.allowed()
-                )
-            return UNSET
-        try:
-            return self.kind.check(value)
-        except ValueFault:
-            if value == "unset" and self.may_be_unset():
-                return UNSET
-            raise
+        return UNSET if value in (UNSET, "unset") and self.may_be_unset() else self.kind.check(value)
 
     def there(self, firmware: str) -> bool:
         """Whether this firmware has the setting."""
