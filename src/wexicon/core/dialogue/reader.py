@@ -16,7 +16,7 @@ from wexicon.core.dialogue.program import Program
 from wexicon.core.dialogue.statements import STATEMENTS, Body, Needs, OneLine, Statement
 from wexicon.core.faults import Complaint, FileFault
 from wexicon.core.protocol.dialect import compiled
-from wexicon.core.text import nearest, visible
+from wexicon.core.text import has_control, nearest, visible
 
 LONGEST_DIALOGUE = 1_048_576
 DEEPEST = 30
@@ -47,6 +47,9 @@ class _Reader:
             if body[0] == "\t":
                 self.complain(number, len(line) - len(body) + 1, "a tab", "indent with spaces")
                 body = body.lstrip(" \t")
+            if unseen := next((at for at, char in enumerate(body) if has_control(char) and char != "\t"), None):
+                hint = "in a >> line and between quotes it is written as \\r, \\n or \\x1A"
+                self.complain(number, len(line) - len(body) + unseen + 1, "a control character", hint)
             self.lines.append(SourceLine(number, len(line) - len(body), body))
         self.at = 0
         self.with_block: dict[str, Callable[[SourceLine, Words, int], Statement]] = {
