@@ -2,9 +2,9 @@
 
     python -m benchmarks.fuzz [SECONDS] [SEED] [TARGET ...]
 
-The rule: a case may raise what its reader says that it raises, and nothing else; it may take two seconds of the processor, and the program
-may grow to the bound in MEMORY. All cases are drawn from the seed. A target whose cases take under a millisecond is tried
-100,000 times at least; the others for SECONDS (600 where nothing is said).
+The rule: a case may raise what its reader says that it raises, and nothing else; it may take two seconds of the processor,
+and the program may grow to the bound in MEMORY. All cases are drawn from the seed. A target whose cases take under a
+millisecond is tried 100,000 times at least; the others for SECONDS (600 where nothing is said).
 """
 
 from __future__ import annotations

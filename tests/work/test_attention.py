@@ -68,12 +68,12 @@ def test_hands_that_do_nothing_end_with_what_it_points_to(name: str) -> None:
     assert fault.value.hint and fault.value.status == 3
 
 
-def test_garbage_that_starts_the_module_is_named_by_its_rate() -> None:
+def test_a_module_that_only_starts_is_named() -> None:
     bench = Bench("brisca-w1")
     bench.standin.listen = lambda: None  # type: ignore[attr-defined]
     with pytest.raises(Unreachable) as fault:
         find(bench)
-    assert "sounds like 38400 baud" in fault.value.what
+    assert "a module of this family is at 115200 8N1 (it said “READY”), and does not answer" in fault.value.what
 
 
 # -- blocks -----------------------------------------------------------------------------------------------------------

@@ -6,7 +6,7 @@ say what it points to. Who has a module's attention keeps it: what ends it is kn
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 
 import msgspec
 
@@ -16,10 +16,9 @@ from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.exchange import How, Reply
 from wexicon.core.protocol.session import Session
-from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.text import garbled
-from wexicon.core.tuning import Tuning
-from wexicon.work.causes import Try, point_to
+from wexicon.core.tuning import USUAL_RATES, Tuning
+from wexicon.work.causes import Try, makes_sense, point_to
 
 # How long the operator is given (seconds).
 PATIENCE = 60.0
@@ -30,8 +29,14 @@ AT_ONCE = 0.06
 QUICK = 0.3
 # The same for one that takes its time.
 SLOW = 1.0
+# The line ends in the order in which they are tried: what one leaves behind must not spoil the next.
+OTHER_ENDS = ("crlf", "cr", "lf", "none")
+# How long the likeliest link is given in the first round, where the lexicon allows an answer so long.
+LIKELY = 0.5
 # How long after its answer a module may move to another rate.
 MOVES_WITHIN = 1.5
+# How long a module is tried that only hands can bring to listen, where nobody is there.
+NOBODY = 3.0
 # How long after hands have moved the likeliest link is tried alone, beyond what the lexicon says a start takes.
 ALONE = 2.0
 # Every so many times a module that takes its time to answer is given that time.
@@ -65,6 +70,9 @@ class Attention:
         # Whether the last gain was by hands after silence: then the module has just got power, where it must for that.
         self.by_hands = False
         self.tries: list[Try] = []
+        self._echoes = 0
+        # What the lexicon says otherwise than the module was found to be.
+        self.remarks: list[str] = []
         self._just_left = False
         self._spoke_at = session.clock.now()
 
@@ -166,17 +174,52 @@ class Attention:
                 return self._with_hands(candidates)
             self.fixture.drive(self.session, attention.pins)
             self.session.quiet(self.lexicon.start.within)
-        # The first round is quick; the second finds a module that had not started yet, or that takes its time.
-        # The last tries what is seldom changed, the frame.
+        # The first round is quick but at the likeliest link; the second finds a module that had not started yet, or that
+        # takes its time, where it was heard if it was heard anywhere. The last tries what is seldom changed, the frame.
         slow = max(SLOW, attention.probe.within or 0.0)
-        for within, tunings in ((0.0, candidates), (slow, candidates), (QUICK, self._other_frames())):
+        for tuning in candidates:
+            if self._listens_at(tuning, min(self.session.dialect.within, LIKELY) if tuning is candidates[0] else 0.0):
+                return tuning
+        if attention.window:
+            return self._with_hands(candidates)
+        self.session.quiet(self.lexicon.start.within)
+        heard_at = self.heard_at()
+        for within, tunings in (
+            (slow, heard_at or candidates),
+            (QUICK, self._other_frames({one.rate for one in heard_at})),
+        ):
             for tuning in tunings:
                 if self._listens_at(tuning, within):
                     return tuning
-            if attention.window:
-                return self._with_hands(candidates)
             self.session.quiet(self.lexicon.start.within)
+        if found := self._otherwise(self.heard_at() or candidates[:1]):
+            return found
         raise self._unreachable("the module does not answer")
+
+    def heard_at(self) -> list[Tuning]:
+        """The links on which something was heard that makes sense, the latest first."""
+        found = [one.tuning for one in self.tries if one.echoed or makes_sense(self.lexicon, one.heard)]
+        return list(dict.fromkeys(reversed(found)))[:2]
+
+    def _otherwise(self, tunings: Sequence[Tuning]) -> Tuning | None:
+        """What the lexicon does not say, each way tried once: the other line ends where the module was heard or is likeliest;
+        the usual rates, where nothing was heard at all."""
+        for tuning in tunings:
+            self.session.tune(tuning)
+            if self._other_line_end():
+                return tuning
+        if not self.heard_at() and not self.lexicon.attention.tuning and not self.lexicon.attention.window:
+            tried = {one.tuning.rate for one in self.tries}
+            for rate in (rate for rate in USUAL_RATES if rate not in tried):
+                tuning = msgspec.structs.replace(tunings[0], rate=rate)
+                if self._listens_at(tuning, 0.0):
+                    self._remark(f"the module answers at {tuning}, which the lexicon does not name")
+                    return tuning
+        return None
+
+    def _remark(self, text: str) -> None:
+        self.remarks.append(text)
+        self.session.decide(text)
 
     def _candidates(self, likely: Sequence[Tuning]) -> list[Tuning]:
         lexicon = self.lexicon
@@ -186,10 +229,12 @@ class Attention:
         found += [msgspec.structs.replace(lexicon.delivered, rate=rate) for rate in lexicon.rates()]
         return list(dict.fromkeys(found))
 
-    def _other_frames(self) -> list[Tuning]:
+    def _other_frames(self, heard_at: Collection[int]) -> list[Tuning]:
+        """Frames that are seldom changed, at the rates at which something was heard, or at all."""
         if self.lexicon.attention.tuning:
             return []
-        return [Tuning.of(rate, frame) for frame in self.lexicon.frames() for rate in self.lexicon.rates()]
+        rates = [rate for rate in self.lexicon.rates() if not heard_at or rate in heard_at]
+        return [Tuning.of(rate, frame) for frame in self.lexicon.frames() for rate in rates]
 
     def _listens_at(self, tuning: Tuning, within: float) -> bool:
         session = self.session
@@ -219,11 +264,8 @@ class Attention:
         # The first line may have met with garbage that the module heard of us at another rate, or be refused once.
         if self.tries[-1].how is How.ERROR:
             session.settle(AT_ONCE, QUICK)
-            if self._answers(within):
-                return True
-        elif within > QUICK and self._answers(within):
-            return True
-        return self._other_line_end()
+            return self._answers(within) or self._other_line_end()
+        return within > QUICK and self._answers(within)
 
     # -- asking the module ----------------------------------------------------------------------------------------
 
@@ -240,27 +282,43 @@ class Attention:
         return outcome
 
     def _tried(self, said: str, outcome: Reply, heard: Sequence[str]) -> None:
-        kept = tuple(text for text in heard if text)
         session = self.session
+        # A module that echoes and waits for another line end sends back what was said, again and again.
+        kept = tuple(text for text in heard if text and (not said or text.replace(said, "")))
+        echoed = session.echoes != self._echoes or len(kept) < sum(map(bool, heard))
+        self._echoes = session.echoes
         end = session.dialect.speech.end
-        self.tries.append(Try(session.link.tuning, end, said, outcome.how, kept, session.heard_for()))
+        self.tries.append(Try(session.link.tuning, end, said, outcome.how, kept, session.heard_for(), echoed))
 
     def _answers(self, within: float | None = None) -> bool:
         return self.ask(self.lexicon.attention.probe, within).ok
 
     def _other_line_end(self) -> bool:
-        """An error to a harmless line may mean another line end than the lexicon's: the others are tried."""
-        if self.tries[-1].how is not How.ERROR:
+        """An error to a harmless line, or silence, may mean another line end than the lexicon's: the others are tried."""
+        dialect, session = self.session.dialect, self.session
+        if dialect.form == "bytes":
             return False
-        dialect = self.session.dialect
-        for end in LINE_ENDS:
+        for end in OTHER_ENDS:
             if end != dialect.speech.end:
-                self.session.adopt(dialect.with_end(end))
-                if self._answers(QUICK):
-                    self.session.decide(f"the module wants line end {end}, not {dialect.speech.end}")
+                session.adopt(dialect.with_end(end))
+                if dialect.window:
+                    session.quiet(dialect.window)
+                # What the module has of the lines before would stand in front of this one.
+                session.send(session.dialect.line_end.encode())
+                session.settle(AT_ONCE, QUICK)
+                if self._answers_otherwise():
+                    self._remark(f"the module wants line end {end}, not {dialect.speech.end} as the lexicon says")
                     return True
-        self.session.adopt(dialect)
+        session.adopt(dialect)
         return False
+
+    def _answers_otherwise(self) -> bool:
+        within = max(QUICK, min(self.session.dialect.within, SLOW))
+        if self._answers(within):
+            return True
+        if self.tries[-1].how is How.ERROR:
+            return self._answers(within)
+        return self.lexicon.attention.escape_opens and self._escape() and self._answers(within)
 
     def _escape(self) -> bool:
         """Says the escape, with silence around it where the module wants that; whether it was answered."""
@@ -284,9 +342,10 @@ class Attention:
             if self._listens() == "whole":
                 return candidates[0]
             self.tries.clear()
+        nobody = self.needs_hands() and not self.operator.there
         self.by_hands = True
         self._ask_for_hands(attention.operator)
-        end = session.clock.now() + self.patience
+        end = session.clock.now() + (min(self.patience, NOBODY) if nobody else self.patience)
         # Where it is most likely to answer is tried alone for as long as a start takes.
         alone = session.clock.now() + self.lexicon.start.within + ALONE
         half_since: float | None = None
@@ -316,7 +375,12 @@ class Attention:
                 where=session.link.name,
                 hint="The key was let go too early. " + attention.operator,
             )
-        self._look_in_data_mode()
+        heard_at = self.heard_at()
+        if found := self._otherwise(heard_at[:1] or candidates[:1]):
+            self.operator.noticed()
+            return found
+        if not heard_at:
+            self._look_elsewhere()
         raise self._unreachable("the module did not come to command mode")
 
     def _ask_for_hands(self, text: str) -> None:
@@ -354,15 +418,17 @@ class Attention:
         delivered = self.lexicon.delivered
         return [msgspec.structs.replace(delivered, rate=rate) for rate in self.lexicon.rates()]
 
-    def _look_in_data_mode(self) -> None:
-        """A module that is not in command mode may still say something on its data link."""
-        for tuning in self._data_links():
+    def _look_elsewhere(self) -> None:
+        """A module that is not in command mode may still say something on its data link, or listens at another rate."""
+        links = self._data_links()
+        usual = [msgspec.structs.replace(links[0], rate=rate) for rate in USUAL_RATES]
+        for tuning in dict.fromkeys((*links, *usual)):
             self.session.tune(tuning)
-            if self._answers(QUICK) or any(not garbled(text) for text in self.tries[-1].heard):
+            if self._answers(QUICK) or self.heard_at():
                 return
 
     def _unreachable(self, what: str) -> Unreachable:
         data_links = self._data_links() if self.lexicon.attention.how is AttentionBy.HELD_KEY else []
-        cause = point_to(self.tries, data_links, self.lexicon.start_texts())
+        cause = point_to(self.tries, self.lexicon, data_links)
         self.session.decide(f"{what}: {cause.what}")
         return Unreachable(f"{what}: {cause.what}", where=self.session.link.name, hint=cause.next)

@@ -88,6 +88,7 @@ class _Walk:
             result.verdict = Verdict.STOPPED if result.failure.status == 130 else Verdict.FAILED
             self.session.decide(f"unforeseen: {''.join(format_exception(fault, limit=-6))}")
         self._end_step()
+        result.remarks += self.module.attention.remarks
         result.settings = [
             line.result(final=self.final, failed=self.failed.get(name, "")) for name, line in self.lines.items()
         ]

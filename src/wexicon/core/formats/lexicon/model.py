@@ -77,6 +77,11 @@ class Attention(msgspec.Struct, frozen=True):
     power_up: bool
     unlock: str = ""
 
+    @property
+    def escape_opens(self) -> bool:
+        """Whether an escape brings it to listen at any time."""
+        return self.how is AttentionBy.ESCAPE and not self.window
+
 
 class Group(msgspec.Struct, frozen=True):
     """Settings read or written together. `size` bytes where they are packed in a block."""

@@ -1,0 +1,115 @@
+"""For each family and each thing that may be wrong: the module is found all the same, or the message names the cause."""
+
+from __future__ import annotations
+
+import pytest
+from benchmarks.wanted import WANTED
+from msgspec.structs import replace
+
+from tests.conftest import Bench
+from wexicon.core.faults import Unreachable
+from wexicon.core.protocol.speech import LINE_ENDS
+from wexicon.core.tuning import Tuning
+from wexicon.work.attention import Attention
+from wexicon.work.finding import find_lexicon
+
+FAMILIES = sorted(WANTED)
+STRANGE = Tuning(14400)
+
+
+def gain(one: Bench, hands: bool = True) -> Attention:
+    if not hands:
+        one.hands.ask = lambda act, text: None  # type: ignore[method-assign]
+    made = Attention(one.open(), one.lexicon, one.hands, patience=8)
+    made.gain()
+    return made
+
+
+@pytest.mark.parametrize("name", [name for name in FAMILIES if name != "lindle-r2"])
+def test_a_wrong_line_end_is_found_out_and_said(name: str) -> None:
+    for end in LINE_ENDS:
+        one = Bench(name)
+        right = one.lexicon.speech.end
+        one.lexicon = replace(one.lexicon, dialect=one.lexicon.dialect.with_end(end))
+        made = gain(one)
+        found = made.session.dialect.speech.end
+        # CR LF ends a line for a module that wants either; a shorter one that was asked for and does, stays.
+        assert found in (right, "crlf", end)
+        assert made.remarks == (
+            [] if found == end else [f"the module wants line end {found}, not {end} as the lexicon says"]
+        )
+
+
+@pytest.mark.parametrize("name", FAMILIES)
+def test_a_wrong_rate_is_found_out_or_named(name: str) -> None:
+    one = Bench(name)
+    lexicon = one.lexicon
+    settings = {key: setting for key, setting in lexicon.settings.items() if not setting.kind.rates()}
+    attention = replace(lexicon.attention, tuning=STRANGE if lexicon.attention.tuning else None)
+    one.lexicon = replace(lexicon, delivered=STRANGE, settings=settings, attention=attention)
+    if lexicon.attention.window:  # the escape is heard for seconds only: too short to try all rates
+        with pytest.raises(Unreachable, match=r"which is heard in the first 8\.0 s after power-up only") as fault:
+            gain(one)
+    elif lexicon.attention.tuning:
+        with pytest.raises(Unreachable, match="the module answers in its own words at") as fault:
+            gain(one)
+        assert "at this rate and not at 14400 8N1" in fault.value.hint
+    else:
+        assert "which the lexicon does not name" in gain(one).remarks[0]
+
+
+@pytest.mark.parametrize("name", FAMILIES)
+def test_no_power_is_silence_and_says_what_this_family_needs(name: str) -> None:
+    one = Bench(name)
+    one.standin.power(False)
+    with pytest.raises(Unreachable, match="nothing at all was heard") as fault:
+        gain(one, hands=False)
+    needs = {
+        "held-key": "its key was held",
+        "control-line": "its pins stand",
+        "escape": "is its escape",
+        "always": "nothing else",
+    }
+    assert needs[one.lexicon.attention.how] in fault.value.hint
+
+
+@pytest.mark.parametrize(
+    ("name", "told"),
+    [
+        ("tamsel-k5", "in data mode: at 9600 8N1"),
+        ("orvane-b3", "nothing at all was heard"),
+        ("lindle-r2", "nothing at all was heard"),
+    ],
+)
+def test_attention_that_was_not_got_is_named(name: str, told: str) -> None:
+    one = Bench(name)
+    one.open().quiet(9)
+    with pytest.raises(Unreachable, match=told):
+        gain(one, hands=False)
+
+
+@pytest.mark.parametrize(
+    "name", [name for name in FAMILIES if name != "lindle-r2"]
+)  # which says nothing that l9 understands
+def test_another_family_is_told_by_its_words(name: str) -> None:
+    one = Bench("lindle-l9" if name != "lindle-l9" else "brisca-w1")
+    one.lexicon = find_lexicon(name)
+    with pytest.raises(
+        Unreachable, match=f"something answers at .* not in the words of {name}: “(@err|FAULT)"
+    ) as fault:
+        gain(one)
+    assert "another family" in fault.value.hint
+
+
+def test_an_echo_alone_is_no_answer() -> None:
+    one = Bench("brisca-w1")
+    one.standin.line = lambda line: None  # type: ignore[attr-defined]
+    one.standin.editor.line = one.standin.line  # type: ignore[attr-defined]
+    one.standin.started = lambda: None  # type: ignore[method-assign]
+    one.open().quiet(2)
+    heard = one.standin.heard
+    one.standin.heard = lambda data, began: one.standin.uart.send(data)  # type: ignore[method-assign]
+    assert heard
+    with pytest.raises(Unreachable, match="our own lines come back at 115200 8N1, and nothing else") as fault:
+        gain(one)
+    assert "TX and RX are joined" in fault.value.hint
