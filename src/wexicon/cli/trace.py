@@ -91,7 +91,7 @@ def dialogue(path: Path, output: Path | None, force: bool) -> None:
     title = (
         f"drafted from the trace {path.name}; line end {session.end}. Loosen what may differ, name what is captured."
     )
-    text = draft_dialogue(session.exchanges, title)
+    text = draft_dialogue(session.exchanges, title, session.tuning)
     if output is None:
         click.echo(text, nl=False)
         return

@@ -36,11 +36,14 @@ from wexicon.core.protocol.observations import (
     Tuned,
 )
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
+from wexicon.core.protocol.session import AWAITED, SAID_AGAIN
 from wexicon.core.text import garbled, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
 from wexicon.files import create, open_regular
 
 FLUSH_EVERY = 0.25
+# Steps in which the module is looked for.
+SEARCHES = ("attention", "come back", "restart", "power cycle")
 # A trace that grows beyond this (bytes) is of a port that babbles.
 LARGEST_TRACE = 256 * 1024 * 1024
 _MOST_PENDING = 4096
@@ -78,6 +81,7 @@ class Record(msgspec.Struct, omit_defaults=True, gc=False):
     rate: int = 0
     frame: str = ""
     end: str = ""
+    form: str = ""
     act: str = ""
     dtr: bool | None = None
     rts: bool | None = None
@@ -124,6 +128,7 @@ class TraceWriter(Listener):
         link: str,
         tuning: Tuning,
         end: str = "crlf",
+        form: str = "",
         most: int = LARGEST_TRACE,
         force: bool = False,
     ) -> None:
@@ -145,6 +150,7 @@ class TraceWriter(Listener):
             rate=tuning.rate,
             frame=tuning.frame,
             end=end,
+            form=form,
             wexicon=__version__,
         )
         self._write([first])
@@ -255,25 +261,44 @@ def recorded(path: Path) -> Recorded:
     """A trace as exchanges: what was said, and all that came until something else was said."""
     found: list[RecordedExchange] = []
     current = RecordedExchange(None)
-    tuning, began, end = Tuning(), 0.0, "crlf"
+    first: Tuning | None = None
+    tuning, began, end, form, searching = Tuning(), 0.0, "crlf", "lines", False
     for record in read_trace(path):
+        searching = record.text in SEARCHES if record.what is What.STEP else searching
+        form = record.form or form
+        if record.what is What.DECIDED:
+            _mark([*found, current], record.text)
         if record.what in (What.OPENED, What.TUNED) and record.rate:
             try:
                 tuning = Tuning.of(record.rate, record.frame or tuning.frame)
             except ValueError as fault:
                 raise FileFault(str(path), [Complaint(str(fault))]) from None
             end = record.end or end
+            first = first or tuning
             if not found and current.said is None and not current.heard:
                 current.tuning = tuning
         elif record.what is What.SAID:
             if current.said is not None or current.heard:
                 current.lasted = max(0.0, record.at - began)
                 found.append(current)
-            current = RecordedExchange(record.content, record.exact, tuning)
+            current = RecordedExchange(record.content, record.exact, tuning, ours=searching)
             began = record.at
         elif record.what is What.HEARD and not (record.role in (Role.ASIDE, Role.BROKEN) and garbled(record.content)):
             # Garbage is what our own wrong rate made of something; nobody said it.
             current.heard.append((max(0.0, record.at - began), record.content, str(record.role or "")))
     if current.said is not None or current.heard:
         found.append(current)
-    return Recorded(found, end)
+    return Recorded(found, end, form, first or Tuning())
+
+
+def _mark(exchanges: list[RecordedExchange], decided: str) -> None:
+    """What the session said of the exchanges so far: that the last is said again, or that something unknown was awaited."""
+    if decided == SAID_AGAIN:
+        exchanges[-1].ours = True
+    elif decided.startswith(AWAITED):
+        awaited = decided.removeprefix(AWAITED)
+        for exchange in reversed(exchanges):
+            for index, (at, text, role) in enumerate(exchange.heard):
+                if text == awaited and role == "aside":
+                    exchange.heard[index] = (at, text, "event")
+                    return

@@ -70,6 +70,10 @@ class VirtualBench:
         self.standin.uart.to_host = made.take
         return made
 
+    def dialect(self) -> Dialect:
+        """The lexicon's, or that of a recording, or a plain one."""
+        return self.lexicon.dialect if self.lexicon else getattr(self.standin, "dialect", None) or Dialect(Speech())
+
     def session(
         self,
         listener: Listener | None = None,
@@ -78,5 +82,4 @@ class VirtualBench:
         secrets: Secrets | None = None,
     ) -> Session:
         """A session on it, in the lexicon's dialect."""
-        dialect = self.lexicon.dialect if self.lexicon else Dialect(Speech())
-        return Session(self.link(tuning), dialect, listener, stopping, secrets)
+        return Session(self.link(tuning), self.dialect(), listener, stopping, secrets)

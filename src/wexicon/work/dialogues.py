@@ -54,7 +54,9 @@ def run_dialogue(
     verdict, failure = DialogueVerdict.PASSED, None
     try:
         if module and attention:
+            session.begin_step("attention")
             module.attention.gain(likely)
+        session.begin_step("dialogue")
         runner.run()
     except Fault as fault:
         verdict = DialogueVerdict.STOPPED if fault.status == 130 else DialogueVerdict.FAILED

@@ -6,7 +6,7 @@ after it said so; secrets are shown nowhere. What the words mean is the lexicon'
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import Any
 
 from wexicon.core.dialogue.runner import Runner
@@ -59,7 +59,7 @@ class Module:
 
     # -- asking -------------------------------------------------------------------------------------------------
 
-    def say(self, said: Filled, phrase: Phrase, *, tells_secret: bool = False) -> Reply:
+    def say(self, said: Filled, phrase: Phrase, *, tells: Collection[str] = ()) -> Reply:
         """One exchange, with its attention. While an earlier answer may still come, what is asked first is something whose
         answer cannot be taken for it."""
         self.attention.keep()
@@ -68,20 +68,20 @@ class Module:
             known = next((ask for ask in asks if _distinct(ask)), None)
             if known is None or not self.session.exchange(known.say.fill({}), known.expect, known.within).ok:
                 self.session.await_owed()
-        outcome = self.session.exchange(said, phrase.expect, phrase.within, tells_secret=tells_secret)
+        outcome = self.session.exchange(said, phrase.expect, phrase.within, tells=tells)
         self.attention.spoke()
         return outcome
 
-    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, secret: bool = False) -> Reply:
+    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, tells: Collection[str] = ()) -> Reply:
         """Asks something harmless; what fails, or met with something unexpected, is asked once more after a silence."""
         said = phrase.say.fill(values or {})
         troubles = self.session.troubles
-        outcome = self.say(said, phrase, tells_secret=secret)
+        outcome = self.say(said, phrase, tells=tells)
         if outcome.ok and self.session.troubles == troubles:
             return outcome
         gap = self.session.dialect.gap
         self.session.settle(0.05 + gap, 0.5 + 4 * gap)
-        return self.say(said, phrase, tells_secret=secret)
+        return self.say(said, phrase, tells=tells)
 
     # -- who it is ------------------------------------------------------------------------------------------------
 

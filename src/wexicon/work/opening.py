@@ -49,8 +49,10 @@ def session_on(
         tuning = (lexicon.attention.tuning or lexicon.delivered) if lexicon else Tuning()
     link = open_port(port, tuning)
     try:
-        end = dialect.speech.end
-        writer = TraceWriter(trace, link.clock, link=port, tuning=tuning, end=end, force=force)
+        speech = dialect.speech
+        writer = TraceWriter(
+            trace, link.clock, link=port, tuning=tuning, end=speech.end, form=speech.answer, force=force
+        )
     except Fault:
         link.close()
         raise

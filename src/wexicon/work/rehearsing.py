@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -13,13 +13,16 @@ from wexicon.core.dialogue import Program
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat
+from wexicon.core.secret import HIDDEN
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
+from wexicon.core.values import UNSET
 from wexicon.files import read_file
 from wexicon.links.virtual import VirtualClock
 from wexicon.records.trace import TraceWriter, recorded
 from wexicon.rig.bench import Bench, Unit, UnitTable, read_rig
 from wexicon.rig.standins import FAMILIES
+from wexicon.rig.standins.recording import Recording
 from wexicon.work.bench import VirtualBench
 from wexicon.work.dialogues import run_dialogue
 from wexicon.work.module import Module
@@ -70,15 +73,35 @@ class Choice(msgspec.Struct):
         return VirtualBench(self.of(lexicon, agenda).standin, agenda, lexicon)
 
 
+def _fills(seat: Seat) -> Callable[[str], str]:
+    """Puts the sheet's own secrets where a recording has left them out, by how the line begins."""
+    known: dict[str, str] = {}
+    for name, value in seat.wanted.items():
+        setting = seat.lexicon.settings[name]
+        phrases = (setting.read, setting.group.read if setting.group else None) if setting.secret else ()
+        for phrase in phrases:
+            for want in phrase.expect.wants if phrase and value is not UNSET else ():
+                if want.pattern.start and {"value", name} & set(want.pattern.names):
+                    known[want.pattern.start] = setting.kind.encode(value)
+
+    def fill(text: str) -> str:
+        lead = next((lead for lead in known if text == lead + HIDDEN), None)
+        return text if lead is None else lead + known[lead]
+
+    return fill
+
+
 class _Traced:
     """A listener on the bench's clock, or none."""
 
     def __init__(self, bench: VirtualBench, path: Path | None, tuning: Tuning) -> None:
         self.writer: TraceWriter | None = None
         if path:
-            end = bench.lexicon.dialect.speech.end if bench.lexicon else "crlf"
-            clock = VirtualClock(bench.agenda)
-            self.writer = TraceWriter(path, clock, link=bench.standin.name, tuning=tuning, end=end, force=True)
+            speech = bench.dialect().speech
+            clock, name = VirtualClock(bench.agenda), bench.standin.name
+            self.writer = TraceWriter(
+                path, clock, link=name, tuning=tuning, end=speech.end, form=speech.answer, force=True
+            )
 
     def close(self) -> str:
         if self.writer:
@@ -97,7 +120,7 @@ def rehearse_dialogue(
     """Runs a dialogue against a stand-in. Raises Fault where there is none."""
     bench = choice.bench(lexicon)
     recording = bench.standin.family == "recording"
-    tuning = lexicon.delivered if lexicon else bench.standin.uart.tuning if recording else Tuning()
+    tuning = bench.standin.uart.tuning if recording else lexicon.delivered if lexicon else Tuning()
     traced = _Traced(bench, trace, tuning)
     session = bench.session(traced.writer, tuning=tuning)
     result = run_dialogue(session, program, values, lexicon, bench.hands, attention=not recording)
@@ -109,7 +132,9 @@ def rehearse_dialogue(
 def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, order: Order | None = None) -> UnitResult:
     """Provisions a stand-in as a seat of a sheet says. Raises Fault where there is none."""
     bench = choice.bench(seat.lexicon)
-    tuning = seat.lexicon.delivered
+    tuning = seat.lexicon.attention.tuning or seat.lexicon.delivered
+    if isinstance(bench.standin, Recording):
+        tuning, bench.standin.fill = bench.standin.uart.tuning, _fills(seat)
     traced = _Traced(bench, trace, tuning)
     session = bench.session(traced.writer, tuning=tuning, secrets=seat.secrets())
     result = provision(

@@ -7,7 +7,7 @@ is written back as it was read twice.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Any, Protocol
 
 import msgspec
@@ -39,9 +39,9 @@ class Speaks(Protocol):
     lexicon: Lexicon
     identity: dict[str, str]
 
-    def say(self, said: Filled, phrase: Phrase, *, tells_secret: bool = False) -> Reply: ...
+    def say(self, said: Filled, phrase: Phrase, *, tells: Collection[str] = ()) -> Reply: ...
 
-    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, secret: bool = False) -> Reply: ...
+    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, tells: Collection[str] = ()) -> Reply: ...
 
     def still_there(self) -> bool: ...
 
@@ -147,7 +147,7 @@ class Settings:
                 else Reading("", None, "is not on the link")
             )
         if setting.read:
-            outcome = self.module.ask(setting.read, secret=setting.secret)
+            outcome = self.module.ask(setting.read, tells=["value"] if setting.secret else ())
             if not outcome.ok:
                 raise self.module.fault(f"{setting.name} cannot be read", outcome)
             text = str(outcome.captures.get("value", ""))
@@ -179,7 +179,7 @@ class Settings:
     def _read_group(self, group: Group) -> dict[str, str]:
         assert group.read
         members = self._members(group)
-        outcome = self.module.ask(group.read, secret=any(one.secret and group.tells(one.name) for one in members))
+        outcome = self.module.ask(group.read, tells=_secrets(group, members))
         if not outcome.ok:
             raise self.module.fault(f"{group.name} cannot be read", outcome)
         if outcome.unset:
@@ -250,7 +250,7 @@ class Settings:
         granted_by = setting.granted_by if setting.write else ""
         before = self.session.latest.get(granted_by)
         with self.session.watching((), filled):
-            outcome = self.module.say(said, phrase, tells_secret=bool(said.secrets))
+            outcome = self.module.say(said, phrase, tells=[*filled, *names] if said.secrets else ())
         if granted_by and outcome.ok:
             # What the network grants comes by itself, a moment later.
             until = self.session.clock.now() + GRANTED_WITHIN
@@ -304,3 +304,9 @@ class Settings:
         """All settings that stand in the same groups as `names`, and can be read."""
         groups = {s.group.name for name in names if (s := self.lexicon.setting(name)).group and not s.write and s.group}
         return [s.name for s in self.lexicon.settings.values() if s.group and s.group.name in groups and s.readable]
+
+
+def _secrets(group: Group, members: Iterable[Setting]) -> list[str]:
+    """The captures of a group's answer that are secret; a block is, where one of its members is."""
+    found = [one.name for one in members if one.secret and group.tells(one.name)]
+    return ["block"] if found and group.size else found

@@ -29,19 +29,19 @@ EVENTS = ("event",)
 USUAL_TIME = 0.9
 
 
-def draft_dialogue(exchanges: Iterable[RecordedExchange], title: str = "") -> str:
-    """The dialogue as text."""
-    return _Draft().text(exchanges, title)
+def draft_dialogue(exchanges: Iterable[RecordedExchange], title: str = "", start: Tuning | None = None) -> str:
+    """The dialogue as text; `start` is how our side is tuned before its first line."""
+    return _Draft(start).text(exchanges, title)
 
 
 class _Draft:
-    def __init__(self) -> None:
+    def __init__(self, start: Tuning | None) -> None:
         # Values that were captured: the name of each, and the value of each name.
         self.captured: dict[str, str] = {}
         self.values: dict[str, str] = {}
         self.counts: dict[str, int] = {}
         self.needs: list[str] = []
-        self.tuning: Tuning | None = None
+        self.tuning = start
 
     def text(self, exchanges: Iterable[RecordedExchange], title: str) -> str:
         body: list[str] = []
@@ -52,12 +52,13 @@ class _Draft:
 
     def exchange(self, exchange: RecordedExchange) -> list[str]:
         lines: list[str] = []
-        if self.tuning and exchange.tuning != self.tuning:
-            lines.append(f"tune {exchange.tuning}")
-        self.tuning = exchange.tuning
+        if not exchange.ours:
+            if self.tuning and exchange.tuning != self.tuning:
+                lines.append(f"tune {exchange.tuning}")
+            self.tuning = exchange.tuning
         events = [(at, text) for at, text, role in exchange.heard if role in EVENTS and self.clean(text)]
         around = [text for _, text, _ in exchange.heard]
-        if exchange.said is not None:
+        if exchange.said is not None and not exchange.ours:
             answers = [(at, text, role) for at, text, role in exchange.heard if role in ANSWERS]
             if answers and answers[-1][0] > USUAL_TIME:
                 lines.append(f"allow {math.ceil(answers[-1][0] * 2)}s")

@@ -42,7 +42,7 @@ from wexicon.core.protocol.exchange import How, Reply
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.session import AWAITED, Session
 from wexicon.core.secret import Secret, plain
 from wexicon.core.text import visible, written
 from wexicon.core.tuning import Tuning
@@ -284,11 +284,14 @@ class Runner:
                     return True
             return False
 
-        if self._wait(until, pick, since) is None:
+        event = self._wait(until, pick, since)
+        if event is None:
             heard = [event.text for event in self.session.events if event.at >= since]
             expected = wanted.source if wanted else " or ".join(other.pattern.source for other in statement.others)
             part = Part("", expected, heard, statement.duration.seconds)
             raise self._fault(statement, f"the event did not come within {statement.duration.text}", part=part)
+        if not event.name:
+            self.session.decide(AWAITED + event.text)
         other, captures = found[0]
         self._take(statement, captures)
         if other is None:

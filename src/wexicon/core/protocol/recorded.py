@@ -12,17 +12,21 @@ from wexicon.core.tuning import Tuning
 
 class RecordedExchange(msgspec.Struct):
     """One thing said (None: before anything was), and the frames heard after it: seconds, text, role. `lasted` is how
-    long it was until something else was said."""
+    long it was until something else was said; `ours` where it was said while looking for the module, or said again."""
 
     said: str | None
     exact: bool = False
     tuning: Tuning = msgspec.field(default_factory=Tuning)
     lasted: float = 0.0
     heard: list[tuple[float, str, str]] = msgspec.field(default_factory=list)
+    ours: bool = False
 
 
 class Recorded(msgspec.Struct):
-    """All exchanges of a session; `end` is the line end that our lines had (none, cr, lf, crlf)."""
+    """All exchanges of a session; `end` is the line end that our lines had (none, cr, lf, crlf), `form` how answers were
+    cut (as `answer` in a lexicon's speech), `tuning` how our side began."""
 
     exchanges: list[RecordedExchange]
     end: str = "crlf"
+    form: str = "lines"
+    tuning: Tuning = msgspec.field(default_factory=Tuning)

@@ -7,7 +7,7 @@ between two exchanges, never inside one. All that happens is told to the listene
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from enum import IntEnum
 from typing import Any
@@ -41,6 +41,9 @@ from wexicon.core.tuning import Tuning
 
 # How long to leave a module that is busy alone, and when to take it for an answer (seconds).
 BUSY_FOR = 0.25
+# How a trace tells that a line was said again, and that an unknown line was awaited.
+SAID_AGAIN = "busy; the line is said again"
+AWAITED = "awaited: "
 MOST_BUSY = 60.0
 # How long what has come already may take to be taken in (seconds).
 LONGEST_DRAIN = 2.0
@@ -93,6 +96,7 @@ class Session:
         self._sent_until = 0.0
         self._heard_at = float("-inf")
         self._masking = self._masking_owed = Masking.NO
+        self._wanted: list[tuple[Pattern, bool]] = []
         self._hearing_since: float | None = None
         self._told_of_loss = False
 
@@ -147,21 +151,24 @@ class Session:
         within: float | None = None,
         *,
         exact: bool = False,
-        tells_secret: bool = False,
+        tells: Collection[str] = (),
     ) -> Reply:
         """Says one line and waits for all that answers it, at the longest `within` seconds after it is sent.
 
-        Where secrets were put into the line they are shown nowhere; where the answer `tells_secret`, only its result code
-        is shown. A module that is busy for now is told again when it may be.
+        Where secrets were put into the line they are shown nowhere. Captures that `tells` names are secret: of lines that
+        hold them, and of lines that nobody wanted, only the lexicon's own words are shown. A module that is busy for now is
+        told again when it may be.
         """
         line = said if isinstance(said, Filled) else Filled(said)
         for secret in line.secrets:
             self.secrets.learn(secret)
-        self._masking = Masking.WHOLLY if tells_secret else Masking.CLOSELY if line.secrets else Masking.NO
+        self._masking = Masking.WHOLLY if tells else Masking.CLOSELY if line.secrets else Masking.NO
+        self._wanted = [(want.pattern, bool(set(tells).intersection(want.pattern.names))) for want in expect.wants]
         outcome = self._exchange(line, expect, within, exact)
         if not outcome.ok and outcome.how is How.BUSY:
             patience = self.clock.now() + MOST_BUSY
             while outcome.how is How.BUSY and self.clock.now() < patience:
+                self.decide(SAID_AGAIN)
                 wait = float(outcome.code) if outcome.code.isdigit() else BUSY_FOR
                 self.listen(self.clock.now() + min(wait, MOST_BUSY))
                 outcome = self._exchange(line, expect, within, exact)
@@ -289,8 +296,13 @@ class Session:
         """A line that answers a secret, or may still answer one."""
         if result:
             return self.secrets.mask(text)
-        wholly = max(self._masking, self._masking_owed) is Masking.WHOLLY
-        return HIDDEN if wholly else self.secrets.mask(text, closely=True)
+        if max(self._masking, self._masking_owed) is not Masking.WHOLLY:
+            return self.secrets.mask(text, closely=True)
+        for pattern, secret in self._wanted:
+            if pattern.start and pattern.match(text) is not None:
+                # How such a line begins is no secret: it stands in the lexicon.
+                return pattern.start + HIDDEN if secret else self.secrets.mask(text, closely=True)
+        return HIDDEN
 
     def _doubt(self, seen: Heard) -> None:
         """Something was heard that may belong to another question than the one that was asked."""

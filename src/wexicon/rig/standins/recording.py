@@ -1,16 +1,21 @@
 """A stand-in that answers as a module once did: the same words after the same time.
 
 The rule: it knows only what was recorded. What is said is looked for from where the recording stands, then from its
-beginning; what was never said is not answered. Where a secret was left out of the recording, anything fits.
+beginning; what was never said is not answered. Where a secret was left out of the recording, anything fits. Keys and power
+do nothing to it: what they did is in the recording.
 """
 
 from __future__ import annotations
 
+import contextlib
 import re
 from bisect import bisect_left
+from collections.abc import Callable
 
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.insertion import InsertionFault
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
-from wexicon.core.protocol.speech import LINE_ENDS
+from wexicon.core.protocol.speech import LINE_ENDS, Speech
 from wexicon.core.secret import HIDDEN
 from wexicon.core.text import to_bytes
 from wexicon.core.tuning import Tuning
@@ -27,10 +32,14 @@ class Recording(StandIn):
 
     def load(self, recorded: Recorded) -> None:
         """Takes the recording."""
+        self.recorded = recorded
         self.opening = next((one for one in recorded.exchanges[:1] if one.said is None), None)
         self.spoken = [one for one in recorded.exchanges if one.said is not None]
-        end = LINE_ENDS.get(recorded.end, LINE_END)
-        self.said = [to_bytes((one.said or "") + ("" if one.exact else end)) for one in self.spoken]
+        speech = Speech(end=recorded.end if recorded.end in LINE_ENDS else "crlf", answer=recorded.form)
+        self.dialect = Dialect(speech if not speech.faults() else Speech())
+        # What stood where a secret was left out, where somebody knows it.
+        self.fill: Callable[[str], str] = lambda text: text
+        self.said = [self.encoded(one.said or "", exact=one.exact) for one in self.spoken]
         # What was said by its bytes, in the order of the recording; where a secret was left out, anything fits.
         self.exact: dict[bytes, list[int]] = {}
         self.loose: list[tuple[int, re.Pattern[bytes]]] = []
@@ -40,14 +49,30 @@ class Recording(StandIn):
             else:
                 self.exact.setdefault(said, []).append(index)
         self.sorted = sorted(self.exact)
+        self.position = 0
+        self.begun = False
+
+    def encoded(self, text: str, *, exact: bool = False) -> bytes:
+        """The bytes that were said; what is no line of this form is taken as it stands."""
+        try:
+            return self.dialect.encode(text, exact=exact)
+        except InsertionFault:
+            return to_bytes(text)
+
+    def power(self, on: bool) -> None:
+        """Its power stays: that the module lost it is in the recording."""
+        if on and not self.powered:
+            super().power(True)
+
+    def operate(self, act: str) -> None:
+        pass
 
     def started(self) -> None:
-        self.position = 0
         self.buffer = b""
-        if self.spoken:
+        self.uart.tuning = self.opening.tuning if self.opening else self.recorded.tuning
+        if self.spoken and not self.opening:
             self.uart.tuning = self.spoken[0].tuning
         if self.opening:
-            self.uart.tuning = self.opening.tuning
             self.play(self.opening, self.agenda.now)
 
     def heard(self, data: bytes, began: float) -> None:
@@ -80,11 +105,22 @@ class Recording(StandIn):
         return bool(self.loose) or (at < len(self.sorted) and self.sorted[at].startswith(self.buffer))
 
     def play(self, exchange: RecordedExchange, began: float) -> None:
+        before = 0.0
+        # Where silence ends a piece it is recorded once that was over.
+        gap = self.dialect.gap if self.dialect.form in ("bytes", "silence") else 0.0
         for at, text, role in exchange.heard:
-            data = to_bytes(text + ("" if role == "prompt" else LINE_END))
-            # The recording has the time at which the last byte had come; it is sent that much earlier.
-            wait = began + at - self.agenda.now - exchange.tuning.wire_time(len(data))
-            self.say(data, max(0.0, wait))
+            data = self.sent(self.fill(text), role)
+            # The recording has the time at which the last byte had come; it is sent that much earlier, and in its order.
+            before = max(before, began + at - gap - self.agenda.now - exchange.tuning.wire_time(len(data)))
+            self.say(data, before)
+
+    def sent(self, text: str, role: str) -> bytes:
+        """A piece as it was on the wire."""
+        if self.dialect.form == "bytes":
+            with contextlib.suppress(ValueError):
+                return bytes.fromhex(text)
+        bare = role == "prompt" or self.dialect.form in ("bytes", "silence")
+        return to_bytes(text if bare else text + LINE_END)
 
 
 def _fitting(said: bytes) -> re.Pattern[bytes]:
