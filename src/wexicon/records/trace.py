@@ -281,7 +281,7 @@ def recorded(path: Path) -> Recorded:
             if current.said is not None or current.heard:
                 current.lasted = max(0.0, record.at - began)
                 found.append(current)
-            current = RecordedExchange(record.content, record.exact, tuning, ours=searching)
+            current = RecordedExchange(record.content, record.exact, tuning, searching=searching)
             began = record.at
         elif record.what is What.HEARD and not (record.role in (Role.ASIDE, Role.BROKEN) and garbled(record.content)):
             # Garbage is what our own wrong rate made of something; nobody said it.
@@ -294,7 +294,7 @@ def recorded(path: Path) -> Recorded:
 def _mark(exchanges: list[RecordedExchange], decided: str) -> None:
     """What the session said of the exchanges so far: that the last is said again, or that something unknown was awaited."""
     if decided == SAID_AGAIN:
-        exchanges[-1].ours = True
+        exchanges[-1].again = True
     elif decided.startswith(AWAITED):
         awaited = decided.removeprefix(AWAITED)
         for exchange in reversed(exchanges):

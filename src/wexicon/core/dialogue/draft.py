@@ -45,20 +45,20 @@ class _Draft:
 
     def text(self, exchanges: Iterable[RecordedExchange], title: str) -> str:
         body: list[str] = []
-        for exchange in exchanges:
+        for exchange in (one for one in exchanges if not one.searching):
             body += self.exchange(exchange)
         head = [f"# {line}" for line in visible(title).split("\n") if line]
         return "\n".join([*head, *self.needs, "", *body]).lstrip("\n") + "\n"
 
     def exchange(self, exchange: RecordedExchange) -> list[str]:
         lines: list[str] = []
-        if not exchange.ours:
+        if not exchange.again:
             if self.tuning and exchange.tuning != self.tuning:
                 lines.append(f"tune {exchange.tuning}")
             self.tuning = exchange.tuning
         events = [(at, text) for at, text, role in exchange.heard if role in EVENTS and self.clean(text)]
         around = [text for _, text, _ in exchange.heard]
-        if exchange.said is not None and not exchange.ours:
+        if exchange.said is not None and not exchange.again:
             answers = [(at, text, role) for at, text, role in exchange.heard if role in ANSWERS]
             if answers and answers[-1][0] > USUAL_TIME:
                 lines.append(f"allow {math.ceil(answers[-1][0] * 2)}s")

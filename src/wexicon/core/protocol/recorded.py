@@ -12,14 +12,16 @@ from wexicon.core.tuning import Tuning
 
 class RecordedExchange(msgspec.Struct):
     """One thing said (None: before anything was), and the frames heard after it: seconds, text, role. `lasted` is how
-    long it was until something else was said; `ours` where it was said while looking for the module, or said again."""
+    long it was until something else was said; `searching` where that was said to find the module, `again` where
+    it was said once more after this."""
 
     said: str | None
     exact: bool = False
     tuning: Tuning = msgspec.field(default_factory=Tuning)
     lasted: float = 0.0
     heard: list[tuple[float, str, str]] = msgspec.field(default_factory=list)
-    ours: bool = False
+    searching: bool = False
+    again: bool = False
 
 
 class Recorded(msgspec.Struct):
