@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import json
 import re
+import runpy
 from pathlib import Path
 from typing import Any
 
@@ -57,6 +58,19 @@ def test_the_table_of_manners_has_no_empty_cell_and_tells_the_truth() -> None:
 def test_each_manners_example_is_a_lexicon_without_a_fault(number: str, text: str) -> None:
     head = BASE if "[about]" not in text else ""
     read_lexicon((head + text).encode(), f"manner-{number}.toml")
+
+
+def test_the_list_of_keys_is_made_from_the_code_as_it_is() -> None:
+    written = runpy.run_path(str(DOCS / "write_keys.py"))["page"]()
+    assert (DOCS / "keys.md").read_text() == written, "python docs/write_keys.py writes it anew"
+
+
+def test_the_sheet_of_the_guide_is_one(tmp_path: Path) -> None:
+    text = re.findall(r"```toml sheet\n(.*?)```", (DOCS / "sheet.md").read_text(), re.DOTALL)[0]
+    Path("s.toml").write_text(text)
+    Path("withy-plug.pin").write_text("48213")
+    assert "conforms" in wexicon("rehearse", "s.toml").stdout
+    assert wexicon("lexicon", "folder").stdout.strip() == str(tmp_path / "lexicons")
 
 
 def test_there_is_an_example_of_each_manner() -> None:

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import Any
 
 import click
 import msgspec
 
+from wexicon.cli.options import rate_option, works_a_module
 from wexicon.cli.progress import Progress
-from wexicon.cli.show import force_option, json_option, print_json, print_line, print_table
+from wexicon.cli.readout import print_readout, read_module
+from wexicon.cli.show import ending, force_option, json_option, print_json, print_line, print_table
+from wexicon.cli.values import env_option, file_option
 from wexicon.core.faults import CallFault, Fault
-from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.files import OVERWRITE, write_new
 from wexicon.work.finding import find_lexicon, lexicon_files, shipped_folder, user_folder
 
@@ -52,8 +56,9 @@ def list_(as_json: bool) -> None:
 
 @lexicon.command()
 @click.argument("name")
+@click.option("--words", is_flag=True, help="Print every line that is said, and what must answer it.")
 @json_option
-def show(name: str, as_json: bool) -> None:
+def show(name: str, words: bool, as_json: bool) -> None:
     """Print the lexicon NAME as a page: how the module is spoken to, its settings, its actions."""
     found = find_lexicon(name, Path())
     if as_json:
@@ -64,6 +69,9 @@ def show(name: str, as_json: bool) -> None:
                 "actions": list(found.actions),
             }
         )
+        return
+    if words:
+        print_table(("of", "says", "hears"), _words(found))
         return
     about = found.about
     print_line(
@@ -86,6 +94,28 @@ def show(name: str, as_json: bool) -> None:
     if found.events:
         print_line("")
         print_table(("event", "words"), [(event, pattern.source) for event, pattern in found.events.items()])
+
+
+def _words(found: Lexicon) -> list[tuple[str, str, str]]:
+    """Every line that the lexicon says and what must answer it, so that one can write one's own on top of it."""
+
+    def row(of: str, phrase: Phrase | None) -> list[tuple[str, str, str]]:
+        if phrase is None:
+            return []
+        heard = [want.pattern.source for want in phrase.expect.wants] or [" or ".join(found.speech.ok) or "nothing"]
+        cases = [(f"{of} {case}", line.source, "") for case, line in phrase.cases.items()]
+        return [(of, phrase.say.source, "  ".join(heard)), *cases]
+
+    rows = row("attention.probe", found.attention.probe)
+    rows += [line for phrase in found.identify for line in row("identify", phrase)]
+    for group in found.groups.values():
+        rows += row(f"{group.name} read", group.read) + row(f"{group.name} write", group.write)
+    for setting in found.settings.values():
+        rows += row(f"{setting.name} read", setting.read) + row(f"{setting.name} write", setting.write)
+    for action in found.actions.values():
+        lines = action.program.wording().splitlines()
+        rows += [(action.name if index == 0 else "", line, "") for index, line in enumerate(lines)]
+    return rows
 
 
 def _manners(found: Lexicon) -> list[tuple[str, str]]:
@@ -138,9 +168,16 @@ def _row(setting: Setting) -> tuple[str, str, str, str]:
 
 @lexicon.command()
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
-@json_option
-def check(path: Path, as_json: bool) -> None:
-    """Report every fault of the lexicon in FILE with its place, and the gaps that it has."""
+@click.argument("port", required=False)
+@rate_option
+@env_option
+@file_option
+@works_a_module
+def check(path: Path, port: str | None, as_json: bool, **how: Any) -> None:
+    """Report every fault of the lexicon in FILE with its place, and the gaps that it has.
+
+    With PORT, read every setting of the module there with it, and report what did not fit. Nothing is written.
+    """
     from wexicon.core.formats.lexicon.gaps import gaps
 
     found = find_lexicon(str(path if path.suffix == ".toml" else path.with_name(f"{path.name}.toml")), Path())
@@ -156,6 +193,18 @@ def check(path: Path, as_json: bool) -> None:
         f"{path}: no fault; {len(found.settings)} settings, {len(found.actions)} actions, {len(missing)} gaps",
         "bold green",
     )
+    if port:
+        result = read_module(port, found, **how)
+        with ending(result.status):
+            print_readout(result, found)
+            if not result.failure:
+                print_line("every setting that can be read was understood", "bold green")
+
+
+@lexicon.command()
+def folder() -> None:
+    """Print the folder of your own lexicons."""
+    print_line(str(user_folder()))
 
 
 @lexicon.command()

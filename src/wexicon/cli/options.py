@@ -11,14 +11,19 @@ import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import FrameType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from wexicon.cli.progress import Person, Progress
 from wexicon.cli.show import force_option, json_option
 from wexicon.core.durations import seconds
+from wexicon.core.faults import CallFault
 from wexicon.core.operator import Nobody, Operator
+from wexicon.core.tuning import Tuning
+
+if TYPE_CHECKING:
+    from wexicon.core.formats.lexicon import Lexicon
 
 
 class Stop:
@@ -98,6 +103,19 @@ prove_option = click.option(
     help="What the final reading must rest on: a power cycle, a restart, or the reading alone; auto is the strongest that "
     "needs no more hands.  [default: auto; reading for verify]",
 )
+
+
+rate_option = click.option("--rate", type=click.IntRange(1), help="Rate to try first, in baud.")
+
+
+def links_to_try(lexicon: Lexicon, rate: int | None) -> list[Tuning]:
+    """The link that was asked for, in the lexicon's own frame."""
+    if rate is None:
+        return []
+    try:
+        return [Tuning.of(rate, lexicon.delivered.frame)]
+    except ValueError as fault:
+        raise CallFault(str(fault)) from None
 
 
 def works_a_module(command: Callable[..., None]) -> Callable[..., None]:

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from wexicon.cli.options import Stop, ask_secret, operator_for, prove_option, works_a_module
+from wexicon.cli.options import Stop, ask_secret, links_to_try, operator_for, prove_option, rate_option, works_a_module
 from wexicon.cli.printing import print_unit
 from wexicon.cli.progress import Progress
 from wexicon.cli.show import ending, print_json
@@ -21,6 +21,7 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
     """What both commands take."""
     for option in (
         works_a_module,
+        rate_option,
         prove_option,
         click.option("--seat", "seat_name", help="Which seat of the sheet this module takes, where there are several."),
         click.argument("port"),
@@ -69,6 +70,7 @@ def _work(
     port: str,
     seat_name: str | None,
     prove: str | None,
+    rate: int | None,
     hands: str,
     patience: float,
     fixture_path: Path | None,
@@ -96,7 +98,15 @@ def _work(
         with session_on(
             port, seat.lexicon, trace=trace, force=force, secrets=seat.secrets(), stopping=stop, listener=progress
         ) as session:
-            module = Module(session, seat.lexicon, operator, patience=patience, fixture=fixture, given=seat.given)
+            module = Module(
+                session,
+                seat.lexicon,
+                operator,
+                patience=patience,
+                fixture=fixture,
+                given=seat.given,
+                likely=links_to_try(seat.lexicon, rate),
+            )
             if write:
                 result = bring_about(module, order, store=FileStore(state_folder() / "unfinished"))
             else:

@@ -16,6 +16,7 @@ from wexicon.cli.options import ask_secret
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault
+from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.secret import Secret
 from wexicon.core.text import meant
 from wexicon.work.secrets import secrets_for
@@ -36,6 +37,22 @@ def split_pairs(pairs: Iterable[str]) -> dict[str, str]:
             raise CallFault(f"{pair!r} is not NAME=VALUE")
         found[name] = value
     return found
+
+
+def gather_given(lexicon: Lexicon, env_pairs: Iterable[str], file_pairs: Iterable[str]) -> dict[str, Any]:
+    """What the actions of a lexicon need, such as a SIM's PIN."""
+    needs = {need.name: need for action in lexicon.actions.values() for need in action.program.needs()}
+    fetch = secrets_for(Path(), None)
+    made: dict[str, Any] = {}
+    for kind, pairs in (("env", env_pairs), ("file", file_pairs)):
+        for name, where in split_pairs(pairs).items():
+            if name not in needs:
+                raise CallFault(f"no action of {lexicon.about.family} needs {name}", hint=meant(name, needs))
+            try:
+                made[name] = Secret(given(name, needs[name].kind, fetch(kind, where), secret=True))
+            except ValueError as fault:
+                raise CallFault(str(fault)) from None
+    return made
 
 
 def gather_values(

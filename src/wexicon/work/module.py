@@ -6,7 +6,7 @@ after it said so; secrets are shown nowhere. What the words mean is the lexicon'
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 from wexicon.core.dialogue.runner import Runner
@@ -30,7 +30,7 @@ MOST_TIMES = 3
 
 class Module:
     """`attention` is its attention; `settings` what it keeps; `data_link` how its data mode is tuned as far as we know;
-    `identity` what it said of itself; `given` what its actions may need."""
+    `identity` what it said of itself; `given` what its actions may need, `likely` the links to try first."""
 
     def __init__(
         self,
@@ -41,8 +41,10 @@ class Module:
         patience: float = PATIENCE,
         fixture: Fixture | None = None,
         given: Mapping[str, Any] | None = None,
+        likely: Sequence[Tuning] = (),
     ) -> None:
         self.session = session
+        self.likely = likely
         self.given = dict(given or {})
         self.lexicon = lexicon
         self.operator = operator

@@ -160,7 +160,7 @@ class _Walk:
         for name, value in self.order.wanted.items():
             if value is not UNSET:
                 wanted = self.lexicon.settings[name].kind.apply_to(wanted, value)
-        return [delivered, wanted]
+        return [*self.module.likely, delivered, wanted]
 
     def _names(self) -> list[str]:
         """What is read: all, or what is wanted and what that needs."""

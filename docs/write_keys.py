@@ -1,0 +1,126 @@
+"""Writes docs/keys.md: every key of every file that Wexicon reads, from the code that reads it.
+
+    python docs/write_keys.py
+
+The rule: the page is made of the structs and their docstrings and of nothing else; tests/docs holds it to that.
+"""
+
+from __future__ import annotations
+
+import re
+import types
+import typing
+from enum import Enum
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from wexicon.core.formats import fixture, sheet
+from wexicon.core.formats.lexicon import tables
+from wexicon.core.protocol import speech
+from wexicon.core.values import KINDS, coded, compound, numbers, texts
+from wexicon.rig import air, bench, uart
+
+HEAD = """# Every key
+
+Made from the code that reads the files, by `python docs/write_keys.py`. [lexicon.md](lexicon.md) has examples,
+[sheet.md](sheet.md) tells of sheets, [rig.md](rig.md) of rigs and fixtures. A key that stands in no table here is a fault.
+"""
+# What a key may be, where its type says too little.
+ALLOWED = {
+    ("AttentionTable", "how"): tables.HOWS,
+    ("SettingTable", "moves_link"): tables.MOVES,
+    ("Speech", "end"): speech.LINE_ENDS,
+    ("Speech", "echo"): speech.ECHOES,
+    ("Speech", "closing"): speech.CLOSINGS,
+    ("Speech", "quotes"): speech.QUOTES,
+    ("Speech", "answer"): ("lines", "silence 60ms", "sentences", "bytes 20ms"),
+    ("GroupTable", "checksum"): ("sum", "xor"),
+    ("Timer", "form"): tuple(numbers.TIMER_UNITS),
+    ("Text", "charset"): texts.CHARSETS,
+    ("Address", "order"): texts.ORDERS,
+    ("Pin", "line"): fixture.LINES,
+    **{(kind, "codes_are"): coded.CODES_ARE for kind in ("Choice", "Rate", "Frame")},
+}
+DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "moves_after")
+FILES = {
+    "Lexicons": (
+        tables.LexiconFile, tables.About, tables.Delivered, tables.StartTable, tables.AttentionTable, speech.Speech,
+        tables.Identify, tables.Writing, tables.SayHear, tables.SettingTable, tables.Granted, tables.Place,
+        tables.GroupTable, tables.ActionTable,
+    ),
+    "Sheets": (sheet.SheetFile, sheet.SeatTable),
+    "Fixtures": (fixture.Pin,),
+    "Rigs": (bench.UnitTable, uart.WireFaults, air.AirTable, air.AccessPoint, air.Network, air.Sky),
+}  # fmt: skip
+
+
+def page() -> str:
+    """The whole page."""
+    made = HEAD
+    for title, structs in FILES.items():
+        made += f"\n## {title}\n" + "".join(map(_table, structs))
+    made += "\n## Kinds of values\n"
+    for name in sorted(KINDS):
+        made += _table(typing.cast(Any, KINDS[name]), f'kind = "{name}"')
+    return made + _table(compound.Field, "a field of a tuple")
+
+
+def _table(struct: Any, title: str = "") -> str:
+    about = re.sub(r"\s+", " ", struct.__doc__ or "").strip()
+    heading = re.match(r"`(\[[^`]+\])`:?\s*", about)
+    title = title or (heading[1] if heading else re.sub(r"(Table|File)$", "", struct.__name__))
+    about = about[heading.end() :] if heading else about
+    made = f"\n### `{title}`\n\n{about[:1].upper()}{about[1:]}\n"
+    fields = msgspec.structs.fields(struct)
+    if fields:
+        made += "\n| key | values | if left out |\n|---|---|---|\n"
+    for one in fields:
+        made += f"| `{one.encode_name}` | {_values(struct, one)} | {_default(one)} |\n"
+    return made
+
+
+def _values(struct: Any, field: Any) -> str:
+    allowed = ALLOWED.get((struct.__name__, field.encode_name))
+    if allowed:
+        return ", ".join(f"`{word}`" for word in allowed)
+    if field.encode_name in DURATIONS and field.type is str:
+        return "a duration: `300ms`, `2s`, `3m`, `1h`"
+    return _words(field.type)
+
+
+def _words(kind: Any) -> str:
+    """A type in words."""
+    plain = {str: "text", int: "whole number", float: "number", bool: "true, false", Any: "any value", type(None): ""}
+    if kind in plain:
+        return plain[kind]
+    origin, parts = typing.get_origin(kind), [one for one in typing.get_args(kind) if one is not Ellipsis]
+    if origin in (typing.Union, types.UnionType):
+        return " or ".join(filter(None, dict.fromkeys(map(_words, parts))))
+    if origin is typing.Literal:
+        return ", ".join(f"`{one}`" for one in parts)
+    if origin in (tuple, list):
+        return f"list of {_words(parts[0])}"
+    if origin is dict:
+        return f"table: name = {_words(parts[1])}"
+    if origin is typing.Annotated:
+        return _words(parts[0])
+    if isinstance(kind, type) and issubclass(kind, Enum):
+        return ", ".join(f"`{one.value}`" for one in kind)
+    return f"`{re.sub(r'Table$', '', kind.__name__)}`"
+
+
+def _default(field: Any) -> str:
+    if field.default is msgspec.NODEFAULT and field.default_factory is msgspec.NODEFAULT:
+        return "must be given"
+    value = field.default if field.default is not msgspec.NODEFAULT else field.default_factory()
+    if value in ("", None, (), {}) or isinstance(value, msgspec.Struct):
+        return "none" if not isinstance(value, msgspec.Struct) else "its own defaults"
+    if isinstance(value, bool):
+        return f"`{str(value).lower()}`"
+    return f"`{', '.join(value)}`" if isinstance(value, tuple) else f"`{value}`"
+
+
+if __name__ == "__main__":
+    (Path(__file__).parent / "keys.md").write_text(page())
