@@ -108,7 +108,7 @@ def exchange_on_a_terminal() -> None:
 
 
 def provisioning_over_its_floor() -> None:
-    """One unit from delivered to wanted in virtual time, over wire, module, hands and the waits of its lexicon."""
+    """One unit from factory to wanted in virtual time, over wire, module, hands and the waits of its lexicon."""
     for name in WANTED:
         lexicon = find_lexicon(name)
         bench = VirtualBench.of(name, lexicon)
@@ -130,7 +130,7 @@ def provisioning_on_a_port() -> None:
     def real() -> float:
         with served(read_rig(f'format = 1\n[unit.x]\nstandin = "{name}"\n'.encode(), "x", real_agenda())) as server:
             time.sleep(0.4)
-            link = open_port(server.ports["x"], lexicon.delivered)
+            link = open_port(server.ports["x"], lexicon.factory)
             session = Session(link, lexicon.dialect)
             took = timed(lambda: provision(Module(session, lexicon, Nobody()), order))
             link.close()

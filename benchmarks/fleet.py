@@ -46,7 +46,7 @@ def fleet(count: int, processes: int = 2) -> tuple[float, int]:
     verdicts: list[str] = []
 
     def one(port: str) -> None:
-        link = open_port(port, lexicon.delivered)
+        link = open_port(port, lexicon.factory)
         try:
             order = Order(plain, Prove.RESTART)
             verdicts.append(provision(Module(Session(link, lexicon.dialect), lexicon, Nobody()), order).verdict)

@@ -194,7 +194,7 @@ def keeps_nothing(scene: Scene, chance: random.Random) -> None:
     elif how == "late":
         standin.keep = lambda: scene.agenda.after(2.0, keep)  # type: ignore[method-assign]
     else:
-        left_out = chance.choice(sorted(standin.delivered))
+        left_out = chance.choice(sorted(standin.factory))
 
         def but_one() -> None:
             before = standin.flash[left_out]
@@ -207,7 +207,7 @@ def keeps_nothing(scene: Scene, chance: random.Random) -> None:
 def changes_values(scene: Scene, chance: random.Random) -> None:
     """Clamps or changes what it is told, and acknowledges it all the same."""
     standin = scene.standin
-    key = chance.choice(sorted(standin.delivered))
+    key = chance.choice(sorted(standin.factory))
     heard = standin.heard
 
     def spoil() -> None:
@@ -215,9 +215,9 @@ def changes_values(scene: Scene, chance: random.Random) -> None:
             value = kept.get(key)
             if key in RATES:
                 continue
-            if isinstance(value, str) and value != standin.delivered[key]:
+            if isinstance(value, str) and value != standin.factory[key]:
                 kept[key] = value.lower()
-            elif isinstance(value, int) and value > 1 and value != standin.delivered[key]:
+            elif isinstance(value, int) and value > 1 and value != standin.factory[key]:
                 kept[key] = value // 2 * 2
 
     def hear(data: bytes, began: float) -> None:
@@ -294,7 +294,7 @@ def in_memory_only(scene: Scene, chance: random.Random) -> None:
     """Somebody has written what is wanted, and not what makes it persist."""
     donor = VirtualBench.of(scene.name, find_lexicon(scene.name))
     _run(donor.lexicon, donor, order_for(scene.name, chance))  # type: ignore[arg-type]
-    kept = sorted(scene.standin.delivered)
+    kept = sorted(scene.standin.factory)
     for key in kept if chance.random() < 0.5 else chance.sample(kept, len(kept) // 2):
         if key not in (*RATES, "port", "block"):
             scene.standin.memory[key] = donor.standin.flash[key]

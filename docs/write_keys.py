@@ -46,7 +46,7 @@ ALLOWED = {
 DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "moves_after")
 FILES = {
     "Lexicons": (
-        tables.LexiconFile, tables.About, tables.Delivered, tables.StartTable, tables.AttentionTable, speech.Speech,
+        tables.LexiconFile, tables.About, tables.LinkTable, tables.StartTable, tables.AttentionTable, speech.Speech,
         tables.Identify, tables.Writing, tables.SayHear, tables.SettingTable, tables.Granted, tables.Place,
         tables.GroupTable, tables.ActionTable,
     ),

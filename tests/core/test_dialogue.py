@@ -112,7 +112,7 @@ def office() -> Bench:
 
 def hold(text: str, bench: Bench, **values: Any) -> Kept:
     session = bench.open()
-    session.tune(bench.lexicon.delivered)
+    session.tune(bench.lexicon.factory)
     session.quiet(1.1)
     module = Module(session, bench.lexicon, bench.hands)
     return Runner(session, read_dialogue(text, "x.wex"), values, module=module, operator=bench.hands).run()

@@ -29,7 +29,7 @@ def faults(text: str, head: str = HEAD) -> list[str]:
 
 def test_a_lexicon_of_three_lines_has_sensible_defaults() -> None:
     made = read("")
-    assert (made.delivered, made.speech.end, made.attention.how) == (Tuning(9600), "crlf", "always")
+    assert (made.factory, made.speech.end, made.attention.how) == (Tuning(9600), "crlf", "always")
     assert made.attention.probe.say.source == "AT" and made.restart() == "" and made.settings == {}
     assert len(made.digest) == 64 and made.digest != read(NAME).digest
 

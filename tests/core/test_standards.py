@@ -108,8 +108,8 @@ def test_units_come_back_and_are_delivered(number: str, text: str) -> None:
     units = pdu.submit(number, text)
     assert "".join(pdu.read(unit).text for unit in units) == text
     assert all(pdu.read(unit).number == number for unit in units)
-    delivered = [pdu.read(pdu.deliver(unit, "+441632960070")) for unit in units]
-    assert "".join(p.text for p in delivered) == text and delivered[0].stamp == "2026-03-02 08:00:00"
+    factory = [pdu.read(pdu.deliver(unit, "+441632960070")) for unit in units]
+    assert "".join(p.text for p in factory) == text and factory[0].stamp == "2026-03-02 08:00:00"
 
 
 @given(st.text("0123456789ABCDEFx", max_size=60))

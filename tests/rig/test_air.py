@@ -157,8 +157,8 @@ def test_access_points_have_signal_and_protection_and_the_sky_gives_a_fix_in_tim
 def hold(bench: Bench, text: str, **values: Any) -> Kept:
     session = bench.open()
     session.tune(bench.standin.uart.tuning)
-    if bench.standin.uart.tuning != bench.lexicon.delivered and not hasattr(bench.standin, "stat"):
-        session.tune(bench.lexicon.delivered)
+    if bench.standin.uart.tuning != bench.lexicon.factory and not hasattr(bench.standin, "stat"):
+        session.tune(bench.lexicon.factory)
     session.quiet(1.5)
     session.tune(bench.standin.uart.tuning)
     module = Module(session, bench.lexicon, bench.hands)

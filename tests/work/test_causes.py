@@ -46,7 +46,7 @@ def test_a_wrong_rate_is_found_out_or_named(name: str) -> None:
     lexicon = one.lexicon
     settings = {key: setting for key, setting in lexicon.settings.items() if not setting.kind.rates()}
     attention = replace(lexicon.attention, tuning=STRANGE if lexicon.attention.tuning else None)
-    one.lexicon = replace(lexicon, delivered=STRANGE, settings=settings, attention=attention)
+    one.lexicon = replace(lexicon, factory=STRANGE, settings=settings, attention=attention)
     if lexicon.attention.window:  # the escape is heard for seconds only: too short to try all rates
         with pytest.raises(Unreachable, match=r"which is heard in the first 8\.0 s after power-up only") as fault:
             gain(one)

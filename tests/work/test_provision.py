@@ -1,4 +1,4 @@
-"""One unit from as delivered to as wanted, in virtual time, whatever happens on the way."""
+"""One unit from with factory defaults to as wanted, in virtual time, whatever happens on the way."""
 
 from __future__ import annotations
 

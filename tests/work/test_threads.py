@@ -66,7 +66,7 @@ def test_sixteen_sessions_on_pseudo_terminals(exchanges: int) -> None:
     with bench(rig) as server:
 
         def one(number: int) -> list[Any]:
-            link = open_port(server.ports[f"u{number}"], LEXICON.delivered)
+            link = open_port(server.ports[f"u{number}"], LEXICON.factory)
             try:
                 return conversation(Session(link, LEXICON.dialect), Bench("lindle-l9").hands, number, exchanges)
             finally:

@@ -214,7 +214,7 @@ def test_after_a_reset_no_rate_is_pending() -> None:
     module.set("rate", 115200)
     assert module.pending
     module.do("factory-reset")
-    assert not module.pending and module.data_link == one.lexicon.delivered
+    assert not module.pending and module.data_link == one.lexicon.factory
 
 
 def test_a_probe_that_is_refused_is_said_again_before_an_escape_would_spoil_the_next_line() -> None:

@@ -138,7 +138,7 @@ def _manners(found: Lexicon) -> list[tuple[str, str]]:
         "bytes": "bytes",
     }
     return [
-        ("factory", str(found.delivered)),
+        ("factory", str(found.factory)),
         ("attention", listens),
         ("operator", attention.operator) if attention.operator else ("lines end", speech.end),
         ("says", f"lines end with {speech.end}; answers are {answers[speech.form]}"),
@@ -221,8 +221,8 @@ QUESTIONS = (
     ("family", "Name of the family, as on the datasheet", "", r"[a-z0-9][a-z0-9-]*"),
     ("maker", "Maker", "", r".*"),
     ("radio", "Radio: bluetooth, wi-fi, lora, mesh, cellular, gnss", "", r".*"),
-    ("rate", "UART rate as delivered", "9600", r"[1-9][0-9]*"),
-    ("frame", "Frame as delivered", "8N1", r"[5-8][NEO][12]"),
+    ("rate", "UART rate, factory default", "9600", r"[1-9][0-9]*"),
+    ("frame", "Frame, factory default", "8N1", r"[5-8][NEO][12]"),
     (
         "how",
         "How does it listen: always, held-key, escape, control-line",
@@ -321,7 +321,7 @@ within  = "1s"
     if a["who"]:
         text += f"\n[identify]\nask = [{{ say = {q['who']}, hear = {q['heard']} }}]\n"
     if a["save"]:
-        text += '\n[writing]\nthen = ["save"]                 # what a written setting needs to be kept\n'
+        text += '\n[writing]\nthen = ["save"]                 # what a written setting needs to persist\n'
     if a["setting"]:
         text += f"""
 [setting.{a["setting"]}]

@@ -113,7 +113,7 @@ def links_to_try(lexicon: Lexicon, rate: int | None) -> list[Tuning]:
     if rate is None:
         return []
     try:
-        return [Tuning.of(rate, lexicon.delivered.frame)]
+        return [Tuning.of(rate, lexicon.factory.frame)]
     except ValueError as fault:
         raise CallFault(str(fault)) from None
 

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 @click.option("--lexicon", "-l", "lexicon_name", help="Lexicon for the module's words (a sheet names its own).")
 @click.option("--rig", "rig_path", type=click.Path(path_type=Path), help="The rig whose stand-in answers.")
 @click.option("--unit", "unit_name", help="Which unit of the rig.  [default: the one of the lexicon's family]")
-@click.option("--standin", help="The stand-in that answers, as delivered.  [default: the lexicon's family]")
+@click.option("--standin", help="The stand-in that answers, with factory defaults.  [default: the lexicon's family]")
 @click.option("--recording", type=click.Path(path_type=Path), help="A trace: answer as that module did.")
 @env_option
 @file_option

@@ -65,9 +65,9 @@ def run(
     values = gather_values(program, pairs, env_pairs, file_pairs)
     changes = {name: value for name, value in (("end", end), ("echo", echo)) if value}
     dialect = _dialect(lexicon, changes)
-    delivered = lexicon.delivered if lexicon else Tuning()
+    factory = lexicon.factory if lexicon else Tuning()
     try:
-        tuning = Tuning.of(rate or delivered.rate, frame or delivered.frame)
+        tuning = Tuning.of(rate or factory.rate, frame or factory.frame)
     except ValueError as fault:
         raise CallFault(str(fault)) from None
     fixture = fixture_at(fixture_path)

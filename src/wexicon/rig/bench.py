@@ -26,7 +26,7 @@ SERVES = ("pty", "rfc2217")
 
 
 class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[unit.NAME]`: one stand-in. `settings` is what its flash holds instead of what it was delivered with, `identity`
+    """`[unit.NAME]`: one stand-in. `settings` is what its flash holds instead of its factory defaults, `identity`
     what no setting can change; `port` the TCP port for rfc2217 (0: any); `trace` what a recording answers from; `wiring`
     which key, pin or power the host's dtr and rts work (`!` before it: inverted)."""
 
@@ -129,10 +129,10 @@ def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], R
             source.complain(("unit", name, "serve"), f"{table.serve!r} is not one of {', '.join(SERVES)}")
         if table.standin == "recording" and not table.trace:
             source.complain(("unit", name), "a recording has no trace", 'write trace = "FILE"')
-        delivered = family(table.standin).delivered
+        factory = family(table.standin).factory
         for key in table.settings:
-            if key not in delivered:
-                source.complain(("unit", name, "settings", key), "it keeps no such thing", meant(key, delivered))
+            if key not in factory:
+                source.complain(("unit", name, "settings", key), "it keeps no such thing", meant(key, factory))
         tables[name] = table
     air = source.typed(source.data.get("air", {}), AirTable, ("air",))
     source.finish()

@@ -46,7 +46,7 @@ class CellularModule(StandIn):
     maker = "Cordal"
     model: ClassVar[str] = ""
     registration: ClassVar[str] = "CREG"
-    delivered: ClassVar[dict[str, Any]] = {"rate": 115200, "errors": 1, "report": 0, "pin": "", "echo": 1, "apn": ""}
+    factory: ClassVar[dict[str, Any]] = {"rate": 115200, "errors": 1, "report": 0, "pin": "", "echo": 1, "apn": ""}
     identity: ClassVar[dict[str, Any]] = {
         "firmware": "1.00",
         "imei": "001017000000013",
@@ -158,7 +158,7 @@ class CellularModule(StandIn):
         elif text == "&W":
             self.keep()
         elif text == "&F":
-            self.memory.update({key: self.delivered[key] for key in ("errors", "report", "echo")})
+            self.memory.update({key: self.factory[key] for key in ("errors", "report", "echo")})
         elif text == "Z":
             self.memory = {**self.memory, **self.flash}
         elif text == "I":

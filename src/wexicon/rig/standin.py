@@ -18,13 +18,13 @@ from wexicon.rig.uart import Uart, WireFaults
 
 
 class StandIn:
-    """A simulated module on a wire. `delivered` are the settings that it leaves its factory with, `identity` what no
+    """A simulated module on a wire. `factory` are its factory defaults, `identity` what no
     setting can change, `keys` the names of its keys."""
 
     family: ClassVar[str] = ""
     maker: ClassVar[str] = ""
     about: ClassVar[str] = ""
-    delivered: ClassVar[dict[str, Any]] = {}
+    factory: ClassVar[dict[str, Any]] = {}
     identity: ClassVar[dict[str, Any]] = {}
     keys: ClassVar[tuple[str, ...]] = ()
     answers_in: ClassVar[float] = 0.005
@@ -46,7 +46,7 @@ class StandIn:
         self.pins: dict[str, bool] = {}
         self.name = name or self.family
         self.own = {**self.identity, **(identity or {})}
-        self.flash: dict[str, Any] = {**copy.deepcopy(self.delivered), **(settings or {})}
+        self.flash: dict[str, Any] = {**copy.deepcopy(self.factory), **(settings or {})}
         self.memory: dict[str, Any] = {}
         self.held: set[str] = set()
         self.uart = Uart(agenda, self, Tuning(), faults)
@@ -186,8 +186,8 @@ class StandIn:
         self.flash = copy.deepcopy(self.memory)
 
     def forget(self) -> None:
-        """Flash as it was delivered."""
-        self.flash = copy.deepcopy(self.delivered)
+        """Flash as it left the factory."""
+        self.flash = copy.deepcopy(self.factory)
 
 
 class LineEditor:

@@ -225,8 +225,8 @@ class Attention:
         lexicon = self.lexicon
         if lexicon.attention.tuning:
             return [lexicon.attention.tuning]
-        found = [*likely, lexicon.delivered]
-        found += [msgspec.structs.replace(lexicon.delivered, rate=rate) for rate in lexicon.rates()]
+        found = [*likely, lexicon.factory]
+        found += [msgspec.structs.replace(lexicon.factory, rate=rate) for rate in lexicon.rates()]
         return list(dict.fromkeys(found))
 
     def _other_frames(self, heard_at: Collection[int]) -> list[Tuning]:
@@ -415,8 +415,8 @@ class Attention:
     # -- failure --------------------------------------------------------------------------------------------------
 
     def _data_links(self) -> list[Tuning]:
-        delivered = self.lexicon.delivered
-        return [msgspec.structs.replace(delivered, rate=rate) for rate in self.lexicon.rates()]
+        factory = self.lexicon.factory
+        return [msgspec.structs.replace(factory, rate=rate) for rate in self.lexicon.rates()]
 
     def _look_elsewhere(self) -> None:
         """A module that is not in command mode may still say something on its data link, or listens at another rate."""

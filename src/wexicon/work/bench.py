@@ -58,7 +58,7 @@ class VirtualBench:
         faults: WireFaults | None = None,
         flash: dict[str, Any] | None = None,
     ) -> VirtualBench:
-        """A bench with a stand-in of a family, as delivered but for `flash`."""
+        """A bench with a stand-in of a family, with factory defaults but for `flash`."""
         agenda = Agenda()
         standin = family(name)(agenda, settings=flash, faults=faults)
         standin.power(True)

@@ -200,7 +200,7 @@ def draft_lexicon(learned: Learned, family: str) -> str:
         f"maker  = {_quoted(maker)}",
         "",
         "[link]",
-        f"rate  = {learned.tuning.rate}   # it answered at this rate; guessed to be the rate as delivered",
+        f"rate  = {learned.tuning.rate}   # it answered at this rate; guessed to be the factory default",
         f"frame = {_quoted(learned.tuning.frame)}",
         "",
         "[attention]",

@@ -52,7 +52,7 @@ class Module:
         if lexicon.attention.unlock:
             self.attention.unlock = lambda: self.do(lexicon.attention.unlock)
         self.settings = Settings(self)
-        self.data_link = lexicon.delivered
+        self.data_link = lexicon.factory
         self.identity: dict[str, str] = {}
         for pattern, names in lexicon.secret_lines():
             session.secrets.learn_where_heard(pattern, names)
@@ -228,7 +228,7 @@ class Module:
         ]
         self.pending = [] if action.resets else [moving for moving in self.pending if moving not in due]
         if action.resets:
-            self.data_link = self.lexicon.delivered
+            self.data_link = self.lexicon.factory
             due = []
         for _, setting, value in due:
             self.follow(setting, value)

@@ -46,7 +46,7 @@ def session_on(
     `listener` told each observation."""
     dialect = dialect or (lexicon.dialect if lexicon else Dialect(Speech()))
     if tuning is None:
-        tuning = (lexicon.attention.tuning or lexicon.delivered) if lexicon else Tuning()
+        tuning = (lexicon.attention.tuning or lexicon.factory) if lexicon else Tuning()
     link = open_port(port, tuning)
     try:
         speech = dialect.speech

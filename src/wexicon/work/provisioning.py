@@ -154,13 +154,13 @@ class _Walk:
         self._leave()
 
     def _likely_links(self) -> list[Tuning]:
-        """As delivered, and as the module answers once it is what is wanted."""
-        delivered = self.lexicon.delivered
-        wanted = delivered
+        """The factory default, and as the module answers once it is what is wanted."""
+        factory = self.lexicon.factory
+        wanted = factory
         for name, value in self.order.wanted.items():
             if value is not UNSET:
                 wanted = self.lexicon.settings[name].kind.apply_to(wanted, value)
-        return [*self.module.likely, delivered, wanted]
+        return [*self.module.likely, factory, wanted]
 
     def _names(self) -> list[str]:
         """What is read: all, or what is wanted and what that needs."""
@@ -363,7 +363,7 @@ class _Walk:
             self._note_granted(name, line)
         restarts = any(self.lexicon.actions[name].restarts for line in self._wanted() for name in line.setting.then)
         if how is Evidence.READING and restarts and self.write and self.lexicon.restart() and not self.final:
-            # What is written counts only from the next start on: then it is made, asked for or not.
+            # What is written takes effect only with the next start: then it is made, asked for or not.
             how = Evidence.RESTART
         self.final = False
         if how is Evidence.READING:

@@ -31,7 +31,7 @@ from wexicon.work.results import DialogueResult, UnitResult
 
 
 class Choice(msgspec.Struct):
-    """Which stand-in answers: a unit of a rig, a family's as delivered, or a recording."""
+    """Which stand-in answers: a unit of a rig, a family's with factory defaults, or a recording."""
 
     rig: Path | None = None
     unit: str | None = None
@@ -120,7 +120,7 @@ def rehearse_dialogue(
     """Runs a dialogue against a stand-in. Raises Fault where there is none."""
     bench = choice.bench(lexicon)
     recording = bench.standin.family == "recording"
-    tuning = bench.standin.uart.tuning if recording else lexicon.delivered if lexicon else Tuning()
+    tuning = bench.standin.uart.tuning if recording else lexicon.factory if lexicon else Tuning()
     traced = _Traced(bench, trace, tuning)
     session = bench.session(traced.writer, tuning=tuning)
     result = run_dialogue(session, program, values, lexicon, bench.hands, attention=not recording)
@@ -132,7 +132,7 @@ def rehearse_dialogue(
 def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, order: Order | None = None) -> UnitResult:
     """Provisions a stand-in as a seat of a sheet says. Raises Fault where there is none."""
     bench = choice.bench(seat.lexicon)
-    tuning = seat.lexicon.attention.tuning or seat.lexicon.delivered
+    tuning = seat.lexicon.attention.tuning or seat.lexicon.factory
     if isinstance(bench.standin, Recording):
         tuning, bench.standin.fill = bench.standin.uart.tuning, _fills(seat)
     traced = _Traced(bench, trace, tuning)

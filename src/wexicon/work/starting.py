@@ -107,7 +107,7 @@ def _heard_ready(module: Module) -> bool:
 
 
 def _apply_pending(module: Module) -> None:
-    """Rates that count from the next start on count now."""
+    """Rates that take effect with the next start count now."""
     for _, setting, value in module.pending:
         module.data_link = setting.kind.apply_to(module.data_link, value)
     module.pending.clear()

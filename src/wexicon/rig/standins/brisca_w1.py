@@ -3,7 +3,7 @@
 The rule, from its invented datasheet: it starts with a message at 38400 baud, is deaf for 0.6 s, and says READY at the
 rate it keeps. Lines end with CR LF; it echoes until ATE0. Answers end with OK or FAULT n. AT+SEEK lists networks for two
 seconds, and until it is done all else is BUSY. AT+ACCESS joins, in mode station only. AT+POST c n takes n bytes after the
-prompt; what comes in is announced as +IN c n and a space, then n bytes with no line end. AT+RATE counts at once, after its OK.
+prompt; what comes in is announced as +IN c n and a space, then n bytes with no line end. AT+RATE takes effect after its OK.
 AT+STORE keeps the settings.
 """
 
@@ -30,7 +30,7 @@ class BriscaW1(StandIn):
     family = "brisca-w1"
     maker = "Brisca"
     about = "Wi-Fi module: scans, joins, sends"
-    delivered: ClassVar[dict[str, Any]] = {"name": "brisca-w1", "mode": "idle", "rate": 115200, "power": 20}
+    factory: ClassVar[dict[str, Any]] = {"name": "brisca-w1", "mode": "idle", "rate": 115200, "power": 20}
     identity: ClassVar[dict[str, Any]] = {"address": "02B1C0447A10", "firmware": "2.0.3"}
 
     def started(self) -> None:

@@ -22,7 +22,7 @@ class CordalG2(CellularModule):
     family = "cordal-g2"
     model = "CORDAL-G2"
     about = "cellular, calls and messages"
-    delivered: ClassVar[dict[str, Any]] = {**CellularModule.delivered, "text": 0, "charset": "GSM", "notify": 0}
+    factory: ClassVar[dict[str, Any]] = {**CellularModule.factory, "text": 0, "charset": "GSM", "notify": 0}
 
     def started(self) -> None:
         self.inbox: dict[int, tuple[str, str]] = {}

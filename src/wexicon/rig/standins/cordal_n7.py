@@ -26,8 +26,8 @@ class CordalN7(CellularModule):
     model = "CORDAL-N7"
     registration = "CEREG"
     about = "narrow-band cellular, sockets, power saving, device management"
-    delivered: ClassVar[dict[str, Any]] = {
-        **CellularModule.delivered,
+    factory: ClassVar[dict[str, Any]] = {
+        **CellularModule.factory,
         "rate": 9600,
         "saving": 0,
         "link_report": 0,

@@ -2,7 +2,7 @@
 
 The rule, from its invented datasheet: 0.8 s of silence, ~~~, 0.8 s of silence gives `listening`; lines and answers
 end with CR. XX? gives the register in hexadecimal, XX=H sets it, and gives `done`; `fault` for anything else. Twelve seconds
-without a line end command mode. SV keeps all registers, QT leaves command mode; a new rate counts from leaving on. A
+without a line end command mode. SV keeps all registers, QT leaves command mode; a new rate takes effect on leaving. A
 coordinator opens its network on its channel; joiners of the same network and channel hear each other while it is there.
 """
 
@@ -30,7 +30,7 @@ class FennickZ4(StandIn):
     maker = "Fennick"
     about = "mesh radio, escape with guard time, registers"
     answers_in = 0.01
-    delivered: ClassVar[dict[str, Any]] = {"NT": 0x7A31, "KH": 5, "RO": 6, "PO": 5, "UB": 0x24}
+    factory: ClassVar[dict[str, Any]] = {"NT": 0x7A31, "KH": 5, "RO": 6, "PO": 5, "UB": 0x24}
     identity: ClassVar[dict[str, Any]] = {"serial": 0x5E0417C2, "firmware": 0x0B31}
 
     def started(self) -> None:

@@ -2,7 +2,7 @@
 
 The rule, from its invented datasheet: lines end with LF, answers with CR LF: @ok, or @err N. @radio takes frequency in
 hertz (863 to 870 MHz without 869.7 to 869.9, in steps of 100 kHz), spreading factor, bandwidth code and power together. A new
-rate counts right after its answer. @save keeps. After a
+rate takes effect right after its answer. @save keeps. After a
 start it hears nothing for 120 ms. Two modules hear each other when frequency, spreading factor, bandwidth,
 sync word and network agree.
 """
@@ -25,7 +25,7 @@ class LindleL9(StandIn):
     family = "lindle-l9"
     maker = "Lindle"
     about = "LoRa by commands"
-    delivered: ClassVar[dict[str, Any]] = {
+    factory: ClassVar[dict[str, Any]] = {
         "name": "L9",
         "addr": 0,
         "net": 1,

@@ -34,7 +34,7 @@ class LindleR2(StandIn):
     family = "lindle-r2"
     maker = "Lindle"
     about = "LoRa by a block of bytes and mode pins"
-    delivered: ClassVar[dict[str, Any]] = {"block": _summed(bytes([0xB0, 0x01, 0x44, 0x85, 0x1C, 0, 0, 0, 0xA5])).hex()}
+    factory: ClassVar[dict[str, Any]] = {"block": _summed(bytes([0xB0, 0x01, 0x44, 0x85, 0x1C, 0, 0, 0, 0xA5])).hex()}
     identity: ClassVar[dict[str, Any]] = {"firmware": 0x14, "serial": "0217"}
 
     @property

@@ -1,7 +1,7 @@
 """Stand-in Orvane B3: Bluetooth, commands of one letter, an escape that is heard only soon after power-up.
 
 The rule, from its invented datasheet: in the first eight seconds ^^^ (no line end) gives `at your word`. Lines end with CR,
-answers with CR LF: ok, or no N. `d` dumps all settings. They count from the next start on. The module puts a hyphen and the
+answers with CR LF: ok, or no N. `d` dumps all settings. They take effect with the next start. The module puts a hyphen and the
 last four digits of its address behind its name. Addresses are written bare, the last byte first. `x` leaves, `r` restarts.
 """
 
@@ -25,7 +25,7 @@ class OrvaneB3(BluetoothModule):
     family = "orvane-b3"
     maker = "Orvane"
     about = "Bluetooth, escape soon after power-up, short commands"
-    delivered: ClassVar[dict[str, Any]] = {"n": "orvane", "m": "F", "p": "2468", "b": "t", "a": "000000000000"}
+    factory: ClassVar[dict[str, Any]] = {"n": "orvane", "m": "F", "p": "2468", "b": "t", "a": "000000000000"}
     identity: ClassVar[dict[str, Any]] = {"address": "02C44E10A2B7", "firmware": "6.15"}
 
     def started(self) -> None:

@@ -2,7 +2,7 @@
 
 The rule, from its invented datasheet: NMEA 0183 sentences every interval, with checksums. Its own commands are $PPLM
 sentences, answered by $PPLM,ACK,word or $PPLM,NAK,word,N among the others; a sentence with a wrong checksum is not answered.
-PORT takes rate, data bits, parity and stop bits, and counts right after its answer. KEEP keeps.
+PORT takes rate, data bits, parity and stop bits, and takes effect right after its answer. KEEP keeps.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ class PolmarP1(StandIn):
     family = "polmar-p1"
     maker = "Polmar"
     about = "GNSS receiver"
-    delivered: ClassVar[dict[str, Any]] = {
+    factory: ClassVar[dict[str, Any]] = {
         "port": (9600, 8, "N", 1),
         "every": 20,
         "out": ("GGA", "RMC", "GSA"),

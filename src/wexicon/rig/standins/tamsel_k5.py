@@ -35,7 +35,7 @@ class TamselK5(BluetoothModule):
     about = "Bluetooth plug, leader or follower, service key"
     keys = ("service",)
     mode = "off"
-    delivered: ClassVar[dict[str, Any]] = {
+    factory: ClassVar[dict[str, Any]] = {
         "label": "TAMSEL-K5",
         "part": "F",
         "pass": "0000",

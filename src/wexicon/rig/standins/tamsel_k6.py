@@ -2,7 +2,7 @@
 
 The rule, from its invented datasheet: no line ends. A command is what comes within one second of its first byte, taken
 as soon as it is one; what is none by then is forgotten without a word. Answers have no line end either. While a leader is
-joined all bytes pass through. Settings are kept at once; a new rate counts right after its answer. The PIN cannot be read.
+joined all bytes pass through. Settings are kept at once; a new rate takes effect after its answer. The PIN cannot be read.
 AT:Q is there from firmware 2.0 on.
 """
 
@@ -37,7 +37,7 @@ class TamselK6(BluetoothModule):
     maker = "Tamsel"
     about = "Bluetooth follower, no line ends"
     answers_in = 0.02
-    delivered: ClassVar[dict[str, Any]] = {"L": "TAMSEL-K6", "P": "5050", "R": "P", "Q": "0"}
+    factory: ClassVar[dict[str, Any]] = {"L": "TAMSEL-K6", "P": "5050", "R": "P", "Q": "0"}
     identity: ClassVar[dict[str, Any]] = {"address": "02A15C00218E", "firmware": "2.1"}
 
     def started(self) -> None:

@@ -28,7 +28,7 @@ class WherryC3(StandIn):
     family = "wherry-c3"
     maker = "Wherry"
     about = "beacon, answers in its own ways"
-    delivered: ClassVar[dict[str, Any]] = {
+    factory: ClassVar[dict[str, Any]] = {
         "label": "",
         "partner": "",
         "reach": "1",

@@ -182,7 +182,7 @@ class Lexicon(msgspec.Struct, frozen=True):
     path: str
     digest: str
     about: About
-    delivered: Tuning
+    factory: Tuning
     start: Start
     attention: Attention
     dialect: Dialect
@@ -207,16 +207,16 @@ class Lexicon(msgspec.Struct, frozen=True):
         return self.dialect.speech
 
     def rates(self) -> list[int]:
-        """Every rate that the module can have, the delivered one first."""
-        found = [self.delivered.rate]
+        """Every rate that the module can have, the factory default first."""
+        found = [self.factory.rate]
         for setting in self.settings.values():
             found += [rate for rate in setting.kind.rates() if rate not in found]
         return found
 
     def frames(self) -> list[str]:
-        """Every frame that the module can have besides the delivered one."""
+        """Every frame that the module can have besides the factory default."""
         found = [frame for setting in self.settings.values() for frame in setting.kind.frames()]
-        return [frame for frame in dict.fromkeys(found) if frame != self.delivered.frame]
+        return [frame for frame in dict.fromkeys(found) if frame != self.factory.frame]
 
     def start_texts(self) -> list[bytes]:
         """What the module may send when it starts, with the line ends that it may have: at another rate each of them

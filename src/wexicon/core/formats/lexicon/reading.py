@@ -24,10 +24,10 @@ from wexicon.core.formats.lexicon.tables import (
     ActionTable,
     AttentionBy,
     AttentionTable,
-    Delivered,
     GroupTable,
     Identify,
     LexiconFile,
+    LinkTable,
     Moves,
     SayHear,
     SettingTable,
@@ -70,8 +70,8 @@ class _Reading:
         source, data = self.source, self.data
         source.check_top(_TABLES, "no such table")
         about = self.table("about", About, required=True)
-        delivered = self.table("link", Delivered)
-        tuning = self.tuning(("link",), delivered.rate, delivered.frame) if delivered else None
+        factory = self.table("link", LinkTable)
+        tuning = self.tuning(("link",), factory.rate, factory.frame) if factory else None
         start = self.start(self.table("start", StartTable) or StartTable(), tuning or Tuning())
         speech = self.table("speech", Speech)
         for key, what in speech.faults() if speech else ():
@@ -106,7 +106,7 @@ class _Reading:
             path=source.path,
             digest=sha256(source.text.encode()).hexdigest(),
             about=about,
-            delivered=tuning,
+            factory=tuning,
             start=start,
             attention=listens,
             dialect=Dialect(speech, events),
@@ -218,9 +218,9 @@ class _Reading:
         cases = {case: self.template((*place, "cases"), text) for case, text in table.cases.items()}
         return Phrase(say, expect, within, {case: made for case, made in cases.items() if made}) if say else None
 
-    def start(self, table: StartTable, delivered: Tuning) -> Start:
+    def start(self, table: StartTable, factory: Tuning) -> Start:
         place = ("start",)
-        tuning = self.tuning(place, table.rate, delivered.frame) if table.rate is not None else None
+        tuning = self.tuning(place, table.rate, factory.frame) if table.rate is not None else None
         ready = self.pattern((*place, "ready"), table.ready) if table.ready else None
         return Start(tuning, table.says, ready, self.duration((*place, "within"), table.within))
 

@@ -46,8 +46,8 @@ class About(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     note: str = ""
 
 
-class Delivered(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[link]`: rate and frame as delivered, in data mode."""
+class LinkTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[link]`: rate and frame, factory default, in data mode."""
 
     rate: int = 9600
     frame: str = "8N1"
@@ -130,7 +130,7 @@ class Identify(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Writing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[writing]`: the actions that a written setting needs before it is kept, unless the setting says otherwise."""
+    """`[writing]`: the actions that a written setting needs to persist, unless the setting says otherwise."""
 
     then: tuple[str, ...] = ()
 
@@ -159,7 +159,7 @@ class GroupTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[setting.NAME]`. `moves_link` says when our side must follow, `moves_after` how long after that the link moves,
     `settles` how long after it was written the module needs before it listens; `needs` what other settings must be first;
-    `then` the actions that it needs to be kept; `since` and `before` the firmware that has it; `appends` what the module
+    `then` the actions that it needs to persist; `since` and `before` the firmware that has it; `appends` what the module
     itself puts behind the value; `read = "link"` a rate or frame that only the link tells; `volatile` what is gone when the
     power goes; `group` the group that it is read or written with, `place` its bits there, `unset` its words there where it
     is not set; `granted` the question, or the event, that tells what the network made of it."""
@@ -186,7 +186,7 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[action.NAME]`: what the module does, as a dialogue. `needs_attention`: it must listen for this, and
-    attention is taken back where it was let go; `ends_attention` where it listens no more afterwards, `restarts` where it
+    command mode is entered again where it timed out; `ends_attention` where command mode ends with it, `restarts` where it
     starts again, `resets` where it goes back to its factory defaults; `settles` how long it needs afterwards before it
     listens."""
 
@@ -207,7 +207,7 @@ class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     about: About
     extends: str = ""
     without: tuple[str, ...] = ()
-    link: Delivered = Delivered()
+    link: LinkTable = LinkTable()
     start: StartTable = StartTable()
     attention: AttentionTable = msgspec.field(default_factory=AttentionTable)
     speech: Speech = Speech()
