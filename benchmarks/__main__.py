@@ -310,7 +310,7 @@ def growth() -> None:
         draft_dialogue([RecordedExchange("AT+ID?", heard=one) for one in heard])
 
     def lines(size: int) -> None:
-        Pattern("{a}x{=a}y") and Pattern("{name},{level:int};{rest}").match("a,1:" * 20_000 * size)
+        Pattern("...{a:word},{=a}...") and Pattern("{name},{level:int};{rest}").match("a,1:" * 20_000 * size)
 
     def sheets(size: int) -> None:
         from wexicon.core.formats.lexicon import read_lexicon

@@ -89,7 +89,7 @@ def test_what_the_operator_is_asked_stands_on_a_line_of_its_own(tmp_path: Path) 
         status = terminal.end()
     shown = terminal.text().replace("\x1b[2K", "\n").replace("\r", "\n")
     asked = [line for line in shown.splitlines() if "Hold the service key" in line]
-    assert asked and all(line.startswith("operator: Hold") for line in asked)
+    assert asked and all(line.startswith("operator, step ") for line in asked)
     assert any("plug: attention" in line for line in shown.splitlines())  # the step that is being done
     assert status == 0 and "read back after a power cycle" in shown
 

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import os
 import sys
-import traceback
 from importlib import import_module
 from typing import Any
 
@@ -101,6 +100,8 @@ def run(arguments: list[str] | None = None) -> int:
     except Exception as fault:
         if os.environ.get("WEXICON_TRACEBACK"):
             raise
+        import traceback
+
         # Its own words may hold what nobody should see; the place is enough to find it.
         place = next(reversed(traceback.extract_tb(fault.__traceback__)))
         what = f"{type(fault).__name__} in {place.filename.rpartition(os.sep)[2]}, line {place.lineno}"

@@ -20,10 +20,10 @@ from wexicon.cli.show import force_option, json_option
 from wexicon.core.durations import seconds
 from wexicon.core.faults import CallFault
 from wexicon.core.operator import Nobody, Operator
-from wexicon.core.tuning import Tuning
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
+    from wexicon.core.tuning import Tuning
 
 
 class Stop:
@@ -110,6 +110,8 @@ rate_option = click.option("--rate", type=click.IntRange(1), help="Rate to try f
 
 def links_to_try(lexicon: Lexicon, rate: int | None) -> list[Tuning]:
     """The link that was asked for, in the lexicon's own frame."""
+    from wexicon.core.tuning import Tuning
+
     if rate is None:
         return []
     try:

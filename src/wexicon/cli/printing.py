@@ -6,6 +6,9 @@ sentences about it have escaped what they quote.
 
 from __future__ import annotations
 
+import shutil
+import sys
+import textwrap
 from typing import Any
 
 import click
@@ -107,7 +110,7 @@ def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool
     where = place or (f" at the step “{failure.step}”" if failure.step else "")
     # The words of a statement stand on a line of their own.
     between = "\n  " if place else ": "
-    lines = [styled(verdict, f"bold {style}") + f"{where}{between}{failure.what}"]
+    lines = [_folded(styled(verdict, f"bold {style}") + f"{where}{between}{failure.what}")]
     if failure.said:
         lines.append(f"  said      {visible(failure.said)}")
     if failure.expected:
@@ -117,10 +120,19 @@ def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool
     if stopped:
         lines.append("  The module was left as it is; the next run finds it and finishes the work.")
     if failure.next:
-        lines.append(f"  {failure.next}")
+        lines.append(_folded(f"  {failure.next}"))
     if trace:
         lines.append(f"  Trace: {trace}")
     click.echo("\n".join(lines), err=True)
+
+
+def _folded(text: str) -> str:
+    """On a terminal, text folded between words; what follows is indented. Nothing is folded in a pipe."""
+    if not sys.stderr.isatty():
+        return text
+    width = max(40, shutil.get_terminal_size().columns)
+    folded = [textwrap.fill(line, width, subsequent_indent="  ", break_long_words=False) for line in text.split("\n")]
+    return "\n".join(folded)
 
 
 def print_dialogue(result: DialogueResult) -> None:

@@ -49,22 +49,25 @@ class Progress(Listener):
         if self._status:
             from rich.text import Text
 
-            self._status.console.print(Text.from_ansi(text), soft_wrap=True)
+            self._status.console.print(Text.from_ansi(text))
         else:
             click.echo(text, err=True)
 
 
 class Person:
-    """A person at the bench, asked on the terminal. What was asked is done when the module answers; no key is needed."""
+    """A person at the bench, asked on the terminal by numbered steps. What was asked is done when the module answers; nobody
+    presses a key for that."""
 
     cuts_power = False
     there = True
 
     def __init__(self, progress: Progress) -> None:
         self._progress = progress
+        self._steps = 0
 
     def ask(self, act: str, text: str) -> None:
-        self._progress.say(styled("operator: ", "bold yellow") + text)
+        self._steps += 1
+        self._progress.say(styled(f"operator, step {self._steps}: ", "bold yellow") + text)
 
     def noticed(self) -> None:
-        self._progress.say("  the module answers.")
+        self._progress.say(f"  step {self._steps} is done: the module answers. Let go of what you hold.")

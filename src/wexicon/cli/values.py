@@ -8,7 +8,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -16,10 +16,12 @@ from wexicon.cli.options import ask_secret
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault
-from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.secret import Secret
 from wexicon.core.text import meant
 from wexicon.work.secrets import secrets_for
+
+if TYPE_CHECKING:
+    from wexicon.core.formats.lexicon import Lexicon
 
 values_argument = click.argument("pairs", metavar="[NAME=VALUE]...", nargs=-1)
 env_option = click.option(

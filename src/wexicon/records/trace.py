@@ -46,8 +46,8 @@ FLUSH_EVERY = 0.25
 SEARCHES = ("attention", "come back", "restart", "power cycle")
 # A trace that grows beyond this (bytes) is of a port that babbles.
 LARGEST_TRACE = 256 * 1024 * 1024
-_MOST_PENDING = 4096
-_MOST_WAITING = 1_048_576
+# Bounded also where each is as long as a line may be.
+_MOST_PENDING = 512
 _CHUNK = 262_144
 
 
@@ -139,7 +139,6 @@ class TraceWriter(Listener):
         self._due = self._began + FLUSH_EVERY
         self._encoder = msgspec.json.Encoder()
         self._pending: list[Observation] = []
-        self._waiting = 0
         self._ended = False
         self._file = create(path, force=force)
         first = Record(
@@ -161,13 +160,12 @@ class TraceWriter(Listener):
             return
         pending = self._pending
         pending.append(seen)
-        self._waiting += len(getattr(seen, "text", ""))
-        if seen.at > self._due or len(pending) > _MOST_PENDING or self._waiting > _MOST_WAITING:
+        if seen.at > self._due or len(pending) > _MOST_PENDING:
             self.idle()
 
     def idle(self) -> None:
         """Writes what has not been written yet."""
-        pending, self._pending, self._waiting = self._pending, [], 0
+        pending, self._pending = self._pending, []
         if pending and not self._ended:
             began = self._began
             self._due = pending[-1].at + FLUSH_EVERY

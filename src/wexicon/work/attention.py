@@ -178,7 +178,8 @@ class Attention:
         # takes its time, where it was heard if it was heard anywhere. The last tries what is seldom changed, the frame.
         slow = max(SLOW, attention.probe.within or 0.0)
         for tuning in candidates:
-            if self._listens_at(tuning, min(self.session.dialect.within, LIKELY) if tuning is candidates[0] else 0.0):
+            patient = tuning is candidates[0] and attention.how is AttentionBy.ALWAYS
+            if self._listens_at(tuning, min(self.session.dialect.within, LIKELY) if patient else 0.0):
                 return tuning
         if attention.window:
             return self._with_hands(candidates)

@@ -5,9 +5,6 @@ The rule: no shell sees them; what they print is told only where they fail, and 
 
 from __future__ import annotations
 
-import shlex
-import subprocess
-
 from wexicon.core.faults import Fault
 from wexicon.core.text import visible
 
@@ -16,6 +13,9 @@ LONGEST = 10.0
 
 def run_command(command: str) -> None:
     """Runs a command and waits for its end. Raises Fault."""
+    import shlex
+    import subprocess
+
     try:
         words = shlex.split(command)
         done = subprocess.run(words, stdin=subprocess.DEVNULL, capture_output=True, timeout=LONGEST, check=False)

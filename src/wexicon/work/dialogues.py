@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from traceback import format_exception
 from typing import Any
 
 from wexicon.core.dialogue import Program, read_dialogue
@@ -19,7 +18,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.files import read_file
 from wexicon.work.attention import PATIENCE
 from wexicon.work.module import Module
-from wexicon.work.results import DialogueResult, DialogueVerdict, Failure, redacted
+from wexicon.work.results import DialogueResult, DialogueVerdict, Failure, redacted, told
 
 
 def find_dialogue(path: Path) -> Program:
@@ -65,7 +64,7 @@ def run_dialogue(
     except (Exception, KeyboardInterrupt) as fault:
         failure = Failure.unforeseen(fault, "")
         verdict = DialogueVerdict.STOPPED if failure.status == 130 else DialogueVerdict.FAILED
-        session.decide(f"unforeseen: {''.join(format_exception(fault, limit=-6))}")
+        session.decide(f"unforeseen: {told(fault)}")
     took = session.clock.now() - began
     result = DialogueResult(
         program.path,

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
-from traceback import format_exception
 
 import msgspec
 
@@ -31,6 +30,7 @@ from wexicon.work.results import (
     Verdict,
     judge,
     redacted,
+    told,
 )
 from wexicon.work.settings import Reading, Refused
 from wexicon.work.starting import start, strongest
@@ -86,7 +86,7 @@ class _Walk:
         except (Exception, KeyboardInterrupt) as fault:
             result.failure = Failure.unforeseen(fault, self.step)
             result.verdict = Verdict.STOPPED if result.failure.status == 130 else Verdict.FAILED
-            self.session.decide(f"unforeseen: {''.join(format_exception(fault, limit=-6))}")
+            self.session.decide(f"unforeseen: {told(fault)}")
         self._end_step()
         result.remarks += self.module.attention.remarks
         result.settings = [

@@ -239,6 +239,13 @@ def judge(
     return verdict, trusted
 
 
+def told(fault: BaseException) -> str:
+    """An unforeseen fault with the places that led to it, for the trace."""
+    from traceback import format_exception
+
+    return "".join(format_exception(fault, limit=-6))
+
+
 # Fields that hold our own words, names and paths.
 _NAMES = ("name", "step", "unit", "seat", "port", "dialogue", "lexicon", "lexicon_digest", "wexicon", "sheet", "trace")
 _COUNTS = ("status", "written", "exchanges", "seconds", "on_wire", "waiting", "pauses")

@@ -127,7 +127,7 @@ class Dialect:
         for name, pattern in self._anyhow if table is None else table[1].get(text[: table[0]], self._anyhow):
             values = pattern.match(text, known)
             if values is not None:
-                return name, self.plain(values)
+                return name, self.plain(values) if pattern.quotes else values
         return None
 
 

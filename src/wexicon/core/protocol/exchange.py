@@ -213,7 +213,7 @@ class Exchange:
                 self._step, self.state = len(expect.wants), COMPLETE
                 return want.unset
             captures = want.pattern.match(text, known)
-            if captures:
+            if captures and want.pattern.quotes:
                 captures = self._dialect.plain(captures)
             if want.gather:
                 # A final result code is no row, however wide the pattern.

@@ -34,21 +34,22 @@ class Secrets:
     patterns whose captures of these names are secret, whenever such a line is heard."""
 
     def __init__(self) -> None:
+        # Whether there is anything to look for.
+        self.any = False
         self.words: frozenset[str] = frozenset()
         self._known: dict[str, bool] = {}
         self._read_by: list[tuple[Pattern, frozenset[str]]] = []
+        self._leads: tuple[str, ...] = ()
         self._inside: re.Pattern[str] | None = None
         self._fields: frozenset[str] = frozenset()
         self._pieces: dict[int, set[str]] = {}
         # Every writing that is looked for inside words, and how many characters of it are a good part of it.
         self._long: dict[str, int] = {}
+        # All of them as one text, and every beginning of one by its last character.
+        self._joined = ""
+        self._begun: dict[str, list[str]] = {}
         self._longest = 0
         self._full = False
-
-    @property
-    def any(self) -> bool:
-        """Whether there is anything to look for."""
-        return bool(self._known or self._read_by)
 
     # -- learning -------------------------------------------------------------------------------------------------
 
@@ -71,6 +72,7 @@ class Secrets:
         new = [piece for piece in pieces if len(piece) >= SHORTEST and (piece not in self._known or not read)]
         if not new or self._full:
             return
+        self.any = True
         for piece in new:
             self._known[piece] = read and self._known.get(piece, True)
         if len(self._known) > MOST:
@@ -82,9 +84,13 @@ class Secrets:
         """Lines that this pattern fits tell a secret, whenever they come."""
         if pattern.start:
             self._read_by.append((pattern, frozenset(names)))
+            self._leads = tuple(pattern.start for pattern, _ in self._read_by)
+            self.any = True
 
     def overhear(self, text: str) -> None:
         """Takes what a line tells, where it is one of those that tell a secret."""
+        if not text.startswith(self._leads):
+            return
         for pattern, names in self._read_by:
             captures = pattern.match(text)
             for name in names.intersection(captures or ()):
@@ -108,6 +114,10 @@ class Secrets:
                 self._pieces.setdefault(size, set()).update(pieces)
         self._fields = frozenset(fields)
         self._longest = max(map(len, self._long), default=0)
+        self._joined = "\0".join(self._long)
+        self._begun = {}
+        for beginning in {form[:size] for form in self._long for size in range(1, len(form))}:
+            self._begun.setdefault(beginning[-1], []).append(beginning)
         ordered = sorted(inside, key=len, reverse=True)
         self._inside = re.compile("|".join(ordered), re.IGNORECASE) if ordered else None
 
@@ -144,20 +154,19 @@ class Secrets:
 
     def _is_secret(self, field: str) -> bool:
         """Whether a whole field is one, or a good part of one."""
-        return field in self._fields or any(
-            len(field) >= least and len(field) < len(form) and field in form for form, least in self._long.items()
+        if field in self._fields:
+            return True
+        return field in self._joined and any(
+            least <= len(field) < len(form) and field in form for form, least in self._long.items()
         )
 
     def unfinished(self, text: str) -> int:
         """How many characters at the end of the text may be the beginning of a secret that goes on in the next line."""
+        begun = self._begun.get(text[-1:].casefold())
+        if begun is None:
+            return 0
         tail = text[-self._longest :].casefold()
-        sizes = (
-            size
-            for known in self._long
-            for size in range(min(len(known) - 1, len(tail)), 0, -1)
-            if tail.endswith(known[:size])
-        )
-        return max(sizes, default=0)
+        return max((len(one) for one in begun if tail.endswith(one)), default=0)
 
     def _pieces_in(self, text: str) -> list[tuple[int, int]]:
         folded = text.casefold()

@@ -42,8 +42,8 @@ Header = tuple[bytes, "re.Pattern[bytes]", Callable[["re.Match[bytes]"], int]]
 
 
 class Pattern:
-    """A compiled pattern. `start` is what every fitting line begins with; `names` are its captures in order; `needs` the
-    names that must be known before."""
+    """A compiled pattern. `start` is what every fitting line begins with; `names` are its captures in order, `quotes` whether
+    some of them stand in quotes; `needs` the names that must be known before."""
 
     __slots__ = (
         "_convert",
@@ -55,6 +55,7 @@ class Pattern:
         "elements",
         "names",
         "needs",
+        "quotes",
         "source",
         "start",
     )
@@ -76,6 +77,9 @@ class Pattern:
         self.start = first.text if isinstance(first, Literal) else ""
         self.catches_all = len(self.elements) == 1 and (
             isinstance(first, Anything) or (isinstance(first, Capture) and first.kind == "text")
+        )
+        self.quotes = any(
+            isinstance(e, Capture) and e.makes in ("quoted", "doubled", "in quotes") for e in self.elements
         )
         self._build()
         # Another reading of text in quotes, for modules to which a backslash is a character as any other.

@@ -26,11 +26,20 @@ class Redactor(Listener):
 
     def note(self, seen: Observation) -> None:
         if not self._secrets.any:
-            self._pass(seen)
+            # The usual case, without a step more than it needs.
+            if not self.lost:
+                try:
+                    self._listener.note(seen)
+                except OSError as fault:
+                    self._lose(fault)
         elif isinstance(seen, Heard):
             self._secrets.overhear(seen.text)
-            self._waiting.append(seen)
-            self._release(final=False)
+            if self._waiting or self._secrets.unfinished(seen.text):
+                self._waiting.append(seen)
+                self._release(final=False)
+            else:
+                text = self._secrets.mask(seen.text)
+                self._pass(seen if text == seen.text else Heard(seen.at, text, seen.role, seen.name))
         else:
             self.flush()
             changed = {name: self._secrets.mask(text) for name in ("text", "note") if (text := getattr(seen, name, ""))}

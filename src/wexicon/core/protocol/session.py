@@ -49,6 +49,7 @@ MOST_BUSY = 60.0
 LONGEST_DRAIN = 2.0
 # How long a wait may last before the listener may do what it has put off (seconds).
 IDLE = 0.25
+_BUSY = How.BUSY
 _RESULTS = frozenset((Role.OK, Role.ERROR, Role.PROMPT))
 _DOUBTFUL = frozenset((Role.STRAY, Role.BROKEN, Role.ASIDE))
 
@@ -93,6 +94,7 @@ class Session:
         self.secrets.words = dialect.result_words
         # Seconds that one character takes on the wire, as our side is tuned.
         self._per_char = link.tuning.wire_time(1)
+        self._seven_bits = link.tuning.bits == 7
         self._sent_until = 0.0
         self._heard_at = float("-inf")
         self._masking = self._masking_owed = Masking.NO
@@ -159,29 +161,46 @@ class Session:
         hold them, and of lines that nobody wanted, only the lexicon's own words are shown. A module that is busy for now is
         told again when it may be.
         """
-        line = said if isinstance(said, Filled) else Filled(said)
+        if isinstance(said, str):
+            if not tells:
+                return self._said_until_heard(said, said, expect, within, exact)
+            said = Filled(said)
+        if not tells and not said.secrets:
+            return self._said_until_heard(said.text, said.text, expect, within, exact)
+        return self._secretly(said, expect, within, exact, tells)
+
+    def _secretly(
+        self, line: Filled, expect: Expectation, within: float | None, exact: bool, tells: Collection[str]
+    ) -> Reply:
         for secret in line.secrets:
             self.secrets.learn(secret)
-        self._masking = Masking.WHOLLY if tells else Masking.CLOSELY if line.secrets else Masking.NO
+        self._masking = Masking.WHOLLY if tells else Masking.CLOSELY
         self._wanted = [(want.pattern, bool(set(tells).intersection(want.pattern.names))) for want in expect.wants]
-        outcome = self._exchange(line, expect, within, exact)
-        if not outcome.ok and outcome.how is How.BUSY:
-            patience = self.clock.now() + MOST_BUSY
-            while outcome.how is How.BUSY and self.clock.now() < patience:
-                self.decide(SAID_AGAIN)
-                wait = float(outcome.code) if outcome.code.isdigit() else BUSY_FOR
-                self.listen(self.clock.now() + min(wait, MOST_BUSY))
-                outcome = self._exchange(line, expect, within, exact)
-        if self._masking:
-            self._masking_owed = max(self._masking, self._masking_owed) if self.owed else Masking.NO
-            outcome.said = outcome.said if line.shown is None else line.shown
+        try:
+            shown = line.text if line.shown is None else line.shown
+            outcome = self._said_until_heard(line.text, shown, expect, within, exact)
+            outcome.said = shown
             outcome.heard = [self._masked(text, result=self.dialect.final(text) is not None) for text in outcome.heard]
+        finally:
+            self._masking_owed = max(self._masking, self._masking_owed) if self.owed else Masking.NO
             self._masking = Masking.NO
         return outcome
 
-    def _exchange(self, line: Filled, expect: Expectation, within: float | None, exact: bool) -> Reply:
-        self.heed_stop()
-        text = line.text
+    def _said_until_heard(self, text: str, shown: str, expect: Expectation, within: float | None, exact: bool) -> Reply:
+        """Says a line again while the module is busy."""
+        outcome = self._exchange(text, shown, expect, within, exact)
+        if outcome.how is _BUSY:
+            patience = self.clock.now() + MOST_BUSY
+            while outcome.how is _BUSY and self.clock.now() < patience:
+                self.decide(SAID_AGAIN)
+                wait = float(outcome.code) if outcome.code.isdigit() else BUSY_FOR
+                self.listen(self.clock.now() + min(wait, MOST_BUSY))
+                outcome = self._exchange(text, shown, expect, within, exact)
+        return outcome
+
+    def _exchange(self, text: str, shown: str, expect: Expectation, within: float | None, exact: bool) -> Reply:
+        if self.stopping() or self.listener.lost:
+            self.heed_stop()
         engine, dialect = self._engine, self._engine.dialect
         if dialect.rest:
             self.listen(self._heard_at + dialect.rest)
@@ -193,7 +212,7 @@ class Session:
         engine.begin(exchange, text)
         first = expect.wants[0].pattern if expect.wants else None
         self._nameless = first if first is not None and not first.start and not first.catches_all else None
-        self._send(data, text if line.shown is None else line.shown, now, exact)
+        self._send(data, shown, now, exact)
         if exchange.state is not ENDED:
             self._take_in(exchange)
         self.exchanges += 1
@@ -228,7 +247,7 @@ class Session:
             data = dialect.encode(text, exact=exact)
         except InsertionFault as fault:
             raise ModuleFault(self.secrets.mask(str(fault)), where=self.link.name) from None
-        if self.link.tuning.bits == 7 and max(data, default=0) > 0x7F:
+        if self._seven_bits and max(data, default=0) > 0x7F:
             what = "the line holds a character that cannot be said with 7 data bits: it would arrive as another one"
             raise ModuleFault(what, where=self.link.name, hint="Use plain ASCII, or a frame with 8 data bits.")
         if dialect.window and len(data) * self._per_char > dialect.window:
@@ -288,9 +307,6 @@ class Session:
             if self._masking or (self._masking_owed and self.owed):
                 seen = Heard(seen.at, self._masked(seen.text, result=seen.role in _RESULTS), seen.role)
             note(seen)
-        if self.events.lost and not self._told_of_loss:
-            self._told_of_loss = True
-            self.decide("more events came than are kept; the oldest are forgotten")
 
     def _masked(self, text: str, *, result: bool) -> str:
         """A line that answers a secret, or may still answer one."""
@@ -338,6 +354,10 @@ class Session:
             self._pass(data, gap)
             if not data:
                 self.listener.idle()
+
+        if engine.events.lost and not self._told_of_loss:
+            self._told_of_loss = True
+            self.decide("more events came than are kept; the oldest are forgotten")
 
     def quiet(self, duration: float) -> None:
         """Says nothing for so many seconds, counted from when our last byte is on the wire."""
@@ -389,6 +409,7 @@ class Session:
             return
         self.link.tune(tuning)
         self._per_char = tuning.wire_time(1)
+        self._seven_bits = tuning.bits == 7
         self.owed = 0
         self._engine.forget_partial()
         self.listener.note(Tuned(self.clock.now(), tuning))
