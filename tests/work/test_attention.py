@@ -7,10 +7,12 @@ from typing import Any
 import pytest
 
 from tests.conftest import Bench
-from wexicon.core.faults import Unreachable
+from wexicon.core.faults import CannotTune, Unreachable
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, read_lexicon
 from wexicon.core.formats.lexicon.tables import Place
+from wexicon.core.protocol.framing import Broken, Framer
+from wexicon.core.standards.nmea import checksum
 from wexicon.core.tuning import Tuning
 from wexicon.rig.uart import WireFaults
 from wexicon.work.attention import Attention
@@ -137,3 +139,57 @@ value = { kind = "choice", codes = { x = 1 } }
     made = read_lexicon(own, "own", lambda name: base)
     assert (made.about.family, made.speech.end, made.speech.ok, list(made.settings)) == ("own", "lf", ("YES",), ["a"])
     assert made.settings["a"].kind.allowed() == "x" and made.errors == {"1": "one", "2": "two"}
+
+
+# -- ports and words that stand in the way ----------------------------------------------------------------------------
+
+
+def test_a_port_that_lacks_a_frame_is_told_and_the_next_is_tried() -> None:
+    bench = Bench("polmar-p1", port=(38400, 8, "O", 1))
+    session = bench.open()
+    tune = session.link.tune
+
+    def picky(tuning: Tuning) -> None:
+        if tuning.parity == "E":
+            raise CannotTune(f"this port cannot do {tuning}")
+        tune(tuning)
+
+    session.link.tune = picky  # type: ignore[method-assign]
+    made = Attention(session, bench.lexicon, bench.hands)
+    assert made.gain() == Tuning(38400, 8, "O", 1)
+    assert "this port cannot do 38400 8E1" in made.remarks
+
+
+def test_a_sentence_begins_anew_at_its_dollar() -> None:
+    whole = b"$PPLM,ACK,PORT*" + f"{checksum(b'PPLM,ACK,PORT'):02X}".encode()
+    framer = Framer("sentences")
+    assert framer.feed(b"\xe3\x1c$GPG" + whole + b"\r\n", 0.0) == [Broken("\udce3\x1c$GPG"), whole.decode()]
+    assert framer.feed(whole + b"\r\n$GPGGA,1*00\r\n", 0.0) == [whole.decode(), Broken("$GPGGA,1*00")]
+
+
+def test_a_value_that_is_spelled_like_an_error_can_be_overwritten() -> None:
+    text = b"""format = 1
+[about]
+family = "x"
+[link]
+rate = 115200
+[speech]
+error = ["FAULT 2", "no"]
+[setting.name]
+value = { kind = "text" }
+read = { say = "AT+N?", hear = "{value}" }
+write = { say = "AT+N={value}" }
+"""
+    bench = Bench("brisca-w1")
+    bench.lexicon = read_lexicon(text, "x.toml")
+    kept = ["no"]
+
+    def line(said: str) -> None:
+        if said.startswith("AT+N="):
+            kept[0] = said[5:]
+        bench.standin.say(f"{kept[0]}\r\n" if said == "AT+N?" else "OK\r\n")
+
+    bench.standin.editor.line = line  # type: ignore[attr-defined]
+    result = bench.provision(name="quay", prove="reading")
+    assert result.verdict == "conforms" and kept == ["quay"]
+    assert result.settings[0].before and result.settings[0].before.shown == "no (unknown)"

@@ -242,3 +242,11 @@ def test_a_peer_that_has_joined_explains_the_silence() -> None:
     with pytest.raises(ModuleFault) as fault:
         module.settings.read(["address"])
     assert "A peer has joined" in fault.value.hint
+
+
+def test_a_key_that_is_let_go_in_the_middle_is_named() -> None:
+    one, module = ready("tamsel-k5")
+    one.standin.mode = "half"  # type: ignore[attr-defined]
+    with pytest.raises(ModuleFault) as fault:
+        module.read("name")
+    assert "The key was let go: some commands are answered and others not" in fault.value.hint

@@ -71,6 +71,10 @@ class LinkFault(Fault):
     status = 3
 
 
+class CannotTune(LinkFault):
+    """The port is there, and does not have this rate or frame."""
+
+
 class Unreachable(Fault):
     """The port is open and the module does not answer as it should."""
 

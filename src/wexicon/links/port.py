@@ -18,7 +18,7 @@ from typing import Any
 
 import serial
 
-from wexicon.core.faults import LinkFault
+from wexicon.core.faults import CannotTune, LinkFault
 from wexicon.core.protocol.link import Link
 from wexicon.core.registry import Registry
 from wexicon.core.tuning import Tuning
@@ -134,7 +134,7 @@ class PortLink:
             _apply(self._port, tuning)
         except (serial.SerialException, OSError, ValueError) as fault:
             hint = "The adapter may not have this rate or frame."
-            raise LinkFault(f"cannot be tuned to {tuning}: {fault}", where=self.name, hint=hint) from None
+            raise CannotTune(f"this port cannot do {tuning}: {fault}", where=self.name, hint=hint) from None
         self.tuning = tuning
 
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:

@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection, Sequence
 
 import msgspec
 
-from wexicon.core.faults import Unreachable
+from wexicon.core.faults import CannotTune, Unreachable
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
@@ -237,9 +237,19 @@ class Attention:
         rates = [rate for rate in self.lexicon.rates() if not heard_at or rate in heard_at]
         return [Tuning.of(rate, frame) for frame in self.lexicon.frames() for rate in rates]
 
+    def _tuned(self, tuning: Tuning) -> bool:
+        """Tunes our side, where the port can."""
+        try:
+            self.session.tune(tuning)
+        except CannotTune as fault:
+            self._remark(fault.what)
+            return False
+        return True
+
     def _listens_at(self, tuning: Tuning, within: float) -> bool:
         session = self.session
-        session.tune(tuning)
+        if not self._tuned(tuning):
+            return False
         within = max(within, self._soon())
         if self.tries and session.dialect.window:
             # What was heard at another rate is the beginning of a line to the module until its window is over.
@@ -424,8 +434,7 @@ class Attention:
         links = self._data_links()
         usual = [msgspec.structs.replace(links[0], rate=rate) for rate in USUAL_RATES]
         for tuning in dict.fromkeys((*links, *usual)):
-            self.session.tune(tuning)
-            if self._answers(QUICK) or self.heard_at():
+            if self._tuned(tuning) and (self._answers(QUICK) or self.heard_at()):
                 return
 
     def _unreachable(self, what: str) -> Unreachable:

@@ -60,7 +60,9 @@ def run_dialogue(
     except Fault as fault:
         verdict = DialogueVerdict.STOPPED if fault.status == 130 else DialogueVerdict.FAILED
         named = isinstance(fault, DialogueFault) and fault.line
-        failure = Failure.of(fault, f"line {fault.line}: {fault.source}" if named else "")  # type: ignore[attr-defined]
+        # An action's own lines are not those of the dialogue that has it done.
+        whose = f"{fault.where}, " if fault.where != program.path else ""
+        failure = Failure.of(fault, f"{whose}line {fault.line}: {fault.source}" if named else "")  # type: ignore[attr-defined]
     except (Exception, KeyboardInterrupt) as fault:
         failure = Failure.unforeseen(fault, "")
         verdict = DialogueVerdict.STOPPED if failure.status == 130 else DialogueVerdict.FAILED

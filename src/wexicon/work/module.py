@@ -10,7 +10,7 @@ from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 from wexicon.core.dialogue.runner import Runner
-from wexicon.core.faults import ModuleFault, Part
+from wexicon.core.faults import Fault, ModuleFault, Part
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
 from wexicon.core.operator import Operator
@@ -276,7 +276,25 @@ class Module:
             hint = (
                 "A peer has joined, and from then on the module passes everything through as data. Switch the peer off."
             )
-        return ModuleFault(what, part=Part.of(outcome), where=self.session.link.name, hint=hint)
+        return ModuleFault(what, part=Part.of(outcome), where=self.session.link.name, hint=hint or self._half(outcome))
+
+    def _half(self, outcome: Reply) -> str:
+        """What to do where the module answers some commands only: its key was let go meanwhile."""
+        attention = self.lexicon.attention
+        if attention.whole is None or outcome.how not in (How.SILENCE, How.ERROR):
+            return ""
+        try:
+            heard = [
+                self.session.exchange(one.say.fill({}), one.expect, one.within).ok
+                for one in (attention.probe, attention.whole)
+            ]
+        except Fault:
+            return ""
+        return (
+            f"The key was let go: some commands are answered and others not. {attention.operator}"
+            if heard == [True, False]
+            else ""
+        )
 
     def error(self, code: str) -> str:
         """An error in words."""

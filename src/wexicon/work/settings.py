@@ -148,6 +148,9 @@ class Settings:
             )
         if setting.read:
             outcome = self.module.ask(setting.read, tells=["value"] if setting.secret else ())
+            if outcome.how is How.ERROR and self._may_be_the_value(setting, outcome):
+                # It can be overwritten; until then nobody can tell which of the two it is.
+                return Reading(outcome.heard[-1], None, "is also how the module says an error")
             if not outcome.ok:
                 raise self.module.fault(f"{setting.name} cannot be read", outcome)
             text = str(outcome.captures.get("value", ""))
@@ -159,6 +162,18 @@ class Settings:
             groups[setting.group.name] = self._read_group(setting.group)
         told = groups[setting.group.name]
         return self._decoded(setting, told[setting.name]) if setting.name in told else Reading("", UNSET)
+
+    @staticmethod
+    def _may_be_the_value(setting: Setting, outcome: Reply) -> bool:
+        """Whether what counted as an error may be the value itself: its answer has no words of its own around it."""
+        wants = setting.read.expect.wants if setting.read else ()
+        if not wants or not wants[0].pattern.catches_all or not outcome.heard:
+            return False
+        try:
+            setting.kind.decode(outcome.heard[-1])
+        except ValueFault:
+            return False
+        return not setting.secret
 
     def granted(self, name: str) -> Value | None:
         """What the network made of a setting; None where nobody can tell."""

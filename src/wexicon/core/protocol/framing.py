@@ -51,6 +51,17 @@ def sentence(line: bytes) -> Piece:
     return line.decode()
 
 
+def sentences(line: bytes) -> list[Piece]:
+    """A line as a sentence. What another rate, or a lost line end, has put before one is cut off where the last one begins."""
+    piece = sentence(line)
+    start = max(line.rfind(b"$"), line.rfind(b"!"))
+    if start > 0 and (isinstance(piece, Broken) or line[:1] not in (b"$", b"!")):
+        last = sentence(line[start:])
+        if not isinstance(last, Broken):
+            return [Broken(to_text(line[:start])), last]
+    return [piece]
+
+
 class Framer:
     """Cuts what one module sends into pieces.
 
@@ -133,7 +144,7 @@ class Framer:
             lines = bytes(data).replace(b"\r", b"\n").split(b"\n")
             if self._overlong:
                 self._overlong, lines = False, lines[1:]
-            return [sentence(line) for line in lines if line]
+            return [piece for line in lines if line for piece in sentences(line)]
         texts = data.decode("utf-8", "surrogateescape").replace("\r", "\n").split("\n")
         if self._overlong:
             self._overlong, texts = False, texts[1:]

@@ -215,6 +215,9 @@ class Session:
         self._send(data, shown, now, exact)
         if exchange.state is not ENDED:
             self._take_in(exchange)
+        elif dialect.gap and dialect.form != "lines":
+            # Only silence parts what is said from what is said next.
+            self.quiet(dialect.gap)
         self.exchanges += 1
         outcome = exchange.outcome
         if len(outcome.rows) >= MOST_ROWS:

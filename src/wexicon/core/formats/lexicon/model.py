@@ -145,7 +145,9 @@ class Setting(msgspec.Struct, frozen=True):
             return "(secret)"
         if value is UNSET:
             return "unset"
-        return '""' if value == "" else self.kind.show(value)
+        # What begins or ends with a blank, or is nothing, is shown in quotes, or nobody would see it.
+        bare = isinstance(value, str) and value == value.strip() != ""
+        return self.kind.show(value) if bare or not isinstance(value, str) else f'"{self.kind.show(value)}"'
 
     def may_be_unset(self) -> bool:
         """Whether it can be not set at all."""
