@@ -114,7 +114,7 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
     },
     "wherry-c3": {
         "name": lambda f, v: f["label"] == v,
-        "partner": lambda f, v: f["partner"] == v,
+        "partner": lambda f, v: f["partner"].upper() == v,
         "reach": lambda f, v: f["reach"] == {"near": "1", "far": "2"}[v],
         "tick": lambda f, v: f["tick"] * 4 == v,
         "network": lambda f, v: f["net"] == v,

@@ -207,7 +207,7 @@ class CellularModule(StandIn):
                 read=lambda: f'1,"IP","{self.memory["apn"]}"', write=self.set_context, test='(1),"IP",,,(0),(0)'
             ),
             "CGPADDR": Command(
-                run=lambda: self.tell(f"+CGPADDR: 1{',192.0.2.70' if self.stat == 1 else ''}"), test="(1)"
+                run=lambda: self.tell("+CGPADDR: 1" + (',"192.0.2.70"' if self.stat == 1 else "")), test="(1)"
             ),
             "CCLK": Command(read=lambda: '"26/03/02,08:00:00+00"', test=""),
             "CFUN": Command(read=lambda: "1", write=self.function, test="(0,1,4),(0,1)"),
