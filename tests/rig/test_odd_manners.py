@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, k5, wexicon
 from tests.rig.test_air import hold
+from wexicon.core.dialogue.acting import DialogueFault
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.gaps import gaps
 from wexicon.core.protocol.dialect import Dialect
@@ -173,7 +174,12 @@ def test_a_dialogue_knows_the_lexicons_kinds() -> None:
     one = Bench("wherry-c3")
     text = "> get tick\n< tick {t:value(tick)}\nkeep t\n> put tick {t|value(tick)}\ncheck t == 20\n"
     text += "> get reach\n< reach {r:value(reach)}\nkeep r\n"
-    assert hold(one, text).kept == {"t": 20, "r": "near"}
+    text += (
+        '> get reach\n< reach {raw}\nkeep far = decoded("reach", raw) == "far"\nkeep code = encoded("tick", t + 20)\n'
+    )
+    assert hold(one, text).kept == {"t": 20, "r": "near", "far": False, "code": "10"}
+    with pytest.raises(DialogueFault, match=r"no such setting|cannot be evaluated"):
+        hold(Bench("wherry-c3"), 'keep x = decoded("reech", "N")\n')
 
 
 @pytest.mark.parametrize(("quotes", "inside"), [("backslash", r"a\"b\\"), ("double", 'a""b\\'), ("hex", r"a\22b\5C")])

@@ -53,6 +53,10 @@ def _round(value: Any, places: int = 0) -> Any:
     return int(rounded) if places <= 0 else rounded
 
 
+def _by_lexicon_only(*given: Any) -> Any:
+    raise ValueError("there is no lexicon that knows this setting")
+
+
 FUNCTIONS: Registry[Callable[..., Any]] = Registry(
     "wexicon.functions",
     {
@@ -65,6 +69,9 @@ FUNCTIONS: Registry[Callable[..., Any]] = Registry(
         "lower": lambda text: str(text).lower(),
         "starts": lambda text, start: str(text).startswith(str(start)),
         "ends": lambda text, end: str(text).endswith(str(end)),
+        # By the kind of a lexicon's setting: decoded("timer", text), encoded("timer", value).
+        "decoded": _by_lexicon_only,
+        "encoded": _by_lexicon_only,
         "split": lambda text, by=",": str(text).split(str(by)),
         "first": lambda values: values[0],
         "last": lambda values: values[-1],
@@ -170,7 +177,7 @@ class Expression:
         if not any(isinstance(known.get(name), Secret) for name in self.names):
             return self._value(self._tree, known)
         try:
-            return Secret(self._value(self._tree, {name: plain(known[name]) for name in self.names if name in known}))
+            return Secret(self._value(self._tree, {name: plain(value) for name, value in known.items()}))
         except ExpressionFault as fault:
             raise ExpressionFault("cannot be evaluated with this secret value", fault.column, fault.hint) from None
 
@@ -231,7 +238,9 @@ class Expression:
         if isinstance(node, ast.Subscript):
             return self._value(node.value, known)[self._value(node.slice, known)]
         assert isinstance(node, ast.Call) and isinstance(node.func, ast.Name)
-        return FUNCTIONS[node.func.id](*(self._value(part, known) for part in node.args))
+        # What only a lexicon can do stands among the values, under a name that no value can have.
+        function = known.get(f"{node.func.id}()", FUNCTIONS[node.func.id])
+        return function(*(self._value(part, known) for part in node.args))
 
 
 def _is_number(value: Any) -> bool:

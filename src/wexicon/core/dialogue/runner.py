@@ -386,7 +386,9 @@ class Runner:
 
     def _value(self, statement: Statement, expression: Expression) -> Any:
         try:
-            return expression.value(self.values)
+            module = self.module
+            also = {"decoded()": module.decoded, "encoded()": module.encoded} if module else {}
+            return expression.value({**self.values, **also} if also else self.values)
         except ExpressionFault as fault:
             at = fault.column - 1
             place = f" (at “{expression.source[at : at + 20]}”)" if at else ""
