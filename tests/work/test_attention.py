@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import Bench
-from wexicon.core.faults import CannotTune, Unreachable
+from wexicon.core.faults import CannotTune, FileFault, Unreachable
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, read_lexicon
 from wexicon.core.formats.lexicon.tables import Place
@@ -137,6 +137,10 @@ value = { kind = "choice", codes = { x = 1 } }
 2 = "two"
 """
     made = read_lexicon(own, "own", lambda name: base)
+    above = b'format = 1\nextends = "own"\nwithout = ["errors.1"]\n[about]\nfamily = "above"\n'
+    assert read_lexicon(above, "above", {"own": own, "base": base}.__getitem__).errors == {"2": "two"}
+    with pytest.raises(FileFault, match=r"there is no setting.c to do without"):
+        read_lexicon(above.replace(b"errors.1", b"setting.c"), "above", {"own": own, "base": base}.__getitem__)
     assert (made.about.family, made.speech.end, made.speech.ok, list(made.settings)) == ("own", "lf", ("YES",), ["a"])
     assert made.settings["a"].kind.allowed() == "x" and made.errors == {"1": "one", "2": "two"}
 

@@ -21,6 +21,8 @@ def nothing_to_extend(name: str) -> bytes:
 def extend(source: Source, find: Callable[[str], bytes]) -> None:
     """Puts the data below the source's own what the lexicons that it extends have."""
     seen = [source.path]
+    left_out: list[str] = []
+    known: list[str] = []
     name = source.data.get("extends")
     while name:
         if not isinstance(name, str) or name in seen or len(seen) > 8:
@@ -33,20 +35,25 @@ def extend(source: Source, find: Callable[[str], bytes]) -> None:
             source.complain(("extends",), fault.what.splitlines()[0], fault.hint)
             break
         name = below.pop("extends", "")
-        left_out = source.data.pop("without", [])
-        _take_away(source, below, left_out)
+        without = source.data.pop("without", [])
+        left_out += map(str, without if isinstance(without, list) else [without])
+        known += _paths(below)
+        # What is not there may come from further down.
+        left_out = [path for path in left_out if not _taken_away(below, path)]
         source.data = _merged(below, source.data)
+    for path in left_out:
+        source.complain(("without",), f"there is no {path} to do without", meant(path, known))
     source.finish()
 
 
-def _take_away(source: Source, below: dict[str, Any], left_out: Any) -> None:
-    """Takes away from the lexicon below what the one above does without."""
-    for path in left_out if isinstance(left_out, list) else ():
-        table, _, name = str(path).partition(".")
-        if not isinstance(below.get(table), dict) or name not in below[table]:
-            source.complain(("without",), f"there is no {path} to do without", meant(str(path), _paths(below)))
-        else:
-            del below[table][name]
+def _taken_away(below: dict[str, Any], path: str) -> bool:
+    """Takes something away from a lexicon that another does without; false where it is not there."""
+    table, _, name = path.partition(".")
+    found = below.get(table)
+    if not isinstance(found, dict) or name not in found:
+        return False
+    del found[name]
+    return True
 
 
 def _paths(data: dict[str, Any]) -> list[str]:
