@@ -173,6 +173,7 @@ def test_a_value_is_put_in_by_where_it_stands() -> None:
     [
         ('> AT+S {d|length}\n< "> "\n>> {d}\n', "x\x1a\rAT+CMEE=0\r"),  # counted: anything
         ('> AT+S\n< "> "\n>> {d}\\x1A\n', None),  # up to a terminator: never that
+        ('> AT+S {d|length}\n< "> "\nkeep d = d + "x"\n>> {d}\n', None),  # it was another value's length
         (">> {d}\n", None),  # uncounted: no control character
         ("> AT+S {d|length}\n< OK\n> AT\n< OK\n>> {d}\n", None),  # the length was another line's
     ],

@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from tests.conftest import Bench, bench, k5, wexicon
 from tests.rig.test_air import hold
 from wexicon.core.dialogue.acting import DialogueFault
+from wexicon.core.faults import FileFault
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.gaps import gaps
 from wexicon.core.protocol.dialect import Dialect
@@ -201,3 +202,25 @@ def test_a_relay_board_works_key_and_power_by_its_own_commands() -> None:
         assert "TAMSEL-K5" in wexicon(*words).stdout
         Path("jig.toml").write_text(text.format("false"))
         assert "the fixture's command “false key plug hold” failed with status 1" in wexicon(*words, status=1).stderr
+
+
+def test_what_is_said_is_the_modules_own_word_however_it_is_confirmed() -> None:
+    kind = 'value = { kind = "choice", codes = { on = "enabled", off = "x" } }\n'
+    words = 'read = { say = "P?", hear = "P {value}" }\nwrite = { say = "P={value}", hear = "P is {=value}" }\n'
+    text = f'format = 1\n[about]\nfamily = "x"\n[link]\nrate = 115200\n[setting.p]\n{kind}{words}'
+    for repeats in ("enabled", "on"):
+        one = Bench("brisca-w1")
+        one.lexicon = read_lexicon(text.encode(), "x.toml")
+        one.standin.editor.line = lambda line, one=one, repeats=repeats: one.standin.say(  # type: ignore[attr-defined]
+            {"P=enabled": f"P is {repeats}\r\nOK\r\n", "AT": "OK\r\n"}.get(line, "P x\r\nOK\r\n")
+        )
+        module = one.module()
+        module.attention.gain()
+        module.set("p", "on")
+        assert one.trace.said()[-1] == "P=enabled"
+
+
+def test_a_member_of_a_block_without_a_place_is_a_fault_and_never_shown_as_unset() -> None:
+    text = 'format = 1\n[about]\nfamily = "x"\n[group.b]\nread = { say = "B?", hear = "{block:hex}" }\nsize = 2\n'
+    with pytest.raises(FileFault, match=r"setting.a.place: is missing"):
+        read_lexicon(f'{text}[setting.a]\nvalue = {{ kind = "int" }}\ngroup = "b"\n'.encode(), "x.toml")

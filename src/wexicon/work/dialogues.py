@@ -18,7 +18,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.files import read_file
 from wexicon.work.attention import PATIENCE
 from wexicon.work.module import Module
-from wexicon.work.results import DialogueResult, DialogueVerdict, Failure, redacted, told
+from wexicon.work.results import DialogueResult, DialogueVerdict, Failure, redacted, traceback_of
 
 
 def find_dialogue(path: Path) -> Program:
@@ -66,7 +66,7 @@ def run_dialogue(
     except (Exception, KeyboardInterrupt) as fault:
         failure = Failure.unforeseen(fault, "")
         verdict = DialogueVerdict.STOPPED if failure.status == 130 else DialogueVerdict.FAILED
-        session.decide(f"unforeseen: {told(fault)}")
+        session.decide(f"unforeseen: {traceback_of(fault)}")
     took = session.clock.now() - began
     result = DialogueResult(
         program.path,

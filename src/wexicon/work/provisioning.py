@@ -30,7 +30,7 @@ from wexicon.work.results import (
     Verdict,
     judge,
     redacted,
-    told,
+    traceback_of,
 )
 from wexicon.work.settings import Reading, Refused
 from wexicon.work.starting import start, strongest
@@ -86,7 +86,7 @@ class _Walk:
         except (Exception, KeyboardInterrupt) as fault:
             result.failure = Failure.unforeseen(fault, self.step)
             result.verdict = Verdict.STOPPED if result.failure.status == 130 else Verdict.FAILED
-            self.session.decide(f"unforeseen: {told(fault)}")
+            self.session.decide(f"unforeseen: {traceback_of(fault)}")
         self._end_step()
         result.remarks += self.module.attention.remarks
         result.settings = [

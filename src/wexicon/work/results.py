@@ -239,7 +239,7 @@ def judge(
     return verdict, trusted
 
 
-def told(fault: BaseException) -> str:
+def traceback_of(fault: BaseException) -> str:
     """An unforeseen fault with the places that led to it, for the trace."""
     from traceback import format_exception
 

@@ -124,7 +124,7 @@ class Settings:
 
     def _pass(self, names: Sequence[str], failed: dict[str, str] | None, *, in_silence: bool) -> dict[str, Reading]:
         found: dict[str, Reading] = {}
-        groups: dict[str, dict[str, str]] = {}
+        groups: dict[str, dict[str, str] | None] = {}
         for name in names:
             setting = self.lexicon.setting(name)
             try:
@@ -137,7 +137,7 @@ class Settings:
                 failed[name] = fault.what.partition(": ")[2] or fault.what
         return found
 
-    def _one(self, setting: Setting, groups: dict[str, dict[str, str]]) -> Reading:
+    def _one(self, setting: Setting, groups: dict[str, dict[str, str] | None]) -> Reading:
         if setting.from_link:
             # What cannot be asked is told by the link: the module has just answered at this rate and frame.
             value = setting.kind.from_link(self.session.link.tuning)
@@ -161,7 +161,7 @@ class Settings:
         if setting.group.name not in groups:
             groups[setting.group.name] = self._read_group(setting.group)
         told = groups[setting.group.name]
-        return self._decoded(setting, told[setting.name]) if setting.name in told else Reading("", UNSET)
+        return Reading("", UNSET) if told is None else self._decoded(setting, told[setting.name])
 
     @staticmethod
     def _may_be_the_value(setting: Setting, outcome: Reply) -> bool:
@@ -173,7 +173,7 @@ class Settings:
             setting.kind.decode(outcome.heard[-1])
         except ValueFault:
             return False
-        return not setting.secret
+        return True
 
     def granted(self, name: str) -> Value | None:
         """What the network made of a setting; None where nobody can tell."""
@@ -191,14 +191,15 @@ class Settings:
     def _members(self, group: Group) -> list[Setting]:
         return [setting for setting in self.lexicon.settings.values() if setting.group is group]
 
-    def _read_group(self, group: Group) -> dict[str, str]:
+    def _read_group(self, group: Group) -> dict[str, str] | None:
+        """The module's words for each member; None where it says that none is set."""
         assert group.read
         members = self._members(group)
         outcome = self.module.ask(group.read, tells=_secrets(group, members))
         if not outcome.ok:
             raise self.module.fault(f"{group.name} cannot be read", outcome)
         if outcome.unset:
-            return {}
+            return None
         if not group.size:
             return {name: str(value) for name, value in outcome.captures.items()}
         try:

@@ -96,7 +96,7 @@ class Runner:
             if isinstance(one, Capture) and one.of
         }
         # The values whose lengths the module has just been told, and whether it has just sent a prompt.
-        self._counted: frozenset[str] = frozenset()
+        self._counted: dict[str, Any] = {}
         self._prompted = False
 
     def run(self) -> Kept:
@@ -189,9 +189,8 @@ class Runner:
     def _say(self, statement: Say) -> None:
         session = self.session
         line = self._fill(statement)
-        self._counted = frozenset(
-            name for name, filters in statement.template.insertions() if filters[-1:] == ["length"]
-        )
+        told = [name for name, filters in statement.template.insertions() if filters[-1:] == ["length"]]
+        self._counted = {name: self.values[name] for name in told}
         within = self._once if self._once is not None else self._allowed
         self._began = session.clock.now()
         outcome = session.exchange(line, statement.expectation, within, exact=statement.exact)
@@ -375,7 +374,8 @@ class Runner:
     def _fill(self, statement: Say) -> Filled:
         try:
             if statement.exact:
-                return statement.template.fill_exactly(self.values, counted=self._counted, prompted=self._prompted)
+                counted = {name for name, value in self._counted.items() if self.values.get(name) == value}
+                return statement.template.fill_exactly(self.values, counted=counted, prompted=self._prompted)
             speech = self.session.dialect.speech
             encode = self.module.encoded if self.module else None
             return statement.template.fill(self.values, quoting=speech.quotes, separators=speech.parting, encode=encode)

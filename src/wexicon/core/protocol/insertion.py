@@ -170,7 +170,7 @@ class Template:
                 raise InsertionFault(f"{name} has no value here")
             secret = isinstance(values[name], Secret)
             value = plain(values[name])
-            value = value.ways[-1] if isinstance(value, Either) else value
+            value = value.said if isinstance(value, Either) else value
             if of := _OF.fullmatch(filters[0]) if filters else None:
                 value = _encoded(name, of[1], value, encode)
             value = written(value)

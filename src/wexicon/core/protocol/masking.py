@@ -1,4 +1,4 @@
-"""Secrets: what nobody may see, in every writing that a module may use; the one doorway through which all text leaves.
+"""Secrets: what nobody may see, found and masked in every writing that a module may use. `redaction` has all text pass here.
 
 The rule: what is made of a secret is a secret; a field that holds one, in whatever writing, is masked whole. A value of
 fewer than three characters is masked where it is put in and where it is read, and not looked for elsewhere: it would be

@@ -17,12 +17,13 @@ from wexicon.core.text import to_bytes, written
 
 
 class Either:
-    """A known value that may be written in several ways; the longest are tried first."""
+    """A known value that may be heard in several ways, the longest tried first; `said` is how it is said."""
 
-    __slots__ = ("ways",)
+    __slots__ = ("said", "ways")
 
-    def __init__(self, *ways: str) -> None:
-        self.ways = tuple(sorted(set(ways), key=len, reverse=True))
+    def __init__(self, said: str, *ways: str) -> None:
+        self.said = said
+        self.ways = tuple(sorted({said, *ways}, key=len, reverse=True))
 
 
 class Attempt:

@@ -313,6 +313,10 @@ class _Reading:
             self.source.complain((*place, "group"), f"there is no group {table.group}", meant(table.group, groups))
         if not table.read and not write and not table.group:
             self.source.complain(place, "can neither be read nor written", "give it read and write, or a group")
+        if group and group.size and not table.place and not (table.read and write):
+            self.source.complain(
+                (*place, "place"), "is missing", "say where it stands in the block: place = { byte = 0 }"
+            )
         if table.place and group:
             end = table.place.byte * 8 + (table.place.bits + table.place.low + 7) // 8 * 8
             if table.place.bits < 1 or table.place.byte < 0 or table.place.low < 0 or end > group.size * 8:
