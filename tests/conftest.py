@@ -38,7 +38,7 @@ SAMPLE = Path(__file__).parents[1] / "src" / "wexicon" / "sample"
 
 @pytest.fixture(autouse=True)
 def _own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    for name in ("run", "state", "lexicons"):
+    for name in ("run", "state", "lexicons", "config"):
         monkeypatch.setenv(f"WEXICON_{name.upper()}", str(tmp_path / name))
     monkeypatch.setenv("NO_COLOR", "1")
     monkeypatch.chdir(tmp_path)

@@ -6,6 +6,7 @@ is for its owner alone, and nothing that is there already is written over unless
 
 from __future__ import annotations
 
+import contextlib
 import os
 import stat
 from pathlib import Path
@@ -51,6 +52,31 @@ def private_folder(path: Path, *, own: bool = True) -> Path:
     if own and stat.S_IMODE(path.stat().st_mode) & 0o077:
         path.chmod(0o700)
     return path
+
+
+def run_folder() -> Path:
+    """Where what runs now leaves word of itself: the cards of rigs, the locks of ports."""
+    own = os.environ.get("WEXICON_RUN")
+    if own:
+        return Path(own)
+    import platformdirs
+
+    return platformdirs.user_state_path("wexicon") / "rigs"
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Writes a file of ours so that it is there whole or as it was before, on the disk when this returns."""
+    folder = private_folder(path.parent)
+    beside = path.with_name(f"{path.name}.{os.getpid()}")
+    with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
+    beside.replace(path)
+    with contextlib.suppress(OSError):
+        number = os.open(folder, os.O_RDONLY)
+        os.fsync(number)
+        os.close(number)
 
 
 def create(path: Path, *, force: bool = False) -> BinaryIO:

@@ -90,7 +90,7 @@ def test_new_asks_and_writes_a_lexicon_without_a_fault() -> None:
     told = wexicon("lexicon", "new", input="\n".join(answers) + "\n")
     assert "that is none" in told.stderr and "wrote own-1.toml" in told.stdout
     checked = wexicon("lexicon", "check", "own-1.toml").stdout
-    assert "no fault; 1 settings, 1 actions" in checked
+    assert "no fault; 1 setting, 1 action," in checked
     assert (
         "there already"
         in wexicon("lexicon", "new", "-o", "own-1.toml", input="\n".join(answers[1:]) + "\n", status=2).stderr

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import Any
 
 import click
 import msgspec
 
-from wexicon.cli.options import rate_option, works_a_module
 from wexicon.cli.progress import Progress
 from wexicon.cli.readout import print_readout, read_module
 from wexicon.cli.show import ending, force_option, json_option, print_json, print_line, print_table
 from wexicon.cli.values import env_option, file_option
+from wexicon.cli.working import Working, works_a_module
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.files import OVERWRITE, write_new
@@ -169,11 +168,17 @@ def _row(setting: Setting) -> tuple[str, str, str, str]:
 @lexicon.command()
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 @click.argument("port", required=False)
-@rate_option
 @env_option
 @file_option
 @works_a_module
-def check(path: Path, port: str | None, as_json: bool, **how: Any) -> None:
+def check(
+    path: Path,
+    port: str | None,
+    env_pairs: tuple[str, ...],
+    file_pairs: tuple[str, ...],
+    how: Working,
+    as_json: bool,
+) -> None:
     """Report every fault of the lexicon in FILE with its place, and the gaps that it has.
 
     With PORT, read every setting of the module there with it, and report what did not fit. Nothing is written.
@@ -189,12 +194,13 @@ def check(path: Path, port: str | None, as_json: bool, **how: Any) -> None:
         return
     for place, what in missing:
         print_line(f"gap: {place}: {what}", "yellow")
-    print_line(
-        f"{path}: no fault; {len(found.settings)} settings, {len(found.actions)} actions, {len(missing)} gaps",
-        "bold green",
-    )
+    counts = ((len(found.settings), "setting"), (len(found.actions), "action"), (len(missing), "gap"))
+    told = ", ".join(f"{count} {what}{'' if count == 1 else 's'}" for count, what in counts)
+    print_line(f"{path}: no fault; {told}", "bold green")
     if port:
-        result = read_module(port, found, **how)
+        from wexicon.work.ports import port_named
+
+        result = read_module(port_named(port), found, how, env_pairs, file_pairs)
         with ending(result.status):
             print_readout(result, found)
             if not result.failure:

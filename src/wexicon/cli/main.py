@@ -17,6 +17,8 @@ from wexicon import __version__
 COMMANDS = {
     "ports": ("ports:ports", "List serial ports; --watch tells which one appears or goes."),
     "readout": ("readout:readout", "Identify a module and print every setting."),
+    "set": ("set:set_", "Change settings of a module, and read them back."),
+    "do": ("do:do", "Have a module do one thing: save, restart, scan, join."),
     "provision": ("provision:provision", "Write a sheet's settings to a module and read them back."),
     "verify": ("provision:verify", "Compare a module with a sheet; writes nothing."),
     "run": ("run:run", "Run a dialogue with a module."),

@@ -11,19 +11,15 @@ import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import FrameType
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from wexicon.cli.progress import Person, Progress
 from wexicon.cli.show import force_option, json_option
 from wexicon.core.durations import seconds
-from wexicon.core.faults import CallFault
 from wexicon.core.operator import Nobody, Operator
-
-if TYPE_CHECKING:
-    from wexicon.core.formats.lexicon import Lexicon
-    from wexicon.core.tuning import Tuning
+from wexicon.core.tuning import FLOWS
 
 
 class Stop:
@@ -96,7 +92,9 @@ fixture_option = click.option(
 trace_option = click.option(
     "--trace", "trace_path", type=click.Path(path_type=Path), help="Where to write the trace.  [default: kept by date]"
 )
-lexicon_option = click.option("--lexicon", "-l", "lexicon_name", required=True, help="Name or file of the lexicon.")
+lexicon_option = click.option(
+    "--lexicon", "-l", "lexicon_name", help="Name or file of the lexicon.  [default: the one that fits the module]"
+)
 prove_option = click.option(
     "--prove",
     type=click.Choice(["auto", "power", "restart", "reading"]),
@@ -106,23 +104,23 @@ prove_option = click.option(
 
 
 rate_option = click.option("--rate", type=click.IntRange(1), help="Rate to try first, in baud.")
+frame_option = click.option("--frame", help="Data bits, parity and stop bits to try first, such as 8N1 or 7E2.")
+flow_option = click.option("--flow", type=click.Choice(FLOWS), help="Flow control.  [default: the lexicon's, or none]")
 
 
-def links_to_try(lexicon: Lexicon, rate: int | None) -> list[Tuning]:
-    """The link that was asked for, in the lexicon's own frame."""
-    from wexicon.core.tuning import Tuning
-
-    if rate is None:
-        return []
-    try:
-        return [Tuning.of(rate, lexicon.factory.frame)]
-    except ValueError as fault:
-        raise CallFault(str(fault)) from None
-
-
-def works_a_module(command: Callable[..., None]) -> Callable[..., None]:
-    """The options of every command that speaks to a module: hands, patience, fixture, trace, JSON."""
-    for option in (json_option, force_option, trace_option, fixture_option, patience_option, operator_option):
+def working_options(command: Callable[..., None]) -> Callable[..., None]:
+    """The options of every command that speaks to a module: link, hands, patience, fixture, trace, JSON."""
+    for option in (
+        json_option,
+        force_option,
+        trace_option,
+        fixture_option,
+        patience_option,
+        operator_option,
+        flow_option,
+        frame_option,
+        rate_option,
+    ):
         command = option(command)
     return command
 

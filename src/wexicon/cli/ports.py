@@ -3,46 +3,41 @@
 from __future__ import annotations
 
 import time
+from typing import TYPE_CHECKING
 
 import click
 import msgspec
 
 from wexicon.cli.show import json_option, print_json, print_line, print_table
+from wexicon.core.text import visible
 
+if TYPE_CHECKING:
+    from wexicon.work.ports import PortInfo
 
-class PortInfo(msgspec.Struct, frozen=True):
-    """One port, as far as the operating system or a rig tells."""
-
-    port: str
-    what: str = ""
-    maker: str = ""
-    serial: str = ""
-    usb: str = ""
-    unit: str = ""
-
-
-def found_ports() -> list[PortInfo]:
-    """Every port there is now."""
-    from serial.tools.list_ports import comports
-
-    from wexicon.rig.control import cards
-
-    found = []
-    for port in sorted(comports()):
-        usb = f"{port.vid:04x}:{port.pid:04x}" if port.vid is not None else ""
-        what = port.product or (port.description if port.description != "n/a" else "") or ""
-        found.append(PortInfo(port.device, what, port.manufacturer or "", port.serial_number or "", usb))
-    for card in cards():
-        for unit, name in card.ports.items():
-            found.append(PortInfo(name, f"stand-in {card.standins[unit]}", f"rig {card.name}", unit=unit))
-    return found
+COLUMNS = ("port", "name", "what", "maker", "serial number", "USB", "unit", "in use by", "always at")
 
 
 @click.command()
 @click.option("--watch", is_flag=True, help="Go on, and tell which port has just appeared or gone.")
+@click.option("--name", "pair", metavar="NAME=PORT", help="Give PORT a name that can stand wherever a port is wanted.")
+@click.option("--forget", metavar="NAME", help="Take the name of a port away.")
 @json_option
-def ports(watch: bool, as_json: bool) -> None:
-    """List the serial ports of this machine, and those of running rigs."""
+def ports(watch: bool, pair: str | None, forget: str | None, as_json: bool) -> None:
+    """List the serial ports of this machine, and those of running rigs.
+
+    A port can be named by its path, a URL (socket://HOST:PORT, rfc2217://HOST:PORT), its USB serial number, a name that it
+    was given here, or the unit of a running rig.
+    """
+    from wexicon.cli.values import split_pairs
+    from wexicon.work.ports import forget_name, found_ports, name_port
+
+    if pair or forget:
+        for name, port in split_pairs([pair] if pair else []).items():
+            print_line(f"{name} stands for {visible(name_port(name, port))}")
+        if forget:
+            forget_name(forget)
+            print_line(f"{forget} is no longer the name of a port")
+        return
     seen = found_ports()
     if as_json and not watch:
         print_json(seen)
@@ -57,26 +52,25 @@ def _print(found: list[PortInfo]) -> None:
     if not found:
         print_line("no serial port here; `wexicon rig start` makes some with stand-ins on them")
         return
-    columns = ("port", "what", "maker", "serial number", "USB", "unit")
-    rows = [(p.port, p.what, p.maker, p.serial, p.usb, p.unit) for p in found]
-    used = [i for i in range(len(columns)) if i == 0 or any(row[i] for row in rows)]
-    print_table([columns[i] for i in used], [[row[i] for i in used] for row in rows])
+    rows = [(p.port, p.name, p.what, p.maker, p.serial, p.usb, p.unit, p.used_by, p.stable) for p in found]
+    used = [i for i in range(len(COLUMNS)) if i == 0 or any(row[i] for row in rows)]
+    print_table([COLUMNS[i] for i in used], [[row[i] for i in used] for row in rows])
 
 
 def _watch(seen: list[PortInfo], as_json: bool) -> None:
+    from wexicon.work.ports import found_ports
+
     if not as_json:
         click.echo("watching; Ctrl-C ends it", err=True)
+    known = {port.port: port for port in seen}
     while True:
         time.sleep(0.3)
-        now = found_ports()
-        for change, some, others in (("appeared", now, seen), ("gone", seen, now)):
-            for port in some:
-                if port in others:
-                    continue
+        now = {port.port: port for port in found_ports()}
+        for change, some, others in (("appeared", now, known), ("gone", known, now)):
+            for port in (some[path] for path in some if path not in others):
                 if as_json:
                     click.echo(msgspec.json.encode({"change": change, **msgspec.structs.asdict(port)}).decode())
                 else:
-                    print_line(
-                        f"{time.strftime('%H:%M:%S')}  {change:8}  {port.port}  {port.what} {port.unit}".rstrip()
-                    )
-        seen = now
+                    told = " ".join(visible(word) for word in (port.name, port.what, port.serial, port.unit) if word)
+                    print_line(f"{time.strftime('%H:%M:%S')}  {change:8}  {port.port}  {told}".rstrip())
+        known = now

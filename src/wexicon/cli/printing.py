@@ -9,14 +9,17 @@ from __future__ import annotations
 import shutil
 import sys
 import textwrap
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.text import visible, written
-from wexicon.work.results import EXPLAINED, DialogueResult, Failure, Outcome, Shown, UnitResult, Verdict
+from wexicon.work.results import EXPLAINED, DialogueResult, Failure, Outcome, PlannedLine, Shown, UnitResult, Verdict
+
+if TYPE_CHECKING:
+    from wexicon.work.doing import ActionResult
 
 _ORDER = (
     Outcome.CHANGED,
@@ -26,14 +29,16 @@ _ORDER = (
     Outcome.REFUSED,
     Outcome.DIFFERS,
     Outcome.NOT_READ,
+    Outcome.TO_WRITE,
 )
 
 
-def print_identity(result: UnitResult) -> None:
+def print_identity(result: UnitResult | ActionResult) -> None:
     """The heading of a unit."""
     if result.identity:
         told = ", ".join(f"{name} {visible(value)}" for name, value in result.identity.items())
-        print_line((f"{result.seat}: " if result.seat else "") + f"{told}, on {result.port}")
+        seat = getattr(result, "seat", "")
+        print_line((f"{seat}: " if seat else "") + f"{told}, on {result.port}")
 
 
 def print_settings(result: UnitResult) -> None:
@@ -60,12 +65,26 @@ def print_unit(result: UnitResult) -> None:
     """A unit that was compared with a sheet, from its heading to its verdict."""
     print_identity(result)
     print_settings(result)
-    for remark in result.remarks:
-        print_line(f"note: {remark}", "yellow")
+    print_plan(result.plan)
+    print_remarks(result.remarks)
     if result.failure:
         print_failure(result.failure, result.verdict, result.trace, result.verdict is Verdict.STOPPED)
     else:
         print_verdict(result)
+
+
+def print_remarks(remarks: list[str]) -> None:
+    """What was noticed besides."""
+    for remark in remarks:
+        print_line(f"note: {remark}", "yellow")
+
+
+def print_plan(plan: list[PlannedLine]) -> None:
+    """The lines that would be said, in order."""
+    if plan:
+        print_line("")
+        rows = [(str(number), line.step, line.says) for number, line in enumerate(plan, 1)]
+        print_table(("", "step", "would be said"), rows)
 
 
 def print_verdict(result: UnitResult) -> None:
@@ -74,7 +93,9 @@ def print_verdict(result: UnitResult) -> None:
     if result.trusted:
         parts = [part for part in parts if not part.endswith(" accepted")]
         parts.append(f"{len(result.trusted)} on the module's word ({', '.join(result.trusted)})")
-    if not result.written:
+    if result.verdict is Verdict.PLANNED:
+        parts.append("nothing was written")
+    elif not result.written:
         parts.append("nothing written")
     line = f"{result.verdict}: {', '.join(parts)}"
     line += f"; {EXPLAINED[result.evidence]}" if result.evidence else ""
@@ -135,15 +156,20 @@ def _folded(text: str) -> str:
     return "\n".join(folded)
 
 
-def print_dialogue(result: DialogueResult) -> None:
-    """What a dialogue kept, as tables, and why it failed if it did."""
-    plain = [(name, _written(value)) for name, value in result.kept.items() if not _is_table(value)]
+def print_kept(kept: dict[str, Any]) -> None:
+    """What a dialogue kept, lists as tables."""
+    plain = [(name, _written(value)) for name, value in kept.items() if not _is_table(value)]
     if plain:
         print_table(("kept", "value"), plain)
-    for name, rows in result.kept.items():
+    for name, rows in kept.items():
         if _is_table(rows):
             print_line(f"{name}:")
             print_table(list(rows[0]), [[_written(value) for value in row.values()] for row in rows])
+
+
+def print_dialogue(result: DialogueResult) -> None:
+    """What a dialogue kept, as tables, and why it failed if it did."""
+    print_kept(result.kept)
     if result.failure:
         step = f", {result.failure.step}" if result.failure.step else ""
         print_failure(result.failure, result.verdict, result.trace, place=f" in {result.dialogue}{step}")

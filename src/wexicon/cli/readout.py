@@ -3,79 +3,157 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
-from wexicon.cli.options import Stop, lexicon_option, links_to_try, operator_for, rate_option, works_a_module
-from wexicon.cli.printing import print_failure, print_identity
-from wexicon.cli.progress import Progress
+from wexicon.cli.options import lexicon_option
+from wexicon.cli.printing import print_failure, print_identity, print_remarks, print_settings, print_verdict
 from wexicon.cli.show import ending, print_json, print_line, print_table
 from wexicon.cli.values import env_option, file_option, gather_given
+from wexicon.cli.working import Working, lexicon_of, works_a_module
 
 if TYPE_CHECKING:
-    from wexicon.core.formats.lexicon import Lexicon
-    from wexicon.work.results import UnitResult
+    from wexicon.core.formats.lexicon import Lexicon, Setting
+    from wexicon.core.values import Value
+    from wexicon.work.results import SettingResult, UnitResult
 
 
 @click.command()
 @click.argument("port")
 @lexicon_option
-@rate_option
+@click.option("--raw", is_flag=True, help="Print the module's own words for each value too.")
+@click.option(
+    "--sheet", "sheet_path", type=click.Path(path_type=Path), help="Write a sheet that makes another the same."
+)
+@click.option("--against", type=click.Path(path_type=Path), help="A sheet or a trace: print what differs from it.")
+@click.option("--seat", "seat_name", help="Which seat of the sheet to compare with, where there are several.")
 @env_option
 @file_option
 @works_a_module
-def readout(port: str, lexicon_name: str, as_json: bool, **how: Any) -> None:
-    """Identify the module on PORT and print every setting that can be read."""
-    from wexicon.work.finding import lexicon_for
+def readout(
+    port: str,
+    lexicon_name: str | None,
+    raw: bool,
+    sheet_path: Path | None,
+    against: Path | None,
+    seat_name: str | None,
+    env_pairs: tuple[str, ...],
+    file_pairs: tuple[str, ...],
+    how: Working,
+    as_json: bool,
+) -> None:
+    """Identify the module on PORT and print every setting that can be read.
 
-    lexicon = lexicon_for(lexicon_name, Path())
-    result = read_module(port, lexicon, **how)
+    Without --lexicon the one that fits is found by itself. With --against, exit status 1 says that something differs.
+    """
+    from wexicon.files import write_new
+    from wexicon.work.ports import port_named
+
+    port = port_named(port)
+    if against:
+        _compare(port, lexicon_name, against, seat_name, how, as_json)
+        return
+    lexicon = lexicon_of(lexicon_name, port, how, Path())
+    result = read_module(port, lexicon, how, env_pairs, file_pairs)
+    if sheet_path and not result.failure:
+        write_new(sheet_path, _sheet(result, lexicon), force=how.force)
+        result.remarks.append(f"wrote {sheet_path}; wexicon provision {sheet_path} PORT makes another module the same")
     with ending(result.status):
-        print_json(result) if as_json else print_readout(result, lexicon)
+        print_json(result) if as_json else print_readout(result, lexicon, raw=raw)
 
 
 def read_module(
-    port: str,
-    lexicon: Lexicon,
-    *,
-    rate: int | None,
-    env_pairs: tuple[str, ...],
-    file_pairs: tuple[str, ...],
-    hands: str,
-    patience: float,
-    fixture_path: Path | None,
-    trace_path: Path | None,
-    force: bool,
+    port: str, lexicon: Lexicon, how: Working, env_pairs: tuple[str, ...], file_pairs: tuple[str, ...]
 ) -> UnitResult:
     """Reads every setting of the module on a port. Raises Fault where the port cannot be opened."""
-    from wexicon.work.finding import fixture_at
-    from wexicon.work.module import Module
-    from wexicon.work.opening import default_trace, session_on
     from wexicon.work.provisioning import read_out
 
     given = gather_given(lexicon, env_pairs, file_pairs)
-    fixture = fixture_at(fixture_path)
-    trace = trace_path or default_trace("readout")
-    with Progress(f"readout of {port}") as progress, Stop().listening() as stop:
-        operator = operator_for(hands, port, progress)
-        with session_on(port, lexicon, trace=trace, force=force, stopping=stop, listener=progress) as session:
-            likely = links_to_try(lexicon, rate)
-            module = Module(session, lexicon, operator, patience=patience, fixture=fixture, given=given, likely=likely)
-            result = read_out(module)
-    return result.about("", port, lexicon, str(trace))
+    with how.module(port, lexicon, "readout", told=f"readout of {port}", given=given) as module:
+        result = read_out(module)
+    return result.about("", port, lexicon, str(how.trace_path))
 
 
-def print_readout(result: UnitResult, lexicon: Lexicon) -> None:
+def print_readout(result: UnitResult, lexicon: Lexicon, *, raw: bool = False) -> None:
     """Who it is and what it keeps, or why that cannot be told."""
     print_identity(result)
-    rows = [
-        (line.name, line.before.shown if line.before else f"({line.note})", lexicon.settings[line.name].meaning)
-        for line in result.settings
-    ]
+    columns = ["setting", "value", "factory default", "may be", "meaning"]
+    rows = [_row(line, lexicon.settings[line.name]) for line in result.settings]
+    if raw:
+        columns.insert(2, "raw")
+        rows = [[*row[:2], line.raw, *row[2:]] for row, line in zip(rows, result.settings, strict=True)]
+    if not any(line.factory for line in result.settings):
+        at = columns.index("factory default")
+        columns.pop(at)
+        rows = [[*row[:at], *row[at + 1 :]] for row in rows]
     if rows:
-        print_table(("setting", "value", "meaning"), rows)
-    for remark in result.remarks:
-        print_line(f"note: {remark}", "yellow")
+        print_table(columns, rows)
+    print_remarks(result.remarks)
     if result.failure:
         print_failure(result.failure, result.verdict, result.trace)
+
+
+def _row(line: SettingResult, setting: Setting) -> list[str]:
+    value = line.before.shown if line.before else f"({line.note})"
+    factory = line.factory.shown if line.factory else ""
+    if factory and line.before:
+        factory = "yes" if line.before.shown == factory else f"no: {factory}"
+    group = f" (together with {setting.group.name})" if setting.group and not setting.write else ""
+    return [line.name, value, factory, setting.kind.allowed(), setting.meaning + group]
+
+
+def _sheet(result: UnitResult, lexicon: Lexicon) -> str:
+    from wexicon.core.formats.writing import sheet_text
+    from wexicon.work.memory import named
+
+    shown = {line.name: line.before for line in result.settings}
+    told = ", ".join(f"{name} {value}" for name, value in result.identity.items())
+    settings: list[tuple[Setting, Value | None]] = []
+    for name, setting in lexicon.settings.items():
+        found = shown.get(name)
+        if found is None or (found.value is None and found.shown != "unset"):
+            settings.append((setting, None))
+        else:
+            settings.append((setting, setting.check("unset" if found.value is None else found.value)))
+    return sheet_text(f"as {told} was", "unit", named(lexicon), settings)
+
+
+def _compare(
+    port: str, lexicon_name: str | None, against: Path, seat_name: str | None, how: Working, as_json: bool
+) -> None:
+    """Prints what differs between the module and a sheet or a trace."""
+    from wexicon.cli.options import ask_secret
+    from wexicon.work.comparing import the_seat, values_in_trace
+    from wexicon.work.finding import find_sheet
+    from wexicon.work.provisioning import Order, verify
+    from wexicon.work.results import Outcome, Prove
+    from wexicon.work.secrets import secrets_for
+
+    if against.suffix == ".toml":
+        sheet = find_sheet(against, seat_name, secrets_for(against.parent, ask_secret()))
+        seat = the_seat(sheet, seat_name)
+        lexicon, wanted, secrets, given = seat.lexicon, dict(seat.wanted), seat.secrets(), seat.given
+    else:
+        lexicon, secrets, given = lexicon_of(lexicon_name, port, how, Path()), None, {}
+        wanted = values_in_trace(against, lexicon)
+    with how.module(port, lexicon, "readout", told=f"readout of {port}", secrets=secrets, given=given) as module:
+        result = verify(module, Order(wanted, Prove.READING))
+    result.about("", port, lexicon, str(how.trace_path))
+    with ending(result.status):
+        if as_json:
+            print_json(result)
+            return
+        print_identity(result)
+        result.settings = [line for line in result.settings if line.outcome is not Outcome.UNCHANGED]
+        same = len(wanted) - len(result.settings)
+        if result.failure and result.failure.step != "compare":
+            print_failure(result.failure, result.verdict, result.trace)
+            return
+        print_settings(result)
+        print_line(
+            f"{same} of {len(wanted)} settings are as in {against}", "bold green" if same == len(wanted) else "bold"
+        )
+        if not result.settings:
+            return
+        print_verdict(result) if not result.failure else None

@@ -29,6 +29,9 @@ OUTCOME_COLOURS = {
     "differs": "bold red",
     "failed": "bold red",
     "stopped": "yellow",
+    "planned": "bold",
+    "to": "yellow",
+    "done": "bold green",
 }
 
 # What would move a cursor or turn a line around, and is not escaped by JSON itself.

@@ -11,6 +11,8 @@ import msgspec
 
 USUAL_RATES = (9600, 115200, 19200, 38400, 57600, 4800, 2400, 1200, 230400, 460800, 921600)
 HIGHEST_RATE = 12_000_000
+# Flow control of a port: none, by the RTS and CTS lines, by the characters XON and XOFF.
+FLOWS = ("none", "rts-cts", "xon-xoff")
 _FRAME = re.compile(r"([5-8])([NEO])([12])")
 
 

@@ -23,6 +23,7 @@ from wexicon.core.protocol.link import Link
 from wexicon.core.registry import Registry
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
+from wexicon.links.lock import PortLock, in_use
 
 LINKS: Registry[Callable[[str, Tuning], Link]] = Registry("wexicon.links", {})
 # What pyserial opens by itself.
@@ -31,27 +32,31 @@ LARGEST_READ = 65_536
 MOST_WAITING = 64
 
 
-def open_port(name: str, tuning: Tuning) -> Link:
-    """Opens a port. Raises LinkFault that says why it cannot be."""
+def open_port(name: str, tuning: Tuning, flow: str = "none") -> Link:
+    """Opens a port, with flow control (see FLOWS). Raises LinkFault that says why it cannot be."""
     scheme = name.partition("://")[0] if "://" in name else ""
     if scheme and scheme not in SERIAL_URLS:
         if scheme not in LINKS:
             known = ", ".join(f"{one}://" for one in (*SERIAL_URLS, *LINKS))
             raise LinkFault(f"{scheme}:// is not a kind of port", where=name, hint=f"A path, or one of {known}")
         return LINKS[scheme](name, tuning)
+    lock = PortLock(name) if scheme != "loop" else None
     try:
         port = serial.serial_for_url(name, do_not_open=True)
         _apply(port, tuning)
+        _apply_flow(port, flow)
         if not scheme:
             port.exclusive = True
         port.timeout = 0.05 if scheme else 0
         port.open()
     except Exception as fault:  # a URL's driver may raise anything
+        if lock:
+            lock.release()
         raise _cannot_open(name, fault) from None
     if scheme or _descriptor(port) is None:
         port.timeout = 0.05
-        return ThreadLink(name, port, tuning)
-    return DeviceLink(name, port, tuning)
+        return ThreadLink(name, port, tuning, lock)
+    return DeviceLink(name, port, tuning, lock)
 
 
 def _descriptor(port: Any) -> int | None:
@@ -76,7 +81,7 @@ def _cannot_open(name: str, fault: Exception) -> LinkFault:
             "no permission to open the port", where=name, hint="Add yourself to the group that owns it (often dialout)."
         )
     if number in (11, 16) or "exclusively lock" in text:
-        return LinkFault("the port is in use by another program", where=name, hint="Close what holds it and try again.")
+        return in_use(name)
     if number == 25 or "Could not configure port" in text:
         return LinkFault("this is not a serial port", where=name, hint="`wexicon ports` lists what there is.")
     if name.startswith("rfc2217:") and any(
@@ -107,14 +112,21 @@ def _apply(port: Any, tuning: Tuning) -> None:
             setattr(port, name, value)
 
 
+def _apply_flow(port: Any, flow: str) -> None:
+    for name, wanted in (("rtscts", flow == "rts-cts"), ("xonxoff", flow == "xon-xoff")):
+        if getattr(port, name) != wanted:
+            setattr(port, name, wanted)
+
+
 class PortLink:
     """What all real links share."""
 
-    def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
+    def __init__(self, name: str, port: Any, tuning: Tuning, lock: PortLock | None = None) -> None:
         self.name = name
         self.clock = RealClock()
         self.tuning = tuning
         self._port = port
+        self._lock = lock
 
     def lost(self, fault: Exception) -> LinkFault:
         return LinkFault(f"the port was lost: {fault}", where=self.name, hint="Is the cable still in?")
@@ -137,6 +149,13 @@ class PortLink:
             raise CannotTune(f"this port cannot do {tuning}: {fault}", where=self.name, hint=hint) from None
         self.tuning = tuning
 
+    def control_flow(self, flow: str) -> None:
+        """Changes the flow control (see FLOWS). Raises CannotTune."""
+        try:
+            _apply_flow(self._port, flow)
+        except (serial.SerialException, OSError, ValueError) as fault:
+            raise CannotTune(f"this port cannot do flow control by {flow}: {fault}", where=self.name) from None
+
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         try:
             if dtr is not None:
@@ -150,13 +169,15 @@ class PortLink:
     def close(self) -> None:
         with contextlib.suppress(serial.SerialException, OSError):
             self._port.close()
+        if self._lock:
+            self._lock.release()
 
 
 class DeviceLink(PortLink):
     """A serial device or a pseudo-terminal, written and read through its file descriptor."""
 
-    def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
-        super().__init__(name, port, tuning)
+    def __init__(self, name: str, port: Any, tuning: Tuning, lock: PortLock | None = None) -> None:
+        super().__init__(name, port, tuning, lock)
         self._fd: int = port.fileno()
         # `poll` has no limit on descriptors, as `select` has; its milliseconds are rounded up.
         self._poll = select.poll()
@@ -190,8 +211,8 @@ class DeviceLink(PortLink):
 class ThreadLink(PortLink):
     """A port that cannot be waited for: a thread takes in what comes."""
 
-    def __init__(self, name: str, port: Any, tuning: Tuning) -> None:
-        super().__init__(name, port, tuning)
+    def __init__(self, name: str, port: Any, tuning: Tuning, lock: PortLock | None = None) -> None:
+        super().__init__(name, port, tuning, lock)
         # Bounded: what is not taken in waits where it comes from.
         self._queue: queue.Queue[bytes | Exception] = queue.Queue(MOST_WAITING)
         self._open = True

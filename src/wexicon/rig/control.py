@@ -6,14 +6,13 @@ The rule: a rig listens on a socket file in a folder that only the user can ente
 from __future__ import annotations
 
 import contextlib
-import os
 import socket
-from pathlib import Path
 
 import msgspec
 
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
+from wexicon.files import run_folder
 
 # How long a request may be (bytes), and how long a rig may take to answer one (seconds).
 MOST_ASKED = 4096
@@ -48,16 +47,6 @@ class Answer(msgspec.Struct):
     fault: str = "it hung up"
 
 
-def card_folder() -> Path:
-    """Where running rigs leave their cards."""
-    own = os.environ.get("WEXICON_RUN")
-    if own:
-        return Path(own)
-    import platformdirs
-
-    return platformdirs.user_state_path("wexicon") / "rigs"
-
-
 def _call(card: Card) -> socket.socket:
     line = socket.socket(socket.AF_UNIX)
     line.settimeout(PATIENT)
@@ -72,7 +61,7 @@ def _call(card: Card) -> socket.socket:
 def cards() -> list[Card]:
     """The cards of all rigs that are running; those of rigs that died are taken away."""
     found = []
-    for path in sorted(card_folder().glob("*.json")):
+    for path in sorted(run_folder().glob("*.json")):
         try:
             card = msgspec.json.decode(path.read_bytes(), type=Card)
             _call(card).close()

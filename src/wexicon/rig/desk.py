@@ -15,8 +15,8 @@ import tempfile
 
 import msgspec
 
-from wexicon.files import create, private_folder
-from wexicon.rig.control import MOST_ASKED, Card, Request, card_folder
+from wexicon.files import create, private_folder, run_folder
+from wexicon.rig.control import MOST_ASKED, Card, Request
 from wexicon.rig.serving import Server
 
 LONGEST_FOLDER = 64
@@ -27,7 +27,7 @@ class Desk:
 
     def __init__(self, server: Server, name: str) -> None:
         self._server = server
-        folder = private_folder(card_folder())
+        folder = private_folder(run_folder())
         plain = re.sub(r"[^A-Za-z0-9_.-]", "-", name)
         self.path = folder / f"{plain}-{os.getpid()}.json"
         self.path.unlink(missing_ok=True)

@@ -67,6 +67,8 @@ class Attention:
         self.managed = False
         # What is done each time it has been gained.
         self.unlock: Callable[[], object] = lambda: None
+        # Told where it listens, each time.
+        self.gained: Callable[[Tuning], object] = lambda found: None
         # Whether the last gain was by hands after silence: then the module has just got power, where it must for that.
         self.by_hands = False
         self.tries: list[Try] = []
@@ -107,6 +109,7 @@ class Attention:
         found = self._with_hands(self._candidates(likely)) if by_hands else self._find(likely)
         self.held = self.managed = True
         self.spoke()
+        self.gained(found)
         self.unlock()
         return found
 
@@ -127,7 +130,9 @@ class Attention:
         """Whether a harmless line is answered on this link now."""
         session = self.session
         session.tune(tuning)
-        return self._answers(max(within, self._soon()))
+        within = max(within, self._soon())
+        # What it heard of us at another rate may have spoilt the first line.
+        return self._answers(within) or (self.tries[-1].how is How.ERROR and self._answers(within))
 
     def _soon(self) -> float:
         """How long an answer takes that comes at once: the lexicon's own word for its probe, or a moment, the silence that

@@ -36,23 +36,30 @@ def brought_by_others(group: str) -> Mapping[str, object]:
 Registry.find_more = staticmethod(brought_by_others)
 
 
-def _own_folder(variable: str, state: bool) -> Path:
-    own = os.environ.get(variable)
+def config_folder() -> Path:
+    """Where the user's own choices live."""
+    own = os.environ.get("WEXICON_CONFIG")
     if own:
         return Path(own)
     import platformdirs
 
-    return platformdirs.user_state_path("wexicon") if state else platformdirs.user_config_path("wexicon") / "lexicons"
+    return platformdirs.user_config_path("wexicon")
 
 
 def user_folder() -> Path:
     """Where the user's own lexicons live."""
-    return _own_folder("WEXICON_LEXICONS", state=False)
+    own = os.environ.get("WEXICON_LEXICONS")
+    return Path(own) if own else config_folder() / "lexicons"
 
 
 def state_folder() -> Path:
     """Where traces and records are kept."""
-    return _own_folder("WEXICON_STATE", state=True)
+    own = os.environ.get("WEXICON_STATE")
+    if own:
+        return Path(own)
+    import platformdirs
+
+    return platformdirs.user_state_path("wexicon")
 
 
 def shipped_folder() -> Path:

@@ -6,6 +6,7 @@ The rule: "after" is the last reading, and counts only where nothing was written
 from __future__ import annotations
 
 from wexicon.core.formats.lexicon import Setting
+from wexicon.core.secret import HIDDEN
 from wexicon.core.text import visible
 from wexicon.core.values import Value
 from wexicon.work.results import Outcome, SettingResult, Shown
@@ -49,16 +50,31 @@ class Line:
         """What became of it, as data; `failed` says why it could not be read, where nothing was wanted."""
         setting = self.setting
         before, after = self._shown(self.before), self._shown(self.after) if final else None
+        reading = self.after or self.before
+        raw = HIDDEN if setting.secret and reading else reading.text if reading else ""
+        factory = Shown.of(setting, setting.factory)
         if self.wanted is None:
             outcome = Outcome.READ if self.before is not None else Outcome.NOT_READ
             note = self.note or failed or ("" if setting.readable else "cannot be read")
-            return SettingResult(setting.name, outcome, before, None, after, note)
+            return SettingResult(setting.name, outcome, before, None, after, note, raw, factory)
         outcome, note = self.outcome(final=final), self.note
         if outcome is Outcome.DIFFERS and self.written and after:
             note = note or f"acknowledged, but reads back as {visible(after.shown)}"
         elif outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
             note = note or "cannot be read"
-        return SettingResult(setting.name, outcome, before, Shown.of(setting, self.wanted), after, note)
+        return SettingResult(setting.name, outcome, before, Shown.of(setting, self.wanted), after, note, raw, factory)
+
+    def planned(self) -> SettingResult:
+        """What would become of it: nothing was written."""
+        made = self.result(final=True)
+        if self.right() and not self.pending:
+            made.outcome = Outcome.UNCHANGED
+        else:
+            made.outcome = Outcome.TO_WRITE if self.setting.writable else Outcome.DIFFERS
+        if self.setting.readable and self.setting.writable:
+            made.note = self.note
+        made.after = None
+        return made
 
     def _shown(self, reading: Reading | None) -> Shown | None:
         if reading is None:

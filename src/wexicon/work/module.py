@@ -51,6 +51,7 @@ class Module:
         self.attention = Attention(session, lexicon, operator, patience=patience, fixture=fixture)
         if lexicon.attention.unlock:
             self.attention.unlock = lambda: self.do(lexicon.attention.unlock)
+        self.attention.gained = self._gained
         self.settings = Settings(self)
         self.data_link = lexicon.factory
         self.identity: dict[str, str] = {}
@@ -58,6 +59,10 @@ class Module:
             session.secrets.learn_where_heard(pattern, names)
         # Rates and frames that were written and that count only from some action on.
         self.pending: list[tuple[Moves, Setting, Value]] = []
+
+    def _gained(self, link: Tuning) -> None:
+        if not self.lexicon.attention.tuning:
+            self.data_link = link
 
     # -- asking -------------------------------------------------------------------------------------------------
 

@@ -15,7 +15,7 @@ from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listener, Listeners
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.tuning import Tuning
+from wexicon.core.tuning import FLOWS, Tuning
 from wexicon.files import private_folder
 from wexicon.links.port import open_port
 from wexicon.records.trace import Live, Record, TraceWriter
@@ -41,13 +41,14 @@ def session_on(
     force: bool = False,
     stopping: Callable[[], bool] = lambda: False,
     listener: Listener | None = None,
+    flow: str | None = None,
 ) -> Iterator[Session]:
     """A session on a port, traced, that stops when `stopping` says so. `live` is shown each record as it is written,
     `listener` told each observation."""
     dialect = dialect or (lexicon.dialect if lexicon else Dialect(Speech()))
     if tuning is None:
         tuning = (lexicon.attention.tuning or lexicon.factory) if lexicon else Tuning()
-    link = open_port(port, tuning)
+    link = open_port(port, tuning, flow or (lexicon.flow if lexicon else FLOWS[0]))
     try:
         speech = dialect.speech
         writer = TraceWriter(

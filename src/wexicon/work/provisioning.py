@@ -20,6 +20,7 @@ from wexicon.core.values import UNSET, Value
 from wexicon.work.line import Line
 from wexicon.work.module import Module
 from wexicon.work.ordering import ordered, together
+from wexicon.work.planning import Plan
 from wexicon.work.results import (
     Evidence,
     Failure,
@@ -42,12 +43,14 @@ MOST_TURNS = 2
 
 class Order(msgspec.Struct, frozen=True):
     """What is wanted of a unit, in plain values that were checked before (see `sheet`); how it is to be proved; for which
-    settings the module's word is enough."""
+    settings the module's word is enough. `plan` where nothing is to be said but questions."""
 
     wanted: Mapping[str, Value] = {}
     prove: Prove = Prove.AUTO
     trust: tuple[str, ...] = ()
     sheet: str = ""
+    # Only read, and work out what would be said.
+    plan: bool = False
 
 
 class _Walk:
@@ -97,7 +100,10 @@ class _Walk:
         result.seconds = round(clock.now() - began, 6)
         for line in result.settings:
             self.session.tell(Judged(clock.now(), line.name, line.outcome, line.note))
-        if result.failure is None:
+        if result.failure is None and self.order.plan:
+            result.verdict, result.evidence = Verdict.PLANNED, Evidence.NONE
+            result.settings = [line.planned() for line in self._wanted()]
+        elif result.failure is None:
             self._judge()
         self.session.decide(f"unit: {result.verdict}")
         redacted(result, self.session.secrets)
@@ -144,6 +150,8 @@ class _Walk:
         self.evidence = Evidence.POWER if module.attention.by_power() else Evidence.READING
         if not self.order.wanted:
             self.final = True
+        elif self.write and self.order.plan:
+            self._plan()
         elif self.write:
             self._bring_about()
         else:
@@ -224,6 +232,27 @@ class _Walk:
             return False
         here = self.session.link.tuning
         return line.setting.kind.apply_to(here, latest.value) != here
+
+    def _plan(self) -> None:
+        """Works out what would be said, in order, by the same choices that the walk makes."""
+        can, before = strongest(self.module, self.order.prove), self.store.find(self._unit)
+        self._note_pending()
+        todo = self._todo(first=True)
+        self._refuse_without_hands(todo)
+        again = before is not None or can is Evidence.READING or any(map(self._pending, self._wanted()))
+        proved = not todo and self.evidence is Evidence.POWER and before is None
+        made = Plan(self.module, self._known())
+        made.writes([line for line in todo if not line.setting.volatile])
+        made.actions(self._persisting(todo, again=again))
+        if not proved:
+            how = self._start_by(can)
+            made.start(how)
+            made.reads(self.lines)
+        volatile = [line for line in todo if line.setting.volatile]
+        if volatile:
+            made.writes(volatile)
+            made.reads(self.lines)
+        self.result.plan, self.final = made.lines, True
 
     def _look(self) -> None:
         """For `verify`: compares; has the module start before only where that is asked for."""
@@ -341,30 +370,33 @@ class _Walk:
     def _persist(self, todo: Sequence[Line], *, again: bool) -> None:
         """Does what makes settings persist: for what was written, and `again` for all that is wanted, because nobody can
         tell that it was done."""
-        lines = [line for line in (self._wanted() if again else todo) if not line.refused and not line.setting.volatile]
-        actions = {name for line in lines for name in line.setting.then}
-        own = [*self.lexicon.order, *(name for line in lines for name in line.setting.then)]
-        for name in dict.fromkeys(own):
-            action = self.lexicon.actions[name]
-            # The restart is the start that proves; leaving and coming back are done where the walk comes to them.
-            if name not in actions or action.restarts:
-                continue
+        for name in self._persisting(todo, again=again):
             self._remember()
             self._enter(name)
             self.module.persist(name)
             self.final = False
-            if action.ends_attention:
+            if self.lexicon.actions[name].ends_attention:
                 self._come_back()
+
+    def _persisting(self, todo: Sequence[Line], *, again: bool) -> list[str]:
+        """The actions that make settings persist, but for the restart: that is the start that proves."""
+        lines = [line for line in (self._wanted() if again else todo) if not line.refused and not line.setting.volatile]
+        actions = {name for line in lines for name in line.setting.then}
+        own = [*self.lexicon.order, *(name for line in lines for name in line.setting.then)]
+        return [name for name in dict.fromkeys(own) if name in actions and not self.lexicon.actions[name].restarts]
+
+    def _start_by(self, how: Evidence) -> Evidence:
+        """What is written may take effect only with the next start: then that is made, asked for or not."""
+        restarts = any(self.lexicon.actions[name].restarts for line in self._wanted() for name in line.setting.then)
+        due = how is Evidence.READING and restarts and self.write and not self.final
+        return Evidence.RESTART if due and self.lexicon.restart() else how
 
     def _start(self, how: Evidence) -> None:
         """Has the module start, comes back, asks who it is, reads."""
         for name, line in self.lines.items():
             # What the network granted may be gone for a while after a start.
             self._note_granted(name, line)
-        restarts = any(self.lexicon.actions[name].restarts for line in self._wanted() for name in line.setting.then)
-        if how is Evidence.READING and restarts and self.write and self.lexicon.restart() and not self.final:
-            # What is written takes effect only with the next start: then it is made, asked for or not.
-            how = Evidence.RESTART
+        how = self._start_by(how)
         self.final = False
         if how is Evidence.READING:
             self._enter("read back")

@@ -26,7 +26,7 @@ from wexicon.core.values import UNSET, Value
 class Outcome(StrEnum):
     """What became of a setting: `unchanged` (read, was right), `changed` (written, read back right), `accepted` (written,
     acknowledged, cannot be read), `unverified` (cannot be read, was not written), `refused`, `differs`, `not read` (a
-    failure or a stop came first), `read` (nothing was wanted)."""
+    failure or a stop came first), `read` (nothing was wanted), `to be written` (a plan: nothing was said yet)."""
 
     UNCHANGED = "unchanged"
     CHANGED = "changed"
@@ -36,6 +36,7 @@ class Outcome(StrEnum):
     DIFFERS = "differs"
     NOT_READ = "not read"
     READ = "read"
+    TO_WRITE = "to be written"
 
 
 class Evidence(StrEnum):
@@ -59,7 +60,8 @@ class Prove(StrEnum):
 class Verdict(StrEnum):
     """What became of a unit: `conforms` (every wanted setting is unchanged or changed), `unproved` (nothing is wrong, but
     something is accepted or unverified, or the evidence is weaker than was asked for), `failed`, `stopped`, `skipped`;
-    `read` where nothing was wanted and all was read."""
+    `read` where nothing was wanted and all was read; `planned` where it was only worked out what would be said;
+    `done` an action whose replies were right."""
 
     CONFORMS = "conforms"
     UNPROVED = "unproved"
@@ -67,9 +69,18 @@ class Verdict(StrEnum):
     STOPPED = "stopped"
     SKIPPED = "skipped"
     READ = "read"
+    PLANNED = "planned"
+    DONE = "done"
 
 
-STATUS = {Verdict.CONFORMS: 0, Verdict.READ: 0, Verdict.SKIPPED: 0, Verdict.UNPROVED: 4, Verdict.STOPPED: 130}
+STATUS = {
+    Verdict.CONFORMS: 0,
+    Verdict.READ: 0,
+    Verdict.PLANNED: 0,
+    Verdict.SKIPPED: 0,
+    Verdict.UNPROVED: 4,
+    Verdict.STOPPED: 130,
+}
 REPORT = (
     "This is a mistake in Wexicon, not in your module. Please report it, with the trace and the command that you ran."
 )
@@ -110,7 +121,8 @@ class Shown(msgspec.Struct):
 
 
 class SettingResult(msgspec.Struct):
-    """What became of one setting; before, wanted and after are null where there is none."""
+    """What became of one setting; before, wanted and after are null where there is none. `raw` are the module's own words
+    for the last reading, `factory` its factory default where the lexicon tells it."""
 
     name: str
     outcome: Outcome
@@ -118,6 +130,15 @@ class SettingResult(msgspec.Struct):
     wanted: Shown | None = None
     after: Shown | None = None
     note: str = ""
+    raw: str = ""
+    factory: Shown | None = None
+
+
+class PlannedLine(msgspec.Struct):
+    """One line that would be said, and the step that it belongs to; empty where a step is done by hands."""
+
+    step: str
+    says: str
 
 
 class Failure(msgspec.Struct):
@@ -163,6 +184,7 @@ class UnitResult(msgspec.Struct):
     lexicon: str = ""
     identity: dict[str, str] = {}
     settings: list[SettingResult] = []
+    plan: list[PlannedLine] = []
     failure: Failure | None = None
     trusted: list[str] = []
     also_changed: list[str] = []

@@ -237,6 +237,34 @@ class Settings:
         names = list(values)
         setting = self.lexicon.setting(names[0])
         what = ", ".join(names)
+        said, phrase, filled = self.line_for(values, others)
+        granted_by = setting.granted_by if setting.write else ""
+        before = self.session.latest.get(granted_by)
+        with self.session.watching((), filled):
+            outcome = self.module.say(said, phrase, tells=[*filled, *names] if said.secrets else ())
+        if granted_by and outcome.ok:
+            # What the network grants comes by itself, a moment later.
+            until = self.session.clock.now() + GRANTED_WITHIN
+            self.session.listen(until, lambda: self.session.latest.get(granted_by) is not before)
+        if outcome.how is How.SILENCE and self.lexicon.speech.error == "silence" and self.module.still_there():
+            raise Refused("it did not answer, which is how this family refuses", part=Part.of(outcome))
+        if outcome.how is How.ERROR:
+            raise Refused(self.module.error(outcome.code), part=Part.of(outcome), where=self.session.link.name)
+        if not outcome.ok:
+            raise self.module.fault(f"{what}: the module did not confirm the new value", outcome)
+        for name in names:
+            if setting.settles:
+                self.session.quiet(setting.settles)
+            self.module.moved(self.lexicon.setting(name), values[name])
+
+    def line_for(
+        self, values: Mapping[str, Value], others: Mapping[str, Value]
+    ) -> tuple[Filled, Phrase, dict[str, Any]]:
+        """The very line that writes these values, what must answer it, and what was put in. Raises ModuleFault where they
+        cannot be written."""
+        names = list(values)
+        setting = self.lexicon.setting(names[0])
+        what = ", ".join(names)
         if setting.write:
             phrase = setting.write
             value = values[names[0]]
@@ -263,24 +291,7 @@ class Settings:
             said = line.fill(filled, quoting=speech.quotes, separators=speech.parting, shaped=shaped)
         except InsertionFault as fault:
             raise ModuleFault(f"{what}: {fault}") from None
-        granted_by = setting.granted_by if setting.write else ""
-        before = self.session.latest.get(granted_by)
-        with self.session.watching((), filled):
-            outcome = self.module.say(said, phrase, tells=[*filled, *names] if said.secrets else ())
-        if granted_by and outcome.ok:
-            # What the network grants comes by itself, a moment later.
-            until = self.session.clock.now() + GRANTED_WITHIN
-            self.session.listen(until, lambda: self.session.latest.get(granted_by) is not before)
-        if outcome.how is How.SILENCE and self.lexicon.speech.error == "silence" and self.module.still_there():
-            raise Refused("it did not answer, which is how this family refuses", part=Part.of(outcome))
-        if outcome.how is How.ERROR:
-            raise Refused(self.module.error(outcome.code), part=Part.of(outcome), where=self.session.link.name)
-        if not outcome.ok:
-            raise self.module.fault(f"{what}: the module did not confirm the new value", outcome)
-        for name in names:
-            if setting.settles:
-                self.session.quiet(setting.settles)
-            self.module.moved(self.lexicon.setting(name), values[name])
+        return said, phrase, filled
 
     def _group_fields(self, group: Group, values: Mapping[str, Value], others: Mapping[str, Value]) -> dict[str, Any]:
         members = {setting.name: setting for setting in self._members(group)}

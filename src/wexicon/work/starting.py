@@ -56,7 +56,7 @@ def _by_power(module: Module) -> Evidence:
         if lexicon.restart() and attention.needs_hands() and not module.operator.cuts_power:
             # With a person, the module is sent away first, so that it is seen to come back.
             module.do(lexicon.restart())
-            gone = _wait_until_gone(module)
+            gone = wait_until_gone(module)
         _apply_pending(module)
         attention.lose()
         attention.gain(module.expected_links(), just_left=True, by_hands=True)
@@ -69,7 +69,7 @@ def _by_power(module: Module) -> Evidence:
     else:
         session.asked("power-cycle", POWER_CYCLE)
         module.operator.ask("power-cycle", POWER_CYCLE)
-        seen = module.operator.cuts_power or _wait_until_gone(module, attention.patience)
+        seen = module.operator.cuts_power or wait_until_gone(module, attention.patience)
     _apply_pending(module)
     # A ready word is waited for where our side is tuned to hear it.
     own = lexicon.attention.tuning
@@ -86,7 +86,7 @@ def come_back(module: Module) -> bool:
     if _heard_ready(module):
         _find_again(module, just_left=False)
         return True
-    gone = _wait_until_gone(module)
+    gone = wait_until_gone(module)
     _find_again(module, just_left=gone)
     return gone
 
@@ -113,7 +113,7 @@ def _apply_pending(module: Module) -> None:
     module.pending.clear()
 
 
-def _wait_until_gone(module: Module, patience: float = 0.0) -> bool:
+def wait_until_gone(module: Module, patience: float = 0.0) -> bool:
     """Waits until the module no longer answers; false where it goes on answering."""
     session, attention = module.session, module.attention
     here = module.lexicon.attention.tuning or session.link.tuning

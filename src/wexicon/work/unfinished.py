@@ -6,14 +6,13 @@ The rule: whatever interrupts a run, the next one on that unit finds the record.
 from __future__ import annotations
 
 import contextlib
-import os
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
 
 import msgspec
 
-from wexicon.files import private_folder
+from wexicon.files import write_whole
 
 
 class Unfinished(msgspec.Struct):
@@ -65,18 +64,7 @@ class FileStore(Store):
             return Unfinished(unit, datetime.now(UTC), [])
 
     def open(self, record: Unfinished) -> None:
-        private_folder(self.folder)
-        path = self._path(record.unit)
-        beside = path.with_suffix(f".{os.getpid()}")
-        with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
-            file.write(msgspec.json.encode(record))
-            file.flush()
-            os.fsync(file.fileno())
-        beside.replace(path)
-        with contextlib.suppress(OSError):
-            folder = os.open(self.folder, os.O_RDONLY)
-            os.fsync(folder)
-            os.close(folder)
+        write_whole(self._path(record.unit), msgspec.json.encode(record))
 
     def close(self, unit: str) -> None:
         with contextlib.suppress(FileNotFoundError):

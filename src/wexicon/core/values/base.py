@@ -86,6 +86,11 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field="k
         """The module's words in the plain form; raises ValueFault where they cannot be understood."""
         return self.check(text)
 
+    def typed(self, text: str) -> Value:
+        """The plain form of a value as a person types it, or as `show` writes it; raises ValueFault."""
+        unit = str(getattr(self, "unit", ""))
+        return self.check(text.strip().removesuffix(unit).rstrip() if unit else text)
+
     def allowed(self) -> str:
         """What is allowed, in words."""
         raise NotImplementedError

@@ -111,6 +111,9 @@ class Flag(Kind, frozen=True, tag="flag"):
             raise ValueFault(text, f"is neither {self.on!r} nor {self.off!r}", f"{self.on}, {self.off}")
         return text == self.on
 
+    def typed(self, text: str) -> Value:
+        return self.check({"true": True, "yes": True, "false": False, "no": False}.get(text.strip().lower(), text))
+
     def allowed(self) -> str:
         return "true, false"
 

@@ -98,6 +98,19 @@ class Tuple(Kind, frozen=True, tag="tuple"):
             raise self.fault(text, f"has {len(parts)} fields")
         return {field.name: field.value.decode(part) for field, part in zip(self.fields, parts, strict=True)}
 
+    def typed(self, text: str) -> Value:
+        """As `show` writes it: the first field's value, then the others that are not as usual, each behind its name."""
+        names = [field.name for field in self.fields]
+        given: dict[str, str] = {}
+        for part in text.split(","):
+            name, _, rest = part.strip().partition(" ")
+            known = name in names and rest
+            given[name if known else names[len(given)] if len(given) < len(names) else part] = (
+                rest if known else part.strip()
+            )
+        kinds = {field.name: field.value for field in self.fields}
+        return self.check({name: kinds[name].typed(part) if name in kinds else part for name, part in given.items()})
+
     def allowed(self) -> str:
         return "; ".join(f"{field.name}: {field.value.allowed()}" for field in self.fields)
 

@@ -124,6 +124,8 @@ class Setting(msgspec.Struct, frozen=True):
     moves_after: float = 0.0
     settles: float = 0.0
     unset: str | None = None
+    # None where the lexicon does not tell it.
+    factory: Value | None = None
     # Secret because of where its wanted value comes from: what the module had before is hidden, and no secret elsewhere.
     by_origin: bool = False
 
@@ -158,6 +160,10 @@ class Setting(msgspec.Struct, frozen=True):
     def check(self, value: object) -> Value:
         """The plain form of a value, `unset` among them where that can be; raises ValueFault."""
         return UNSET if value in (UNSET, "unset") and self.may_be_unset() else self.kind.check(value)
+
+    def typed(self, text: str) -> Value:
+        """The plain form of a value as a person types it; raises ValueFault."""
+        return UNSET if text == "unset" and self.may_be_unset() else self.kind.typed(text)
 
     def there(self, firmware: str) -> bool:
         """Whether this firmware has the setting."""
@@ -198,6 +204,7 @@ class Lexicon(msgspec.Struct, frozen=True):
     settings: dict[str, Setting]
     actions: dict[str, Action]
     order: tuple[str, ...] = ()
+    flow: str = "none"
 
     def restart(self) -> str:
         """The action that has the module start again; empty where it has none."""

@@ -41,8 +41,8 @@ from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern, block_header
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant, nearest
-from wexicon.core.tuning import Tuning
-from wexicon.core.values import Kind, ValueFault
+from wexicon.core.tuning import FLOWS, Tuning
+from wexicon.core.values import UNSET, Kind, Value, ValueFault
 
 CHECKSUMS = ("sum", "xor")
 _TABLES = tuple(LexiconFile.__struct_fields__)
@@ -72,6 +72,8 @@ class _Reading:
         about = self.table("about", About, required=True)
         factory = self.table("link", LinkTable)
         tuning = self.tuning(("link",), factory.rate, factory.frame) if factory else None
+        if factory and factory.flow not in FLOWS:
+            source.complain(("link", "flow"), f"{factory.flow!r} is not one of {', '.join(FLOWS)}")
         start = self.start(self.table("start", StartTable) or StartTable(), tuning or Tuning())
         speech = self.table("speech", Speech)
         for key, what in speech.faults() if speech else ():
@@ -101,7 +103,7 @@ class _Reading:
         for name, group in groups.items():
             self.check_group(name, group, settings)
         source.finish()
-        assert about and tuning and speech and listens
+        assert about and factory and tuning and speech and listens
         return Lexicon(
             path=source.path,
             digest=sha256(source.text.encode()).hexdigest(),
@@ -120,6 +122,7 @@ class _Reading:
             settings=settings,
             actions=actions,
             order=writing.then,
+            flow=factory.flow,
         )
 
     @staticmethod
@@ -349,7 +352,18 @@ class _Reading:
             self.duration((*place, "moves_after"), table.moves_after),
             self.duration((*place, "settles"), table.settles),
             table.unset,
+            self.factory((*place, "factory"), kind, table),
         )
+
+    def factory(self, place: tuple[str, ...], kind: Kind, table: SettingTable) -> Value | None:
+        """The factory default of a setting; a module that starts with it unset says `unset`."""
+        if table.factory is None or table.factory == "unset":
+            return UNSET if table.factory else None
+        try:
+            return kind.check(table.factory)
+        except ValueFault as fault:
+            self.source.complain(place, f"{fault.value!r} {fault.why}", f"allowed: {fault.allowed}")
+            return None
 
     def check_cases(self, place: tuple[str, ...], kind: Kind, write: Phrase) -> None:
         for case in write.cases:

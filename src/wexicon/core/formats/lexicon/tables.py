@@ -47,10 +47,12 @@ class About(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class LinkTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[link]`: rate and frame, factory default, in data mode."""
+    """`[link]`: rate and frame, factory default, in data mode; `flow` is the flow control that it wants (none, rts-cts,
+    xon-xoff)."""
 
     rate: int = 9600
     frame: str = "8N1"
+    flow: str = "none"
 
 
 class StartTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -162,7 +164,7 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `then` the actions that it needs to persist; `since` and `before` the firmware that has it; `appends` what the module
     itself puts behind the value; `read = "link"` a rate or frame that only the link tells; `volatile` what is gone when the
     power goes; `group` the group that it is read or written with, `place` its bits there, `unset` its words there where it
-    is not set; `granted` the question, or the event, that tells what the network made of it."""
+    is not set; `factory` its factory default; `granted` the question, or the event, that tells what the network made of it."""
 
     value: dict[str, Any]
     meaning: str = ""
@@ -182,6 +184,7 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     moves_after: str = ""
     settles: str = ""
     unset: str | None = None
+    factory: Any = None
 
 
 class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -1,0 +1,56 @@
+"""A sheet written from what a module keeps, so that another module can be made the same.
+
+The rule: what is written reads back as a sheet without a fault, to the very values that were read. A secret is never
+written: the sheet says that it is asked for.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from decimal import Decimal
+from typing import Any
+
+import msgspec
+
+from wexicon.core.formats.lexicon import Setting
+from wexicon.core.text import visible
+from wexicon.core.values import UNSET, Value
+
+
+def sheet_text(title: str, seat: str, lexicon: str, settings: Iterable[tuple[Setting, Value | None]]) -> str:
+    """A sheet with one seat. A setting without a value (None), or that cannot be written, stands as a comment."""
+    lines = ["format = 1", f"title  = {_toml(title)}", "", f"[seat.{seat}]", f"lexicon = {_toml(lexicon)}", ""]
+    lines.append(f"[seat.{seat}.settings]")
+    for setting, value in settings:
+        if not setting.writable:
+            lines.append(f"# {setting.name}: cannot be written" + _shown(setting, value))
+        elif setting.secret:
+            told = "" if setting.readable else "  # it cannot be read"
+            lines.append(f"{setting.name} = {{ prompt = {_toml(setting.name)} }}{told}")
+        elif value is None:
+            lines.append(f"# {setting.name}: " + ("was not read" if setting.readable else "cannot be read"))
+        else:
+            lines.append(f"{setting.name} = {_toml(value)}")
+    return "\n".join(lines) + "\n"
+
+
+def _shown(setting: Setting, value: Value | None) -> str:
+    return f"; it was {visible(setting.show(value))}" if value is not None else ""
+
+
+def _toml(value: Any) -> str:
+    """A plain value as TOML. A text that is no UTF-8 cannot be one: what is not is escaped as it is shown."""
+    if value is UNSET:
+        return '"unset"'
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, Decimal):
+        return f"{value:f}"
+    if isinstance(value, int):
+        return str(value)
+    if isinstance(value, Mapping):
+        return "{ " + ", ".join(f"{name} = {_toml(part)}" for name, part in value.items()) + " }"
+    text = str(value)
+    if any("\ud800" <= char <= "\udfff" for char in text):
+        text = visible(text)
+    return msgspec.json.encode(text).decode().replace("\x7f", "\\u007F")

@@ -1,0 +1,150 @@
+"""One port, one user: whoever opens a port takes its lock, and whoever finds it taken is told who has it.
+
+The rule: a lock is the system's own (flock) on a file of the user's, so it dies with its process, however that ends. A
+device that a program without our lock has open is taken too; where the system tells who that is, it is named. A
+pseudo-terminal's own server does not count.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+import sys
+from collections.abc import Iterator
+from contextlib import suppress
+from hashlib import sha256
+from pathlib import Path
+
+import msgspec
+
+from wexicon.core.faults import LinkFault
+from wexicon.files import private_folder, run_folder
+
+try:
+    import fcntl
+except ImportError:  # not a Unix: there a port is its program's alone by itself
+    fcntl = None  # type: ignore[assignment]
+
+_PROCESSES = Path("/proc")
+_SERVERS_END = ("/dev/ptmx", "/dev/pts/ptmx")
+
+
+class Holder(msgspec.Struct, frozen=True):
+    """Who has a port: the process, and what it is called."""
+
+    process: int
+    what: str
+
+    def __str__(self) -> str:
+        return f"{self.what or 'a program'} (process {self.process})" if self.process else self.what
+
+
+class PortLock:
+    """The lock of one port, taken when made. Raises LinkFault that says who has the port."""
+
+    def __init__(self, name: str) -> None:
+        self._file: int | None = None
+        if fcntl is None:
+            return
+        path = _lock_file(name)
+        private_folder(path.parent)
+        file = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            os.close(file)
+            raise in_use(name) from None
+        stranger = _stranger(name)
+        if stranger:
+            os.close(file)
+            raise in_use(name, stranger)
+        os.truncate(file, 0)
+        os.write(file, msgspec.json.encode(Holder(os.getpid(), _own_name())))
+        self._file = file
+
+    def release(self) -> None:
+        """Gives the port back."""
+        if self._file is not None:
+            os.close(self._file)
+            self._file = None
+
+
+def holder_of(name: str) -> Holder | None:
+    """Who has a port now; None where nobody has, or nobody can tell."""
+    if fcntl is None:
+        return None
+    with suppress(OSError):
+        file = os.open(_lock_file(name), os.O_RDWR)
+        try:
+            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        except OSError:
+            with suppress(msgspec.DecodeError):
+                return msgspec.json.decode(os.read(file, 4096), type=Holder)
+            return Holder(0, "another program")
+        finally:
+            os.close(file)
+    return _stranger(name)
+
+
+def in_use(name: str, holder: Holder | None = None) -> LinkFault:
+    """The fault of a port that somebody has."""
+    holder = holder or holder_of(name) or Holder(0, "another program")
+    return LinkFault(f"the port is in use by {holder}", where=name, hint="Close what has it and try again.")
+
+
+def _lock_file(name: str) -> Path:
+    real = name if "://" in name else os.path.realpath(name)
+    return run_folder() / "locks" / f"{sha256(real.encode('utf-8', 'surrogateescape')).hexdigest()[:32]}.lock"
+
+
+def _own_name() -> str:
+    """Our own command, without what it was given: that may be private."""
+    words = [Path(sys.argv[0]).name, *sys.argv[1:2]]
+    return "wexicon " + words[1] if len(words) > 1 and words[1].isalpha() else "wexicon"
+
+
+def _stranger(name: str) -> Holder | None:
+    """A process, not this one, that has a device open or its lock."""
+    if "://" in name:
+        return None
+    with suppress(OSError):
+        device = Path(name).stat()
+        if stat.S_ISCHR(device.st_mode):
+            return next(_having_open(os.path.realpath(name)), None) or _having_locked(device.st_ino, device.st_dev)
+    return None
+
+
+def _having_open(device: str) -> Iterator[Holder]:
+    own = str(os.getpid())
+    for process in os.listdir("/proc") if _PROCESSES.is_dir() else ():  # noqa: PTH208 - hundreds of them, each time
+        if not process.isdigit() or process == own:
+            continue
+        with suppress(OSError):
+            files = f"/proc/{process}/fd"
+            open_ones = {_target(f"{files}/{number}") for number in os.listdir(files)}  # noqa: PTH208
+            if device in open_ones and not open_ones.intersection(_SERVERS_END):
+                yield Holder(int(process), _name_of(process))
+
+
+def _having_locked(inode: int, device: int) -> Holder | None:
+    """Who has locked a device, also where it is another user's process."""
+    place = f"{os.major(device):02x}:{os.minor(device):02x}:{inode}"
+    with suppress(OSError):
+        for line in Path("/proc/locks").read_text().splitlines():
+            words = line.split()
+            if place in words and words[4] != str(os.getpid()):
+                return Holder(int(words[4]), _name_of(words[4]))
+    return None
+
+
+def _target(path: str) -> str:
+    try:
+        return os.readlink(path)  # noqa: PTH115
+    except OSError:
+        return ""
+
+
+def _name_of(process: str) -> str:
+    with suppress(OSError):
+        return Path(f"/proc/{process}/comm").read_text().strip()
+    return ""

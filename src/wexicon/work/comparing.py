@@ -1,0 +1,58 @@
+"""What a module should be, as another record says: a sheet, or the trace of an earlier session.
+
+The rule: what a trace tells is read from it as from a module, by the same code.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from msgspec.structs import replace
+
+from wexicon.core.agenda import Agenda
+from wexicon.core.faults import CallFault
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.sheet import Seat, Sheet
+from wexicon.core.protocol.recorded import Recorded
+from wexicon.core.text import meant
+from wexicon.core.values import Value
+from wexicon.records.trace import recorded
+from wexicon.rig.standins.recording import Recording
+from wexicon.work.bench import VirtualBench
+from wexicon.work.module import Module
+
+
+def the_seat(sheet: Sheet, name: str | None) -> Seat:
+    """The seat of a sheet that was named, or its only one. Raises CallFault."""
+    if name is not None:
+        if name not in sheet.seats:
+            raise CallFault(f"the sheet has no seat {name}", where=sheet.path, hint=meant(name, sheet.seats))
+        return sheet.seats[name]
+    if len(sheet.seats) > 1:
+        hint = f"say which: --seat {' or '.join(sheet.seats)}"
+        raise CallFault("the sheet has several seats", where=sheet.path, hint=hint)
+    return next(iter(sheet.seats.values()))
+
+
+def values_in_trace(path: Path, lexicon: Lexicon) -> dict[str, Value]:
+    """The settings as a recorded session read them last, but for secrets. Raises Fault."""
+    agenda = Agenda()
+    standin = Recording(agenda)
+    standin.load(_latest(recorded(path)))
+    standin.power(True)
+    bench = VirtualBench(standin, agenda, lexicon)
+    module = Module(bench.session(tuning=standin.uart.tuning), lexicon, bench.hands)
+    names = [name for name, setting in lexicon.settings.items() if not setting.secret and not setting.from_link]
+    readings = module.settings.read(names, {})
+    found = {name: one.value for name, one in readings.items() if one.value is not None}
+    if not found:
+        hint = "Take the trace of a readout, a verify or a provision with this lexicon."
+        raise CallFault(f"no setting of {lexicon.about.family} was read in it", where=str(path), hint=hint)
+    return found
+
+
+def _latest(told: Recorded) -> Recorded:
+    """The last exchange of each line, all on one link."""
+    last = {one.said: one for one in told.exchanges if one.said is not None and one.heard}
+    kept = [replace(one, tuning=told.tuning) for one in last.values()]
+    return replace(told, exchanges=kept)

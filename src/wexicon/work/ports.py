@@ -1,0 +1,162 @@
+"""The ports of this machine: what the system and running rigs tell of each, who has it, and every way to name one.
+
+The rule: a port is known by what stays with it (USB serial number and interface, a rig's unit), not by the path that the
+system happened to give it; what cannot be told is left empty, never guessed.
+"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from wexicon.core.faults import CallFault
+from wexicon.core.formats.toml import Source
+from wexicon.core.text import meant
+from wexicon.files import read_file, write_whole
+from wexicon.links.lock import holder_of
+from wexicon.work.finding import config_folder
+
+BY_ID = Path("/dev/serial/by-id")
+_NAME_FILE = "ports.toml"
+_NAMES_HEAD = "# Names of ports, as `wexicon ports --name NAME=PORT` keeps them.\nformat = 1\n\n[port]\n"
+
+
+class PortInfo(msgspec.Struct, frozen=True):
+    """One port: its path or URL, what it is, its maker, its USB serial number and ids, a path that stays the same (where
+    the system has one), the rig's unit behind it, the name that it was given, and who has it. `key` is what it is known by."""
+
+    port: str
+    what: str = ""
+    maker: str = ""
+    serial: str = ""
+    usb: str = ""
+    stable: str = ""
+    unit: str = ""
+    name: str = ""
+    used_by: str = ""
+    key: str = ""
+
+
+def found_ports() -> list[PortInfo]:
+    """Every port there is now: the machine's, then those of running rigs."""
+    from wexicon.rig.control import cards
+
+    names = port_names()
+    found = [*_machine_ports()]
+    for card in cards():
+        for unit, port in card.ports.items():
+            key = f"rig {card.name}/{unit}"
+            found.append(PortInfo(port, f"stand-in {card.standins[unit]}", f"rig {card.name}", unit=unit, key=key))
+    return [_with_people(one, names) for one in found]
+
+
+def _with_people(one: PortInfo, names: dict[str, str]) -> PortInfo:
+    own = (one.key, one.port, one.stable, one.serial, one.unit)
+    name = next((name for name, target in names.items() if target and target in own), "")
+    holder = holder_of(one.port)
+    return msgspec.structs.replace(one, name=name, used_by=str(holder) if holder else "")
+
+
+def _machine_ports() -> list[PortInfo]:
+    from serial.tools.list_ports import comports
+
+    stable = {os.path.realpath(path): str(path) for path in BY_ID.glob("*")} if BY_ID.is_dir() else {}
+    return [_told(one, stable.get(os.path.realpath(one.device), "")) for one in sorted(comports())]
+
+
+def _told(port: Any, stable: str) -> PortInfo:
+    """What the system tells of a port."""
+    usb = f"{port.vid:04x}:{port.pid:04x}" if port.vid is not None else ""
+    what = port.product or (port.description if port.description != "n/a" else "") or ""
+    # An adapter with several ports has one serial number: the interface tells one from the other.
+    interface = (port.location or "").partition(":")[2]
+    key = f"usb {usb} {port.serial_number} {interface}".rstrip() if port.serial_number else port.device
+    return PortInfo(port.device, what, port.manufacturer or "", port.serial_number or "", usb, stable, key=key)
+
+
+# -- naming one -----------------------------------------------------------------------------------------------------
+
+
+def port_named(text: str) -> str:
+    """The path or URL of a port that a person names: by a path, a URL, a name that it was given, its USB serial number, or
+    the unit of a running rig. Raises CallFault with what was probably meant."""
+    if "://" in text or os.path.lexists(text) or text.upper().startswith("COM") or text.startswith("/"):
+        return text
+    target = port_names().get(text, text)
+    if target != text and ("://" in target or os.path.lexists(target)):
+        return target
+    ports = found_ports()
+    found = [one.port for one in ports if target in (one.key, one.serial, one.unit, one.stable, one.port)]
+    if len(found) > 1:
+        hint = f"Name one by its path: {', '.join(found)}"
+        raise CallFault(f"{text} stands for {len(found)} ports", hint=hint)
+    if not found:
+        known = [word for one in ports for word in (one.name, one.serial, one.unit) if word]
+        if target != text:
+            what = f"the port called {text} ({target}) is not there"
+            raise CallFault(what, hint="Is the cable in? `wexicon ports` lists what there is.")
+        hint = meant(text, [*known, *port_names()]) or "`wexicon ports` lists what there is."
+        raise CallFault(f"there is no port {text}", hint=hint)
+    return found[0]
+
+
+def key_of(port: str) -> str:
+    """What a port is known by: what stays with it when the system gives it another path."""
+    if "://" in port:
+        return port
+    real = os.path.realpath(port)
+    if real.startswith("/dev/pts/"):
+        from wexicon.rig.control import cards
+
+        units = [(card, unit) for card in cards() for unit, path in card.ports.items() if path == real]
+        return f"rig {units[0][0].name}/{units[0][1]}" if units else real
+    return next((one.key for one in _machine_ports() if os.path.realpath(one.port) == real), real)
+
+
+# -- names ----------------------------------------------------------------------------------------------------------
+
+
+def port_names() -> dict[str, str]:
+    """The names that were given, each with what it stands for. Raises Fault where their file is not right."""
+    path = config_folder() / _NAME_FILE
+    if not path.exists():
+        return {}
+    source = Source(read_file(path), str(path))
+    source.check_top(("format", "port"))
+    table = source.data.get("port", {})
+    for name, target in table.items() if isinstance(table, dict) else [("", "")]:
+        if not isinstance(target, str):
+            source.complain(("port", name), "is not a text", 'write bench-left = "/dev/ttyUSB0"')
+    source.finish()
+    return dict(table)
+
+
+def name_port(name: str, text: str) -> str:
+    """Gives a port a name; it stands for what stays with the port. Gives what that is. Raises CallFault."""
+    if not name or "/" in name or "://" in name or name.upper().startswith("COM"):
+        raise CallFault(
+            f"{name!r} cannot be the name of a port", hint="Write a word that is no path, such as bench-left."
+        )
+    target = key_of(port_named(text))
+    _write_names({**port_names(), name: target})
+    return target
+
+
+def forget_name(name: str) -> None:
+    """Takes a name away. Raises CallFault where there is none."""
+    names = port_names()
+    if name not in names:
+        raise CallFault(f"no port is called {name}", hint=meant(name, names))
+    del names[name]
+    _write_names(names)
+
+
+def _write_names(names: dict[str, str]) -> None:
+    lines = [
+        f"{msgspec.json.encode(name).decode()} = {msgspec.json.encode(names[name]).decode()}\n"
+        for name in sorted(names)
+    ]
+    write_whole(config_folder() / _NAME_FILE, (_NAMES_HEAD + "".join(lines)).encode())
