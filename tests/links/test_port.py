@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import os
+import subprocess
+import sys
 import threading
 import time
 import tty
@@ -13,7 +15,7 @@ from pathlib import Path
 import pytest
 import serial
 
-from tests.conftest import bench, k5, wexicon
+from tests.conftest import bench, clean, k5, wexicon
 from wexicon.core.faults import LinkFault
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.exchange import OK
@@ -22,6 +24,7 @@ from wexicon.core.protocol.speech import Speech
 from wexicon.core.registry import Registry
 from wexicon.core.tuning import Tuning
 from wexicon.links import port as ports
+from wexicon.links.lock import holder_of
 from wexicon.links.port import LINKS, DeviceLink, ThreadLink, open_port
 
 
@@ -106,10 +109,28 @@ def test_a_large_write_is_sent_whole_though_the_other_side_is_slow(pair: tuple[i
 def test_a_port_has_one_user(pair: tuple[int, str]) -> None:
     _, name = pair
     link = open_port(name, Tuning(9600))
-    with pytest.raises(LinkFault, match="in use by another program"):
+    with pytest.raises(LinkFault, match=rf"in use by wexicon \(process {os.getpid()}\)"):
         open_port(name, Tuning(9600))
     link.close()
     open_port(name, Tuning(9600)).close()
+
+
+def test_a_stranger_that_has_a_port_is_named_and_a_lock_dies_with_its_process(pair: tuple[int, str]) -> None:
+    _, name = pair
+    strange = "import sys,time; f=open(sys.argv[1]); print(1,flush=True); time.sleep(60)"
+    ours = "import sys,time; from wexicon.links import open_port; from wexicon.core.tuning import Tuning"
+    ours += "; x=open_port(sys.argv[1], Tuning()); print(1,flush=True); time.sleep(60)"
+    for program, who in ((strange, "python"), (ours, "wexicon")):
+        other = subprocess.Popen([sys.executable, "-c", program, name], stdout=subprocess.PIPE, env=clean({}))
+        assert other.stdout and other.stdout.readline()
+        with pytest.raises(LinkFault, match=rf"in use by {who}.* \(process {other.pid}\)"):
+            open_port(name, Tuning(9600))
+        assert str(other.pid) in str(holder_of(name))
+        other.kill()
+        other.wait()
+        other.stdout.close()
+        open_port(name, Tuning(9600)).close()
+        assert holder_of(name) is None
 
 
 def test_only_what_differs_is_set(pair: tuple[int, str], monkeypatch: pytest.MonkeyPatch) -> None:
@@ -190,4 +211,4 @@ def test_a_port_in_use_is_said_to_be_so() -> None:
         held = open_port(rig.ports["plug"], Tuning(9600))
         told = wexicon("readout", rig.ports["plug"], "-l", "tamsel-k5", "--operator", "nobody", status=3).stderr
         held.close()
-    assert "in use by another program" in told
+    assert f"in use by wexicon (process {os.getpid()})" in told

@@ -6,11 +6,12 @@ from pathlib import Path
 
 import click
 
+from wexicon.cli.choosing import lexicon_of
 from wexicon.cli.options import lexicon_option
 from wexicon.cli.printing import print_failure, print_identity, print_kept, print_plan, print_remarks
 from wexicon.cli.show import ending, print_json, print_line
 from wexicon.cli.values import env_option, file_option, gather_given, gather_values, values_argument
-from wexicon.cli.working import Working, lexicon_of, works_a_module
+from wexicon.cli.working import Working, works_a_module
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant

@@ -16,6 +16,7 @@ from wexicon import __version__
 
 COMMANDS = {
     "ports": ("ports:ports", "List serial ports; --watch tells which one appears or goes."),
+    "hail": ("hail:hail", "Find a module's rate, line end and lexicon, with nothing known."),
     "readout": ("readout:readout", "Identify a module and print every setting."),
     "set": ("set:set_", "Change settings of a module, and read them back."),
     "do": ("do:do", "Have a module do one thing: save, restart, scan, join."),

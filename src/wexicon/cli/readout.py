@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wexicon.cli.choosing import lexicon_of
 from wexicon.cli.options import lexicon_option
 from wexicon.cli.printing import print_failure, print_identity, print_remarks, print_settings, print_verdict
 from wexicon.cli.show import ending, print_json, print_line, print_table
 from wexicon.cli.values import env_option, file_option, gather_given
-from wexicon.cli.working import Working, lexicon_of, works_a_module
+from wexicon.cli.working import Working, works_a_module
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon, Setting

@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wexicon.cli.choosing import lexicon_of
 from wexicon.cli.options import ask_secret, lexicon_option, prove_option
 from wexicon.cli.printing import print_unit
 from wexicon.cli.show import ending, print_json
 from wexicon.cli.values import env_option, file_option, split_pairs
-from wexicon.cli.working import Working, lexicon_of, works_a_module
+from wexicon.cli.working import Working, works_a_module
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
 from wexicon.core.values import ValueFault

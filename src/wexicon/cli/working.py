@@ -136,16 +136,3 @@ def works_a_module(command: Callable[..., None]) -> Callable[..., None]:
         command(how=how, **given)
 
     return working_options(called)
-
-
-def lexicon_of(name: str | None, port: str, how: Working, beside: Path) -> Lexicon:
-    """The lexicon that was named, or the one that is remembered for the port, or the one that `hail` finds. Raises Fault."""
-    from wexicon.work.finding import find_lexicon, lexicon_for
-    from wexicon.work.memory import remembered
-
-    if name:
-        return lexicon_for(name, beside)
-    known = remembered(port)
-    if known and known.lexicon:
-        return find_lexicon(known.lexicon)
-    raise CallFault("not yet")

@@ -52,3 +52,15 @@ class Tuning(msgspec.Struct, frozen=True):
 
     def __str__(self) -> str:
         return f"{self.rate} {self.frame}"
+
+
+def frame_of(data: bytes) -> str:
+    """The frame of text that was taken in as 8N1 at its own rate. A module with 7 data bits has its parity, or its second
+    stop bit, where we have the eighth bit: of its parity over all eight bits every character tells the same. `8N1` where it
+    is plain, and where nothing fits."""
+    if len(data) < 2 or max(data) < 0x80:
+        return "8N1"
+    if min(data) >= 0x80:
+        return "7N2"
+    ones = {byte.bit_count() & 1 for byte in data}
+    return "8N1" if len(ones) > 1 else "7O1" if ones == {1} else "7E1"

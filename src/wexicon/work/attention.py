@@ -72,6 +72,8 @@ class Attention:
         # Whether the last gain was by hands after silence: then the module has just got power, where it must for that.
         self.by_hands = False
         self.tries: list[Try] = []
+        # From where to where it was last told to move, until it has answered there.
+        self.moving: tuple[Tuning, Tuning] | None = None
         self._echoes = 0
         # What the lexicon says otherwise than the module was found to be.
         self.remarks: list[str] = []
@@ -164,7 +166,9 @@ class Attention:
             if session.clock.now() >= until:
                 break
         if elsewhere is None:
+            self.moving = (links[-1], links[0])
             self.gain(links)
+            self.moving = None
         self.spoke()
 
     # -- finding the module ---------------------------------------------------------------------------------------
@@ -444,6 +448,6 @@ class Attention:
 
     def _unreachable(self, what: str) -> Unreachable:
         data_links = self._data_links() if self.lexicon.attention.how is AttentionBy.HELD_KEY else []
-        cause = point_to(self.tries, self.lexicon, data_links)
+        cause = point_to(self.tries, self.lexicon, data_links, self.moving)
         self.session.decide(f"{what}: {cause.what}")
         return Unreachable(f"{what}: {cause.what}", where=self.session.link.name, hint=cause.next)

@@ -5,6 +5,7 @@ The rule: a cause is only named when something that was heard, or not heard, poi
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 
 import msgspec
@@ -12,10 +13,28 @@ import msgspec
 from wexicon.core.durations import spoken
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.exchange import How
-from wexicon.core.text import garbled, to_bytes, visible
+from wexicon.core.text import garbled, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
 
 SHOWN = 60
+# What may be wrong, in one word each.
+KINDS = {
+    "silence": "nothing is heard at any rate: wires, power, ground, reset, sleep",
+    "garbage": "the module speaks at another rate",
+    "echo": "only our own lines come back",
+    "line-end": "the module is there and does not take our lines",
+    "errors": "an error to every line",
+    "half": "some commands are answered, others not: the key was let go",
+    "command-rate": "it listens at another rate than the lexicon says",
+    "data-mode": "it has power and is in data mode",
+    "peer": "a peer is connected: everything passes through as data",
+    "window": "the time after power-up in which it listens was missed",
+    "moved": "it answered until its rate was changed",
+    "restarting": "it starts again and again",
+    "prompt": "it waits for a payload",
+    "locked": "it must be unlocked first",
+    "answers": "something else answers",
+}
 
 
 class Try(msgspec.Struct, frozen=True):
@@ -31,8 +50,41 @@ class Try(msgspec.Struct, frozen=True):
     echoed: bool = False
 
 
+class Overheard(msgspec.Struct, frozen=True):
+    """What came on a link while nothing was known of the module: how our side was tuned, the line end and the words of what
+    was asked (empty: nothing), the bytes, the seconds that they took, their frame, and what they were: `nothing`,
+    `garbage`, `echo` or `words`."""
+
+    tuning: Tuning
+    end: str
+    said: str
+    data: bytes
+    lasted: float = 0.0
+    frame: str = "8N1"
+    came: str = ""
+
+    @property
+    def _whole(self) -> list[str]:
+        return [line.strip() for line in re.split("[\r\n]+", to_text(self.data)) if line.strip()]
+
+    @property
+    def echoed(self) -> bool:
+        """Whether our own words are among it."""
+        return bool(self.said) and any(self.said in line for line in self._whole)
+
+    @property
+    def lines(self) -> list[str]:
+        """The lines of it, without our own words."""
+        kept = [line.replace(self.said, "").strip() if self.said else line for line in self._whole]
+        return [line for line in kept if line]
+
+    def told(self, form: str) -> list[str]:
+        """What came, as a lexicon that cuts answers so would have it."""
+        return [self.data.hex().upper()] if form == "bytes" else self.lines
+
+
 class Cause(msgspec.Struct, frozen=True):
-    """`kind` is silence, garbage, echo, line-end, command-rate, data-mode, busy-line or answers; `next` is what to do."""
+    """What it points to, and what to do `next`. `kind` is one of KINDS."""
 
     kind: str
     what: str
@@ -47,13 +99,23 @@ def intelligible(text: str) -> bool:
 def makes_sense(lexicon: Lexicon, heard: Iterable[str]) -> bool:
     """Whether something among this is a word of the family, or of somebody's. Bytes only make sense as the family's."""
     of_bytes = lexicon.dialect.form == "bytes"
-    return any(_is_own(lexicon, text) or (not of_bytes and intelligible(text)) for text in heard)
+    return any(is_own(lexicon, text) or (not of_bytes and intelligible(text)) for text in heard)
 
 
-def point_to(tries: Sequence[Try], lexicon: Lexicon, data_links: Iterable[Tuning] = ()) -> Cause:
-    """The cause that all attempts together point to. `data_links` are links on which the module may be in data mode."""
+def point_to(
+    tries: Sequence[Try],
+    lexicon: Lexicon,
+    data_links: Iterable[Tuning] = (),
+    moved: tuple[Tuning, Tuning] | None = None,
+) -> Cause:
+    """The cause that all attempts together point to. `data_links` are links on which the module may be in data mode, `moved`
+    the links between which it was told to go just before."""
     plain = [(one, text) for one in tries for text in one.heard if makes_sense(lexicon, [text])]
-    own = [(one, text) for one, text in plain if _is_own(lexicon, text)]
+    own = [(one, text) for one, text in plain if is_own(lexicon, text)]
+    texts = [text for one in tries for text in one.heard]
+    known = _by_words(texts, [lexicon])
+    if known:
+        return known
     if own:
         return _own_words(own, tries, lexicon, data_links)
     if plain:
@@ -65,20 +127,152 @@ def point_to(tries: Sequence[Try], lexicon: Lexicon, data_links: Iterable[Tuning
             "This is probably a module of another family, or another device on this port."
             + passed * (one.tuning in tuple(data_links)),
         )
-    echoes = [one for one in tries if one.echoed]
+    if moved:
+        return _moved(*moved)
+    echoes = [(one.tuning, one.end) for one in tries if one.echoed]
     if echoes:
-        ends = ", ".join(dict.fromkeys(one.end for one in echoes))
-        return Cause(
-            "echo",
-            f"our own lines come back at {echoes[-1].tuning}, and nothing else (line ends tried: {ends})",
-            "Either TX and RX are joined, or the module passes everything through as data, or it wants a line end or a "
-            "question that the lexicon does not have.",
-        )
+        return _echo(echoes)
     heard = [(one, text) for one in tries for text in one.heard if text]
     return _garbage(heard, lexicon) if heard else _silence(tries, lexicon)
 
 
-def _is_own(lexicon: Lexicon, text: str) -> bool:
+def nothing_found(heard: Sequence[Overheard], lexicons: Sequence[Lexicon], texts: Sequence[bytes]) -> Cause:
+    """The cause where nothing was known of the module and nothing that makes sense was answered. `texts` are what modules
+    may have sent, to know a rate by its garbage."""
+    known = _by_words([line for one in heard for line in one.lines], lexicons)
+    if known:
+        return known
+    echoes = [(one.tuning, one.end) for one in heard if one.came == "echo"]
+    if echoes:
+        return _echo(echoes)
+    garbage = [one for one in heard if one.came == "garbage"]
+    if garbage:
+        return _unknown_garbage(garbage, texts)
+    rates = list(dict.fromkeys(one.tuning.rate for one in heard))
+    return Cause(
+        "silence",
+        f"nothing at all was heard at {len(rates)} rates from {min(rates)} to {max(rates)} baud" if rates else "",
+        "Check, in this order: that the module has power, and that its ground is joined to the adapter's; that TX and RX "
+        "are crossed; that its reset is not held and it is not asleep; that it needs no key, pin or escape to listen.",
+    )
+
+
+def only_errors(heard: Sequence[Overheard], lexicons: Sequence[Lexicon]) -> Cause | None:
+    """The cause where a module of no known family answered every line with an error; None where it did not."""
+    lines = [line for one in heard if one.said for line in one.lines]
+    wrong = [line for line in lines if _means_error(line, lexicons)]
+    return _errors(heard[-1].tuning, wrong[-1]) if lines and len(wrong) == len(lines) else None
+
+
+def by_itself(lexicon: Lexicon, events: Iterable[str]) -> Cause | None:
+    """What the events that came during an exchange point to; None where they point to nothing."""
+    texts = list(events)
+    joined = lexicon.attention.ends_on
+    if joined and any(_is_event(lexicon, text, joined) for text in texts):
+        return _peer(lexicon)
+    if any(_is_start(lexicon, text) for text in texts):
+        return _restarting(next(text for text in texts if _is_start(lexicon, text)))
+    return _prompt() if any(text.strip() == ">" for text in texts) else None
+
+
+# -- single causes ----------------------------------------------------------------------------------------------------
+
+
+def _by_words(texts: Sequence[str], lexicons: Sequence[Lexicon]) -> Cause | None:
+    """What the very words say that were heard: it starts again and again, waits for a payload, has a peer."""
+    for lexicon in lexicons:
+        starts = [text for text in texts if _is_start(lexicon, text)]
+        if len(starts) > 1:
+            return _restarting(starts[-1])
+        joined = lexicon.attention.ends_on
+        if joined and any(_is_event(lexicon, text, joined) for text in texts):
+            return _peer(lexicon)
+    return _prompt() if any(text.strip() == ">" for text in texts) else None
+
+
+def _is_start(lexicon: Lexicon, text: str) -> bool:
+    return any(word in text for word in lexicon.start.says)
+
+
+def _is_event(lexicon: Lexicon, text: str, name: str) -> bool:
+    found = lexicon.dialect.event(text)
+    return found is not None and found[0] == name
+
+
+def _means_error(line: str, lexicons: Sequence[Lexicon]) -> bool:
+    finals = [found for lexicon in lexicons if (found := lexicon.dialect.final(line))]
+    return bool(finals) and all(found.how == "error" for found in finals)
+
+
+def _restarting(text: str) -> Cause:
+    return Cause(
+        "restarting",
+        f"the module starts again by itself: it said “{_short(text)}”",
+        "Its supply is probably too weak: a radio draws its peak current as it starts or sends. Give it a stronger supply and "
+        "short wires. Or its reset is not tied, or a watchdog ends it.",
+    )
+
+
+def _peer(lexicon: Lexicon) -> Cause:
+    return Cause(
+        "peer",
+        "a peer has joined, and from then on the module passes everything through as data",
+        "Switch the peer off, or take the module out of its reach, and try again.",
+    )
+
+
+def _prompt() -> Cause:
+    return Cause(
+        "prompt",
+        "the module waits for a payload: it sends the prompt “> ” and takes every line as data",
+        r"Cancel it with ESC, in wexicon talk by :>> \x1B (3GPP TS 27.005, 3.5.1); Ctrl-Z would send what it has. A payload "
+        "that is counted ends with its last byte; or cut the power.",
+    )
+
+
+def _moved(before: Tuning, to: Tuning) -> Cause:
+    return Cause(
+        "moved",
+        f"it answered at {before} until it was told to go to {to}, and has been silent since, at both",
+        "Perhaps this adapter cannot do that rate, or the module needs longer. Cut its power: what was not saved is gone, "
+        f"and it starts at its old rate. Then run it again with a rate other than {to.rate}.",
+    )
+
+
+def _echo(echoes: Sequence[tuple[Tuning, str]]) -> Cause:
+    ends = ", ".join(dict.fromkeys(end for _, end in echoes))
+    return Cause(
+        "echo",
+        f"our own lines come back at {echoes[-1][0]}, and nothing else (line ends tried: {ends})",
+        "Either TX and RX are joined, or the module passes everything through as data, or it wants a line end or a "
+        "question that the lexicon does not have.",
+    )
+
+
+def _errors(tuning: Tuning, text: str) -> Cause:
+    return Cause(
+        "errors",
+        f"the module answers every line with an error at {tuning}: “{_short(text)}”",
+        "Usually the line end is wrong, or it must be unlocked first. Look up both in the datasheet.",
+    )
+
+
+def _unknown_garbage(heard: Sequence[Overheard], texts: Sequence[bytes]) -> Cause:
+    from wexicon.core.standards.waveform import true_rate
+
+    one = max(heard, key=lambda each: len(each.data))
+    rate = true_rate(one.data, one.tuning, texts, lasted=one.lasted or None)
+    sounds = f"; it sounds like {rate} baud" if rate else ""
+    return Cause(
+        "garbage",
+        f"something is heard at {len({each.tuning for each in heard})} rates and makes sense at none{sounds}: "
+        f"“{_short(to_text(one.data))}” at {one.tuning}",
+        "The module has power and speaks at a rate that was not tried: name it with --rate. Or its levels are those of "
+        "RS-232 and the adapter's are not, or the ground is missing.",
+    )
+
+
+def is_own(lexicon: Lexicon, text: str) -> bool:
     """Whether these are words of the family: a result code, an event, what it says when it starts, its escape's answer."""
     dialect, attention = lexicon.dialect, lexicon.attention
     patterns = [want.pattern for want in (*attention.answer.wants, *attention.probe.expect.wants)]
@@ -102,8 +296,11 @@ def _own_words(
             f"It is in command mode, at this rate and not at {command} as the lexicon says: change attention.rate.",
         )
     if one.tuning in tuple(data_links) and one.tuning != command:
-        return _data_mode(one, text)
+        return data_mode(one.tuning, text, lexicon)
     answered = [attempt for attempt in tries if attempt.tuning == one.tuning]
+    spoken_to = [attempt for attempt in answered if attempt.heard]
+    if len(spoken_to) > 1 and all(attempt.how is How.ERROR for attempt in spoken_to):
+        return _errors(one.tuning, text)
     ends = ", ".join(dict.fromkeys(attempt.end for attempt in answered))
     return Cause(
         "line-end",
@@ -113,10 +310,11 @@ def _own_words(
     )
 
 
-def _data_mode(one: Try, text: str) -> Cause:
+def data_mode(link: Tuning, text: str, lexicon: Lexicon) -> Cause:
+    """The cause where a module said something on the link of its data mode."""
     return Cause(
         "data-mode",
-        f"the module has power and is in data mode: at {one.tuning} it said “{_short(text)}”",
+        f"a {lexicon.about.family} has power and is in data mode: at {link} it said “{_short(text)}”",
         "It was not brought to command mode: the key was not held while power was applied, or not long enough.",
     )
 
@@ -150,10 +348,11 @@ def _silence(tries: Sequence[Try], lexicon: Lexicon) -> Cause:
         + (f" and {spoken(attention.guard)} of silence around it are enough" if attention.guard else "")
         + (f", which is heard in the first {spoken(attention.window)} after power-up only" if attention.window else ""),
     }[attention.how]
+    peer = " No peer may be connected: then it passes everything through as data." if attention.ends_on else ""
     return Cause(
-        "silence",
+        "window" if attention.window else "silence",
         f"nothing at all was heard (tried {told})",
-        f"Check that the module has power, that TX and RX are crossed and the grounds joined, and {needs}.",
+        f"Check that the module has power, that TX and RX are crossed and the grounds joined, and {needs}.{peer}",
     )
 
 

@@ -22,6 +22,7 @@ from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
 from wexicon.work.attention import PATIENCE, Attention
+from wexicon.work.causes import by_itself
 from wexicon.work.settings import Settings
 
 # How often an action that makes settings persist is done again when something else was heard meanwhile.
@@ -267,7 +268,7 @@ class Module:
 
     def fault(self, what: str, outcome: Reply) -> ModuleFault:
         """The fault of an exchange that did not end well."""
-        hint = ""
+        cause = by_itself(self.lexicon, [event.text for event in self.session.events])
         if outcome.how is How.ERROR:
             what += ": " + self.error(outcome.code)
         elif outcome.how is How.SILENCE:
@@ -276,12 +277,8 @@ class Module:
             what += ": the answer lacks what was expected"
         elif outcome.how is How.BUSY:
             what += ": it is busy, and stays so"
-        joined = self.lexicon.attention.ends_on
-        if joined and any(event.name == joined for event in self.session.events):
-            hint = (
-                "A peer has joined, and from then on the module passes everything through as data. Switch the peer off."
-            )
-        return ModuleFault(what, part=Part.of(outcome), where=self.session.link.name, hint=hint or self._half(outcome))
+        hint = f"{cause.what[:1].upper()}{cause.what[1:]}. {cause.next}" if cause else self._half(outcome)
+        return ModuleFault(what, part=Part.of(outcome), where=self.session.link.name, hint=hint)
 
     def _half(self, outcome: Reply) -> str:
         """What to do where the module answers some commands only: its key was let go meanwhile."""

@@ -362,9 +362,9 @@ class Session:
             self._told_of_loss = True
             self.decide("more events came than are kept; the oldest are forgotten")
 
-    def quiet(self, duration: float) -> None:
-        """Says nothing for so many seconds, counted from when our last byte is on the wire."""
-        self.listen(max(self.clock.now(), self._sent_until) + duration)
+    def quiet(self, duration: float, enough: Callable[[], bool] = lambda: False) -> None:
+        """Says nothing for so many seconds (or until `enough`), counted from when our last byte is on the wire."""
+        self.listen(max(self.clock.now(), self._sent_until) + duration, enough)
 
     def silence(self, duration: float) -> None:
         """Says nothing until so many seconds have passed since our last byte was on the wire."""

@@ -7,6 +7,7 @@ least significant first, parity, stop bits high; the line rests high).
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable
 from functools import lru_cache
 
@@ -17,6 +18,8 @@ from wexicon.core.tuning import USUAL_RATES, Tuning
 
 # Bytes that are compared in order; more would take long and tell nothing new.
 _COMPARED = 160
+# How much alike two texts must be to be taken for one, from 0 to 1.
+WORTH = 0.5
 
 
 def levels(data: bytes, tuning: Tuning) -> NDArray[np.uint8]:
@@ -88,15 +91,31 @@ def true_rate(
         sent = Tuning(rate, ours.bits, ours.parity, ours.stop)
         for text in known:
             simulated = heard_at(text, sent, ours)
-            alike = max(_in_order(garbage, simulated), _in_number(garbage, simulated))
+            before = max(scores.get(rate, 0.0), *scores.values(), WORTH) if scores else WORTH
+            alike = _in_number(garbage, simulated)
+            in_time = None
             if lasted and simulated:
                 taken = sent.wire_time(len(text)) * len(garbage) / len(simulated)
-                alike = (alike + min(taken, lasted) / max(taken, lasted)) / 2
-            scores[rate] = max(scores.get(rate, 0.0), alike)
+                in_time = min(taken, lasted) / max(taken, lasted)
+            # In order there cannot be more alike than there is in number: what is too far away is not looked at closer.
+            if _with_time(_at_most(garbage, simulated), in_time) > before:
+                alike = max(alike, _in_order(garbage, simulated))
+            scores[rate] = max(scores.get(rate, 0.0), _with_time(alike, in_time))
     if not scores:
         return None
     best, score = max(scores.items(), key=lambda item: item[1])
-    return best if score > 0.5 else None
+    return best if score > WORTH else None
+
+
+def _with_time(alike: float, in_time: float | None) -> float:
+    return alike if in_time is None else (alike + in_time) / 2
+
+
+def _at_most(garbage: bytes, simulated: bytes) -> float:
+    """What `_in_order` gives at most."""
+    garbage, simulated = garbage[:_COMPARED], simulated[:_COMPARED]
+    common = sum((Counter(garbage) & Counter(simulated)).values())
+    return 2 * common / max(1, len(garbage) + len(simulated))
 
 
 def _in_order(garbage: bytes, simulated: bytes) -> float:

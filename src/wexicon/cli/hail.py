@@ -1,0 +1,229 @@
+"""`wexicon hail`: finds the link of a module of which nothing is known, and the lexicon that fits it.
+
+The rule: every try is shown with what came back; where nothing answers, it is said what that points to and what to do.
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from wexicon.cli.options import lexicon_option
+from wexicon.cli.printing import print_remarks
+from wexicon.cli.show import ending, print_json, print_line, print_table, styled
+from wexicon.cli.working import Working, works_a_module
+from wexicon.core.durations import spoken
+from wexicon.core.faults import Fault
+from wexicon.core.text import visible
+
+if TYPE_CHECKING:
+    from wexicon.work.hailing import Attempt, HailResult
+
+WIDEST = 14
+CAME = {"nothing": "-", "garbage": "garbage", "echo": "echo"}
+
+
+@click.command()
+@click.argument("port", required=False)
+@lexicon_option
+@click.option("--escapes", is_flag=True, help="Say the lexicons' escapes too, with the silence around them.")
+@click.option("--list", "listing", is_flag=True, help="Print all that may be said to the module, and end.")
+@works_a_module
+def hail(port: str | None, lexicon_name: str | None, escapes: bool, listing: bool, how: Working, as_json: bool) -> None:
+    """Find rate, frame, line end, echo and lexicon of the module on PORT; nothing need be known.
+
+    Without PORT all ports are tried, but for those in use. With --lexicon the module is found as that lexicon says, with
+    hands where it needs them. What is found is remembered: every other command then begins with it.
+
+    Exit status: 0 found; 3 not found.
+    """
+    from wexicon.work.ports import found_ports, port_named
+
+    if listing:
+        _print_list(as_json)
+        return
+    if port is not None:
+        result = hail_port(port_named(port), lexicon_name, how, escapes=escapes, quiet=as_json)
+        with ending(result.status):
+            print_json(result) if as_json else print_hail(result)
+        return
+    results: list[HailResult] = []
+    for one in found_ports():
+        if one.used_by:
+            click.echo(f"{one.port}: in use by {one.used_by}; left alone", err=True)
+            continue
+        if not as_json:
+            click.echo(styled(f"{one.port} {visible(one.what)}", "bold"), err=True)
+        try:
+            results.append(hail_port(one.port, lexicon_name, how, escapes=escapes, quiet=True))
+        except Fault as fault:
+            if fault.status == 130:
+                raise
+            click.echo(str(fault), err=True)
+        how.trace_path = None
+    with ending(0 if any(result.found for result in results) else 3):
+        print_json(results) if as_json else _print_all(results)
+
+
+def hail_port(
+    port: str, lexicon_name: str | None, how: Working, *, escapes: bool = False, quiet: bool = False
+) -> HailResult:
+    """Hails one port, and remembers what was found. Raises Fault where the port cannot be opened."""
+    from wexicon.work.finding import lexicon_for
+    from wexicon.work.hailing import Hailing, HailResult, all_lexicons, hail_with
+    from wexicon.work.memory import remember, remembered
+
+    if lexicon_name:
+        lexicon = lexicon_for(lexicon_name, Path())
+        with how.module(port, lexicon, "hail", told=f"hail of {port}") as module:
+            result = hail_with(module, HailResult(port))
+    else:
+        known, lexicons = remembered(port), all_lexicons()
+        links = how.links(None, port)
+        with (
+            Board(quiet=quiet) as board,
+            how.session(port, None, "hail", told=f"hail of {port}", tuning=links[0] if links else None, quiet=True) as (
+                session,
+                _,
+            ),
+        ):
+            first = links[0] if how.rate or how.frame else None
+            result = Hailing(session, lexicons, known=known, with_escapes=escapes, told=board.told, first=first).run()
+        if result.found:
+            from wexicon.core.tuning import Tuning
+
+            first_fit = result.lexicons[0] if result.lexicons else ""
+            remember(port, Tuning.of(result.rate, result.frame), result.end, first_fit)
+    result.trace = str(how.trace_path)
+    return result
+
+
+class Board:
+    """The tries as a table that grows on a terminal: a line for each link, a column for each thing asked."""
+
+    def __init__(self, *, quiet: bool) -> None:
+        self._tries: list[Attempt] = []
+        self._live: Any = None
+        if sys.stderr.isatty() and not quiet:
+            from rich.console import Console
+            from rich.live import Live
+
+            console = Console(stderr=True, highlight=False, emoji=False)
+            self._live = Live(console=console, refresh_per_second=12, transient=True)
+
+    def __enter__(self) -> Board:
+        if self._live:
+            self._live.start()
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        if self._live:
+            self._live.stop()
+
+    def told(self, attempt: Attempt) -> None:
+        """One try has ended."""
+        self._tries.append(attempt)
+        if self._live:
+            from rich.text import Text
+
+            from wexicon.cli.table import lines_of
+
+            columns, rows = board(self._tries)
+            lines = lines_of(columns, rows, terminal=True, bold=lambda text: styled(text, "bold"))
+            self._live.update(Text.from_ansi("\n".join(lines)))
+
+
+def board(tries: list[Attempt]) -> tuple[list[str], list[list[str]]]:
+    """The tries as columns and rows: what came last on each link to each question."""
+    asked = list(dict.fromkeys(_asked(one) for one in tries))
+    cells: dict[str, dict[str, str]] = {}
+    for one in tries:
+        here = cells.setdefault(f"{one.rate} {one.frame}", {})
+        here[_asked(one)] = CAME.get(one.came) or _short(one.heard, one.asked)
+    return ["link", *asked], [[link, *(here.get(word, "") for word in asked)] for link, here in cells.items()]
+
+
+def _asked(one: Attempt) -> str:
+    if not one.asked:
+        return "(listens)"
+    end = f" {one.end}" if one.asked == "AT" else ""
+    return visible(one.asked if len(one.asked) <= WIDEST else one.asked[: WIDEST - 3] + "...") + end
+
+
+def _short(heard: str, asked: str) -> str:
+    lines = [line.strip() for line in heard.replace("\r", "\n").split("\n") if line.strip() not in ("", asked)]
+    text = visible(" ".join(lines))
+    return text if len(text) <= WIDEST else text[: WIDEST - 3] + "..."
+
+
+def print_hail(result: HailResult) -> None:
+    """What was found, or what it points to that nothing was."""
+    if any(one.came != "nothing" for one in result.tries) and (result.found or len(result.tries) < 30):
+        heard = {f"{one.rate} {one.frame}" for one in result.tries}
+        columns, rows = board(result.tries)
+        print_table(columns, rows) if heard else None
+        print_line("")
+    if result.found:
+        _print_found(result)
+    elif result.cause:
+        _print_not_found(result)
+    print_remarks(result.remarks)
+
+
+def _print_found(result: HailResult) -> None:
+    end = f", lines end with {result.end}" if result.end else ""
+    echo = "" if result.echo is None else ", echo on" if result.echo else ", no echo"
+    print_line(
+        f"found: {result.rate} {result.frame}{end}{echo}; {len(result.tries)} tries in {spoken(result.seconds)}",
+        "bold green",
+    )
+    if result.family:
+        told = ", ".join(f"{name} {visible(value)}" for name, value in result.identity.items())
+        print_line(f"module    {result.family}" + (f": {told}" if told else ""))
+        print_line(f"lexicons  {', '.join(result.lexicons)}")
+    elif result.said:
+        print_line(f"it said   {visible(result.said)}")
+    if result.cause:
+        print_line(f"{result.cause.what}. {result.cause.next}", "yellow")
+    print_line(f"next      {result.command}")
+
+
+def _print_not_found(result: HailResult) -> None:
+    assert result.cause
+    tries = f" ({len(result.tries)} tries in {spoken(result.seconds)})" if result.tries else ""
+    click.echo(styled("not found", "bold red") + f": {result.cause.what}{tries}")
+    print_line(f"  {result.cause.next}")
+    if result.by_hand:
+        print_line("")
+        heading = "These families listen only after something is done; if it is one of them:"
+        print_line("What it needs:" if result.family else heading, "bold")
+        print_table(
+            ("family", "what it needs", "then"), [(one.lexicon, one.operator, one.command) for one in result.by_hand]
+        )
+
+
+def _print_all(results: list[HailResult]) -> None:
+    rows = []
+    for one in results:
+        link = f"{one.rate} {one.frame}" if one.rate else ""
+        what = one.family or (one.said if one.found else "")
+        told = one.command if one.found else one.cause.what if one.cause else ""
+        rows.append((one.port, link, what, told))
+    if rows:
+        print_table(("port", "link", "module", "next, or what it points to"), rows)
+    else:
+        print_line("no port here that is free; `wexicon ports` lists what there is")
+
+
+def _print_list(as_json: bool) -> None:
+    from wexicon.work.hailing import all_lexicons
+    from wexicon.work.questions import all_that_may_be_said
+
+    rows = all_that_may_be_said(all_lexicons())
+    if as_json:
+        print_json([{"when": when, "says": says, "lexicons": list(names)} for when, says, names in rows])
+        return
+    print_table(("when", "says", "of"), [(when, says, ", ".join(names)) for when, says, names in rows])

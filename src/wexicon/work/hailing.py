@@ -1,0 +1,510 @@
+"""Finding the link of a module of which nothing is known: its rate, frame, line end and echo, and the lexicons that fit it.
+
+The rule: it listens before it asks, asks only what `questions` lists, and waits for each answer as long as the wire and a
+module's own delay need. A module counts as found when it answered in words; a lexicon fits when the module named itself as
+that lexicon expects.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+import msgspec
+
+from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
+from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.exchange import How, Reply
+from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.speech import LINE_ENDS, Speech
+from wexicon.core.standards.nmea import with_checksum
+from wexicon.core.text import to_bytes, to_text, visible
+from wexicon.core.tuning import Tuning, frame_of
+from wexicon.work.causes import Cause, Overheard, data_mode, intelligible, is_own, nothing_found, only_errors
+from wexicon.work.memory import KnownLink, named
+from wexicon.work.module import Module
+from wexicon.work.questions import (
+    AT_ONCE,
+    GREETING,
+    PATIENT,
+    SLOW_GREETING,
+    Escape,
+    Question,
+    escapes,
+    question_of,
+    questions,
+    rates_to_try,
+)
+
+# How long it listens before it says anything, and how long silence ends what was heard (seconds).
+LISTENS = 0.25
+GAP = 0.02
+# How long it listens on where a module speaks by itself: a receiver's sentences come once a second.
+LISTENS_ON = 1.3
+# What a receiver sends by itself, to know its rate by its garbage.
+_SENTENCES = tuple(
+    to_bytes(f"{with_checksum(text)}\r\n")
+    for text in (
+        "$GPGGA,101500,5130.00,N,00012.00,W,1,08,0.9,4.0,M,47.0,M,,",
+        "$GPRMC,101500,A,5130.00,N,00012.00,W,0.0,,,,",
+    )
+)
+# How our side hears without knowing anything: whatever stands between two silences.
+_RAW = Dialect(Speech(end="none", answer=f"silence {GAP * 1000:.0f}ms", echo="off", ok=(), error=()))
+# More than an answer to the greeting would be (bytes).
+LONG = 24
+# Words of at least so many characters are hardly garbage.
+SURE = 6
+_LOOKS = ("cr", "lf", "crlf")
+
+
+class Attempt(msgspec.Struct):
+    """One thing asked (empty: only listened) on one link, and what came: `nothing`, `garbage`, `echo` or `words`."""
+
+    rate: int
+    frame: str
+    end: str
+    asked: str
+    came: str
+    heard: str
+    seconds: float
+
+
+class ByHand(msgspec.Struct):
+    """A family that listens only after something was done by hand: what that is, and the command that waits for it."""
+
+    lexicon: str
+    operator: str
+    command: str
+
+
+class HailResult(msgspec.Struct):
+    """What was found on a port. `lexicons` are those that fit, the likeliest first; `cause` says what it points to where no
+    answer came, or none that makes sense; `by_hand` are families that cannot be found without hands; `command` is what to
+    type next."""
+
+    port: str
+    found: bool = False
+    rate: int = 0
+    frame: str = ""
+    end: str = ""
+    echo: bool | None = None
+    family: str = ""
+    lexicons: list[str] = []
+    identity: dict[str, str] = {}
+    said: str = ""
+    cause: Cause | None = None
+    by_hand: list[ByHand] = []
+    remarks: list[str] = []
+    command: str = ""
+    tries: list[Attempt] = []
+    seconds: float = 0.0
+    trace: str = ""
+
+    @property
+    def status(self) -> int:
+        """The exit status that it stands for."""
+        return 0 if self.found else 3
+
+
+class Fit(msgspec.Struct, frozen=True):
+    """A lexicon that fits, who the module said it is, and its line end as it was found."""
+
+    lexicon: Lexicon
+    identity: dict[str, str]
+    end: str
+
+
+class Hailing:
+    """One search on one session. `known` is what is remembered of the port, `first` a link to begin with; `told` is shown each
+    attempt as it ends."""
+
+    def __init__(
+        self,
+        session: Session,
+        lexicons: Sequence[Lexicon],
+        *,
+        known: KnownLink | None = None,
+        with_escapes: bool = False,
+        first: Tuning | None = None,
+        told: Callable[[Attempt], None] = lambda attempt: None,
+    ) -> None:
+        self.session = session
+        self.lexicons = lexicons
+        self.known = known
+        self.with_escapes = with_escapes
+        self.first = first
+        self.told = told
+        self.heard: list[Overheard] = []
+        self.result = HailResult(session.link.name)
+        self._listened: set[Tuning] = set()
+        self._asked: set[tuple[Question, Tuning]] = set()
+        self._escaped: Escape | None = None
+        # Links where words came that no lexicon knows: believed only when nothing better is found.
+        self._strange: list[tuple[Tuning, Overheard]] = []
+        self._fits: list[Fit] = []
+        # A module in data mode, by its own words there.
+        self._in_data_mode: tuple[Lexicon, Tuning, str] | None = None
+        # What may come by itself.
+        self._texts = [*(text for lexicon in lexicons for text in lexicon.start_texts()), *_SENTENCES]
+
+    def run(self) -> HailResult:
+        """Searches until the module is found, or nothing is left to try. Raises Stopped."""
+        session, result = self.session, self.result
+        began = session.clock.now()
+        session.begin_step("attention")
+        found = self._search()
+        result.seconds = round(session.clock.now() - began, 6)
+        if found:
+            self._tell_found(found)
+        else:
+            self._tell_not_found()
+        session.decide(f"hail: {'found at ' + str(found) if found else 'not found'}")
+        return result
+
+    # -- the search -----------------------------------------------------------------------------------------------
+
+    def _search(self) -> Tuning | None:
+        usual = [Tuning(rate) for rate in rates_to_try(self.lexicons)]
+        usual = list(dict.fromkeys([self.first, *usual])) if self.first else usual
+        asked = questions(self.lexicons)
+        if self.known and (found := self._as_known(self.known)):
+            return found
+        heard = self._attempt(usual[0], None)
+        if heard.data and (found := self._judged(usual[0], None, heard)):
+            return found
+        phases = [[one] for one in asked if not one.silence]
+        phases = [phases[0], [one for some in phases[1:] for one in some], *[[one] for one in asked if one.silence]]
+        for number, phase in enumerate(phases):
+            if number == 2 and self.with_escapes and (found := self._by_escapes()):
+                return found
+            for tuning in usual:
+                if self._in_data_mode:
+                    return None
+                for question in phase:
+                    if tuning == usual[0] and question.only_at:
+                        found = self._ask(question.only_at, question)
+                    else:
+                        found = None if question.only_at else self._ask(tuning, question)
+                    if found:
+                        return found
+        if self._strange and not self._in_data_mode:
+            return self._strange[-1][0]
+        for tuning in () if self._in_data_mode else usual:
+            if found := self._ask(tuning, SLOW_GREETING):
+                return found
+        return self._strange[-1][0] if self._strange and not self._in_data_mode else None
+
+    def _as_known(self, known: KnownLink) -> Tuning | None:
+        """The link that is remembered, with the question of its lexicon."""
+        own = [one for one in self.lexicons if named(one) == known.lexicon]
+        asked = question_of(own[0]) if own and own[0].attention.how is AttentionBy.ALWAYS else None
+        return self._ask(known.tuning, asked or GREETING)
+
+    def _by_escapes(self) -> Tuning | None:
+        by_family = {lexicon.about.family: lexicon for lexicon in self.lexicons}
+        for escape in escapes(self.lexicons):
+            lexicon = by_family[escape.lexicon]
+            for rate in dict.fromkeys([*lexicon.rates(), *rates_to_try([])]):
+                tuning = Tuning.of(rate, lexicon.factory.frame)
+                heard = self._attempt(
+                    tuning, Question(to_bytes(escape.text), "none", within=escape.guard), escape.guard
+                )
+                if heard.data and (found := self._judged(tuning, None, heard)):
+                    self._escaped = escape
+                    return found
+        return None
+
+    def _ask(self, tuning: Tuning, question: Question) -> Tuning | None:
+        """Asks a question once on a link, and follows what came. The link at which the module was found, or None."""
+        if (question, tuning) in self._asked:
+            return None
+        self._asked.add((question, tuning))
+        heard = self._attempt(tuning, question, question.silence)
+        return self._judged(tuning, question, heard) if heard.data else None
+
+    def _attempt(
+        self, tuning: Tuning, question: Question | None, silence: float = 0.0, listen: float = LISTENS
+    ) -> Overheard:
+        """Says one thing on a link, or only listens, and takes in what comes."""
+        session = self.session
+        session.heed_stop()
+        session.adopt(_RAW)
+        try:
+            session.tune(tuning)
+        except CannotTune as fault:
+            self._remark(fault.what)
+            return Overheard(tuning, "", "", b"")
+        if silence:
+            session.quiet(silence)
+        began = session.clock.now()
+        session.forget_partial()
+        session.events.clear()
+        session.heard_for()
+        said = question.label if question else ""
+        if question:
+            lead = LINE_ENDS[question.end] if not silence else ""
+            session.send(lead.encode() + question.data)
+            self._listen(question.within + GAP + tuning.wire_time(24), to_bytes(to_text(question.data).strip()))
+        else:
+            self._listen(listen, b"")
+        data = to_bytes("".join(event.text for event in session.events) + session.forget_partial())
+        session.events.clear()
+        frame = frame_of(data)
+        if frame != "8N1":
+            data = bytes(byte & 0x7F for byte in data)
+        heard = Overheard(tuning, question.end if question else "", said, data, session.heard_for(), frame)
+        self.heard.append(heard)
+        came = self._came(heard, question)
+        took = round(session.clock.now() - began, 6)
+        attempt = Attempt(tuning.rate, tuning.frame, heard.end, said, came, to_text(data), took)
+        self.result.tries.append(attempt)
+        self.told(attempt)
+        return msgspec.structs.replace(heard, came=came)
+
+    def _listen(self, within: float, said: bytes) -> None:
+        """Listens until a whole answer has come, something else than what was said, or the time is over."""
+        session = self.session
+
+        def enough() -> bool:
+            pieces = [to_bytes(event.text) for event in session.events]
+            return bool(said) and any(one.replace(said, b"").strip() for one in pieces)
+
+        session.quiet(within, enough)
+        count = session.events.count
+        if count and not said:
+            session.listen(session.clock.now() + LISTENS_ON, lambda: session.events.count > count)
+
+    # -- what it means --------------------------------------------------------------------------------------------
+
+    def _came(self, heard: Overheard, question: Question | None) -> str:
+        """nothing, garbage, echo or words."""
+        if not heard.data:
+            return "nothing"
+        lines = heard.lines
+        if not lines:
+            return "echo" if heard.echoed else "garbage"
+        if any(self._own(line) for line in lines):
+            return "words"
+        # A little garbage may look like words; with a parity taken off it nearly always does.
+        least = 1 if heard.frame == "8N1" else LONG
+        if any(intelligible(line) and len(line) >= least for line in lines):
+            return "words"
+        asked = [one for one in self.lexicons if question and one.about.family in question.lexicons]
+        return (
+            "words" if any(is_own(one, line) for one in asked for line in heard.told(one.dialect.form)) else "garbage"
+        )
+
+    def _own(self, line: str) -> bool:
+        return any(one.dialect.form != "bytes" and is_own(one, line) for one in self.lexicons)
+
+    def _judged(self, tuning: Tuning, question: Question | None, heard: Overheard) -> Tuning | None:
+        """What came is followed: words are answered with the lexicons' questions, garbage may tell the true rate."""
+        if heard.came == "words":
+            link = Tuning.of(tuning.rate, heard.frame)
+            if self._fitting(link, heard):
+                return link
+            self._in_data_mode = self._in_data_mode or self._data_mode(link, heard)
+            if self._in_data_mode:
+                return None
+            return self._hear_more(link, heard)
+        # What answers a question comes again at the right rate; only what comes by itself is worth the reckoning.
+        by_itself = heard.came == "garbage" and (question is None or len(heard.data) >= LONG)
+        rate = self._true_rate(heard) if by_itself else None
+        return self._ask(Tuning(rate), question or GREETING) if rate else None
+
+    def _hear_more(self, link: Tuning, heard: Overheard) -> Tuning | None:
+        """Words came, and no lexicon fits: perhaps they were a part of more. They are kept for when nothing better is found."""
+        own = sum(self._own(line) for line in heard.lines)
+        if own or sum(len(line) for line in heard.lines if intelligible(line)) >= SURE:
+            self._strange.append((link, heard))
+            self._strange.sort(key=lambda one: sum(map(self._own, one[1].lines)))
+        if own or link in self._listened:
+            return None
+        self._listened.add(link)
+        more = self._attempt(link, None, listen=LISTENS_ON)
+        return link if more.came == "words" and self._fitting(link, more) else None
+
+    def _data_mode(self, link: Tuning, heard: Overheard) -> tuple[Lexicon, Tuning, str] | None:
+        """The lexicon whose module said this in data mode, where it takes no commands, and nobody else's."""
+        for line in heard.lines:
+            saying = [one for one in self.lexicons if any(word in line for word in one.start.says)]
+            if len(saying) == 1 and saying[0].attention.tuning not in (None, link):
+                return saying[0], link, line
+        return None
+
+    def _true_rate(self, heard: Overheard) -> int | None:
+        from wexicon.core.standards.waveform import true_rate
+
+        return true_rate(heard.data, heard.tuning, self._texts, lasted=heard.lasted or None)
+
+    def _fitting(self, link: Tuning, heard: Overheard) -> bool:
+        """Asks each lexicon's own questions on a link where words came; whether any fits."""
+        here = [one for one in self.lexicons if one.attention.tuning in (None, link)]
+        likely = [one for one in here if any(is_own(one, line) for line in heard.told(one.dialect.form))]
+        found: list[Fit] = []
+        # What needs a silence first is asked last, and not at all where another lexicon fits that names its family.
+        for one in sorted(likely, key=lambda one: one.dialect.window):
+            if not (one.dialect.window and any(fit.lexicon.expect for fit in found)) and (fit := self._fit(one, link)):
+                found.append(fit)
+        # A module that did not answer the greeting refuses by silence; one that did, does not.
+        greeted = any(
+            one.said == GREETING.label and one.tuning == link and one.came == "words" for one in self._attempts()
+        )
+        found.sort(key=lambda fit: (fit.lexicon.speech.error == "silence") == greeted)
+        self._fits = sorted(found, key=lambda fit: not fit.lexicon.expect)
+        return bool(found)
+
+    def _attempts(self) -> Iterable[Overheard]:
+        return (msgspec.structs.replace(one, came=self._came(one, None)) for one in self.heard)
+
+    def _fit(self, lexicon: Lexicon, link: Tuning) -> Fit | None:
+        """The module as a lexicon sees it; None where it does not answer so, or names itself as another."""
+        session, dialect = self.session, lexicon.dialect
+        session.tune(link)
+        session.adopt(dialect)
+        if dialect.window:
+            session.quiet(dialect.window)
+        elif dialect.form == "lines":
+            session.send(dialect.line_end.encode())
+            session.settle(GAP, PATIENT)
+        identity: dict[str, str] = {}
+        within = AT_ONCE + dialect.gap + link.wire_time(48)
+        try:
+            for phrase in (lexicon.attention.probe, *lexicon.identify):
+                answer = self._exchange(phrase, max(within, min(phrase.within or 0.0, 2 * PATIENT)))
+                if not answer.ok:
+                    return None
+                identity |= {name: str(value) for name, value in answer.captures.items()}
+                within = PATIENT + link.wire_time(96)
+        except (LinkFault, Stopped):
+            raise
+        except Fault:
+            return None
+        if any(identity.get(name) != wanted for name, wanted in lexicon.expect.items()):
+            return None
+        named_by = {name for one in lexicon.identify for want in one.expect.wants for name in want.pattern.names}
+        return Fit(lexicon, {name: text for name, text in identity.items() if name in named_by}, dialect.speech.end)
+
+    def _exchange(self, phrase: Phrase, within: float) -> Reply:
+        """Asks a question; once more where the first may have met with what was on the line before."""
+        self.session.events.clear()
+        answer = self.session.exchange(phrase.say.fill({}).text, phrase.expect, within)
+        if not answer.ok and (answer.how is How.ERROR or not answer.heard):
+            answer = self.session.exchange(phrase.say.fill({}).text, phrase.expect, within)
+        return answer
+
+    # -- what is told ---------------------------------------------------------------------------------------------
+
+    def _remark(self, text: str) -> None:
+        if text not in self.result.remarks:
+            self.result.remarks.append(text)
+
+    def _tell_found(self, link: Tuning) -> None:
+        result, session = self.result, self.session
+        result.found, result.rate, result.frame = True, link.rate, link.frame
+        here = [one for one in self._attempts() if one.tuning.rate == link.rate and one.said]
+        result.echo = any(one.echoed for one in here) if here else None
+        words = [line for one in here for line in one.lines]
+        result.said = words[-1] if words else ""
+        if self._fits:
+            first = self._fits[0]
+            result.family, result.identity, result.end = first.lexicon.about.family, first.identity, first.end
+            result.lexicons = [named(fit.lexicon) for fit in self._fits]
+            result.command = f"wexicon readout {session.link.name}"
+            self._tell_half(first.lexicon, link)
+            return
+        result.end = self._line_end(link)
+        result.cause = only_errors([one for one in self._attempts() if one.tuning == link], self.lexicons)
+        result.command = f"wexicon talk {session.link.name}"
+        self._remark("no lexicon fits; where it answers AT, wexicon lexicon draft asks the module itself for one")
+
+    def _tell_half(self, lexicon: Lexicon, link: Tuning) -> None:
+        """A module whose key was let go answers some commands only."""
+        self.session.tune(link)
+        self.session.adopt(lexicon.dialect)
+        whole = lexicon.attention.whole
+        if whole and not self._exchange(whole, max(PATIENT, lexicon.dialect.within)).ok:
+            self.result.cause = Cause(
+                "half",
+                "the module answers some commands only: its key was let go too early",
+                lexicon.attention.operator,
+            )
+
+    def _line_end(self, link: Tuning) -> str:
+        """The shortest line end with which a module of no known family answers the greeting; empty where it does not."""
+        for end in _LOOKS:
+            heard = self._attempt(link, Question(b"AT" + LINE_ENDS[end].encode(), end, within=PATIENT))
+            if any(line == "OK" for line in heard.lines):
+                return end
+        return ""
+
+    def _tell_not_found(self) -> None:
+        result, port = self.result, self.session.link.name
+        if self._in_data_mode:
+            lexicon, link, line = self._in_data_mode
+            result.family, result.rate, result.frame = lexicon.about.family, link.rate, link.frame
+            result.cause, result.command = (
+                data_mode(link, line, lexicon),
+                f"wexicon hail {port} --lexicon {named(lexicon)}",
+            )
+            result.by_hand = [ByHand(result.family, lexicon.attention.operator, result.command)]
+            return
+        result.cause = nothing_found(
+            list(self._attempts()), self.lexicons, [*self._texts, *_error_texts(self.lexicons)]
+        )
+        if result.cause.kind in ("silence", "garbage", "echo"):
+            for lexicon in self.lexicons:
+                attention = lexicon.attention
+                if attention.operator:
+                    does = f"wexicon hail {port} --lexicon {named(lexicon)}"
+                    result.by_hand.append(ByHand(lexicon.about.family, attention.operator, does))
+                elif attention.escape_opens and not self.with_escapes:
+                    told = f"It listens after its escape “{visible(attention.escape)}”, which was not said."
+                    result.by_hand.append(ByHand(lexicon.about.family, told, f"wexicon hail {port} --escapes"))
+        result.command = result.by_hand[0].command if len(result.by_hand) == 1 else ""
+
+
+def _error_texts(lexicons: Iterable[Lexicon]) -> list[bytes]:
+    """What modules answer to what they do not understand, to know their rate by its garbage."""
+    words: dict[str, Any] = {}
+    for lexicon in lexicons:
+        for source in (*lexicon.speech.ok, *lexicon.speech.errors):
+            text = source.replace("{code:int}", "2").partition("{")[0]
+            words[f"{text}\r\n"] = words[f"\r\n{text}\r\n"] = None
+    return [to_bytes(text) for text in words if len(text) > 4]
+
+
+def all_lexicons() -> list[Lexicon]:
+    """Every lexicon that can be named and read."""
+    from wexicon.work.finding import find_lexicon, lexicon_files
+
+    found: dict[str, Lexicon] = {}
+    for name, _ in lexicon_files():
+        if name not in found:
+            try:
+                found[name] = find_lexicon(name)
+            except Fault:
+                continue
+    return list(found.values())
+
+
+def hail_with(module: Module, result: HailResult) -> HailResult:
+    """Finds a module by its lexicon: as every command does, with its attention got by hands where that needs them."""
+    session, lexicon = module.session, module.lexicon
+    began = session.clock.now()
+    try:
+        link = module.attention.gain([*module.likely, lexicon.factory])
+        identity = module.identify()
+    except Stopped:
+        raise
+    except Fault as fault:
+        result.cause = Cause("", fault.what, fault.hint)
+    else:
+        result.found, result.rate, result.frame, result.identity = True, link.rate, link.frame, dict(identity)
+        result.end, result.family, result.lexicons = session.dialect.speech.end, lexicon.about.family, [named(lexicon)]
+        result.command = f"wexicon readout {session.link.name}"
+    result.remarks += module.attention.remarks
+    result.seconds = round(session.clock.now() - began, 6)
+    return result
