@@ -18,6 +18,7 @@ COMMANDS = {
     "ports": ("ports:ports", "List serial ports; --watch tells which one appears or goes."),
     "hail": ("hail:hail", "Find a module's rate, line end and lexicon, with nothing known."),
     "readout": ("readout:readout", "Identify a module and print every setting."),
+    "talk": ("talk:talk", "Talk to a module by hand: a console that decodes what comes back."),
     "set": ("set:set_", "Change settings of a module, and read them back."),
     "do": ("do:do", "Have a module do one thing: save, restart, scan, join."),
     "provision": ("provision:provision", "Write a sheet's settings to a module and read them back."),

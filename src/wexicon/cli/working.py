@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +18,7 @@ from wexicon.cli.options import Stop, operator_for, working_options
 from wexicon.cli.progress import Progress
 from wexicon.core.faults import CallFault
 from wexicon.core.operator import Operator
+from wexicon.core.protocol.observations import Listener, Listeners
 from wexicon.core.tuning import Tuning
 
 if TYPE_CHECKING:
@@ -76,6 +77,8 @@ class Working(msgspec.Struct):
         tuning: Tuning | None = None,
         live: Callable[[Record], None] | None = None,
         quiet: bool = False,
+        listener: Listener | None = None,
+        heeds_stop: bool = True,
     ) -> Iterator[tuple[Session, Operator]]:
         """A session on the port, traced, with somebody to work the module. `told` is what is being done, as progress tells
         it. Raises Fault where the port cannot be opened."""
@@ -83,7 +86,7 @@ class Working(msgspec.Struct):
 
         with (
             Progress(told or title, quiet=quiet) as progress,
-            Stop().listening() as stop,
+            Stop().listening() if heeds_stop else nullcontext(Stop()) as stop,
             session_on(
                 port,
                 lexicon,
@@ -94,7 +97,7 @@ class Working(msgspec.Struct):
                 live=live,
                 force=self.force,
                 stopping=stop,
-                listener=progress,
+                listener=Listeners(progress, listener) if listener else progress,
                 flow=self.flow,
             ) as session,
         ):

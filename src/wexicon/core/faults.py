@@ -72,7 +72,7 @@ class LinkFault(Fault):
 
 
 class CannotTune(LinkFault):
-    """The port is there, and does not have this rate or frame."""
+    """The port is there, and does not have this rate, frame, flow control or control line."""
 
 
 class Unreachable(Fault):

@@ -164,7 +164,7 @@ class PortLink:
                 self._port.rts = rts
         except (serial.SerialException, OSError) as fault:
             hint = "This port has no control lines; use an adapter that drives them, or RFC 2217."
-            raise LinkFault(f"its control lines cannot be driven: {fault}", where=self.name, hint=hint) from None
+            raise CannotTune(f"its control lines cannot be driven: {fault}", where=self.name, hint=hint) from None
 
     def close(self) -> None:
         with contextlib.suppress(serial.SerialException, OSError):

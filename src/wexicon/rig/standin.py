@@ -72,6 +72,8 @@ class StandIn:
         """After power-up and after a restart: working memory is as flash says."""
         self.memory = copy.deepcopy(self.flash)
         self.started()
+        if self.uart.faults.restarts:
+            self.after(self.uart.faults.restarts, self.restart)
 
     def restart(self) -> None:
         """Starts again as a command makes it do, once what it says is sent."""

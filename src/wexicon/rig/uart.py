@@ -23,12 +23,14 @@ LARGEST_BUFFER = 1_048_576
 
 class WireFaults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What may go wrong on the wire or in the module, all off. `noise` and `lost` are shares of bytes, both ways;
-    `late` seconds added to each answer; `chatter` a line that comes between each command and its answer; `cut_after` the
+    `late` seconds added to each answer; `restarts` the seconds after which it starts again by itself, over and over, as a
+    weak supply has it; `chatter` a line that comes between each command and its answer; `cut_after` the
     bytes from the host after which the power fails once."""
 
     noise: float = 0.0
     lost: float = 0.0
     late: float = 0.0
+    restarts: float = 0.0
     chatter: str = ""
     cut_after: int = 0
     seed: int = 1

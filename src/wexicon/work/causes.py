@@ -6,6 +6,7 @@ The rule: a cause is only named when something that was heard, or not heard, poi
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Sequence
 
 import msgspec
@@ -164,6 +165,12 @@ def only_errors(heard: Sequence[Overheard], lexicons: Sequence[Lexicon]) -> Caus
     return _errors(heard[-1].tuning, wrong[-1]) if lines and len(wrong) == len(lines) else None
 
 
+def again_and_again(heard: Sequence[Overheard], lexicons: Sequence[Lexicon]) -> Cause | None:
+    """The cause where a module was heard to start more than once; None where it was not."""
+    texts = [line for one in heard for line in one.lines]
+    return next((found for lexicon in lexicons if (found := _starts_over(lexicon, texts))), None)
+
+
 def by_itself(lexicon: Lexicon, events: Iterable[str]) -> Cause | None:
     """What the events that came during an exchange point to; None where they point to nothing."""
     texts = list(events)
@@ -172,7 +179,7 @@ def by_itself(lexicon: Lexicon, events: Iterable[str]) -> Cause | None:
         return _peer(lexicon)
     if any(_is_start(lexicon, text) for text in texts):
         return _restarting(next(text for text in texts if _is_start(lexicon, text)))
-    return _prompt() if any(text.strip() == ">" for text in texts) else None
+    return waits_for_payload() if any(text.strip() == ">" for text in texts) else None
 
 
 # -- single causes ----------------------------------------------------------------------------------------------------
@@ -181,17 +188,25 @@ def by_itself(lexicon: Lexicon, events: Iterable[str]) -> Cause | None:
 def _by_words(texts: Sequence[str], lexicons: Sequence[Lexicon]) -> Cause | None:
     """What the very words say that were heard: it starts again and again, waits for a payload, has a peer."""
     for lexicon in lexicons:
-        starts = [text for text in texts if _is_start(lexicon, text)]
-        if len(starts) > 1:
-            return _restarting(starts[-1])
+        if found := _starts_over(lexicon, texts):
+            return found
         joined = lexicon.attention.ends_on
         if joined and any(_is_event(lexicon, text, joined) for text in texts):
             return _peer(lexicon)
-    return _prompt() if any(text.strip() == ">" for text in texts) else None
+    return waits_for_payload() if any(text.strip() == ">" for text in texts) else None
+
+
+def _starts_over(lexicon: Lexicon, texts: Sequence[str]) -> Cause | None:
+    """A module that says the same of its start more than once, where nobody's hands make it start."""
+    if lexicon.attention.power_up or lexicon.attention.window:
+        return None
+    counts = Counter(text for text in texts if _is_start(lexicon, text))
+    return next((_restarting(text) for text, count in counts.items() if count > 1), None)
 
 
 def _is_start(lexicon: Lexicon, text: str) -> bool:
-    return any(word in text for word in lexicon.start.says)
+    ready = lexicon.start.ready
+    return any(word in text for word in lexicon.start.says) or (ready is not None and ready.match(text) is not None)
 
 
 def _is_event(lexicon: Lexicon, text: str, name: str) -> bool:
@@ -221,7 +236,8 @@ def _peer(lexicon: Lexicon) -> Cause:
     )
 
 
-def _prompt() -> Cause:
+def waits_for_payload() -> Cause:
+    """The cause where a module takes whatever is said as a payload."""
     return Cause(
         "prompt",
         "the module waits for a payload: it sends the prompt “> ” and takes every line as data",

@@ -21,7 +21,17 @@ from wexicon.core.protocol.speech import LINE_ENDS, Speech
 from wexicon.core.standards.nmea import with_checksum
 from wexicon.core.text import to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning, frame_of
-from wexicon.work.causes import Cause, Overheard, data_mode, intelligible, is_own, nothing_found, only_errors
+from wexicon.work.causes import (
+    Cause,
+    Overheard,
+    again_and_again,
+    data_mode,
+    intelligible,
+    is_own,
+    nothing_found,
+    only_errors,
+    waits_for_payload,
+)
 from wexicon.work.memory import KnownLink, named
 from wexicon.work.module import Module
 from wexicon.work.questions import (
@@ -144,8 +154,8 @@ class Hailing:
         # Links where words came that no lexicon knows: believed only when nothing better is found.
         self._strange: list[tuple[Tuning, Overheard]] = []
         self._fits: list[Fit] = []
-        # A module in data mode, by its own words there.
-        self._in_data_mode: tuple[Lexicon, Tuning, str] | None = None
+        # What ends the search although nothing answered: a module that said what is the matter with it.
+        self._plain: Cause | None = None
         # What may come by itself.
         self._texts = [*(text for lexicon in lexicons for text in lexicon.start_texts()), *_SENTENCES]
 
@@ -180,7 +190,7 @@ class Hailing:
             if number == 2 and self.with_escapes and (found := self._by_escapes()):
                 return found
             for tuning in usual:
-                if self._in_data_mode:
+                if self._plain:
                     return None
                 for question in phase:
                     if tuning == usual[0] and question.only_at:
@@ -189,12 +199,12 @@ class Hailing:
                         found = None if question.only_at else self._ask(tuning, question)
                     if found:
                         return found
-        if self._strange and not self._in_data_mode:
+        if self._strange and not self._plain:
             return self._strange[-1][0]
-        for tuning in () if self._in_data_mode else usual:
+        for tuning in () if self._plain else usual:
             if found := self._ask(tuning, SLOW_GREETING):
                 return found
-        return self._strange[-1][0] if self._strange and not self._in_data_mode else None
+        return self._strange[-1][0] if self._strange and not self._plain else None
 
     def _as_known(self, known: KnownLink) -> Tuning | None:
         """The link that is remembered, with the question of its lexicon."""
@@ -301,14 +311,16 @@ class Hailing:
 
     def _judged(self, tuning: Tuning, question: Question | None, heard: Overheard) -> Tuning | None:
         """What came is followed: words are answered with the lexicons' questions, garbage may tell the true rate."""
+        if question and any(line == ">" for line in heard.lines):
+            # Whatever is asked now goes into a payload: nothing more is.
+            self._plain = waits_for_payload()
+            return None
         if heard.came == "words":
             link = Tuning.of(tuning.rate, heard.frame)
             if self._fitting(link, heard):
                 return link
-            self._in_data_mode = self._in_data_mode or self._data_mode(link, heard)
-            if self._in_data_mode:
-                return None
-            return self._hear_more(link, heard)
+            self._plain = self._plain or self._data_mode(link, heard)
+            return None if self._plain else self._hear_more(link, heard)
         # What answers a question comes again at the right rate; only what comes by itself is worth the reckoning.
         by_itself = heard.came == "garbage" and (question is None or len(heard.data) >= LONG)
         rate = self._true_rate(heard) if by_itself else None
@@ -326,12 +338,16 @@ class Hailing:
         more = self._attempt(link, None, listen=LISTENS_ON)
         return link if more.came == "words" and self._fitting(link, more) else None
 
-    def _data_mode(self, link: Tuning, heard: Overheard) -> tuple[Lexicon, Tuning, str] | None:
-        """The lexicon whose module said this in data mode, where it takes no commands, and nobody else's."""
+    def _data_mode(self, link: Tuning, heard: Overheard) -> Cause | None:
+        """Whether one lexicon's module, and nobody else's, says this in data mode, where it takes no commands."""
         for line in heard.lines:
             saying = [one for one in self.lexicons if any(word in line for word in one.start.says)]
             if len(saying) == 1 and saying[0].attention.tuning not in (None, link):
-                return saying[0], link, line
+                lexicon, result = saying[0], self.result
+                result.family, result.rate, result.frame = lexicon.about.family, link.rate, link.frame
+                result.command = f"wexicon hail {self.session.link.name} --lexicon {named(lexicon)}"
+                result.by_hand = [ByHand(result.family, lexicon.attention.operator, result.command)]
+                return data_mode(link, line, lexicon)
         return None
 
     def _true_rate(self, heard: Overheard) -> int | None:
@@ -414,6 +430,7 @@ class Hailing:
             result.lexicons = [named(fit.lexicon) for fit in self._fits]
             result.command = f"wexicon readout {session.link.name}"
             self._tell_half(first.lexicon, link)
+            result.cause = result.cause or again_and_again(self.heard, self.lexicons)
             return
         result.end = self._line_end(link)
         result.cause = only_errors([one for one in self._attempts() if one.tuning == link], self.lexicons)
@@ -442,14 +459,8 @@ class Hailing:
 
     def _tell_not_found(self) -> None:
         result, port = self.result, self.session.link.name
-        if self._in_data_mode:
-            lexicon, link, line = self._in_data_mode
-            result.family, result.rate, result.frame = lexicon.about.family, link.rate, link.frame
-            result.cause, result.command = (
-                data_mode(link, line, lexicon),
-                f"wexicon hail {port} --lexicon {named(lexicon)}",
-            )
-            result.by_hand = [ByHand(result.family, lexicon.attention.operator, result.command)]
+        if self._plain:
+            result.cause = self._plain
             return
         result.cause = nothing_found(
             list(self._attempts()), self.lexicons, [*self._texts, *_error_texts(self.lexicons)]

@@ -40,6 +40,15 @@ class Engine:
         self._framer = Framer(dialect.form, dialect.gap, dialect.headers)
         self._framer.prompts = dialect.prompts
 
+    @property
+    def partial(self) -> str:
+        """What has come and is not whole."""
+        return self._framer.pending
+
+    def abandon(self) -> None:
+        """Waits no longer for the answer to what was said last; what still comes of it is nobody's."""
+        self._exchange = None
+
     def forget_partial(self) -> str:
         """Forgets what has come and is not whole; gives it."""
         pending = self._framer.pending

@@ -384,6 +384,15 @@ class Session:
             self.more_events(until)
         return event
 
+    @property
+    def partial(self) -> str:
+        """What has come and is not whole, masked as a line would be."""
+        return self.secrets.mask(self._engine.partial)
+
+    def abandon(self) -> None:
+        """Waits no longer for the answer to what was said last."""
+        self._engine.abandon()
+
     def forget_partial(self) -> str:
         """Forgets what has come and is not whole; gives it."""
         return self._engine.forget_partial()

@@ -13,7 +13,7 @@ from wexicon.core.standards.charsets import CharsetFault, ucs2, ucs2_text
 from wexicon.rig.cellular import INVALID, NO_NETWORK, NOT_FOUND, CellularModule, Cme, Command
 
 SEND_TIME = 1.5
-END, CANCEL = 0x1A, 0x1B
+CR, END, CANCEL = 0x0D, 0x1A, 0x1B
 
 
 class CordalG2(CellularModule):
@@ -105,6 +105,9 @@ class CordalG2(CellularModule):
                     self.sent(told, bytes(taken)) if byte == END else self.answer()
                     return count
                 taken.append(byte)
+                if byte == CR:
+                    # Each line of the text is asked for anew.
+                    self.say("\r\n> ")
             return len(data)
 
         self.prompt(take)

@@ -1,0 +1,285 @@
+"""The console of `wexicon talk`: a line that is edited, and above it all that is said and heard, as it comes.
+
+The rule: what arrives while a line is being typed stands above that line, whole, at once; what a module sent is shown
+escaped, so that none of it moves the cursor.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+from collections import deque
+from collections.abc import Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from prompt_toolkit import PromptSession
+from prompt_toolkit.application import run_in_terminal
+from prompt_toolkit.completion import CompleteEvent, Completer, Completion
+from prompt_toolkit.document import Document
+from prompt_toolkit.formatted_text import ANSI, FormattedText
+from prompt_toolkit.history import FileHistory, History
+from prompt_toolkit.key_binding import KeyBindings, KeyPressEvent
+from prompt_toolkit.keys import Keys
+from prompt_toolkit.layout.processors import Processor, Transformation, TransformationInput
+from prompt_toolkit.output import ColorDepth
+
+from wexicon.cli.show import styled
+from wexicon.core.faults import Fault
+from wexicon.files import private_folder
+from wexicon.work.completing import hint, secret_from, suggestions
+from wexicon.work.finding import state_folder
+
+if TYPE_CHECKING:
+    from wexicon.core.formats.lexicon import Lexicon
+    from wexicon.core.protocol.session import Session
+    from wexicon.work.module import Module
+    from wexicon.work.talking import Shown, Talk
+
+STYLES = {">": "bold", ">>": "bold", "~": "cyan", "=": "", "!": "yellow"}
+KINDS = {"event": "magenta", "error": "red", "aside": "", "broken": "red", "partial": "", "bytes": "blue"}
+MEANING_AT = 44
+
+
+def line_of(shown: Shown) -> str:
+    """One line as it stands on the terminal."""
+    style = KINDS.get(shown.kind, "") if shown.kind else STYLES.get(shown.mark, "green" if shown.mark == "<" else "")
+    text = styled(f"{shown.mark:2} {shown.text}", style)
+    if shown.meaning:
+        text += " " * max(2, MEANING_AT - len(shown.text)) + styled(shown.meaning, "cyan")
+    return f"{shown.at:%H:%M:%S}.{shown.at.microsecond // 1000:03}  {text}"
+
+
+class Console:
+    """The console of one conversation."""
+
+    def __init__(self, lexicon: Lexicon | None, port: str) -> None:
+        self.lexicon = lexicon
+        self.port = port
+        self._waiting: deque[str] = deque()
+        self._lock = threading.Lock()
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._asked: tuple[str, threading.Event, list[str]] | None = None
+        self._printing = False
+
+    # -- from the conversation's thread -------------------------------------------------------------------------------
+
+    def show(self, shown: Shown) -> None:
+        """Takes a line, from any thread."""
+        with self._lock:
+            self._waiting.append(line_of(shown))
+            due = not self._printing
+            self._printing = True
+        if self._loop is None:
+            self._print_now()
+        elif due:
+            self._loop.call_soon_threadsafe(lambda: asyncio.ensure_future(self._print()))
+
+    def ask(self, name: str) -> str:
+        """Asks for a secret, unseen; waits for it."""
+        done, answer = threading.Event(), [""]
+        self._asked = (name, done, answer)
+        if self._loop and self._prompt.app.is_running:
+            self._loop.call_soon_threadsafe(self._interrupt)
+        done.wait()
+        return answer[0]
+
+    # -- on the terminal ----------------------------------------------------------------------------------------------
+
+    def run(self, talk: Talk, session: Session, module: Module | None, *, known: bool) -> None:
+        """Talks until the person ends it. Raises what ended the conversation otherwise."""
+        self.talk, self.session = talk, session
+        self._prompt: PromptSession[str] = PromptSession(
+            history=self._history(),
+            completer=_Suggesting(self.lexicon),
+            complete_while_typing=True,
+            key_bindings=self._keys(),
+            bottom_toolbar=self._toolbar,
+            input_processors=[_Hiding(self.lexicon)],
+            erase_when_done=True,
+            enable_suspend=False,
+            reserve_space_for_menu=6,
+            color_depth=None if styled("x", "bold") != "x" else ColorDepth.DEPTH_1_BIT,
+        )
+        failed: list[BaseException] = []
+
+        def work() -> None:
+            try:
+                talk.run(session, module)
+            except BaseException as fault:  # told by the thread that has the terminal
+                failed.append(fault)
+            if self._loop and self._prompt.app.is_running:
+                self._loop.call_soon_threadsafe(self._interrupt)
+
+        self._worker = threading.Thread(target=work, name="talk", daemon=True)
+        asyncio.run(self._main(known))
+        talk.end()
+        self._worker.join(timeout=5)
+        self._loop = None
+        self._print_now()
+        if failed and isinstance(failed[0], Fault):
+            raise failed[0]
+
+    async def _main(self, known: bool) -> None:
+        self._loop = asyncio.get_running_loop()
+        self._greet(known)
+        self._worker.start()
+        while self._worker.is_alive():
+            if self._asked:
+                await self._answer()
+                continue
+            try:
+                text = await self._prompt.prompt_async("> ", refresh_interval=0.5)
+            except EOFError:
+                return
+            except _Interrupted:
+                continue
+            if text:
+                self.talk.put(text)
+
+    async def _answer(self) -> None:
+        """A secret is typed; none of it is seen, or kept in the history."""
+        assert self._asked
+        name, done, answer = self._asked
+        self._asked = None
+        asking: PromptSession[str] = PromptSession()
+        try:
+            answer[0] = await asking.prompt_async(f"{name}: ", is_password=True)
+        except (EOFError, KeyboardInterrupt):
+            answer[0] = ""
+        done.set()
+
+    def _interrupt(self) -> None:
+        if self._prompt.app.is_running:
+            self._prompt.app.exit(exception=_Interrupted())
+
+    def _greet(self, known: bool) -> None:
+        family = f", a {self.lexicon.about.family}" if self.lexicon else ""
+        told = f"{self.port} at {self.session.link.tuning}{family}. :help lists what can be typed; Ctrl-D ends."
+        with self._lock:
+            self._waiting.appendleft(styled(told, "bold"))
+            if not known:
+                self._waiting.append(f"Nothing is known of this port; wexicon hail {self.port} finds rate and lexicon.")
+        self._print_now()
+
+    async def _print(self) -> None:
+        await run_in_terminal(self._print_now)
+
+    def _print_now(self) -> None:
+        with self._lock:
+            lines = list(self._waiting)
+            self._waiting.clear()
+            self._printing = False
+        if lines:
+            from prompt_toolkit import print_formatted_text
+
+            print_formatted_text(ANSI("\n".join(lines)))
+
+    # -- the line that is typed ---------------------------------------------------------------------------------------
+
+    def _history(self) -> History:
+        name = self.lexicon.about.family if self.lexicon else "none"
+        folder = private_folder(state_folder() / "history")
+        return _Discreet(folder / name.replace("/", "-"), self.lexicon)
+
+    def _toolbar(self) -> FormattedText:
+        dialect = self.session.dialect
+        text = self._prompt.default_buffer.text
+        told = hint(self.lexicon, text)
+        queued = (
+            f"  {self.talk.queued} lines wait"
+            if self.talk.queued
+            else "  waits for its answer"
+            if self.talk.waiting
+            else ""
+        )
+        state = f" {self.port}  {self.session.link.tuning}  {dialect.speech.end}{queued} "
+        return FormattedText([("class:bottom-toolbar", state + (f"  {told}" if told else ""))])
+
+    def _keys(self) -> KeyBindings:
+        keys = KeyBindings()
+
+        @keys.add(Keys.BracketedPaste)
+        def _(event: KeyPressEvent) -> None:
+            lines = event.data.replace("\r\n", "\n").replace("\r", "\n").split("\n")
+            buffer = event.current_buffer
+            for line in lines[:-1]:
+                buffer.insert_text(line)
+                self.talk.put(buffer.text)
+                if buffer.text:
+                    buffer.append_to_history()
+                buffer.reset()
+            buffer.insert_text(lines[-1])
+
+        @keys.add("c-z")
+        def _(event: KeyPressEvent) -> None:
+            buffer = event.current_buffer
+            self.talk.put(buffer.text + "\x1a", exact=True)
+            buffer.reset()
+
+        @keys.add("c-c")
+        def _(event: KeyPressEvent) -> None:
+            buffer = event.current_buffer
+            if buffer.text:
+                buffer.reset()
+            else:
+                left = self.talk.abandon()
+                if left:
+                    self.show_note(f"{left} lines were not said")
+
+        return keys
+
+    def show_note(self, text: str) -> None:
+        """A line of Wexicon's own."""
+        with self._lock:
+            self._waiting.append(styled(text, "yellow"))
+        if self._loop:
+            self._loop.call_soon_threadsafe(lambda: asyncio.ensure_future(self._print()))
+
+
+class _Interrupted(Exception):
+    """The prompt ends, because something else wants the terminal."""
+
+
+class _Suggesting(Completer):
+    """Completion from the lexicon."""
+
+    def __init__(self, lexicon: Lexicon | None) -> None:
+        self._lexicon = lexicon
+
+    def get_completions(self, document: Document, complete_event: CompleteEvent) -> Iterable[Completion]:
+        text = document.text_before_cursor
+        for one in suggestions(self._lexicon, text):
+            yield Completion(one.text, start_position=one.start - len(text), display_meta=one.meaning)
+
+
+class _Hiding(Processor):
+    """Shows stars for a secret that is being typed."""
+
+    def __init__(self, lexicon: Lexicon | None) -> None:
+        self._lexicon = lexicon
+
+    def apply_transformation(self, transformation_input: TransformationInput) -> Transformation:
+        column = secret_from(self._lexicon, transformation_input.document.text)
+        if column is None:
+            return Transformation(transformation_input.fragments)
+        shown: list[Any] = []
+        at = 0
+        for style, text, *_ in transformation_input.fragments:
+            kept = max(0, min(len(text), column - at))
+            shown.append((style, text[:kept] + "*" * (len(text) - kept)))
+            at += len(text)
+        return Transformation(shown)
+
+
+class _Discreet(FileHistory):
+    """The history of one family; no line with a secret is in it."""
+
+    def __init__(self, path: Path, lexicon: Lexicon | None) -> None:
+        self._lexicon = lexicon
+        path.touch(mode=0o600)
+        super().__init__(str(path))
+
+    def append_string(self, string: str) -> None:
+        if secret_from(self._lexicon, string) is None:
+            super().append_string(string)

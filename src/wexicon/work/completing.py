@@ -1,0 +1,157 @@
+"""What may be typed next, by the lexicon: its questions, its writes, their values and ranges, and the console's own commands.
+
+The rule: what is suggested is what the module takes; a range that cannot be listed is told as a hint instead.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import msgspec
+
+from wexicon.core.dialogue.statements import STATEMENTS
+from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.values import Choice, Flag, Frame, Rate, Tuple
+from wexicon.core.values.base import Kind
+
+# The console's own commands, beside the statements of a dialogue.
+COMMANDS = {
+    "help": "what can be typed here",
+    "attention": "get the module's attention, as its lexicon says",
+    "end": "line end: none, cr, lf, crlf",
+    "flow": "flow control: none, rts-cts, xon-xoff",
+    "hex": "every byte, both ways: on, off",
+    "payload": "send a file as it is",
+    "loop": "loopback test: are TX and RX joined?",
+    "run": "run a dialogue from a file",
+    "keep": "write what was typed and heard as a dialogue to a file",
+    "sheet": "write the module's settings as a sheet to a file",
+    "quit": "end",
+}
+SAYS = {
+    "> TEXT": "say a line",
+    ">> BYTES": r"say exact bytes: \r \n \e \x1A",
+    "tune": "our side's rate and frame: tune 115200 8N1",
+    "signal": "control lines: signal dtr on rts off",
+    "quiet": "say nothing for so long: quiet 1s",
+    "do": "an action of the lexicon: do save",
+    "set": "write a setting: set NAME = VALUE",
+    "read": "read a setting: read NAME",
+}
+MARK = ":"
+_BY_NAME = ("set", "read", "do")
+
+
+class Suggestion(msgspec.Struct, frozen=True):
+    """What may stand from column `start` on (counted from 0), and what it means."""
+
+    text: str
+    start: int
+    meaning: str = ""
+
+
+def suggestions(lexicon: Lexicon | None, text: str) -> Iterator[Suggestion]:
+    """What may be typed where `text` stands before the cursor."""
+    if text.startswith(MARK):
+        yield from _commands(lexicon, text)
+    elif lexicon and text:
+        yield from _values(lexicon, text)
+        for line, meaning in _lines(lexicon):
+            if line != text and line.lower().startswith(text.lower()):
+                yield Suggestion(line, 0, meaning)
+
+
+def hint(lexicon: Lexicon | None, text: str) -> str:
+    """What the value that is being typed may be; empty where none is."""
+    found = _written(lexicon, text) if lexicon else None
+    return f"{found[0].name}: {found[0].kind.allowed()}" if found else ""
+
+
+def secret_from(lexicon: Lexicon | None, text: str) -> int | None:
+    """The column from which on a typed line is a secret; None where it is none."""
+    found = _written(lexicon, text) if lexicon else None
+    if found and found[0].secret:
+        return len(text) - len(found[1])
+    return None
+
+
+def _commands(lexicon: Lexicon | None, text: str) -> Iterator[Suggestion]:
+    word, space, rest = text[1:].partition(" ")
+    if not space:
+        for name, meaning in {**SAYS, **COMMANDS}.items():
+            if name.startswith(word):
+                yield Suggestion(name.partition(" ")[0], 1, meaning)
+        for name in STATEMENTS:
+            if name.startswith(word) and word and name not in SAYS and name not in COMMANDS:
+                yield Suggestion(name, 1, "a statement of a dialogue")
+        return
+    at = len(text) - len(rest)
+    if lexicon and word in _BY_NAME:
+        named = lexicon.actions if word == "do" else lexicon.settings
+        for name, one in named.items():
+            if name.startswith(rest):
+                yield Suggestion(f"{name} = " if word == "set" else name, at, one.meaning)
+        name, equals, begun = rest.partition("=")
+        setting = lexicon.settings.get(name.strip()) if word == "set" and equals else None
+        if setting:
+            begun = begun.lstrip()
+            for value in _plain_values(setting.kind):
+                quoted = value if value.isdigit() or value in ("true", "false") else f'"{value}"'
+                if quoted.startswith(begun):
+                    yield Suggestion(quoted, len(text) - len(begun), setting.kind.allowed())
+
+
+def _lines(lexicon: Lexicon) -> Iterator[tuple[str, str]]:
+    """Every line that the lexicon can say, up to its first value, with what it does."""
+    for phrase in lexicon.identify:
+        yield phrase.say.source, "who it is"
+    for group in lexicon.groups.values():
+        if group.read:
+            yield group.read.say.source, f"reads {group.name}"
+        if group.write and not group.size:
+            yield group.write.say.source.partition("{")[0], f"writes {group.name}"
+    for name, setting in lexicon.settings.items():
+        if setting.read:
+            yield setting.read.say.source, f"reads {name}: {setting.meaning}"
+        if setting.write:
+            yield setting.write.say.source.partition("{")[0], f"writes {name}: {setting.kind.allowed()}"
+    for name, action in lexicon.actions.items():
+        first = next((line[2:] for line in action.program.wording().splitlines() if line.startswith("> ")), "")
+        if first:
+            yield first.partition("{")[0], f"does {name}" + (f": {action.meaning}" if action.meaning else "")
+
+
+def _written(lexicon: Lexicon, text: str) -> tuple[Setting, str] | None:
+    """The setting whose value is being typed, and what of it stands there already."""
+    found = None
+    for setting in lexicon.settings.values():
+        if setting.write and len(setting.write.say.names) == 1:
+            before = setting.write.say.source.partition("{")[0]
+            if before and text.startswith(before) and (found is None or len(before) > len(text) - len(found[1])):
+                found = (setting, text[len(before) :])
+    return found
+
+
+def _values(lexicon: Lexicon, text: str) -> Iterator[Suggestion]:
+    found = _written(lexicon, text)
+    if not found or found[0].secret:
+        return
+    setting, begun = found
+    for value in _plain_values(setting.kind):
+        coded = setting.kind.encode(setting.kind.typed(value))
+        if coded.startswith(begun) and coded != begun:
+            shown = setting.kind.show(setting.kind.typed(value))
+            yield Suggestion(coded, len(text) - len(begun), shown if shown != coded else "")
+
+
+def _plain_values(kind: Kind) -> list[str]:
+    """The values of a kind that can be listed."""
+    if isinstance(kind, Choice | Frame):
+        return list(kind.codes)
+    if isinstance(kind, Flag):
+        return ["true", "false"]
+    if isinstance(kind, Rate):
+        return [str(rate) for rate in kind.known()]
+    if isinstance(kind, Tuple):
+        return _plain_values(kind.fields[0].value)
+    return []
