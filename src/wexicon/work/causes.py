@@ -246,6 +246,15 @@ def waits_for_payload() -> Cause:
     )
 
 
+def let_go(lexicon: Lexicon) -> Cause:
+    """The cause where a module answers some commands only."""
+    return Cause(
+        "half",
+        "the module answers some commands only: its key was let go too early",
+        lexicon.attention.operator,
+    )
+
+
 def _moved(before: Tuning, to: Tuning) -> Cause:
     return Cause(
         "moved",

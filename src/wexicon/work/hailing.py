@@ -21,6 +21,7 @@ from wexicon.core.protocol.speech import LINE_ENDS, Speech
 from wexicon.core.standards.nmea import with_checksum
 from wexicon.core.text import to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning, frame_of
+from wexicon.links.tapped import Tapped
 from wexicon.work.causes import (
     Cause,
     Overheard,
@@ -28,6 +29,7 @@ from wexicon.work.causes import (
     data_mode,
     intelligible,
     is_own,
+    let_go,
     nothing_found,
     only_errors,
     waits_for_payload,
@@ -65,7 +67,9 @@ _RAW = Dialect(Speech(end="none", answer=f"silence {GAP * 1000:.0f}ms", echo="of
 # More than an answer to the greeting would be (bytes).
 LONG = 24
 # Words of at least so many characters are hardly garbage.
-SURE = 6
+SURE = 5
+# How long it listens in the end where it has heard something that made no sense.
+LISTENS_OUT = 3.0
 _LOOKS = ("cr", "lf", "crlf")
 
 
@@ -147,6 +151,10 @@ class Hailing:
         self.first = first
         self.told = told
         self.heard: list[Overheard] = []
+        # The bytes of the attempt that is being made, and when the last came.
+        self._taken = bytearray()
+        self._taken_at = 0.0
+        session.link = Tapped(session.link, self._take)
         self.result = HailResult(session.link.name)
         self._listened: set[Tuning] = set()
         self._asked: set[tuple[Question, Tuning]] = set()
@@ -154,6 +162,8 @@ class Hailing:
         # Links where words came that no lexicon knows: believed only when nothing better is found.
         self._strange: list[tuple[Tuning, Overheard]] = []
         self._fits: list[Fit] = []
+        # A family whose module answers its probe and not who it is.
+        self._half: Lexicon | None = None
         # What ends the search although nothing answered: a module that said what is the matter with it.
         self._plain: Cause | None = None
         # What may come by itself.
@@ -249,9 +259,9 @@ class Hailing:
         if silence:
             session.quiet(silence)
         began = session.clock.now()
-        session.forget_partial()
         session.events.clear()
         session.heard_for()
+        self._taken.clear()
         said = question.label if question else ""
         if question:
             lead = LINE_ENDS[question.end] if not silence else ""
@@ -259,8 +269,9 @@ class Hailing:
             self._listen(question.within + GAP + tuning.wire_time(24), to_bytes(to_text(question.data).strip()))
         else:
             self._listen(listen, b"")
-        data = to_bytes("".join(event.text for event in session.events) + session.forget_partial())
+        session.forget_partial()
         session.events.clear()
+        data = bytes(self._taken)
         frame = frame_of(data)
         if frame != "8N1":
             data = bytes(byte & 0x7F for byte in data)
@@ -278,13 +289,18 @@ class Hailing:
         session = self.session
 
         def enough() -> bool:
-            pieces = [to_bytes(event.text) for event in session.events]
-            return bool(said) and any(one.replace(said, b"").strip() for one in pieces)
+            came = self._taken.replace(said, b"").strip() if said else b""
+            return bool(came) and session.clock.now() - self._taken_at >= GAP
 
         session.quiet(within, enough)
-        count = session.events.count
-        if count and not said:
-            session.listen(session.clock.now() + LISTENS_ON, lambda: session.events.count > count)
+        if self._taken and not said:
+            count = len(self._taken)
+            session.listen(session.clock.now() + LISTENS_ON, lambda: len(self._taken) > count and enough())
+
+    def _take(self, mark: str, data: bytes) -> None:
+        if mark == "<":
+            self._taken += data
+            self._taken_at = self.session.clock.now()
 
     # -- what it means --------------------------------------------------------------------------------------------
 
@@ -332,17 +348,18 @@ class Hailing:
         if own or sum(len(line) for line in heard.lines if intelligible(line)) >= SURE:
             self._strange.append((link, heard))
             self._strange.sort(key=lambda one: sum(map(self._own, one[1].lines)))
-        if own or link in self._listened:
+        if link in self._listened:
             return None
         self._listened.add(link)
         more = self._attempt(link, None, listen=LISTENS_ON)
+        self._plain = self._plain or again_and_again(self.heard, self.lexicons)
         return link if more.came == "words" and self._fitting(link, more) else None
 
     def _data_mode(self, link: Tuning, heard: Overheard) -> Cause | None:
         """Whether one lexicon's module, and nobody else's, says this in data mode, where it takes no commands."""
         for line in heard.lines:
             saying = [one for one in self.lexicons if any(word in line for word in one.start.says)]
-            if len(saying) == 1 and saying[0].attention.tuning not in (None, link):
+            if len(saying) == 1 and saying[0].attention.tuning:
                 lexicon, result = saying[0], self.result
                 result.family, result.rate, result.frame = lexicon.about.family, link.rate, link.frame
                 result.command = f"wexicon hail {self.session.link.name} --lexicon {named(lexicon)}"
@@ -364,6 +381,11 @@ class Hailing:
         for one in sorted(likely, key=lambda one: one.dialect.window):
             if not (one.dialect.window and any(fit.lexicon.expect for fit in found)) and (fit := self._fit(one, link)):
                 found.append(fit)
+        if found and not any(fit.lexicon.expect for fit in found):
+            # What fits many may be one of a family of its own.
+            alike = {(fit.lexicon.speech.form, fit.lexicon.speech.end) for fit in found}
+            others = [one for one in here if one not in likely and (one.speech.form, one.speech.end) in alike]
+            found += [fit for one in others if one.expect and (fit := self._fit(one, link))]
         # A module that did not answer the greeting refuses by silence; one that did, does not.
         greeted = any(
             one.said == GREETING.label and one.tuning == link and one.came == "words" for one in self._attempts()
@@ -391,6 +413,8 @@ class Hailing:
             for phrase in (lexicon.attention.probe, *lexicon.identify):
                 answer = self._exchange(phrase, max(within, min(phrase.within or 0.0, 2 * PATIENT)))
                 if not answer.ok:
+                    if phrase is not lexicon.attention.probe and lexicon.attention.whole:
+                        self._half = lexicon
                     return None
                 identity |= {name: str(value) for name, value in answer.captures.items()}
                 within = PATIENT + link.wire_time(96)
@@ -407,7 +431,8 @@ class Hailing:
         """Asks a question; once more where the first may have met with what was on the line before."""
         self.session.events.clear()
         answer = self.session.exchange(phrase.say.fill({}).text, phrase.expect, within)
-        if not answer.ok and (answer.how is How.ERROR or not answer.heard):
+        disturbed = self.session.dialect.form == "sentences" or not answer.heard
+        if not answer.ok and (answer.how is How.ERROR or disturbed):
             answer = self.session.exchange(phrase.say.fill({}).text, phrase.expect, within)
         return answer
 
@@ -429,31 +454,23 @@ class Hailing:
             result.family, result.identity, result.end = first.lexicon.about.family, first.identity, first.end
             result.lexicons = [named(fit.lexicon) for fit in self._fits]
             result.command = f"wexicon readout {session.link.name}"
-            self._tell_half(first.lexicon, link)
-            result.cause = result.cause or again_and_again(self.heard, self.lexicons)
+            result.cause = again_and_again(self.heard, self.lexicons)
+            return
+        if self._half:
+            result.family, result.end = self._half.about.family, self._half.speech.end
+            result.cause = let_go(self._half)
+            result.command = f"wexicon hail {session.link.name} --lexicon {named(self._half)}"
             return
         result.end = self._line_end(link)
         result.cause = only_errors([one for one in self._attempts() if one.tuning == link], self.lexicons)
         result.command = f"wexicon talk {session.link.name}"
         self._remark("no lexicon fits; where it answers AT, wexicon lexicon draft asks the module itself for one")
 
-    def _tell_half(self, lexicon: Lexicon, link: Tuning) -> None:
-        """A module whose key was let go answers some commands only."""
-        self.session.tune(link)
-        self.session.adopt(lexicon.dialect)
-        whole = lexicon.attention.whole
-        if whole and not self._exchange(whole, max(PATIENT, lexicon.dialect.within)).ok:
-            self.result.cause = Cause(
-                "half",
-                "the module answers some commands only: its key was let go too early",
-                lexicon.attention.operator,
-            )
-
     def _line_end(self, link: Tuning) -> str:
         """The shortest line end with which a module of no known family answers the greeting; empty where it does not."""
         for end in _LOOKS:
             heard = self._attempt(link, Question(b"AT" + LINE_ENDS[end].encode(), end, within=PATIENT))
-            if any(line == "OK" for line in heard.lines):
+            if set(heard.lines) == {"OK"}:
                 return end
         return ""
 
@@ -462,6 +479,7 @@ class Hailing:
         if self._plain:
             result.cause = self._plain
             return
+        self._listen_out()
         result.cause = nothing_found(
             list(self._attempts()), self.lexicons, [*self._texts, *_error_texts(self.lexicons)]
         )
@@ -475,6 +493,14 @@ class Hailing:
                     told = f"It listens after its escape “{visible(attention.escape)}”, which was not said."
                     result.by_hand.append(ByHand(lexicon.about.family, told, f"wexicon hail {port} --escapes"))
         result.command = result.by_hand[0].command if len(result.by_hand) == 1 else ""
+
+    def _listen_out(self) -> None:
+        """Something came that made no sense: at the rate that it sounds like, more of it may."""
+        garbage = [one for one in self._attempts() if one.came == "garbage"]
+        longest = max(garbage, key=lambda one: len(one.data), default=None)
+        rate = self._true_rate(longest) if longest else None
+        if rate:
+            self._attempt(Tuning(rate), None, listen=LISTENS_OUT)
 
 
 def _error_texts(lexicons: Iterable[Lexicon]) -> list[bytes]:

@@ -43,6 +43,7 @@ from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.text import meant, to_bytes, to_text, visible
 from wexicon.core.tuning import FLOWS
 from wexicon.files import read_file, write_new
+from wexicon.links.tapped import Tapped
 from wexicon.work.completing import COMMANDS, MARK, SAYS, secret_from
 from wexicon.work.explaining import Explainer
 from wexicon.work.module import Module
@@ -457,23 +458,3 @@ class Talk(Listener):
         for at in range(0, len(line), 16):
             piece = line[at : at + 16]
             self._tell(mark, f"{piece.hex(' ').upper():47}  {visible(piece)}", "", "bytes")
-
-
-class Tapped:
-    """A link whose bytes are shown as they pass."""
-
-    def __init__(self, link: Link, tell: Callable[[str, bytes], None]) -> None:
-        self._link, self._told = link, tell
-
-    def __getattr__(self, name: str) -> Any:
-        return getattr(self._link, name)
-
-    def read(self, until: float) -> bytes:
-        data = self._link.read(until)
-        if data:
-            self._told("<", data)
-        return data
-
-    def write(self, data: bytes) -> None:
-        self._told(">", data)
-        self._link.write(data)
