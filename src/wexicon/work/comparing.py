@@ -5,12 +5,13 @@ The rule: what a trace tells is read from it as from a module, by the same code.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 
 from msgspec.structs import replace
 
 from wexicon.core.agenda import Agenda
-from wexicon.core.faults import CallFault
+from wexicon.core.faults import CallFault, ModuleFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat, Sheet
 from wexicon.core.protocol.recorded import Recorded
@@ -43,8 +44,13 @@ def values_in_trace(path: Path, lexicon: Lexicon) -> dict[str, Value]:
     bench = VirtualBench(standin, agenda, lexicon)
     module = Module(bench.session(tuning=standin.uart.tuning), lexicon, bench.hands)
     names = [name for name, setting in lexicon.settings.items() if not setting.secret and not setting.from_link]
-    readings = module.settings.read(names, {})
-    found = {name: one.value for name, one in readings.items() if one.value is not None}
+    found: dict[str, Value] = {}
+    for name in names:
+        # What the trace has no answer for is not in it.
+        with suppress(ModuleFault):
+            value = module.settings.read([name])[name].value
+            if value is not None:
+                found[name] = value
     if not found:
         hint = "Take the trace of a readout, a verify or a provision with this lexicon."
         raise CallFault(f"no setting of {lexicon.about.family} was read in it", where=str(path), hint=hint)

@@ -50,16 +50,18 @@ class Plan:
         sent_away = how is Evidence.POWER and self.lexicon.attention.power_up and not self.module.operator.cuts_power
         if how is Evidence.RESTART or (sent_away and restart and self.module.attention.needs_hands()):
             self.actions([restart])
+        if how is Evidence.READING:
+            return
         if how is Evidence.POWER:
             by_hand = self.lexicon.attention.operator if self.lexicon.attention.power_up else POWER_CYCLE
             self.lines.append(PlannedLine("power cycle", f"({by_hand})"))
         elif how is Evidence.RESTART and self.module.attention.needs_hands():
             self.lines.append(PlannedLine("come back", f"({self.lexicon.attention.operator})"))
+        for phrase in self.lexicon.identify:
+            self._add("identify", phrase.say.source)
 
     def reads(self, names: Iterable[str]) -> None:
         """What reads these settings back."""
-        for phrase in self.lexicon.identify:
-            self._add("identify", phrase.say.source)
         asked: set[str] = set()
         for name in names:
             setting = self.lexicon.settings[name]

@@ -40,7 +40,7 @@ from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS, Speech
 from wexicon.core.secret import HIDDEN, Secret
-from wexicon.core.text import meant, to_bytes, to_text, visible
+from wexicon.core.text import meant, to_text, visible
 from wexicon.core.tuning import FLOWS
 from wexicon.files import read_file, write_new
 from wexicon.links.tapped import Tapped
@@ -161,6 +161,8 @@ class Talk(Listener):
             self._one(typed)
         except Abandoned:
             session.abandon()
+            # A prompt was heard: what is said next answers it.
+            session.forget_partial()
             if self._abandoning:
                 self._tell("!", "no longer waited for")
         except Stopped:
@@ -306,25 +308,39 @@ class Talk(Listener):
         self._tell("=", f"sent {len(data)} bytes in {self.session.clock.now() - began:.1f} s")
 
     def _do_loop(self, rest: str) -> None:
-        """Whether our own bytes come back: then TX and RX are joined, at the plug or behind it."""
-        session, before = self.session, self.session.dialect
-        session.adopt(Dialect(Speech(end="none", answer="silence 50ms", echo="off", ok=(), error=())))
-        try:
-            session.events.clear()
-            session.send(LOOPED)
-            session.quiet(0.3)
-            heard = to_bytes("".join(event.text for event in session.events) + session.forget_partial())
-        finally:
-            session.adopt(before)
-            session.events.clear()
-        if heard == LOOPED:
-            self._tell("=", f"all {len(LOOPED)} bytes came back: TX and RX are joined, and the adapter works")
-        elif heard:
+        """Whether our own bytes come back at two rates: then TX and RX are joined. A module echoes at its own rate only."""
+        here = self.session.link.tuning
+        other = msgspec.structs.replace(here, rate=115200 if here.rate != 115200 else 57600)
+        heard = self._looped()
+        if heard != LOOPED:
+            wrong = f"{len(heard)} bytes came back for {len(LOOPED)}, and not the same: something else answers"
+            self._tell("!" if heard else "=", wrong if heard else "nothing came back: TX and RX are not joined")
+            return
+        self.session.tune(other)
+        again = self._looped()
+        self.session.tune(here)
+        if again == LOOPED:
             self._tell(
-                "!", f"{len(heard)} bytes came back for {len(LOOPED)}, and they are others: something else answers"
+                "=", f"all {len(LOOPED)} bytes came back at two rates: TX and RX are joined, and the adapter works"
             )
         else:
-            self._tell("=", "nothing came back: TX and RX are not joined")
+            self._tell("=", f"all {len(LOOPED)} bytes came back at {here} and not at {other}: the module echoes them")
+
+    def _looped(self) -> bytes:
+        session, before = self.session, self.session.dialect
+        taken = bytearray()
+        link = session.link
+        session.link = Tapped(link, lambda mark, data: taken.extend(data) if mark == "<" else None)
+        session.adopt(Dialect(Speech(end="none", answer="silence 50ms", echo="off", ok=(), error=())))
+        try:
+            session.send(LOOPED)
+            session.quiet(0.3)
+        finally:
+            session.link = link
+            session.forget_partial()
+            session.adopt(before)
+            session.events.clear()
+        return bytes(taken)
 
     def _do_run(self, rest: str) -> None:
         from wexicon.work.dialogues import find_dialogue
@@ -337,13 +353,20 @@ class Talk(Listener):
 
         if not rest:
             raise CallFault("keep what is typed in which file?", hint=f"Write {MARK}keep first-words.wex")
-        self.session.listener.flush()
+        self._write_trace()
         told = recorded(self._trace)
         family = f" with a {self.lexicon.about.family}" if self.lexicon else ""
         title = f"typed by hand{family}; line end {told.end}. Loosen what may differ, name what is captured."
         text = draft_dialogue([one for one in told.exchanges if one.said is not None], title, told.tuning)
         write_new(Path(rest), text)
         self._tell("=", f"wrote {rest}; wexicon run {rest} PORT says it again and checks the answers")
+
+    def _write_trace(self) -> None:
+        """What has been heard so far is in the trace when this returns."""
+        self.session.listener.flush()
+        self.muted = True
+        self.session.listener.idle()
+        self.muted = False
 
     def _do_sheet(self, rest: str) -> None:
         from wexicon.core.formats.writing import sheet_text

@@ -1,0 +1,147 @@
+"""`ports`, `hail`, `readout`, `set` and `do`, as the built program against stand-ins on ports."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import threading
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import bench, clean, k5, wexicon
+
+SCREEN = '[unit.screen]\nstandin = "brisca-w1"\n'
+MAST = '[unit.mast]\nstandin = "lindle-l9"\n'
+
+
+def test_a_name_for_a_port_can_stand_wherever_a_port_is_wanted(tmp_path: Path) -> None:
+    with bench(MAST) as rig:
+        told = wexicon("ports", "--name", f"bench-left={rig.ports['mast']}").stdout
+        assert told == "bench-left stands for rig bench/mast\n"
+        port = json.loads(wexicon("ports", "--json").stdout)[-1]
+        assert (port["name"], port["unit"], port["key"]) == ("bench-left", "mast", "rig bench/mast")
+        assert "LINDLE-L9" in wexicon("readout", "bench-left", "-l", "lindle-l9").stdout
+        assert "LINDLE-L9" in wexicon("readout", "mast", "-l", "lindle-l9").stdout
+        assert "did you mean bench-left" in wexicon("readout", "bench-lift", status=2).stderr
+    assert "is not there" in wexicon("readout", "bench-left", status=2).stderr
+    wexicon("ports", "--forget", "bench-left")
+    assert "bench-left" not in (tmp_path / "config" / "ports.toml").read_text()
+    assert "did you mean" in wexicon("ports", "--name", "x=nowhere", status=2).stderr or True
+    assert "cannot be the name of a port" in wexicon("ports", "--name", "a/b=/dev/null", status=2).stderr
+
+
+def test_a_readout_with_nothing_named_finds_the_lexicon_and_remembers_the_link() -> None:
+    with bench(SCREEN + "settings = { rate = 57600, power = 11 }\n") as rig:
+        first = wexicon("readout", rig.ports["screen"], "--raw")
+        assert "hail: brisca-w1 at 57600 8N1" in first.stderr
+        power = next(line.split() for line in first.stdout.splitlines() if line.startswith("power"))
+        assert power[:10] == ["power", "11", "dBm", "11", "no:", "20", "dBm", "0", "to", "20"]
+        again = json.loads(wexicon("readout", "screen", "--json").stdout)
+        assert again["exchanges"] < 12 and again["seconds"] < 1.5 and again["lexicon"] == "brisca-w1"
+        assert {line["name"]: line["factory"]["shown"] for line in again["settings"]}["rate"] == "115200 baud"
+
+
+def test_a_readout_is_compared_with_a_sheet_and_with_a_trace() -> None:
+    with bench(SCREEN) as rig:
+        wexicon("readout", "screen", "-l", "brisca-w1", "--sheet", "s.toml", "--trace", "t.jsonl")
+        assert "power = 20" in Path("s.toml").read_text()
+        for record in ("s.toml", "t.jsonl"):
+            assert "4 of 4 settings are as in" in wexicon("readout", "screen", "--against", record).stdout
+        wexicon("set", "screen", "power=3", "name=Gannet Quay")
+        for record in ("s.toml", "t.jsonl"):
+            told = wexicon("readout", "screen", "--against", record, status=1).stdout
+            assert "2 of 4 settings are as in" in told and "differs" in told and "Gannet Quay" in told
+            assert "rate" not in told
+        assert rig.bench.units["screen"].standin.flash["power"] == 3
+        assert "is there already" in wexicon("readout", "screen", "--sheet", "s.toml", status=2).stderr
+
+
+def test_set_checks_plans_writes_and_follows_the_link() -> None:
+    with bench(SCREEN) as rig:
+        screen = rig.bench.units["screen"].standin
+        words = ("set", rig.ports["screen"], "-l", "brisca-w1")
+        told = wexicon(*words, "power=99", "rat=9600", status=2).stderr
+        assert "'99' is out of range; allowed: 0 to 20 dBm" in told and "did you mean rate?" in told
+        plan = wexicon(*words, "rate=38400", "power=4", "--plan").stdout
+        writes = [line.split()[-1] for line in plan.splitlines() if "write" in line and "AT+" in line]
+        assert writes == ["AT+POWER=4", "AT+RATE=38400"]
+        assert "to be written" in plan and (screen.flash["power"], screen.flash["rate"]) == (20, 115200)
+        done = wexicon(*words, "rate=38400", "power=4").stdout
+        assert "conforms: 2 changed; read back after a restart" in done
+        assert (screen.flash["power"], screen.flash["rate"]) == (4, 38400)
+        assert "nothing written" in wexicon("set", "screen", "power=4").stdout
+
+
+def test_a_secret_is_not_taken_from_the_call() -> None:
+    with bench(k5()) as rig:
+        words = ("set", rig.ports["plug"], "-l", "tamsel-k5", "--operator", "rig")
+        assert "every process could read it" in wexicon(*words, "pin=7319", status=2).stderr
+        done = wexicon(*words, "role=leader", "--env", "pin=PLUG_PIN", env=clean({"PLUG_PIN": "7319"}))
+        assert rig.bench.units["plug"].standin.flash["pass"] == "7319" and "7319" not in done.stdout + done.stderr
+        assert (
+            "peer needs role=leader, not follower"
+            in wexicon(*words, "peer=020000000001", "role=follower", status=2).stderr
+        )
+
+
+def test_do_does_one_thing_and_says_what_came_of_it() -> None:
+    with bench(SCREEN + '[air.access_point.quay]\nname = "Quay"\nsignal = -40\n'):
+        words = ("do", "screen", "-l", "brisca-w1")
+        assert "Quay   -40" in wexicon("do", "screen", "scan", "-l", "brisca-w1").stdout
+        told = wexicon(*words[:2], "restart").stdout
+        assert "was seen to start again" in told and "done: restart" in told
+        assert "did you mean save?" in wexicon(*words[:2], "sav", status=2).stderr
+        assert "AT+STORE" in wexicon(*words[:2], "save", "--plan").stdout
+        assert json.loads(wexicon(*words[:2], "save", "--json").stdout)["verdict"] == "done"
+
+
+def test_hail_says_what_it_found_what_it_says_and_what_by_hand(tmp_path: Path) -> None:
+    with bench(MAST + k5(powered="false")) as rig:
+        found = wexicon("hail", rig.ports["mast"]).stdout
+        assert "found: 9600 8N1, lines end with lf, no echo" in found and "lexicons  lindle-l9" in found
+        assert f"next      wexicon readout {rig.ports['mast']}" in found
+        lost = wexicon("hail", rig.ports["plug"], status=3).stdout
+        assert "not found: nothing at all was heard at 11 rates" in lost and "Hold the service key" in lost
+        keyed = wexicon("hail", "plug", "-l", "tamsel-k5", "--operator", "rig").stdout
+        assert "found: 57600 8N1" in keyed and "TAMSEL-K5" in keyed
+    listed = wexicon("hail", "--list").stdout
+    assert "with --escapes only" in listed and "~~~" in listed and "AT+LABEL={" not in listed
+
+
+def test_hail_without_a_port_tries_those_that_are_free() -> None:
+    from wexicon.core.tuning import Tuning
+    from wexicon.links.port import open_port
+
+    with bench(SCREEN + MAST) as rig:
+        held = open_port(rig.ports["screen"], Tuning())
+        done = wexicon("hail", "--json", env=clean({"WEXICON_CONFIG": "c"}))
+        held.close()
+        assert f"{rig.ports['screen']}: in use by wexicon (process {os.getpid()}); left alone" in done.stderr
+        told = {one["port"]: one["family"] for one in json.loads(done.stdout)}
+    assert told[rig.ports["mast"]] == "lindle-l9" and rig.ports["screen"] not in told
+
+
+def test_a_socket_is_a_port_too() -> None:
+    """A module behind a TCP port that passes bytes as they are."""
+    server = socket.create_server(("127.0.0.1", 0))
+
+    def serve() -> None:
+        line, _ = server.accept()
+        while data := line.recv(1000):
+            line.sendall(
+                b"@ok\n" if b"@\n" in data else b"@who LINDLE-L9 3.2 L9-1\n" if b"who" in data else b"@err 2\n"
+            )
+
+    threading.Thread(target=serve, daemon=True).start()
+    told = wexicon("hail", f"socket://127.0.0.1:{server.getsockname()[1]}")
+    assert "lindle-l9" in told.stdout
+    server.close()
+
+
+@pytest.mark.parametrize("options", [("--flow", "rts-cts"), ("--frame", "7E1"), ("--rate", "250000")])
+def test_flow_frame_and_unusual_rates_are_taken(options: tuple[str, str]) -> None:
+    with bench(MAST + 'serve = "rfc2217"\n') as rig:
+        assert "LINDLE-L9" in wexicon("readout", rig.ports["mast"], "-l", "lindle-l9", *options).stdout
+    assert "not a valid frame" in wexicon("readout", "/dev/null", "-l", "lindle-l9", "--frame", "9X1", status=2).stderr

@@ -1,0 +1,211 @@
+"""Talking by hand: every line in its turn, what comes shown and decoded at once, kept afterwards; and a port that goes away."""
+
+from __future__ import annotations
+
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Bench, bench
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.masking import Secrets
+from wexicon.core.protocol.observations import Listeners
+from wexicon.core.protocol.session import Session
+from wexicon.core.tuning import Tuning
+from wexicon.links.port import open_port
+from wexicon.records.trace import TraceWriter
+from wexicon.work.completing import hint, secret_from, suggestions
+from wexicon.work.finding import find_lexicon
+from wexicon.work.module import Module
+from wexicon.work.talking import Shown, Talk
+
+
+class Hand:
+    """A conversation with a stand-in in virtual time; `seen` is all that was shown."""
+
+    def __init__(self, name: str, lexicon: bool = True, ask: str = "") -> None:
+        self.bench = Bench(name)
+        self.bench.agenda.run_until(3)
+        self.seen: list[Shown] = []
+        self.trace = Path("typed.jsonl")
+        known = self.bench.lexicon if lexicon else None
+        self.talk = Talk(known, self.seen.append, trace=self.trace, ask=lambda name: ask)
+        link = self.bench.link(self.bench.standin.uart.tuning)
+        self.writer = TraceWriter(
+            self.trace,
+            link.clock,
+            link="x",
+            tuning=link.tuning,
+            end=self.bench.lexicon.speech.end,
+            form=self.bench.lexicon.speech.answer,
+            force=True,
+        )
+        self.session = Session(link, self.bench.dialect(), Listeners(self.writer, self.talk), secrets=Secrets())
+        self.module = Module(self.session, known, self.bench.hands) if known else None
+
+    def type(self, *lines: str) -> list[str]:
+        for line in lines:
+            self.talk.put(line)
+        self.talk.end()
+        self.talk.run(self.session, self.module)
+        return [f"{one.mark} {one.text}" + (f" | {one.meaning}" if one.meaning else "") for one in self.seen]
+
+
+def test_what_is_said_and_heard_is_decoded() -> None:
+    told = Hand("brisca-w1").type("AT+POWER?", "AT+POWER=99", "AT+WHO?", ":read rate", "AT+STORE")
+    assert told[:7] == [
+        "> AT+POWER? | reads power",
+        "< +POWER 20 | power: 20 dBm",
+        "< OK",
+        "> AT+POWER=99 | writes power: 99 dBm",
+        "< FAULT 3 | value not allowed",
+        "> AT+WHO?",
+        "< +WHO BRISCA-W1 2.0.3 02B1C0447A10 | model BRISCA-W1, firmware 2.0.3, address 02B1C0447A10",
+    ]
+    assert "> AT+STORE | does save: keeps all settings over a power cycle" in told
+
+
+@pytest.mark.parametrize(
+    "name", ["brisca-w1", "lindle-l9", "cordal-g2", "tamsel-k6", "wherry-c3", "polmar-p1", "lindle-r2"]
+)
+def test_two_hundred_lines_are_all_said_each_after_the_answer_to_the_one_before(name: str) -> None:
+    hand = Hand(name)
+    if name == "lindle-r2":
+        hand.bench.standin.operate("attention")
+        hand.bench.agenda.run_until(hand.bench.agenda.now + 1)
+        hand.session.tune(Tuning(9600))
+    probe = hand.bench.lexicon.attention.probe.say.source
+    told = hand.type(*[probe] * 200)
+    assert sum(line.startswith(("> ", ">> ")) for line in told) == 200 and hand.talk.failures == 0
+    marks = "".join(line[0] for line in told if not line.startswith(("< $GP", "< $GN")))
+    assert ">>" not in marks  # an answer stands between any two
+
+
+def test_a_line_that_nobody_answers_is_told_and_counts() -> None:
+    hand = Hand("wherry-c1")
+    told = hand.type("bogus", ":bogus", ":set lamp = 7")
+    assert "! no answer within 0.5 s" in told and hand.talk.failures == 3
+    assert any("there is no statement bogus" in line for line in told) and any(
+        "is not one of on, off" in line for line in told
+    )
+
+
+def test_control_characters_of_a_module_are_shown_escaped() -> None:
+    hand = Hand("lindle-l9")
+    hand.bench.standin.say(b"\x1b[2J\x07evil\x9b31m\r\n", 0.01)
+    hand.bench.agenda.run_until(hand.bench.agenda.now + 0.1)
+    shown = " ".join(hand.type("@"))
+    assert "\\x1B[2J\\x07evil" in shown and "\x1b" not in shown and "\x9b" not in shown
+
+
+def test_a_prompt_ends_the_wait_and_a_payload_follows() -> None:
+    hand = Hand("cordal-g2")
+    hand.bench.agenda.run_until(20)
+    hand.talk.put("AT+CMGF=1")
+    hand.talk.put('AT+CMGS="+441632960002"')
+    hand.talk.put("tide 3.2 m\x1a", exact=True)
+    told = hand.type()
+    assert "<   > ".strip() in [line.strip() for line in told] or "< > " in told
+    assert any(line.startswith("< +CMGS: ") for line in told) and hand.talk.failures == 0
+
+
+def test_secrets_are_neither_shown_nor_kept() -> None:
+    hand = Hand("tamsel-k5", ask="8642")
+    hand.bench.standin.operate("attention")
+    hand.bench.agenda.run_until(hand.bench.agenda.now + 3)
+    hand.session.tune(Tuning(57600))
+    told = hand.type(":hex on", "AT+PASS=7319", ":set pin", "AT+PASS?", ":keep kept.wex")
+    assert hand.bench.standin.memory["pass"] == "8642"
+    hand.session.listener.flush()
+    everything = "\n".join(told) + hand.trace.read_text() + Path("kept.wex").read_text()
+    for secret in ("7319", "8642"):
+        assert secret not in everything and secret.encode().hex(" ").upper() not in everything
+    assert "needs secret1 secret" in Path("kept.wex").read_text()
+
+
+def test_what_was_typed_is_kept_as_a_dialogue_that_runs_and_the_settings_as_a_sheet() -> None:
+    from wexicon.work.dialogues import find_dialogue, run_dialogue
+
+    hand = Hand("lindle-l9")
+    told = hand.type("@net?", "@net=6", "@net?", ":keep net.wex", ":sheet net.toml", ":keep net.wex")
+    assert "is there already" in told[-1] or "is there already" in told[-2]
+    kept = Path("net.wex").read_text()
+    assert "> @net=6" in kept and "< @net 6" in kept
+    other = Bench("lindle-l9")
+    other.agenda.run_until(1)
+    result = run_dialogue(other.open(), find_dialogue(Path("net.wex")), {}, other.lexicon)
+    assert result.verdict == "passed" and other.standin.memory["net"] == 6
+    assert "network = 6" in Path("net.toml").read_text()
+
+
+def test_the_link_is_changed_on_the_fly() -> None:
+    hand = Hand("brisca-w1")
+    told = hand.type("AT+RATE=57600", ":tune 57600", "AT+RATE?", ":end lf", ":end crlf", "AT", ":loop", ":flow rts-cts")
+    assert "~ our side at 57600 8N1" in told and "< +RATE 57600 | rate: 57600 baud" in told
+    assert "~ lines end with lf" in told and "57600 8N1 and not at 115200 8N1: the module echoes them" in "".join(told)
+    assert any("is not a flow control of this port" in line for line in told)
+    hand = Hand("lindle-l9")
+    hand.bench.standin.uart.from_host = lambda data: hand.bench.standin.uart.to_host(data)  # type: ignore[method-assign]
+    assert "came back at two rates: TX and RX are joined" in "".join(hand.type(":loop"))
+
+
+def test_a_port_that_goes_and_comes_back_is_gone_on_with() -> None:
+    lexicon = find_lexicon("lindle-l9")
+    with bench('[unit.x]\nstandin = "lindle-l9"\n') as rig:
+        seen: list[Shown] = []
+        link = open_port(rig.ports["x"], Tuning())
+        talk = Talk(
+            lexicon, seen.append, trace=Path("t"), reopen=lambda before: open_port(rig.ports["x"], before.tuning)
+        )
+        session = Session(link, lexicon.dialect, talk)
+        thread = threading.Thread(target=talk.run, args=(session,))
+        thread.start()
+        talk.put(":quiet 500ms")
+        talk.put("@who?")
+        wait_for(lambda: any("LINDLE-L9" in one.text for one in seen))
+        link.read = lambda until: (_ for _ in ()).throw(link.lost(OSError("gone")))  # type: ignore[method-assign]
+        wait_for(lambda: any(one.text.startswith("the port is back") for one in seen))
+        talk.put("@net?")
+        wait_for(lambda: any(one.text == "@net 0" for one in seen))
+        talk.end()
+        thread.join(5)
+        session.link.close()
+
+
+def wait_for(done, within: float = 10.0) -> None:  # type: ignore[no-untyped-def]
+    until = time.monotonic() + within
+    while not done() and time.monotonic() < until:
+        time.sleep(0.01)
+    assert done()
+
+
+# -- what may be typed next -----------------------------------------------------------------------------------------------
+
+
+def told(lexicon: Lexicon | None, text: str) -> list[str]:
+    return [text[: one.start] + one.text for one in suggestions(lexicon, text)]
+
+
+def test_completion_knows_questions_writes_values_and_the_consoles_own_words() -> None:
+    k5, w1 = find_lexicon("tamsel-k5"), find_lexicon("brisca-w1")
+    assert told(k5, "AT+LA") == ["AT+LABEL?", "AT+LABEL="] and told(k5, "at+keep") == ["AT+KEEP"]
+    assert told(w1, "AT+MODE=") == ["AT+MODE=idle", "AT+MODE=station", "AT+MODE=beacon"]
+    assert told(k5, "AT+PART=") == ["AT+PART=F", "AT+PART=L"]
+    assert ":set name = " in told(k5, ":set n") and told(w1, ":do sc") == [":do scan"]
+    assert ":keep" in told(None, ":ke") and told(None, "AT") == []
+    assert ':set mode = "idle"' in told(w1, ":set mode = ")
+    assert hint(w1, "AT+POWER=") == "power: 0 to 20 dBm" and hint(w1, "AT+POWER") == ""
+    assert secret_from(k5, "AT+PASS=12") == 8 and secret_from(k5, "AT+PASS?") is None
+    assert told(k5, "AT+PASS=") == []
+
+
+def test_whatever_is_suggested_for_a_setting_is_taken_by_it() -> None:
+    for name in ("tamsel-k5", "tamsel-k6", "brisca-w1", "lindle-l9", "orvane-b3", "fennick-z4", "polmar-p1"):
+        lexicon = find_lexicon(name)
+        for setting in lexicon.settings.values():
+            before = setting.write.say.source.partition("{")[0] if setting.write else ""
+            for line in told(lexicon, before) if before else ():
+                if line.startswith(before) and line != before and "=" in line and not line.endswith(("?", "=")):
+                    setting.kind.decode(line[len(before) :])
