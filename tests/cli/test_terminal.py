@@ -3,65 +3,17 @@
 from __future__ import annotations
 
 import os
-import pty
-import re
-import select
 import signal
-import struct
-import sys
-import termios
-import time
-from fcntl import ioctl
 from pathlib import Path
 
 import pytest
 
-from tests.conftest import bench, clean, k5, wexicon
+from tests.cli.terminal import Terminal
+from tests.conftest import bench, k5, wexicon
 from wexicon.cli.table import lines_of, width
 
 PIN = "48213"
 PLUG = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\n[seat.plug.settings]\nname = "Withy Point"\n'
-
-
-class Terminal:
-    """The built program on a terminal of its own; `seen` is all that it wrote there."""
-
-    def __init__(self, *words: str, columns: int = 100) -> None:
-        self.seen = b""
-        self.pid, self.fd = pty.fork()
-        if self.pid == 0:
-            ioctl(0, termios.TIOCSWINSZ, struct.pack("HHHH", 40, columns, 0, 0))
-            environment = {**clean({"TERM": "xterm"}), "COLUMNS": str(columns)}
-            os.execve(sys.executable, [sys.executable, "-m", "wexicon", *words], environment)
-
-    def read(self, wanted: str = "", within: float = 20.0) -> str:
-        """Reads until something is seen, or until the program ends."""
-        until = time.monotonic() + within
-        while time.monotonic() < until and (not wanted or wanted not in self.text()):
-            ready, _, _ = select.select([self.fd], [], [], 0.2)
-            if not ready:
-                continue
-            try:
-                data = os.read(self.fd, 65_536)
-            except OSError:
-                break
-            if not data:
-                break
-            self.seen += data
-        assert wanted in self.text(), self.text()
-        return self.text()
-
-    def text(self) -> str:
-        return re.sub(r"\x1b\[[0-9;?]*[A-JL-Za-z]", "", self.seen.decode("utf-8", "replace"))
-
-    def type(self, text: str) -> None:
-        os.write(self.fd, text.encode())
-
-    def end(self) -> int:
-        self.read()
-        _, status = os.waitpid(self.pid, 0)
-        os.close(self.fd)
-        return os.waitstatus_to_exitcode(status)
 
 
 def test_a_secret_is_asked_for_and_typed_unseen(tmp_path: Path) -> None:

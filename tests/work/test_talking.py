@@ -168,7 +168,7 @@ def test_a_port_that_goes_and_comes_back_is_gone_on_with() -> None:
         link.read = lambda until: (_ for _ in ()).throw(link.lost(OSError("gone")))  # type: ignore[method-assign]
         wait_for(lambda: any(one.text.startswith("the port is back") for one in seen))
         talk.put("@net?")
-        wait_for(lambda: any(one.text == "@net 0" for one in seen))
+        wait_for(lambda: any(one.text == "@net 1" for one in seen))
         talk.end()
         thread.join(5)
         session.link.close()

@@ -7,6 +7,7 @@ escaped, so that none of it moves the cursor.
 from __future__ import annotations
 
 import asyncio
+import sys
 import threading
 from collections import deque
 from collections.abc import Iterable
@@ -14,10 +15,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from prompt_toolkit import PromptSession
-from prompt_toolkit.application import run_in_terminal
+from prompt_toolkit.buffer import Buffer
 from prompt_toolkit.completion import CompleteEvent, Completer, Completion
 from prompt_toolkit.document import Document
-from prompt_toolkit.formatted_text import ANSI, FormattedText
+from prompt_toolkit.formatted_text import FormattedText
 from prompt_toolkit.history import FileHistory, History
 from prompt_toolkit.key_binding import KeyBindings, KeyPressEvent
 from prompt_toolkit.keys import Keys
@@ -71,9 +72,9 @@ class Console:
             due = not self._printing
             self._printing = True
         if self._loop is None:
-            self._print_now()
+            self._print()
         elif due:
-            self._loop.call_soon_threadsafe(lambda: asyncio.ensure_future(self._print()))
+            self._loop.call_soon_threadsafe(self._print)
 
     def ask(self, name: str) -> str:
         """Asks for a secret, unseen; waits for it."""
@@ -101,6 +102,7 @@ class Console:
             reserve_space_for_menu=6,
             color_depth=None if styled("x", "bold") != "x" else ColorDepth.DEPTH_1_BIT,
         )
+        self._prompt.default_buffer.accept_handler = self._accepted
         failed: list[BaseException] = []
 
         def work() -> None:
@@ -116,7 +118,7 @@ class Console:
         talk.end()
         self._worker.join(timeout=5)
         self._loop = None
-        self._print_now()
+        self._print()
         if failed and isinstance(failed[0], Fault):
             raise failed[0]
 
@@ -129,13 +131,18 @@ class Console:
                 await self._answer()
                 continue
             try:
-                text = await self._prompt.prompt_async("> ", refresh_interval=0.5)
+                # One prompt for all lines: between two the terminal would echo what is typed, and lose some of it.
+                await self._prompt.prompt_async("> ", refresh_interval=0.5)
             except EOFError:
                 return
             except _Interrupted:
                 continue
-            if text:
-                self.talk.put(text)
+
+    def _accepted(self, buffer: Buffer) -> bool:
+        """Takes the line that was typed; the buffer is emptied for the next."""
+        if buffer.text:
+            self.talk.put(buffer.text)
+        return False
 
     async def _answer(self) -> None:
         """A secret is typed; none of it is seen, or kept in the history."""
@@ -160,20 +167,28 @@ class Console:
             self._waiting.appendleft(styled(told, "bold"))
             if not known:
                 self._waiting.append(f"Nothing is known of this port; wexicon hail {self.port} finds rate and lexicon.")
-        self._print_now()
+        self._print()
 
-    async def _print(self) -> None:
-        await run_in_terminal(self._print_now)
-
-    def _print_now(self) -> None:
+    def _print(self) -> None:
+        """Puts what waits above the line that is being typed, which is drawn again below; the keyboard is not let go of."""
         with self._lock:
             lines = list(self._waiting)
             self._waiting.clear()
             self._printing = False
-        if lines:
-            from prompt_toolkit import print_formatted_text
-
-            print_formatted_text(ANSI("\n".join(lines)))
+        if not lines:
+            return
+        text = "".join(f"{line}\r\n" for line in lines)
+        app = self._prompt.app if self._loop else None
+        if app is None or not app.is_running:
+            sys.stdout.write(text)
+            sys.stdout.flush()
+            return
+        app.renderer.erase()
+        app.output.write_raw(text)
+        app.output.flush()
+        app.renderer.reset()
+        app.renderer.request_absolute_cursor_position()
+        app.invalidate()
 
     # -- the line that is typed ---------------------------------------------------------------------------------------
 
@@ -234,7 +249,7 @@ class Console:
         with self._lock:
             self._waiting.append(styled(text, "yellow"))
         if self._loop:
-            self._loop.call_soon_threadsafe(lambda: asyncio.ensure_future(self._print()))
+            self._loop.call_soon_threadsafe(self._print)
 
 
 class _Interrupted(Exception):

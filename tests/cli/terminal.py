@@ -1,0 +1,56 @@
+"""The built program on a terminal of its own, for the tests that type and look."""
+
+from __future__ import annotations
+
+import os
+import pty
+import re
+import select
+import struct
+import sys
+import termios
+import time
+from fcntl import ioctl
+
+from tests.conftest import clean
+
+
+class Terminal:
+    """The built program on a terminal of its own; `seen` is all that it wrote there."""
+
+    def __init__(self, *words: str, columns: int = 100, **variables: str) -> None:
+        self.seen = b""
+        self.pid, self.fd = pty.fork()
+        if self.pid == 0:
+            ioctl(0, termios.TIOCSWINSZ, struct.pack("HHHH", 40, columns, 0, 0))
+            environment = {**clean({"TERM": "xterm", **variables}), "COLUMNS": str(columns)}
+            os.execve(sys.executable, [sys.executable, "-m", "wexicon", *words], environment)
+
+    def read(self, wanted: str = "", within: float = 20.0) -> str:
+        """Reads until something is seen, or until the program ends."""
+        until = time.monotonic() + within
+        while time.monotonic() < until and (not wanted or wanted not in self.text()):
+            ready, _, _ = select.select([self.fd], [], [], 0.2)
+            if not ready:
+                continue
+            try:
+                data = os.read(self.fd, 65_536)
+            except OSError:
+                break
+            if not data:
+                break
+            self.seen += data
+        assert wanted in self.text(), self.text()
+        return self.text()
+
+    def text(self) -> str:
+        return re.sub(r"\x1b\[[0-9;?]*[A-JL-Za-z]", "", self.seen.decode("utf-8", "replace"))
+
+    def type(self, text: str) -> None:
+        os.write(self.fd, text.encode())
+
+    def end(self) -> int:
+        self.read()
+        _, status = os.waitpid(self.pid, 0)
+        os.close(self.fd)
+        return os.waitstatus_to_exitcode(status)
