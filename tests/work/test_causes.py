@@ -8,8 +8,10 @@ from msgspec.structs import replace
 
 from tests.conftest import Bench
 from wexicon.core.faults import Unreachable
+from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.tuning import Tuning
+from wexicon.rig.uart import WireFaults
 from wexicon.work.attention import Attention
 from wexicon.work.finding import find_lexicon
 
@@ -113,3 +115,103 @@ def test_an_echo_alone_is_no_answer() -> None:
     with pytest.raises(Unreachable, match="our own lines come back at 115200 8N1, and nothing else") as fault:
         gain(one)
     assert "TX and RX are joined" in fault.value.hint
+
+
+# -- what the very words say, and what was done before ----------------------------------------------------------------------
+
+
+def cause_of(one: Bench, hands: bool = True) -> str:
+    with pytest.raises(Unreachable) as fault:
+        gain(one, hands)
+    return f"{fault.value.what} {fault.value.hint}"
+
+
+@pytest.mark.parametrize("name", [name for name in FAMILIES if find_lexicon(name).start.says])
+def test_a_module_that_starts_again_and_again_is_named(name: str) -> None:
+    one = Bench(name, faults=WireFaults(restarts=0.35))
+    if one.lexicon.attention.power_up:  # which starts as often as the operator has it start
+        return
+    one.standin.listen = one.standin.ready = lambda *_: None  # type: ignore[attr-defined]
+    one.standin.deaf = True  # type: ignore[attr-defined]
+    start = one.lexicon.start.tuning or one.lexicon.factory
+    one.standin.heard = lambda data, began: None  # type: ignore[method-assign]
+    one.lexicon = replace(one.lexicon, factory=start, settings={})
+    told = cause_of(one)
+    assert "the module starts again by itself" in told and "stronger supply" in told
+
+
+def test_a_peer_that_has_joined_is_named() -> None:
+    one = Bench("tamsel-k6")
+    one.lexicon = replace(
+        one.lexicon,
+        attention=replace(one.lexicon.attention, ends_on="peer"),
+        dialect=type(one.lexicon.dialect)(one.lexicon.speech, {"peer": Pattern("PEER {state:word}")}),
+    )
+    one.standin.heard = lambda data, began: one.standin.uart.send(b"PEER joined")  # type: ignore[method-assign]
+    told = cause_of(one)
+    assert "a peer has joined" in told and "Switch the peer off" in told
+
+
+def test_a_pending_prompt_is_named_and_how_to_leave_it() -> None:
+    one = Bench("cordal-g2")
+    one.agenda.run_until(20)
+    session = one.session(tuning=one.standin.uart.tuning)
+    assert session.exchange("AT+CMGF=1").ok
+    session.send(b'AT+CMGS="+441632960002"\r')
+    session.quiet(1)
+    told = cause_of(one)
+    assert "waits for a payload" in told and r"\x1B" in told
+    session = one.session(tuning=one.standin.uart.tuning)
+    session.send(b"\x1b")
+    session.quiet(0.5)
+    assert gain(one).held
+
+
+@pytest.mark.parametrize(
+    "name", [n for n in FAMILIES if find_lexicon(n).settings and n not in ("cordal-g2", "cordal-n7")]
+)
+def test_silence_after_a_change_of_rate_is_named(name: str) -> None:
+    one = Bench(name)
+    lexicon = one.lexicon
+    rate = next(setting for setting in lexicon.settings.values() if setting.kind.rates())
+    if rate.moves_link != "at-once":
+        return
+    one.agenda.run_until(2.5)
+    module = one.module()
+    module.attention.gain()
+    wanted = next(other for other in rate.kind.rates() if other != one.standin.uart.tuning.rate)
+    tuning = one.standin.uart.tuning
+    one.standin.after(0.02, lambda: setattr(one.standin.uart, "to_host", lambda data: None))
+    module.session.quiet(0.1)
+    with pytest.raises(Unreachable) as fault:
+        module.attention.prove([replace(tuning, rate=wanted), tuning])
+    assert f"it answered at {tuning} until it was told to go to {wanted} 8N1" in fault.value.what
+
+
+def test_an_error_to_everything_is_named() -> None:
+    one = Bench("brisca-w1")
+    one.agenda.run_until(2)
+    one.standin.editor.line = lambda line: one.standin.fault(2)  # type: ignore[attr-defined]
+    assert "answers every line with an error at 115200 8N1: “FAULT" in cause_of(one)
+
+
+def test_a_key_let_go_and_a_missed_window_are_named() -> None:
+    one = Bench("tamsel-k5")
+    one.standin.operate = lambda act: None  # type: ignore[method-assign]
+    one.standin.mode = "half"  # type: ignore[attr-defined]
+    one.standin.uart.tuning = Tuning(57600)
+    one.agenda.run_until(1)
+    one.standin.mode = "half"  # type: ignore[attr-defined]
+    one.standin.uart.tuning = Tuning(57600)
+    assert "The key was let go too early" in cause_of(one)
+    other = Bench("orvane-b3")
+    other.open().quiet(9)
+    assert "in the first 8.0 s after power-up only" in cause_of(other, hands=False)
+
+
+def test_a_module_that_must_be_unlocked_says_so_and_no_try_is_spent() -> None:
+    one = Bench("wherry-c3", code="squall")
+    one.agenda.run_until(1)
+    result = one.read_out()
+    assert result.status == 1 and result.failure and "locked" in f"{result.failure.what} {result.failure.next}"
+    assert one.standin.flash["tries"] == 3

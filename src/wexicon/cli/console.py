@@ -10,7 +10,8 @@ import asyncio
 import sys
 import threading
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -61,7 +62,7 @@ class Console:
         self._lock = threading.Lock()
         self._loop: asyncio.AbstractEventLoop | None = None
         self._asked: tuple[str, threading.Event, list[str]] | None = None
-        self._printing = False
+        self._printing = self._greeted = False
 
     # -- from the conversation's thread -------------------------------------------------------------------------------
 
@@ -124,7 +125,6 @@ class Console:
 
     async def _main(self, known: bool) -> None:
         self._loop = asyncio.get_running_loop()
-        self._greet(known)
         self._worker.start()
         while self._worker.is_alive():
             if self._asked:
@@ -132,7 +132,7 @@ class Console:
                 continue
             try:
                 # One prompt for all lines: between two the terminal would echo what is typed, and lose some of it.
-                await self._prompt.prompt_async("> ", refresh_interval=0.5)
+                await self._prompt.prompt_async("> ", refresh_interval=0.5, pre_run=lambda: self._greet(known))
             except EOFError:
                 return
             except _Interrupted:
@@ -161,13 +161,16 @@ class Console:
             self._prompt.app.exit(exception=_Interrupted())
 
     def _greet(self, known: bool) -> None:
+        if self._greeted:
+            return
+        self._greeted = True
         family = f", a {self.lexicon.about.family}" if self.lexicon else ""
         told = f"{self.port} at {self.session.link.tuning}{family}. :help lists what can be typed; Ctrl-D ends."
         with self._lock:
             self._waiting.appendleft(styled(told, "bold"))
             if not known:
                 self._waiting.append(f"Nothing is known of this port; wexicon hail {self.port} finds rate and lexicon.")
-        self._print()
+        asyncio.get_running_loop().call_soon(self._print)
 
     def _print(self) -> None:
         """Puts what waits above the line that is being typed, which is drawn again below; the keyboard is not let go of."""
@@ -250,6 +253,24 @@ class Console:
             self._waiting.append(styled(text, "yellow"))
         if self._loop:
             self._loop.call_soon_threadsafe(self._print)
+
+
+@contextmanager
+def unechoed() -> Iterator[None]:
+    """While the block lasts the terminal itself echoes nothing: what is typed early may be a secret."""
+    try:
+        import termios
+    except ImportError:  # not a Unix: there the console alone echoes
+        yield
+        return
+    before = termios.tcgetattr(sys.stdin)
+    after = [*before]
+    after[3] &= ~termios.ECHO
+    termios.tcsetattr(sys.stdin, termios.TCSADRAIN, after)
+    try:
+        yield
+    finally:
+        termios.tcsetattr(sys.stdin, termios.TCSADRAIN, before)
 
 
 class _Interrupted(Exception):

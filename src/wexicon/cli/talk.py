@@ -6,6 +6,7 @@ The rule: in a pipe what the module says goes to standard output, a line for a l
 from __future__ import annotations
 
 import sys
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -63,10 +64,11 @@ def _talk(port: str, lexicon: Lexicon | None, how: Working, *, as_is: bool, end:
     dialect = lexicon.dialect if lexicon else Dialect(Speech())
     if end:
         dialect = dialect.with_end(end)
+    typing: AbstractContextManager[None] = nullcontext()
     if in_console:
-        from wexicon.cli.console import Console
+        from wexicon.cli.console import Console, unechoed
 
-        console = Console(lexicon, port)
+        console, typing = Console(lexicon, port), unechoed()
         show = console.show
     else:
         console, show = None, _json_line if as_json else _plain_line
@@ -75,9 +77,12 @@ def _talk(port: str, lexicon: Lexicon | None, how: Working, *, as_is: bool, end:
     )
     fixture = fixture_at(how.fixture_path)
     tuning = links[0] if links else factory
-    with how.session(
-        port, lexicon, "talk", dialect=dialect, tuning=tuning, quiet=True, listener=made, heeds_stop=False
-    ) as (session, operator):
+    with (
+        typing,
+        how.session(
+            port, lexicon, "talk", dialect=dialect, tuning=tuning, quiet=True, listener=made, heeds_stop=False
+        ) as (session, operator),
+    ):
         module = None
         if lexicon:
             module = Module(session, lexicon, operator, patience=how.patience, fixture=fixture, likely=links)
