@@ -19,6 +19,7 @@ from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
+from benchmarks.contact import console, hailing
 from benchmarks.fleet import fleet
 from benchmarks.floor import busy, together
 from benchmarks.wanted import TRUST, WANTED
@@ -144,6 +145,23 @@ def provisioning_on_a_port() -> None:
 
     mine, base = in_turn(real, virtual, 3)
     line("provisioning lindle-l9 on a pseudo-terminal / in virtual time", f"{mine / base:.2f} x", "1.08 x")
+
+
+def first_contact_hail() -> None:
+    """Finding a link with nothing known, over every combination with a fixed second each; virtual time."""
+    for name, ours, theirs in hailing():
+        line(
+            f"hail of {name}, nothing known / every combination with a fixed second",
+            f"{ours / theirs:.3f} x ({ours:.1f} s)",
+            "0.1 x",
+        )
+
+
+def first_contact_console() -> None:
+    """How soon the console shows what is typed, and what comes."""
+    key, heard = console()
+    line("talk: a key to its character on the terminal", f"{key * 1000:.1f} ms", "20 ms")
+    line("talk: the last byte of a line to that line on the terminal", f"{heard * 1000:.1f} ms", "20 ms")
 
 
 def many_units() -> None:
@@ -339,6 +357,8 @@ ALL = (
     exchange_on_a_terminal,
     provisioning_over_its_floor,
     provisioning_on_a_port,
+    first_contact_hail,
+    first_contact_console,
     many_units,
     ten_thousand_units,
     engine_throughput,

@@ -203,11 +203,9 @@ class Hailing:
                 if self._plain:
                     return None
                 for question in phase:
-                    if tuning == usual[0] and question.only_at:
-                        found = self._ask(question.only_at, question)
-                    else:
-                        found = None if question.only_at else self._ask(tuning, question)
-                    if found:
+                    # What makes sense on one link only is asked with the first.
+                    here = question.only_at if question.only_at and tuning == usual[0] else tuning
+                    if here in question.tunings(usual) and (found := self._ask(here, question)):
                         return found
         if self._strange and not self._plain:
             return self._strange[-1][0]
@@ -257,7 +255,7 @@ class Hailing:
             self._remark(fault.what)
             return Overheard(tuning, "", "", b"")
         if silence:
-            session.quiet(silence)
+            session.silence(silence)
         began = session.clock.now()
         session.events.clear()
         session.heard_for()

@@ -23,13 +23,15 @@ PATIENT = 0.5
 
 class Question(msgspec.Struct, frozen=True):
     """`data` as it goes out, line end and all; `end` its line end; the `lexicons` whose question it is; seconds that the
-    answer may take beside the wire; the silence that must go before it; the only link where it makes sense, if there is one."""
+    answer may take beside the wire; the silence that must go before it; the rates that these modules can have (none: any);
+    the only link where it makes sense, if there is one."""
 
     data: bytes
     end: str
     lexicons: tuple[str, ...] = ()
     within: float = AT_ONCE
     silence: float = 0.0
+    rates: tuple[int, ...] = ()
     only_at: Tuning | None = None
 
     @property
@@ -40,7 +42,7 @@ class Question(msgspec.Struct, frozen=True):
 
     def tunings(self, usual: Iterable[Tuning]) -> Iterable[Tuning]:
         """The links on which to ask it."""
-        return [self.only_at] if self.only_at else usual
+        return [self.only_at] if self.only_at else (one for one in usual if not self.rates or one.rate in self.rates)
 
 
 class Escape(msgspec.Struct, frozen=True):
@@ -57,10 +59,11 @@ SLOW_GREETING = msgspec.structs.replace(GREETING, within=PATIENT)
 
 def questions(lexicons: Iterable[Lexicon]) -> list[Question]:
     """The greeting, then each lexicon's own probe, those that need a silence before them last. A module that listens only
-    after an escape or with a key held is not asked in its own words: in data mode they would go out by radio."""
+    after an escape or with a key held is not asked in its own words: in data mode they would go out by radio. Nor is one
+    that cannot say who it is: it is known by what it sends."""
     made: dict[bytes, Question] = {}
     for lexicon in lexicons:
-        if lexicon.attention.how in (AttentionBy.ESCAPE, AttentionBy.HELD_KEY):
+        if lexicon.attention.how in (AttentionBy.ESCAPE, AttentionBy.HELD_KEY) or not lexicon.identify:
             continue
         asked = question_of(lexicon)
         if asked is None or asked.data == GREETING.data or (asked.label == GREETING.label and asked.end == "cr"):
@@ -68,7 +71,10 @@ def questions(lexicons: Iterable[Lexicon]) -> list[Question]:
         before = made.get(asked.data)
         if before:
             asked = msgspec.structs.replace(
-                asked, lexicons=(*before.lexicons, *asked.lexicons), within=max(before.within, asked.within)
+                asked,
+                lexicons=(*before.lexicons, *asked.lexicons),
+                within=max(before.within, asked.within),
+                rates=(*before.rates, *asked.rates),
             )
         made[asked.data] = asked
     return [GREETING, *sorted(made.values(), key=lambda one: (one.silence, one.only_at is None))]
@@ -82,7 +88,15 @@ def question_of(lexicon: Lexicon, phrase: Phrase | None = None) -> Question | No
     except InsertionFault:
         return None
     within = (probe.within if probe.within is not None and probe.within < PATIENT else AT_ONCE) + dialect.gap
-    return Question(data, dialect.speech.end, (lexicon.about.family,), within, dialect.window, attention.tuning or None)
+    return Question(
+        data,
+        dialect.speech.end,
+        (lexicon.about.family,),
+        within,
+        dialect.window,
+        tuple(lexicon.rates()),
+        attention.tuning or None,
+    )
 
 
 def escapes(lexicons: Iterable[Lexicon]) -> list[Escape]:
