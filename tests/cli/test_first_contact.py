@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import bench, clean, k5, wexicon
+from wexicon.core.faults import CallFault
 
 SCREEN = '[unit.screen]\nstandin = "brisca-w1"\n'
 MAST = '[unit.mast]\nstandin = "lindle-l9"\n'
@@ -28,7 +29,7 @@ def test_a_name_for_a_port_can_stand_wherever_a_port_is_wanted(tmp_path: Path) -
     assert "is not there" in wexicon("readout", "bench-left", status=2).stderr
     wexicon("ports", "--forget", "bench-left")
     assert "bench-left" not in (tmp_path / "config" / "ports.toml").read_text()
-    assert "did you mean" in wexicon("ports", "--name", "x=nowhere", status=2).stderr or True
+    assert "there is no port nowhere" in wexicon("ports", "--name", "x=nowhere", status=2).stderr
     assert "cannot be the name of a port" in wexicon("ports", "--name", "a/b=/dev/null", status=2).stderr
 
 
@@ -145,3 +146,52 @@ def test_flow_frame_and_unusual_rates_are_taken(options: tuple[str, str]) -> Non
     with bench(MAST + 'serve = "rfc2217"\n') as rig:
         assert "LINDLE-L9" in wexicon("readout", rig.ports["mast"], "-l", "lindle-l9", *options).stdout
     assert "not a valid frame" in wexicon("readout", "/dev/null", "-l", "lindle-l9", "--frame", "9X1", status=2).stderr
+
+
+@pytest.mark.parametrize("command", ["readout", "set", "do", "provision", "verify", "run", "talk"])
+def test_every_command_says_why_nothing_answers(command: str) -> None:
+    Path("s.toml").write_text('format = 1\n[seat.m]\nlexicon = "lindle-l9"\nsettings = { network = 4 }\n')
+    Path("d.wex").write_text("> @net?\n< @net 4\n")
+    more = {
+        "set": ("network=4",), "do": ("save",), "readout": (), "talk": (), "run": (), "provision": (), "verify": (),
+    }[command]  # fmt: skip
+    with bench(MAST + "powered = false\n") as rig:
+        port = rig.ports["mast"]
+        first = {"provision": ("s.toml", port), "verify": ("s.toml", port), "run": ("d.wex", port)}.get(
+            command, (port,)
+        )
+        named = () if command in ("provision", "verify") else ("-l", "lindle-l9")
+        told = wexicon(command, *first, *more, *named, status=3, input="@\n")
+    assert "nothing at all was heard" in told.stderr and "TX and RX are crossed" in told.stderr
+
+
+def test_a_plan_of_a_sheet_says_none_of_it() -> None:
+    Path("s.toml").write_text(
+        'format = 1\n[seat.m]\nlexicon = "lindle-l9"\nsettings = { network = 4, frequency = 868.3 }\n'
+    )
+    with bench(MAST) as rig:
+        plan = json.loads(wexicon("provision", "s.toml", rig.ports["mast"], "--plan", "--json").stdout)
+        assert plan["verdict"] == "planned" and rig.bench.units["mast"].standin.flash["net"] == 1
+    assert [line["says"] for line in plan["plan"]][:3] == ["@net=4", "@radio=868300000,9,4,14", "@save"]
+
+
+def test_a_usb_adapter_is_named_by_its_serial_number(monkeypatch: pytest.MonkeyPatch) -> None:
+    from serial.tools import list_ports
+    from serial.tools.list_ports_common import ListPortInfo
+
+    from wexicon.work import ports
+
+    found = []
+    for number, place in enumerate(("1-2:1.0", "1-2:1.1")):
+        one = ListPortInfo(f"/dev/ttyUSB{number}", skip_link_detection=True)
+        one.vid, one.pid, one.serial_number, one.location, one.product = 0x1D50, 0x6018, "SF-0042", place, "Two ports"
+        found.append(one)
+    monkeypatch.setattr(list_ports, "comports", lambda: found)
+    with pytest.raises(CallFault, match="SF-0042 stands for 2 ports"):
+        ports.port_named("SF-0042")
+    found.pop()
+    assert ports.port_named("SF-0042") == "/dev/ttyUSB0"
+    assert ports.key_of("/dev/ttyUSB0") == "usb 1d50:6018 SF-0042 1.0"
+    ports.name_port("quay", "SF-0042")
+    found[0].device = "/dev/ttyUSB7"  # the same adapter, plugged in again
+    assert ports.port_named("quay") == "/dev/ttyUSB7"

@@ -65,6 +65,15 @@ def test_the_list_of_keys_is_made_from_the_code_as_it_is() -> None:
     assert (DOCS / "keys.md").read_text() == written, "python docs/write_keys.py writes it anew"
 
 
+def test_the_page_tells_all_that_hail_may_say_and_every_console_command() -> None:
+    written = runpy.run_path(str(DOCS / "write_hail.py"))["page"]()
+    text = (DOCS / "first-contact.md").read_text()
+    assert text == written, "python docs/write_hail.py writes it anew"
+    from wexicon.work.completing import COMMANDS
+
+    assert not [name for name in COMMANDS if f":{name}" not in text]
+
+
 def test_the_sheet_of_the_guide_is_one(tmp_path: Path) -> None:
     text = re.findall(r"```toml sheet\n(.*?)```", (DOCS / "sheet.md").read_text(), re.DOTALL)[0]
     Path("s.toml").write_text(text)

@@ -14,7 +14,7 @@ from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.rig.uart import WireFaults
 from wexicon.work.finding import find_lexicon
 from wexicon.work.hailing import Hailing, HailResult, all_lexicons, hail_with
-from wexicon.work.questions import all_that_may_be_said
+from wexicon.work.questions import all_that_may_be_said, question_of
 
 FAMILIES = sorted(WANTED)
 lexicons = cache(all_lexicons)
@@ -56,9 +56,9 @@ def test_every_family_is_found_at_any_of_its_rates_or_what_it_needs_is_said(name
         assert result.found and (result.rate, result.frame) == (rate, "8N1")
         assert result.family == result.lexicons[0] == name and result.identity
         assert result.end == lexicon.speech.end and result.seconds < 35
-    told = {says for _, says, _ in all_that_may_be_said(lexicons())}
-    # In the module's own words a frame of bytes is written in hexadecimal.
-    told |= {phrase.say.source for one in lexicons() for phrase in (one.attention.probe, *one.identify)}
+    told = {line for _, says, _ in all_that_may_be_said(lexicons()) for line in says}
+    # As they are on the wire: bytes, and sentences with their checksum.
+    told |= {asked.label for one in lexicons() if (asked := question_of(one))}
     said = {text.strip("\r\n") for text in trace.texts(Said)} - {""}
     assert said <= told
 

@@ -59,7 +59,7 @@ def test_what_is_said_and_heard_is_decoded() -> None:
         "> AT+POWER? | reads power",
         "< +POWER 20 | power: 20 dBm",
         "< OK",
-        "> AT+POWER=99 | writes power: 99 dBm",
+        "> AT+POWER=99 | writes power: 99 dBm is out of range; allowed: 0 to 20 dBm",
         "< FAULT 3 | value not allowed",
         "> AT+WHO?",
         "< +WHO BRISCA-W1 2.0.3 02B1C0447A10 | model BRISCA-W1, firmware 2.0.3, address 02B1C0447A10",
@@ -109,6 +109,13 @@ def test_a_prompt_ends_the_wait_and_a_payload_follows() -> None:
     told = hand.type()
     assert "<   > ".strip() in [line.strip() for line in told] or "< > " in told
     assert any(line.startswith("< +CMGS: ") for line in told) and hand.talk.failures == 0
+
+
+def test_a_file_goes_out_as_it_is() -> None:
+    hand = Hand("lindle-l9")
+    Path("lines.txt").write_bytes(b"@net=9\n@net?\n")
+    told = hand.type(":payload lines.txt", ":quiet 200ms")
+    assert "= sent 13 bytes in 0.0 s" in told and "< @net 9 | network: 9" in told
 
 
 def test_secrets_are_neither_shown_nor_kept() -> None:

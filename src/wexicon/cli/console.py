@@ -39,8 +39,8 @@ if TYPE_CHECKING:
     from wexicon.work.talking import Shown, Talk
 
 STYLES = {">": "bold", ">>": "bold", "~": "cyan", "=": "", "!": "yellow"}
-KINDS = {"event": "magenta", "error": "red", "aside": "", "broken": "red", "partial": "", "bytes": "blue"}
-MEANING_AT = 44
+KINDS = {"event": "magenta", "error": "red", "aside": "", "broken": "red", "partial": "", "bytes": "bright_black"}
+MEANING_AT = 36
 
 
 def line_of(shown: Shown) -> str:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wexicon.cli.options import lexicon_option
-from wexicon.cli.printing import print_remarks
+from wexicon.cli.printing import print_folded, print_remarks
 from wexicon.cli.show import ending, print_json, print_line, print_table, styled
 from wexicon.cli.working import Working, works_a_module
 from wexicon.core.durations import spoken
@@ -46,7 +46,12 @@ def hail(port: str | None, lexicon_name: str | None, escapes: bool, listing: boo
         _print_list(as_json)
         return
     if port is not None:
-        result = hail_port(port_named(port), lexicon_name, how, escapes=escapes, quiet=as_json)
+        path = port_named(port)
+        result = hail_port(path, lexicon_name, how, escapes=escapes, quiet=as_json)
+        # What to type next is told with the name that was typed now.
+        result.command = result.command.replace(path, port)
+        for hand in result.by_hand:
+            hand.command = hand.command.replace(path, port)
         with ending(result.status):
             print_json(result) if as_json else print_hail(result)
         return
@@ -187,7 +192,7 @@ def _print_found(result: HailResult) -> None:
     elif result.said:
         print_line(f"it said   {visible(result.said)}")
     if result.cause:
-        print_line(f"{result.cause.what}. {result.cause.next}", "yellow")
+        print_folded(f"{result.cause.what}. {result.cause.next}", "yellow")
     print_line(f"next      {result.command}")
 
 
@@ -195,14 +200,17 @@ def _print_not_found(result: HailResult) -> None:
     assert result.cause
     tries = f" ({len(result.tries)} tries in {spoken(result.seconds)})" if result.tries else ""
     click.echo(styled("not found", "bold red") + f": {result.cause.what}{tries}")
-    print_line(f"  {result.cause.next}")
+    print_folded(f"  {result.cause.next}")
     if result.by_hand:
         print_line("")
-        heading = "These families listen only after something is done; if it is one of them:"
-        print_line("What it needs:" if result.family else heading, "bold")
-        print_table(
-            ("family", "what it needs", "then"), [(one.lexicon, one.operator, one.command) for one in result.by_hand]
-        )
+        if result.family:
+            one = result.by_hand[0]
+            print_folded(f"{one.lexicon}: {one.operator}")
+            print_line(f"then: {one.command}")
+            return
+        print_line("These families listen only after something is done; if it is one of them:", "bold")
+        rows = [(one.lexicon, one.operator, one.command) for one in result.by_hand]
+        print_table(("family", "what it needs", "then"), rows)
 
 
 def _print_all(results: list[HailResult]) -> None:
@@ -224,6 +232,7 @@ def _print_list(as_json: bool) -> None:
 
     rows = all_that_may_be_said(all_lexicons())
     if as_json:
-        print_json([{"when": when, "says": says, "lexicons": list(names)} for when, says, names in rows])
+        print_json([{"when": when, "says": says, "lexicons": names} for when, says, names in rows])
         return
-    print_table(("when", "says", "of"), [(when, says, ", ".join(names)) for when, says, names in rows])
+    shown = [(when, "   ".join(says), ", ".join(names) or "ITU-T V.250") for when, says, names in rows]
+    print_table(("when", "says", "of"), shown)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import shutil
 import sys
 import textwrap
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TextIO
 
 import click
 
@@ -48,17 +48,21 @@ def print_settings(result: UnitResult) -> None:
         return value.shown if value else ""
 
     rows = [
-        (
+        [
             line.name,
             cell(line.before),
             cell(line.wanted),
             cell(line.after),
             str(line.outcome) + (f" ({line.note})" if line.note else ""),
-        )
+        ]
         for line in result.settings
     ]
+    columns = ["setting", "before", "wanted", "after", "outcome"]
+    if result.verdict is Verdict.PLANNED:
+        # Nothing was written, so there is nothing after.
+        columns, rows = [*columns[:3], "outcome"], [[*row[:3], row[4]] for row in rows]
     if rows:
-        print_table(("setting", "before", "wanted", "after", "outcome"), rows, ours=4)
+        print_table(columns, rows, ours=len(columns) - 1)
 
 
 def print_unit(result: UnitResult) -> None:
@@ -147,9 +151,14 @@ def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool
     click.echo("\n".join(lines), err=True)
 
 
-def _folded(text: str) -> str:
+def print_folded(text: str, style: str = "") -> None:
+    """Prints a sentence of a result, folded between words where it goes to a terminal."""
+    print_line(_folded(text, sys.stdout), style)
+
+
+def _folded(text: str, where: TextIO | None = None) -> str:
     """On a terminal, text folded between words; what follows is indented. Nothing is folded in a pipe."""
-    if not sys.stderr.isatty():
+    if not (where or sys.stderr).isatty():
         return text
     width = max(40, shutil.get_terminal_size().columns)
     folded = [textwrap.fill(line, width, subsequent_indent="  ", break_long_words=False) for line in text.split("\n")]

@@ -6,13 +6,13 @@ import click
 
 from wexicon.cli.show import print_json
 
-KINDS = ("result", "dialogue", "trace", "lexicon", "sheet")
+KINDS = ("result", "dialogue", "action", "hail", "port", "trace", "lexicon", "sheet")
 
 
 @click.command()
 @click.argument("kind", type=click.Choice(KINDS))
 def schema(kind: str) -> None:
-    """Print the JSON Schema of a unit's result, a dialogue's result, a trace record, a lexicon file or a sheet."""
+    """Print the JSON Schema of what KIND is: a result that --json prints, a trace record, a lexicon file or a sheet."""
     from wexicon.work.schemas import schema_of
 
     print_json(schema_of(kind))

@@ -86,9 +86,14 @@ def _decoded(setting: Setting, coded: str) -> str:
     if setting.secret:
         return setting.show("")
     try:
-        return visible(setting.show(setting.kind.decode(coded)))
+        value = setting.kind.decode(coded)
     except ValueFault as fault:
         return f"not understood: it {visible(fault.why)}"
+    try:
+        setting.kind.check(value)
+    except ValueFault as fault:
+        return f"{visible(setting.show(value))} {fault.why}; allowed: {fault.allowed}"
+    return visible(setting.show(value))
 
 
 def _listed(values: Mapping[str, Any]) -> str:

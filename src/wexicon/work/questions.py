@@ -115,18 +115,21 @@ def rates_to_try(lexicons: Iterable[Lexicon]) -> list[int]:
     return list(dict.fromkeys([*USUAL_RATES, *more]))
 
 
-def all_that_may_be_said(lexicons: Iterable[Lexicon]) -> list[tuple[str, str, tuple[str, ...]]]:
-    """Everything that `hail` may say, as (when, what, whose): the whole of it, line ends aside."""
-    lexicons = list(lexicons)
-    made: dict[tuple[str, str], list[str]] = {("always", GREETING.label): ["v250"]}
-    for question in questions(lexicons)[1:]:
-        made.setdefault(("where nothing is known", question.label), []).extend(question.lexicons)
-    for lexicon in lexicons:
-        family = lexicon.about.family
+def all_that_may_be_said(lexicons: Iterable[Lexicon]) -> list[tuple[str, list[str], list[str]]]:
+    """Everything that `hail` may say, as (when, what, whose): all of it, in the lexicons' own writing, line ends aside."""
+    by_family = {lexicon.about.family: lexicon for lexicon in lexicons}
+    made: dict[tuple[str, str], list[str]] = {("always", GREETING.label): []}
+    for question in questions(by_family.values())[1:]:
+        for family in question.lexicons:
+            say = by_family[family].attention.probe.say.source
+            made.setdefault(("where the greeting was not answered", say), []).append(family)
+    for family, lexicon in by_family.items():
         for phrase in (lexicon.attention.probe, *lexicon.identify, *filter(None, [lexicon.attention.whole])):
-            asked = question_of(lexicon, phrase)
-            if asked:
-                made.setdefault(("once its words were heard", asked.label), []).append(family)
-    for escape in escapes(lexicons):
+            made.setdefault(("where its words were heard", phrase.say.source), []).append(family)
+    for escape in escapes(by_family.values()):
         made.setdefault(("with --escapes only", visible(escape.text)), []).append(escape.lexicon)
-    return [(when, says, tuple(dict.fromkeys(names))) for (when, says), names in made.items()]
+    # Lines of the same families stand together.
+    together: dict[tuple[str, tuple[str, ...]], list[str]] = {}
+    for (when, says), families in made.items():
+        together.setdefault((when, tuple(dict.fromkeys(families))), []).append(says)
+    return [(when, says, list(families)) for (when, families), says in together.items()]

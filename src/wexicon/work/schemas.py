@@ -10,11 +10,17 @@ from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.formats.sheet import SheetFile
 from wexicon.core.values import KINDS
 from wexicon.records.trace import Record
+from wexicon.work.doing import ActionResult
+from wexicon.work.hailing import HailResult
+from wexicon.work.ports import PortInfo
 from wexicon.work.results import DialogueResult, UnitResult
 
 TITLES: dict[str, tuple[Any, str]] = {
-    "result": (UnitResult, "Result of one unit: provision, verify, readout"),
+    "result": (UnitResult, "Result of one unit: provision, verify, readout, set"),
     "dialogue": (DialogueResult, "Result of a dialogue: run, rehearse"),
+    "action": (ActionResult, "Result of an action: do"),
+    "hail": (HailResult, "Result of hail"),
+    "port": (PortInfo, "One port"),
     "trace": (Record, "One record of a trace"),
     "lexicon": (LexiconFile, "Lexicon, format 1"),
     "sheet": (SheetFile, "Sheet, format 1"),

@@ -40,7 +40,7 @@ from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS, Speech
 from wexicon.core.secret import HIDDEN, Secret
-from wexicon.core.text import meant, to_text, visible
+from wexicon.core.text import meant, to_text, visible, written
 from wexicon.core.tuning import FLOWS
 from wexicon.files import read_file, write_new
 from wexicon.links.tapped import Tapped
@@ -74,6 +74,13 @@ class Typed(msgspec.Struct, frozen=True):
 
     text: str
     exact: bool = False
+
+
+def told_row(value: Any) -> str:
+    """A value that a dialogue kept, on one line."""
+    if isinstance(value, dict):
+        return ", ".join(f"{name} {written(part)}" for name, part in value.items())
+    return written(value)
 
 
 class Abandoned(Exception):
@@ -256,7 +263,8 @@ class Talk(Listener):
             told += [f"expected {part.expected}"] if part.expected else []
             raise Fault("; ".join(told)) from None
         for name, value in made.kept.items():
-            self._tell("=", f"{name}: {value}")
+            for row in value if isinstance(value, list) else [value]:
+                self._tell("=", f"{name}: {visible(told_row(row))}")
 
     def _set_secret(self, name: str) -> None:
         if not self.module or not self.lexicon:
