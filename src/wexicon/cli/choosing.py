@@ -10,12 +10,12 @@ from pathlib import Path
 
 import click
 
-from wexicon.cli.hail import hail_port, print_hail
-from wexicon.cli.show import styled
+from wexicon.cli.hail import hail_port
 from wexicon.cli.working import Working
 from wexicon.core.faults import CallFault, Fault, Unreachable
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.work.finding import find_lexicon, lexicon_for
+from wexicon.work.hailing import HailResult
 from wexicon.work.memory import remembered
 
 
@@ -31,11 +31,18 @@ def lexicon_of(name: str | None, port: str, how: Working, beside: Path) -> Lexic
     result = hail_port(port, None, how, quiet=True)
     how.trace_path = trace
     if not result.lexicons:
-        click.echo(styled("The lexicon that fits was looked for, since none was named.", "bold"), err=True)
-        print_hail(result)
-        hint = "Name the lexicon: --lexicon NAME (wexicon lexicon list lists them), or draft one: wexicon lexicon draft PORT."
-        if result.found:
-            raise CallFault("no lexicon fits this module", where=port, hint=hint)
-        raise Unreachable("no module was found", where=port, hint=hint)
+        raise _not_found(port, result)
     click.echo(f"hail: {result.family} at {result.rate} {result.frame}", err=True)
     return find_lexicon(result.lexicons[0])
+
+
+def _not_found(port: str, result: HailResult) -> Fault:
+    name = "Name the lexicon: --lexicon NAME; wexicon lexicon list tells which there are."
+    if result.found:
+        link = f"{result.rate} {result.frame}"
+        what = f"a module answers at {link}, and no lexicon fits it"
+        return CallFault(what, where=port, hint=f"{name} Or draft one: wexicon lexicon draft {port}")
+    cause = result.cause
+    told = [cause.next if cause else "", *(f"{one.lexicon}: {one.operator}" for one in result.by_hand), name]
+    what = f"no module was found: {cause.what if cause else 'nothing answers'}"
+    return Unreachable(what, where=port, hint="\n  ".join(filter(None, told)))
