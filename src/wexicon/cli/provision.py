@@ -1,4 +1,4 @@
-"""`wexicon provision` and `wexicon verify`: a module and a sheet brought together, by writing or only by looking."""
+"""`wexicon provision` and `wexicon verify`: modules and a sheet brought together, by writing or only by looking."""
 
 from __future__ import annotations
 
@@ -19,8 +19,12 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
     for option in (
         works_a_module,
         prove_option,
-        click.option("--seat", "seat_name", help="Which seat of the sheet this module takes, where there are several."),
-        click.argument("port"),
+        click.option(
+            "--stop-after", type=click.IntRange(0), default=0, help="Begin no unit after so many have failed."
+        ),
+        click.option("--row", "row", help="Which row of the table, by its key, where only one is meant."),
+        click.option("--seat", "seat_name", help="Which seat of the sheet, where only one is meant."),
+        click.argument("ports", metavar="[SEAT=]PORT...", nargs=-1, required=True),
         click.argument("sheet_path", metavar="SHEET", type=click.Path(path_type=Path)),
     ):
         command = option(command)
@@ -31,9 +35,12 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
 @_takes_a_sheet
 @click.option("--plan", is_flag=True, help="Read, then print the lines that would be said, and say none of them.")
 def provision(**given: Any) -> None:
-    """Write the settings of SHEET to the module on PORT, and read them back after it has started again.
+    """Write the settings of SHEET to the modules on PORTs, and read them back after they have started again.
 
-    Exit status: 0 conforms; 1 a setting differs or was refused; 3 port or module unreachable; 4 unproved.
+    With several units and one PORT the modules are swapped, one after another; with several PORTs they are made at once.
+    A PORT may be a pattern, such as '/dev/ttyUSB*'; relay=PORT says which seat the module there takes.
+
+    Exit status: 0 all conform; 1 a setting differs or was refused; 3 port or module unreachable; 4 unproved.
     """
     _work(write=True, **given)
 
@@ -41,9 +48,9 @@ def provision(**given: Any) -> None:
 @click.command()
 @_takes_a_sheet
 def verify(**given: Any) -> None:
-    """Compare the module on PORT with SHEET; nothing is written.
+    """Compare the modules on PORTs with SHEET; nothing is written.
 
-    Exit status: 0 conforms; 1 a setting differs; 3 port or module unreachable; 4 unproved: a setting cannot be read.
+    Exit status: 0 all conform; 1 a setting differs; 3 port or module unreachable; 4 unproved: a setting cannot be read.
     """
     _work(write=False, **given)
 
@@ -52,16 +59,19 @@ def _work(
     *,
     write: bool,
     sheet_path: Path,
-    port: str,
+    ports: tuple[str, ...],
     seat_name: str | None,
+    row: str | None,
+    stop_after: int,
     prove: str | None,
     plan: bool = False,
     how: Working,
     as_json: bool,
 ) -> None:
-    from wexicon.work.comparing import the_seat
+    from wexicon.core.faults import CallFault
+    from wexicon.work.comparing import chosen_jobs, the_job
     from wexicon.work.finding import find_sheet, state_folder
-    from wexicon.work.ports import port_named
+    from wexicon.work.ports import places_of
     from wexicon.work.provisioning import Order
     from wexicon.work.provisioning import provision as bring_about
     from wexicon.work.provisioning import verify as compare
@@ -70,14 +80,26 @@ def _work(
     from wexicon.work.unfinished import FileStore
 
     sheet = find_sheet(sheet_path, seat_name, secrets_for(sheet_path.parent, ask_secret()))
-    seat = the_seat(sheet, seat_name)
-    order = Order(seat.wanted, Prove(prove or ("auto" if write else "reading")), seat.trust, sheet.digest, plan)
-    port = port_named(port)
-    with how.module(port, seat.lexicon, seat.name, secrets=seat.secrets(), given=seat.given) as module:
+    jobs = chosen_jobs(sheet, seat_name, row)
+    places = places_of(ports)
+    asked = Prove(prove or ("auto" if write else "reading"))
+    single = len(jobs) == 1 and not jobs[0].late and not jobs[0].seat.before and not jobs[0].seat.afterwards
+    if not single and plan:
+        raise CallFault("a plan is made for one unit at a time", hint="Name it by --seat and --row.")
+    if not single:
+        from wexicon.cli.batch import make_units
+
+        make_units(sheet, jobs, places, how, as_json=as_json, write=write, prove=asked, stop_after=stop_after)
+    if len(places) > 1:
+        raise CallFault(f"the sheet has one unit, and {len(places)} ports are named", hint="Name one.")
+    job, port = the_job(sheet, seat_name, row), places[0].port
+    seat = job.seat
+    order = Order(job.wanted, asked, seat.trust, sheet.digest, plan)
+    with how.module(port, seat.lexicon, job.name, secrets=seat.secrets(), given=seat.given) as module:
         if write:
             result = bring_about(module, order, store=FileStore(state_folder() / "unfinished"))
         else:
             result = compare(module, order)
-    result.about(seat.name, port, seat.lexicon, str(how.trace_path), sheet.digest)
+    result.about(job.name, port, seat.lexicon, str(how.trace_path), sheet.digest)
     with ending(result.status):
         print_json(result) if as_json else print_unit(result)

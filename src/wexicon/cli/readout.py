@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 )
 @click.option("--against", type=click.Path(path_type=Path), help="A sheet or a trace: print what differs from it.")
 @click.option("--seat", "seat_name", help="Which seat of the sheet to compare with, where there are several.")
+@click.option("--row", help="Which row of the sheet's table, by its key.")
 @env_option
 @file_option
 @works_a_module
@@ -39,6 +40,7 @@ def readout(
     sheet_path: Path | None,
     against: Path | None,
     seat_name: str | None,
+    row: str | None,
     env_pairs: tuple[str, ...],
     file_pairs: tuple[str, ...],
     how: Working,
@@ -53,7 +55,7 @@ def readout(
 
     port = port_named(port)
     if against:
-        _compare(port, lexicon_name, against, seat_name, how, as_json)
+        _compare(port, lexicon_name, against, seat_name, row, how, as_json)
         return
     lexicon = lexicon_of(lexicon_name, port, how, Path())
     result = read_module(port, lexicon, how, env_pairs, file_pairs)
@@ -121,11 +123,17 @@ def _sheet(result: UnitResult, lexicon: Lexicon) -> str:
 
 
 def _compare(
-    port: str, lexicon_name: str | None, against: Path, seat_name: str | None, how: Working, as_json: bool
+    port: str,
+    lexicon_name: str | None,
+    against: Path,
+    seat_name: str | None,
+    row: str | None,
+    how: Working,
+    as_json: bool,
 ) -> None:
     """Prints what differs between the module and a sheet or a trace."""
     from wexicon.cli.options import ask_secret
-    from wexicon.work.comparing import the_seat, values_in_trace
+    from wexicon.work.comparing import the_job, values_in_trace
     from wexicon.work.finding import find_sheet
     from wexicon.work.provisioning import Order, verify
     from wexicon.work.results import Outcome, Prove
@@ -133,8 +141,9 @@ def _compare(
 
     if against.suffix == ".toml":
         sheet = find_sheet(against, seat_name, secrets_for(against.parent, ask_secret()))
-        seat = the_seat(sheet, seat_name)
-        lexicon, wanted, secrets, given = seat.lexicon, dict(seat.wanted), seat.secrets(), seat.given
+        job = the_job(sheet, seat_name, row)
+        seat = job.seat
+        lexicon, wanted, secrets, given = seat.lexicon, job.wanted, seat.secrets(), seat.given
     else:
         lexicon, secrets, given = lexicon_of(lexicon_name, port, how, Path()), None, {}
         wanted = values_in_trace(against, lexicon)

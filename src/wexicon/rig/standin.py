@@ -7,6 +7,7 @@ only clock is the agenda that it is given. Flash outlives the power; working mem
 from __future__ import annotations
 
 import copy
+import re
 from collections.abc import Callable
 from typing import Any, ClassVar
 
@@ -161,6 +162,15 @@ class StandIn:
         """What a person at the bench does when asked for `act`."""
         if act == "power-cycle":
             self.cycle()
+        elif act == "swap":
+            self.by_hand((0, lambda: self.power(False)), (0.2, self.another), (0.3, lambda: self.power(True)))
+
+    def another(self) -> None:
+        """Another module of the family takes its place: as it left the factory, and with an identity of its own."""
+        self.forget()
+        for key in ("address", "serial", "imei"):
+            if key in self.own:
+                self.own[key] = _next(self.own[key])
 
     # -- helpers ------------------------------------------------------------------------------------------------
 
@@ -190,6 +200,19 @@ class StandIn:
     def forget(self) -> None:
         """Flash as it left the factory."""
         self.flash = copy.deepcopy(self.factory)
+
+
+def _next(identity: Any) -> Any:
+    """The identity after this one: its last digits counted on."""
+    if isinstance(identity, int):
+        return identity + 1
+    digits = re.search(r"[0-9]{1,4}$|(?<=[0-9A-F]{8})[0-9A-F]{4}$", identity)
+    if not digits:
+        return identity
+    base = 10 if digits[0].isdigit() else 16
+    number = (int(digits[0], base) + 1) % base ** len(digits[0])
+    text = f"{number:0{len(digits[0])}{'d' if base == 10 else 'X'}}"
+    return identity[: digits.start()] + text
 
 
 class LineEditor:

@@ -16,6 +16,7 @@ from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.fixture import Fixture, read_fixture
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
 from wexicon.core.formats.sheet import Sheet, read_sheet
+from wexicon.core.formats.units import UnitsTable, read_units
 from wexicon.core.registry import Registry
 from wexicon.core.text import meant
 from wexicon.files import open_regular, read_file
@@ -132,7 +133,11 @@ def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str]) 
     """The sheet at a path, checked against its lexicons (each read once), its secrets fetched. Raises Fault."""
     folder = path.parent
     lexicon: Callable[[str], Lexicon] = cache(lambda name: find_lexicon(name, folder))
-    return read_sheet(read_file(path), str(path), lexicon, secret, seat)
+
+    def units(name: str, key: str) -> UnitsTable:
+        return read_units(read_file(folder / name), str(folder / name), key)
+
+    return read_sheet(read_file(path), str(path), lexicon, secret, seat, units)
 
 
 def fixture_at(path: Path | None) -> Fixture:

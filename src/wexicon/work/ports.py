@@ -7,6 +7,8 @@ system happened to give it; what cannot be told is left empty, never guessed.
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
+from fnmatch import fnmatch
 from pathlib import Path
 from typing import Any
 
@@ -101,6 +103,38 @@ def port_named(text: str) -> str:
         hint = meant(text, [*known, *port_names()]) or "`wexicon ports` lists what there is."
         raise CallFault(f"there is no port {text}", hint=hint)
     return found[0]
+
+
+def places_of(texts: Iterable[str]) -> list[Place]:
+    """The ports that a call names, each once: `PORT`, `SEAT=PORT`, or a pattern for several. Raises CallFault."""
+    found: list[Place] = []
+    for text in texts:
+        seat, equals, port = text.partition("=") if "://" not in text.partition("=")[0] else ("", "", text)
+        seat, port = (seat, port) if equals else ("", text)
+        if any(char in port for char in "*?[") and "://" not in port:
+            named = [one.port for one in found_ports() if any(fnmatch(word, port) for word in _words(one))]
+            if not named:
+                raise CallFault(f"no port is like {port}", hint="`wexicon ports` lists what there is.")
+            found += [Place(one, seat) for one in named]
+        else:
+            found.append(Place(port_named(port), seat))
+    twice = next(
+        (one.port for number, one in enumerate(found) if one.port in [two.port for two in found[:number]]), None
+    )
+    if twice:
+        raise CallFault(f"{twice} is named twice")
+    return found
+
+
+def _words(one: PortInfo) -> list[str]:
+    return [word for word in (one.port, one.name, one.unit, one.serial, one.stable) if word]
+
+
+class Place(msgspec.Struct, frozen=True):
+    """A port, and the seat that its module takes (empty: any)."""
+
+    port: str
+    seat: str = ""
 
 
 def key_of(port: str) -> str:

@@ -2,6 +2,7 @@
 
 The rule: after reading, every value is one that its module can take, and every secret is in memory only. A secret never
 stands in the sheet itself: it says where it comes from, `{ env = "NAME" }`, `{ file = "NAME" }` or `{ prompt = "..." }`.
+What is filled in for each unit (see `filling`) is worked out by `jobs`.
 """
 
 from __future__ import annotations
@@ -14,8 +15,10 @@ import msgspec
 
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import Fault
+from wexicon.core.formats.filling import Filling, filling
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.formats.toml import Source
+from wexicon.core.formats.units import UnitsTable
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.secret import Secret
 from wexicon.core.text import meant
@@ -26,32 +29,53 @@ _ELSEWHERE = 'say where it comes from: {name} = {{ env = "NAME" }}, {{ file = "N
 
 
 class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[seat.NAME]`: a part that a module plays. `trust` are settings that cannot be read, for which the module's
-    acknowledgement is enough; `given` what the lexicon's actions need (a SIM's PIN)."""
+    """`[seat.NAME]`: a part that a module plays. `each = "row"` where every row of the table is one unit in this seat. `trust`
+    are settings that cannot be read, for which the module's acknowledgement is enough; `given` what the lexicon's actions
+    need (a SIM's PIN); `before` and `afterwards` dialogues, run before anything is written and after the last reading."""
 
     lexicon: str
     settings: dict[str, Any]
+    each: str = ""
+    before: tuple[str, ...] = ()
+    afterwards: tuple[str, ...] = ()
     meaning: str = ""
     trust: tuple[str, ...] = ()
     given: dict[str, Any] = msgspec.field(default_factory=dict)
 
 
+class AgreeTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[agree]`: settings that are the `same` in all units that have them, and those that are `different` in each."""
+
+    same: tuple[str, ...] = ()
+    different: tuple[str, ...] = ()
+
+
 class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A whole sheet file."""
+    """A whole sheet file. `units` is the table of units (CSV, beside the sheet), `key` the column that names a row (the
+    first, where it is left out); `common` are settings of every seat whose lexicon has them, unless the seat says otherwise."""
 
     format: int
     seat: dict[str, SeatTable]
     title: str = ""
+    units: str = ""
+    key: str = ""
+    common: dict[str, Any] = msgspec.field(default_factory=dict)
+    agree: AgreeTable = AgreeTable()
 
 
 class Seat(msgspec.Struct, frozen=True):
-    """A part that a module plays, with its lexicon and the plain values of its settings."""
+    """A part that a module plays, with its lexicon and the plain values of its settings; `late` are those that are filled in
+    for each unit."""
 
     name: str
     lexicon: Lexicon
     wanted: dict[str, Value]
     trust: tuple[str, ...] = ()
     given: dict[str, Any] = {}
+    late: dict[str, Filling] = {}
+    each: bool = False
+    before: tuple[str, ...] = ()
+    afterwards: tuple[str, ...] = ()
 
     def secrets(self) -> Secrets:
         """The values that appear nowhere, in the module's words and in ours."""
@@ -65,12 +89,14 @@ class Seat(msgspec.Struct, frozen=True):
 
 
 class Sheet(msgspec.Struct, frozen=True):
-    """All of a sheet."""
+    """All of a sheet, and its table of units where it has one."""
 
     path: str
     title: str
     seats: dict[str, Seat]
     digest: str = ""
+    table: UnitsTable | None = None
+    agree: AgreeTable = AgreeTable()
 
 
 def read_sheet(
@@ -79,9 +105,11 @@ def read_sheet(
     lexicon: Callable[[str], Lexicon],
     secret: Callable[[str, str], str],
     seat: str | None = None,
+    units: Callable[[str, str], UnitsTable] | None = None,
 ) -> Sheet:
     """The sheet in the bytes of a TOML file. `lexicon` gives the lexicon of a name, `secret` what an environment
-    variable, a file or a prompt holds (raises ValueError); only the secrets of `seat`, where given, are asked for.
+    variable, a file or a prompt holds (raises ValueError); only the secrets of `seat`, where given, are asked for. `units`
+    reads the table of a name by its key column.
     Raises FileFault with every complaint."""
     source = Source(data, path)
     source.check_top(SheetFile.__struct_fields__)
@@ -90,18 +118,44 @@ def read_sheet(
     if not isinstance(tables, dict) or not tables:
         source.complain(("seat",), "there is no seat", "a sheet holds one table [seat.NAME] or more")
         tables = {}
+    whole = source.typed({**source.data, "seat": {}}, SheetFile, ())
+    common = whole.common if whole else {}
+    rows = _table(source, whole, units) if whole and whole.units else None
     for name, data_of_seat in tables.items():
         table = source.typed(data_of_seat, SeatTable, ("seat", name))
         if table and (seat is None or seat == name):
-            made = _seat(source, name, table, lexicon, secret)
+            made = _seat(source, name, table, lexicon, secret, common)
             if made:
                 seats[name] = made
+            if table.each not in ("", "row"):
+                source.complain(("seat", name, "each"), f"{table.each!r} is not row")
+            elif table.each and not (whole and whole.units):
+                source.complain(
+                    ("seat", name, "each"), "there is no table of units", 'write units = "masts.csv" at the top'
+                )
     source.finish()
-    return Sheet(path, str(source.data.get("title", "")), seats, sha256(data).hexdigest())
+    agree = whole.agree if whole else AgreeTable()
+    return Sheet(path, str(source.data.get("title", "")), seats, sha256(data).hexdigest(), rows, agree)
+
+
+def _table(source: Source, whole: SheetFile, units: Callable[[str, str], UnitsTable] | None) -> UnitsTable | None:
+    if units is None:
+        source.complain(("units",), "tables cannot be read here")
+        return None
+    try:
+        return units(whole.units, whole.key)
+    except Fault as fault:
+        source.complain(("units",), str(fault))
+        return None
 
 
 def _seat(
-    source: Source, name: str, table: SeatTable, lexicon: Callable[[str], Lexicon], secret: Callable[[str, str], str]
+    source: Source,
+    name: str,
+    table: SeatTable,
+    lexicon: Callable[[str], Lexicon],
+    secret: Callable[[str, str], str],
+    common: dict[str, Any],
 ) -> Seat | None:
     place = ("seat", name)
     try:
@@ -110,7 +164,9 @@ def _seat(
         source.complain((*place, "lexicon"), str(fault))
         return None
     wanted: dict[str, Value] = {}
-    for key, wish in table.settings.items():
+    late: dict[str, Filling] = {}
+    shared = {key: wish for key, wish in common.items() if key in words.settings}
+    for key, wish in {**shared, **table.settings}.items():
         here = (*place, "settings", key)
         setting = words.settings.get(key)
         if setting is None:
@@ -119,6 +175,14 @@ def _seat(
         if _comes_from_outside(wish):
             words = words.with_secret(key)
             setting = words.settings[key]
+        try:
+            filled = filling(wish) if isinstance(wish, str) and not setting.secret else None
+        except ValueError as fault:
+            source.complain(here, str(fault))
+            continue
+        if filled:
+            late[key] = filled
+            continue
         value = _value(source, here, setting, wish, secret)
         if value is not None:
             wanted[key] = value
@@ -131,14 +195,15 @@ def _seat(
                     f"needs {other} = {show(needed)}, and the sheet wants {other} = {show(wanted[other])}",
                     f"take {key} away, or make {other} {show(needed)}",
                 )
-    if not table.settings:
+    if not wanted and not late and not table.settings:
         source.complain((*place, "settings"), "is empty: there is nothing to bring about and nothing to prove")
     for key in table.trust:
         if key not in table.settings:
             source.complain((*place, "trust"), f"{key} is not among the settings", meant(key, table.settings))
         elif key in words.settings and words.settings[key].readable:
             source.complain((*place, "trust"), f"{key} can be read, so nobody's word is needed", "take it away")
-    return Seat(name, words, wanted, table.trust, _given(source, place, table, words, secret))
+    given_ = _given(source, place, table, words, secret)
+    return Seat(name, words, wanted, table.trust, given_, late, bool(table.each), table.before, table.afterwards)
 
 
 def _given(

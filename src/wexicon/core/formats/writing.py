@@ -50,7 +50,8 @@ def _toml(value: Any) -> str:
         return str(value)
     if isinstance(value, Mapping):
         return "{ " + ", ".join(f"{name} = {_toml(part)}" for name, part in value.items()) + " }"
-    text = str(value)
+    # Braces would be filled in.
+    text = str(value).replace("{", "{{").replace("}", "}}")
     if any("\ud800" <= char <= "\udfff" for char in text):
         text = visible(text)
     return msgspec.json.encode(text).decode().replace("\x7f", "\\u007F")

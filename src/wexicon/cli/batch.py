@@ -1,0 +1,240 @@
+"""Many units: what the operator sees while they are made, and what came of them.
+
+The rule: on a terminal a table is drawn anew as units go on; in a pipe each unit is a line when it has ended. The verdict of
+each unit is its own; the last line tells how many there are of each.
+"""
+
+from __future__ import annotations
+
+import sys
+import threading
+import time
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from wexicon.cli.options import Stop, operator_for
+from wexicon.cli.printing import print_failure, print_settings
+from wexicon.cli.progress import Progress
+from wexicon.cli.show import OUTCOME_COLOURS, ending, print_json, print_line, print_table, styled
+from wexicon.cli.working import Working
+from wexicon.core.durations import spoken
+from wexicon.core.faults import CallFault
+from wexicon.core.text import visible
+
+if TYPE_CHECKING:
+    from wexicon.core.formats.jobs import Job
+    from wexicon.core.formats.sheet import Sheet
+    from wexicon.core.protocol.observations import Listener
+    from wexicon.work.batch import Progressed
+    from wexicon.work.module import Module
+    from wexicon.work.ports import Place
+    from wexicon.work.results import Prove, UnitResult
+
+# Which exit status is the worst of several.
+WORST = (130, 2, 3, 1, 4, 0)
+
+
+def make_units(
+    sheet: Sheet,
+    jobs: Sequence[Job],
+    places: Sequence[Place],
+    how: Working,
+    *,
+    as_json: bool,
+    write: bool,
+    prove: Prove,
+    stop_after: int,
+) -> None:
+    """Makes or compares all units, and ends the command. Raises Fault where that cannot be begun."""
+    from wexicon.work.batch import Batch
+    from wexicon.work.finding import fixture_at, state_folder
+    from wexicon.work.memory import remember_module
+    from wexicon.work.module import Module
+    from wexicon.work.opening import default_trace, session_on
+    from wexicon.work.unfinished import FileStore
+
+    if how.trace_path:
+        raise CallFault("each unit has a trace of its own; they are kept by date", hint="Leave --trace out.")
+    swapping = len(jobs) > len(places)
+    if swapping and how.hands == "nobody":
+        what = f"there are {len(jobs)} units and {len(places)} port{'s' if len(places) > 1 else ''}"
+        raise CallFault(
+            f"{what}: somebody must swap the modules", hint="Take --operator nobody away, or name more ports."
+        )
+    fixture = fixture_at(how.fixture_path)
+    traces: dict[str, str] = {}
+    began = time.monotonic()
+    with Board(jobs, quiet=as_json) as board, Stop().listening() as stop:
+        # One operator for each port: a rig works the unit behind it.
+        hands = {place.port: operator_for(how.hands, place.port, board.progress(place.port)) for place in places}
+
+        @contextmanager
+        def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
+            seat = job.seat
+            trace = default_trace(job.name)
+            traces[job.name] = str(trace)
+            with session_on(
+                port,
+                seat.lexicon,
+                trace=trace,
+                secrets=seat.secrets(),
+                stopping=stop,
+                listener=listener,
+                flow=how.flow,
+            ) as session:
+                likely = how.links(seat.lexicon, port)
+                module = Module(
+                    session,
+                    seat.lexicon,
+                    hands[port],
+                    patience=how.patience,
+                    fixture=fixture,
+                    given=seat.given,
+                    likely=likely,
+                )
+                try:
+                    yield module
+                finally:
+                    remember_module(port, module)
+
+        def keep(job: Job, result: UnitResult) -> None:
+            result.trace = traces.get(job.name, "")
+
+        batch = Batch(
+            sheet,
+            jobs,
+            opened,
+            told=board.told,
+            keep=keep,
+            stopping=stop,
+            stop_after=stop_after,
+            prove=prove,
+            write=write,
+            store=FileStore(state_folder() / "unfinished"),
+            patience=how.patience,
+        )
+        results = batch.run(places)
+    status = next(one for one in WORST if one == 0 or any(result.status == one for result in results))
+    with ending(status):
+        if as_json:
+            print_json(results)
+        else:
+            print_units(results, time.monotonic() - began)
+
+
+def print_units(results: Sequence[UnitResult], took: float) -> None:
+    """All units, those that did not go well with the reason, and how many there are of each verdict."""
+    rows = [_row(result) for result in results]
+    print_table(("unit", "port", "module", "settings", "evidence", "took", "verdict"), rows, ours=6)
+    for result in results:
+        if result.failure:
+            print_line("")
+            print_line(f"{result.seat}, on {result.port}" if result.port else result.seat, "bold")
+            if any(line.outcome not in ("unchanged", "changed") for line in result.settings):
+                print_settings(result)
+            print_failure(result.failure, result.verdict, result.trace)
+    counts = Counter(str(result.verdict) for result in results)
+    told = ", ".join(
+        f"{count} {'conform' if verdict == 'conforms' else verdict}" for verdict, count in counts.most_common()
+    )
+    all_well = set(counts) == {"conforms"}
+    print_line(f"{told} of {len(results)}; {spoken(took)}", "bold green" if all_well else "bold yellow")
+
+
+def _row(result: UnitResult) -> tuple[str, ...]:
+    unit = next(reversed(result.identity.values()), "")
+    changed = sum(line.outcome == "changed" for line in result.settings)
+    told = f"{changed} changed" if changed else "nothing written" if result.settings and not result.written else ""
+    took = spoken(result.seconds)
+    return result.seat, result.port, visible(unit), told, str(result.evidence), took, str(result.verdict)
+
+
+class Board:
+    """The units as a table that is drawn anew as they go on."""
+
+    def __init__(self, jobs: Sequence[Job], *, quiet: bool) -> None:
+        self._rows: dict[str, tuple[str, str, float, bool]] = {job.name: ("", "waiting", 0.0, False) for job in jobs}
+        self._lock = threading.Lock()
+        self._live: Any = None
+        self._quiet = quiet
+        if sys.stderr.isatty() and not quiet:
+            from rich.console import Console
+            from rich.live import Live
+
+            self._console = Console(stderr=True, highlight=False, emoji=False)
+            self._live = Live(console=self._console, get_renderable=self._drawn, refresh_per_second=8, transient=True)
+
+    def __enter__(self) -> Board:
+        if self._live:
+            self._live.start()
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        if self._live:
+            self._live.stop()
+
+    def progress(self, port: str) -> Progress:
+        """Where the operator of a port is told what to do."""
+        return _Above(self, port)
+
+    def told(self, progressed: Progressed) -> None:
+        """A unit has gone on."""
+        ended = progressed.result is not None
+        with self._lock:
+            _, _, since, _ = self._rows[progressed.unit]
+            now = time.monotonic()
+            self._rows[progressed.unit] = (
+                progressed.port,
+                progressed.step,
+                since or (now if progressed.port else 0.0),
+                ended,
+            )
+        if ended and not self._live and not self._quiet:
+            click.echo(f"{progressed.unit}: {progressed.step}", err=True)
+        if ended and self._live:
+            verdict = styled(f" {progressed.step.upper()} ", OUTCOME_COLOURS.get(progressed.step, "bold"))
+            self.say(f"\a{progressed.unit}: {verdict}")
+
+    def say(self, text: str) -> None:
+        """A line that stays, above the table."""
+        if self._live:
+            from rich.text import Text
+
+            self._console.print(Text.from_ansi(text.replace("\a", "")))
+            if "\a" in text:
+                self._console.bell()
+        elif not self._quiet:
+            click.echo(text.replace("\a", ""), err=True)
+
+    def _drawn(self) -> Any:
+        from rich.text import Text
+
+        from wexicon.cli.table import lines_of
+
+        with self._lock:
+            rows = list(self._rows.items())
+        now = time.monotonic()
+        cells = [
+            [unit, port, step, spoken(now - since) if since and not ended else ""]
+            for unit, (port, step, since, ended) in rows
+        ]
+        # The latest that are being done, where there are more than fit.
+        open_ones = [row for row in cells if row[3]] or cells
+        shown = cells if len(cells) <= 30 else open_ones[:30]
+        lines = lines_of(("unit", "port", "step", "for"), shown, terminal=True, bold=lambda text: styled(text, "bold"))
+        return Text.from_ansi("\n".join(lines))
+
+
+class _Above(Progress):
+    """Tells the operator of one port above the table."""
+
+    def __init__(self, board: Board, port: str) -> None:
+        super().__init__("", quiet=True)
+        self._board, self._port = board, port
+
+    def say(self, text: str) -> None:
+        self._board.say(f"{self._port}: {text}")

@@ -1,0 +1,208 @@
+"""The units that a sheet asks for, each with its values: a seat is one unit, or one for each row of the table.
+
+The rule: what can be known before a module is asked is filled in and checked before anything is said; what cannot (an
+address that only the module knows) is named, and waited for. What must agree is checked over all units at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
+
+import msgspec
+
+from wexicon.core.faults import Complaint, FileFault
+from wexicon.core.formats.filling import NUMBER, OWN, ROW, Filling, Source
+from wexicon.core.formats.sheet import Seat, Sheet
+from wexicon.core.formats.units import Row
+from wexicon.core.text import meant
+from wexicon.core.values import UNSET, Value, ValueFault
+
+Known = Mapping[tuple[str, str], str]
+
+
+class Job(msgspec.Struct, frozen=True):
+    """One unit to be made: its seat, its row (None where the seat is one unit), its number among its seat's units from 1, the
+    values that are known, and those that wait for what a module says of itself."""
+
+    seat: Seat
+    row: Row | None
+    number: int
+    wanted: dict[str, Value]
+    late: dict[str, Filling]
+
+    @property
+    def name(self) -> str:
+        """What it is called: the seat, and the key of its row."""
+        return f"{self.seat.name} {self.row.key}" if self.row else self.seat.name
+
+    def waits_for(self) -> set[str]:
+        """The seats whose units must have said who they are before this one can be made."""
+        return {source.whose for one in self.late.values() for source in one.sources if source.whose not in _FIRST}
+
+    def resolved(self, known: Known) -> dict[str, Value]:
+        """All of its values, once what it waits for is `known`, by source and part. Raises ValueFault; KeyError where
+        something is still not known."""
+        values = dict(self.wanted)
+        for name, one in self.late.items():
+            text = one.fill({**known, **_first(self.row, self.number)})
+            values[name] = self.seat.lexicon.settings[name].typed(text)
+        return values
+
+    def known_of(self, identity: Mapping[str, str], values: Mapping[str, Value]) -> dict[tuple[str, str], str]:
+        """What others may fill in from this unit: who it said it is, and its settings."""
+        show = self.seat.lexicon.settings
+        told = {
+            name: show[name].kind.show(value) for name, value in values.items() if not _hidden(self.seat, name, value)
+        }
+        return {(self.seat.name, name): text for name, text in {**told, **identity}.items()}
+
+
+_FIRST = (NUMBER, ROW, OWN)
+
+
+def jobs_of(sheet: Sheet) -> list[Job]:
+    """Every unit of a sheet, those that others wait for first. Raises FileFault with every complaint: a source that is not
+    known, a value that is not allowed, units that do not agree."""
+    complaints: list[Complaint] = []
+    made: list[Job] = []
+    for seat in sheet.seats.values():
+        for key, one in seat.late.items():
+            for source in one.sources:
+                if what := _unknown(sheet, seat, source):
+                    complaints.append(Complaint(what, f"seat.{seat.name}.settings.{key}"))
+    if not complaints:
+        constant = _constants(sheet)
+        for seat in sheet.seats.values():
+            rows: Iterable[Row | None] = sheet.table.rows if seat.each and sheet.table else [None]
+            for number, row in enumerate(rows, 1):
+                made.append(_job(sheet, seat, row, number, constant, complaints))
+        complaints += disagreements(sheet, [(job.name, job.wanted) for job in made])
+    if complaints:
+        raise FileFault(sheet.path, complaints[:50])
+    return _in_order(made)
+
+
+def disagreements(sheet: Sheet, units: Iterable[tuple[str, Mapping[str, Value]]]) -> list[Complaint]:
+    """What `[agree]` says, and these units, each with its values, do not keep to."""
+    units, found = list(units), []
+    for name in sheet.agree.same:
+        having = [(unit, values[name]) for unit, values in units if name in values]
+        other = next((one for one in having if one[1] != having[0][1]), None)
+        if other:
+            what = (
+                f"{name} must be the same: {having[0][0]} has {_plain(having[0][1])}, {other[0]} has {_plain(other[1])}"
+            )
+            found.append(Complaint(what, "agree.same"))
+    for name in sheet.agree.different:
+        seen: dict[str, str] = {}
+        for unit, values in units:
+            if name in values:
+                first = seen.setdefault(_plain(values[name]), unit)
+                if first != unit:
+                    what = f"{name} must be different: {first} and {unit} both have {_plain(values[name])}"
+                    found.append(Complaint(what, "agree.different"))
+    return found
+
+
+def _plain(value: Any) -> str:
+    return "unset" if value is UNSET else str(value)
+
+
+def _hidden(seat: Seat, name: str, value: Value) -> bool:
+    return value is UNSET or seat.lexicon.settings[name].secret
+
+
+def _unknown(sheet: Sheet, seat: Seat, source: Source) -> str:
+    """What is wrong with a source; empty where it leads somewhere."""
+    if source.whose == NUMBER:
+        return ""
+    if source.whose == ROW:
+        columns = sheet.table.columns if sheet.table and seat.each else ()
+        if source.part in columns:
+            return ""
+        why = meant(source.part, columns) if columns else 'this seat has no rows: write each = "row"'
+        return f"there is no column {source.part}; {why}"
+    told = _told(seat if source.whose == OWN else sheet.seats.get(source.whose))
+    if source.whose != OWN and source.whose not in sheet.seats:
+        return f"there is no seat {source.whose}; {meant(source.whose, [*sheet.seats, *_FIRST])}"
+    if source.whose != OWN and sheet.seats[source.whose].each:
+        return f"{source.whose} is several units, one a row: which of them is meant?"
+    return "" if source.part in told else f"{source.whose} tells no {source.part}; {meant(source.part, told)}"
+
+
+def _told(seat: Seat | None) -> list[str]:
+    """What can be filled in from a unit of a seat."""
+    if seat is None:
+        return []
+    captures = [name for one in seat.lexicon.identify for want in one.expect.wants for name in want.pattern.names]
+    return [*captures, *(name for name in seat.wanted if not _hidden(seat, name, seat.wanted[name]))]
+
+
+def _constants(sheet: Sheet) -> dict[tuple[str, str], str]:
+    """What the seats that are one unit are given by the sheet itself."""
+    found = {}
+    for seat in sheet.seats.values():
+        for name, value in seat.wanted.items():
+            if not seat.each and not _hidden(seat, name, value):
+                found[seat.name, name] = seat.lexicon.settings[name].kind.show(value)
+    return found
+
+
+def _first(row: Row | None, number: int) -> dict[tuple[str, str], str]:
+    found = {(NUMBER, ""): str(number)}
+    return found | ({(ROW, name): cell for name, cell in row.cells.items()} if row else {})
+
+
+def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known, complaints: list[Complaint]) -> Job:
+    """One unit, with what can be known filled in."""
+    known = {**constant, **_first(row, number)}
+    wanted, late = dict(seat.wanted), {}
+    table = f"{sheet.table.path}:{row.line}: " if sheet.table and row else ""
+    for name, one in seat.late.items():
+        columns = [source.part for source in one.sources if source.whose == ROW]
+        empty = [column for column in columns if row and not row.cells.get(column)]
+        if empty:
+            complaints.append(
+                Complaint(f"{table}{empty[0]}: is empty, and {name} of seat {seat.name} is filled with it")
+            )
+            continue
+        try:
+            text = one.fill(known)
+        except KeyError:
+            late[name] = one
+            continue
+        try:
+            wanted[name] = seat.lexicon.settings[name].typed(text)
+        except ValueFault as fault:
+            where = f"{', '.join(columns)}: " if columns else ""
+            complaints.append(
+                Complaint(
+                    f"{table}{where}{name} of seat {seat.name}: {fault.value!r} {fault.why}",
+                    hint=f"allowed: {fault.allowed}",
+                )
+            )
+    return Job(seat, row, number, wanted, late)
+
+
+def _in_order(jobs: list[Job]) -> list[Job]:
+    """Those that others wait for first; a ring stands as it is in the sheet."""
+    made: list[Job] = []
+    left = list(jobs)
+    while left:
+        ready = [job for job in left if not job.waits_for() & {other.seat.name for other in left if other is not job}]
+        made += ready or left
+        left = [job for job in left if job not in made] if ready else []
+    return made
+
+
+def ring(jobs: Iterable[Job]) -> Iterator[Job]:
+    """The jobs that wait for each other in a ring: who they are must be asked of all before any can be made."""
+    left = list(jobs)
+    while True:
+        names = {job.seat.name for job in left}
+        free = [job for job in left if not (job.waits_for() & names)]
+        if not free:
+            break
+        left = [job for job in left if job not in free]
+    yield from left

@@ -1,0 +1,115 @@
+"""A table of units (CSV): one row a unit, read as spreadsheets save it.
+
+The rule: a cell is text and stays as it was typed, leading zeros too; every fault is told with its row and column before
+anything is said to a module.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import Counter
+
+import msgspec
+
+from wexicon.core.faults import Complaint, FileFault
+from wexicon.core.text import has_control
+
+SEPARATORS = (",", ";", "\t", "|")
+_MARKS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
+MOST_COMPLAINTS = 50
+
+
+class Row(msgspec.Struct, frozen=True):
+    """One unit's row: its number from 1, the line where it begins, its key, its cells by column."""
+
+    number: int
+    line: int
+    key: str
+    cells: dict[str, str]
+
+
+class UnitsTable(msgspec.Struct, frozen=True):
+    """All rows; `key` is the column whose cells name them."""
+
+    path: str
+    columns: tuple[str, ...]
+    key: str
+    rows: tuple[Row, ...]
+
+
+def read_units(data: bytes, path: str, key: str = "") -> UnitsTable:
+    """The table in the bytes of a CSV file; `key` is the column that names a row, the first where none is given. Raises
+    FileFault with every complaint."""
+    text = _text(data, path)
+    lines = text.split("\n", 1)[0]
+    separator = max(SEPARATORS, key=lambda one: (_outside_quotes(lines, one), -SEPARATORS.index(one)))
+    complaints: list[Complaint] = []
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator, strict=True)
+    found: list[tuple[int, list[str]]] = []
+    try:
+        before = 0
+        for cells in reader:
+            if any(cell.strip() for cell in cells):
+                found.append((before + 1, [cell.strip() for cell in cells]))
+            before = reader.line_num
+    except csv.Error as fault:
+        raise FileFault(path, [Complaint(f"cannot be read as a table: {fault}", "", reader.line_num)]) from None
+    if len(found) < 2:
+        hint = "The first line names the columns; each line below is one unit."
+        raise FileFault(path, [Complaint("there is no row", hint=hint)])
+    columns, key = _columns(found[0], key, complaints)
+    rows = [_row(number, line, cells, columns, key, complaints) for number, (line, cells) in enumerate(found[1:], 1)]
+    counts = Counter(row.key for row in rows)
+    for row in rows:
+        if row.key and counts[row.key] > 1:
+            complaints.append(Complaint(f"{row.key!r} is there {counts[row.key]} times", key, row.line))
+    if complaints:
+        more = (
+            [Complaint(f"and {len(complaints) - MOST_COMPLAINTS} more faults")]
+            if len(complaints) > MOST_COMPLAINTS
+            else []
+        )
+        raise FileFault(path, [*complaints[:MOST_COMPLAINTS], *more])
+    return UnitsTable(path, tuple(columns), key, tuple(rows))
+
+
+def _text(data: bytes, path: str) -> str:
+    name = next((name for mark, name in _MARKS if data.startswith(mark)), "utf-8")
+    try:
+        return data.decode(name).replace("\r\n", "\n").replace("\r", "\n")
+    except UnicodeDecodeError as fault:
+        complaint = Complaint(f"byte {fault.start} is not {name.upper()}", hint="save the table as CSV in UTF-8")
+        raise FileFault(path, [complaint]) from None
+
+
+def _outside_quotes(line: str, separator: str) -> int:
+    return sum(part.count(separator) for part in line.split('"')[::2])
+
+
+def _columns(head: tuple[int, list[str]], key: str, complaints: list[Complaint]) -> tuple[list[str], str]:
+    line, columns = head
+    while columns and not columns[-1]:
+        columns.pop()
+    for number, name in enumerate(columns, 1):
+        if not name:
+            complaints.append(Complaint(f"column {number} has no name", "", line))
+        elif columns.index(name) != number - 1:
+            complaints.append(Complaint(f"two columns are called {name}", "", line))
+    key = key or columns[0]
+    if key not in columns:
+        complaints.append(Complaint(f"there is no column {key}", "", line, hint=f"There are: {', '.join(columns)}"))
+    return columns, key
+
+
+def _row(number: int, line: int, cells: list[str], columns: list[str], key: str, complaints: list[Complaint]) -> Row:
+    if any(cells[len(columns) :]):
+        what = f"has {len(cells)} cells, and there are {len(columns)} columns"
+        complaints.append(Complaint(what, "", line, hint="A cell with the separator in it stands in quotes."))
+    named = dict(zip(columns, [*cells, *[""] * len(columns)], strict=False))
+    for name, cell in named.items():
+        if has_control(cell):
+            complaints.append(Complaint("holds a control character", name, line))
+    if not named.get(key):
+        complaints.append(Complaint("is empty: the row has no name", key, line))
+    return Row(number, line, named.get(key, ""), named)

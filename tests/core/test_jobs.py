@@ -1,0 +1,145 @@
+"""Many units from one sheet: tables as spreadsheets save them, values filled in, units that must agree; faults with places."""
+
+from __future__ import annotations
+
+import csv
+import io
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from wexicon.core.faults import FileFault
+from wexicon.core.formats.filling import filling
+from wexicon.core.formats.jobs import Job, jobs_of, ring
+from wexicon.core.formats.sheet import read_sheet
+from wexicon.core.formats.units import UnitsTable, read_units
+from wexicon.work.finding import find_lexicon
+
+MASTS = "mast,station,address\nM1,Cobble Stair,0011\nM2,Withy Point,0012\nM3,Old Ferry,0013\n"
+SHEET = """format = 1
+units = "m.csv"
+common = { network = 6 }
+[seat.relay]
+lexicon = "lindle-l9"
+settings = { name = "relay", address = 1 }
+[seat.mast]
+lexicon = "lindle-l9"
+each = "row"
+settings = { name = "mast {row.station} {number:02}", address = "{row.address}", peer = "{relay.address}" }
+[agree]
+same = ["network"]
+different = ["address"]
+"""
+
+
+def jobs(sheet: str = SHEET, table: str = MASTS) -> list[Job]:
+    def units(name: str, key: str) -> UnitsTable:
+        return read_units(table.encode(), name, key)
+
+    return jobs_of(read_sheet(sheet.encode(), "s.toml", find_lexicon, lambda kind, name: "4821", None, units))
+
+
+def told(sheet: str = SHEET, table: str = MASTS) -> str:
+    with pytest.raises(FileFault) as fault:
+        jobs(sheet, table)
+    return str(fault.value)
+
+
+def test_each_row_is_a_unit_with_its_own_values() -> None:
+    relay, first, _, last = jobs()
+    assert (relay.name, first.name, last.name) == ("relay", "mast M1", "mast M3")
+    assert last.wanted == {"network": 6, "name": "mast Old Ferry 03", "address": 13, "peer": 1} and not last.late
+    assert relay.wanted == {"network": 6, "name": "relay", "address": 1}
+
+
+@pytest.mark.parametrize(
+    ("data", "cells"),
+    [
+        (b"\xef\xbb\xbfkey;name\r\n007;a\r\n", {"key": "007", "name": "a"}),
+        ("key\tname\n007\tQuai №3\n".encode("utf-16"), {"key": "007", "name": "Quai №3"}),
+        (b'key,name\n7,"a, ""b"""\n', {"key": "7", "name": 'a, "b"'}),
+        (b"key|name|\n7|x|\n\n , \n", {"key": "7", "name": "x"}),
+    ],
+)
+def test_a_table_is_read_as_spreadsheets_save_it(data: bytes, cells: dict[str, str]) -> None:
+    assert read_units(data, "t.csv").rows[0].cells == cells
+
+
+CELLS = st.text(st.characters(min_codepoint=0x20, max_codepoint=0x2FF, blacklist_categories=("Cc",)), max_size=8)
+
+
+@given(st.lists(st.lists(CELLS, min_size=2, max_size=2), min_size=1, max_size=6), st.sampled_from(",;\t|"))
+def test_what_is_written_as_csv_reads_back_to_the_letter(rows: list[list[str]], separator: str) -> None:
+    made = io.StringIO()
+    writer = csv.writer(made, delimiter=separator)
+    writer.writerow(["key", "one", "two"])
+    writer.writerows([f"k{number}", *row] for number, row in enumerate(rows))
+    table = read_units(made.getvalue().encode(), "t.csv")
+    assert [[row.cells["one"], row.cells["two"]] for row in table.rows] == [
+        [cell.strip() for cell in row] for row in rows
+    ]
+
+
+@pytest.mark.parametrize(
+    ("table", "fault"),
+    [
+        ("mast,station\nM1,a\nM1,b\n", "m.csv:3: mast: 'M1' is there 2 times"),
+        ("mast,station\n,a\n", "m.csv:2: mast: is empty: the row has no name"),
+        ("mast,station\n", "there is no row"),
+        ("mast,mast\nM1,a\n", "two columns are called mast"),
+        ("mast,station\nM1,a,b\n", "has 3 cells, and there are 2 columns"),
+        ("mast,station\nM1,\x07\n", "holds a control character"),
+        (MASTS.replace("Old Ferry", ""), "m.csv:4: station: is empty, and name of seat mast is filled with it"),
+        (MASTS.replace("0012", "70000"), "m.csv:3: address: address of seat mast: '70000' is out of range"),
+        (MASTS.replace("0012", "0011"), "address must be different: mast M1 and mast M2 both have 11"),
+        ("mast,place,address\nM1,a,1\n", "there is no column station"),
+    ],
+)
+def test_faults_of_a_table_have_their_row_and_column(table: str, fault: str) -> None:
+    assert fault in told(SHEET, table)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "fault"),
+    [
+        ("{row.address}", "{row.adress}", "there is no column adress; did you mean address?"),
+        ("{relay.address}", "{quay.address}", "there is no seat quay"),
+        ("{relay.address}", "{relay.adress}", "relay tells no adress; did you mean address?"),
+        ("{relay.address}", "{mast.address}", "mast is several units, one a row"),
+        ("{number:02}", "{number.x}", "cannot be filled in"),
+        ("{number:02}", "{row.station|frist(2)}", "frist is not a filter; did you mean first?"),
+        ('each = "row"', 'each = "line"', "'line' is not row"),
+        ('units = "m.csv"\n', "", "there is no table of units"),
+        ("address = 1 }", "address = 1, network = 7 }", "network must be the same: relay has 7, mast M1 has 6"),
+    ],
+)
+def test_faults_of_a_sheet_of_many_units_are_told(old: str, new: str, fault: str) -> None:
+    assert fault in told(SHEET.replace(old, new))
+
+
+PAIR = """format = 1
+[seat.left]
+lexicon = "tamsel-k5"
+settings = { name = "L-{own.address|digits|last(4)}", role = "leader", peer = "{right.address}" }
+[seat.right]
+lexicon = "tamsel-k5"
+settings = { name = "right", peer = "{left.address}", role = "leader" }
+"""
+
+
+def test_what_only_a_module_knows_is_waited_for_and_a_ring_is_seen() -> None:
+    left, right = jobs(PAIR)
+    assert left.waits_for() == {"right"} and {job.name for job in ring([left, right])} == {"left", "right"}
+    with pytest.raises(KeyError):
+        left.resolved({("own", "address"): "02.A15C.0013F7"})
+    known = {("own", "address"): "02.A15C.0013F7", ("right", "address"): "02.A15C.00218E"}
+    values = left.resolved(known)
+    assert values["name"] == "L-13F7" and values["peer"] == "02:A1:5C:00:21:8E"
+    after = PAIR.replace('peer = "{left.address}", ', "").replace(', role = "leader" }\n"', "")
+    assert not list(ring(jobs(after))) and [job.name for job in jobs(after)] == ["right", "left"]
+
+
+def test_braces_can_be_meant_as_they_are() -> None:
+    one = filling("a{{b}} {number}")
+    assert one and one.fill({("number", ""): "3"}) == "a{b} 3" and filling("plain") is None

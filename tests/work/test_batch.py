@@ -1,0 +1,88 @@
+"""Many units: swapped on one port, at once on several; the same module refused, a ring solved, a failure on its own."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import SAMPLE, bench, wexicon
+from tests.core.test_jobs import PAIR
+
+RADIOS = "".join(
+    f'[unit.radio-{n}]\nstandin = "lindle-l9"\nidentity = {{ serial = "L9-0061{n}" }}\n' for n in (1, 2, 3, 4)
+)
+
+
+@pytest.fixture(autouse=True)
+def _sheet(tmp_path: Path) -> None:
+    for name in ("masts.toml", "masts.csv"):
+        shutil.copy(SAMPLE / name, tmp_path)
+
+
+def test_masts_and_relay_are_made_on_four_ports_at_once() -> None:
+    with bench(RADIOS) as rig:
+        done = wexicon("provision", "masts.toml", "radio-*", "--json")
+        results = json.loads(done.stdout)
+        flash = [rig.bench.units[f"radio-{n}"].standin.flash for n in (1, 2, 3, 4)]
+        again = wexicon("verify", "masts.toml", "radio-*").stdout
+    assert [one["seat"] for one in results] == ["relay", "mast M1", "mast M2", "mast M3"]
+    assert {one["verdict"] for one in results} == {"conforms"} and len({one["trace"] for one in results}) == 4
+    assert [one["addr"] for one in flash] == [1, 11, 12, 13] and {one["peer"] for one in flash[1:]} == {1}
+    assert flash[3]["name"] == "mast Old Ferry" and "4 conform of 4" in again
+
+
+def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
+    with bench(RADIOS) as rig:
+        results = json.loads(wexicon("provision", "masts.toml", "radio-1", "--operator", "rig", "--json").stdout)
+        assert len({one["identity"]["serial"] for one in results}) == 4
+        assert {one["verdict"] for one in results} == {"conforms"}
+        # A hand that leaves the old module in.
+        rig.bench.units["radio-1"].standin.another = lambda: None  # type: ignore[method-assign]
+        words = ("provision", "masts.toml", "radio-1", "--operator", "rig", "--patience", "2s", "--json")
+        left_in = json.loads(wexicon(*words, status=1).stdout)
+    assert left_in[0]["verdict"] == "conforms"
+    assert "which was done in this run" in left_in[1]["failure"]["what"] and left_in[1]["written"] == 0
+    assert (
+        "somebody must swap" in wexicon("provision", "masts.toml", "/dev/null", "--operator", "nobody", status=2).stderr
+    )
+
+
+def test_one_that_fails_stops_no_other_and_a_number_of_failures_stops_the_rest() -> None:
+    with bench(RADIOS + "powered = false\n") as rig:
+        words = ("provision", "masts.toml", "radio-4", "radio-1", "radio-2", "radio-3")
+        done = wexicon(*words, status=3)
+        assert "3 conform, 1 failed of 4" in done.stdout and "nothing at all was heard" in done.stderr
+        rig.call(lambda: rig.bench.units["radio-4"].standin.forget())
+        stopped = wexicon("provision", "masts.toml", "radio-4", "--operator", "rig", "--stop-after", "1", status=3)
+        assert "1 failed" in stopped.stdout and "3 skipped" in stopped.stdout
+
+
+def test_units_that_need_each_others_address_are_asked_who_they_are_first() -> None:
+    Path("pair.toml").write_text(PAIR)
+    plugs = "".join(
+        f'[unit.{name}]\nstandin = "tamsel-k5"\nidentity = {{ address = "02A15C00{tail}" }}\n'
+        for name, tail in (("one", "13F7"), ("two", "218E"))
+    )
+    with bench(plugs) as rig:
+        words = ("provision", "pair.toml", "right=two", "left=one", "--operator", "rig")
+        assert "2 conform of 2" in wexicon(*words).stdout
+        flash = {name: rig.bench.units[name].standin.flash for name in ("one", "two")}
+        assert flash["one"]["label"] == "L-13F7" and flash["one"]["mate"] and flash["two"]["label"] == "right"
+        assert "each must be on a port of its own" in wexicon("provision", "pair.toml", "one", status=2).stderr
+
+
+def test_one_unit_of_many_is_named_by_its_row_and_dialogues_run_around_it() -> None:
+    sheet = Path("masts.toml").read_text().replace('each     = "row"', 'each = "row"\nafterwards = ["check.wex"]')
+    Path("masts.toml").write_text(sheet)
+    Path("check.wex").write_text('needs station\n> @name?\n< @name {name}\ncheck name == "mast {station}"\n')
+    with bench(RADIOS):
+        words = ("provision", "masts.toml", "--row", "M2")
+        Path("check.wex").write_text("needs station\n> @name?\n< @name mast {=station}\n")
+        assert "1 conform of 1" in wexicon(*words, "radio-2").stdout
+        Path("check.wex").write_text("> @name?\n< @name nobody\n")
+        failed = wexicon(*words, "radio-2", status=1)
+        assert "check.wex" in failed.stderr and "mast Withy Point" in failed.stderr
+        assert "did you mean M2" in wexicon("provision", "masts.toml", "--row", "M22", "radio-2", status=2).stderr
