@@ -41,7 +41,7 @@ def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
         assert {one["verdict"] for one in results} == {"conforms"}
         # A hand that leaves the old module in.
         rig.bench.units["radio-1"].standin.another = lambda: None  # type: ignore[method-assign]
-        words = ("provision", "masts.toml", "radio-1", "--operator", "rig", "--patience", "2s", "--json")
+        words = ("provision", "masts.toml", "radio-1", "--operator", "rig", "--patience", "2s", "--again", "--json")
         left_in = json.loads(wexicon(*words, status=1).stdout)
     assert left_in[0]["verdict"] == "conforms"
     assert "which was done in this run" in left_in[1]["failure"]["what"] and left_in[1]["written"] == 0
@@ -86,3 +86,14 @@ def test_one_unit_of_many_is_named_by_its_row_and_dialogues_run_around_it() -> N
         failed = wexicon(*words, "radio-2", status=1)
         assert "check.wex" in failed.stderr and "mast Withy Point" in failed.stderr
         assert "did you mean M2" in wexicon("provision", "masts.toml", "--row", "M22", "radio-2", status=2).stderr
+
+
+def test_a_sheet_of_many_units_is_rehearsed_with_no_port() -> None:
+    told = wexicon("rehearse", "masts.toml").stdout
+    assert "4 conform of 4" in told and "mast M3" in told and "rehearsed in" in told
+    results = json.loads(wexicon("rehearse", "masts.toml", "--json").stdout)
+    assert len({one["identity"]["serial"] for one in results}) == 4
+    after = {line["name"]: line["after"]["shown"] for line in results[3]["settings"]}
+    assert (after["name"], after["address"], after["peer"]) == ("mast Old Ferry", "13", "1")
+    Path("pair.toml").write_text(PAIR)
+    assert "2 conform of 2" in wexicon("rehearse", "pair.toml").stdout

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wexicon.cli.options import Stop, operator_for
-from wexicon.cli.printing import print_failure, print_settings
+from wexicon.cli.printing import print_failure, print_settings, tell_recorded
 from wexicon.cli.progress import Progress
 from wexicon.cli.show import OUTCOME_COLOURS, ending, print_json, print_line, print_table, styled
 from wexicon.cli.working import Working
@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from wexicon.core.formats.jobs import Job
     from wexicon.core.formats.sheet import Sheet
     from wexicon.core.protocol.observations import Listener
+    from wexicon.records.register import Register
     from wexicon.work.batch import Progressed
     from wexicon.work.module import Module
     from wexicon.work.ports import Place
@@ -48,6 +49,8 @@ def make_units(
     write: bool,
     prove: Prove,
     stop_after: int,
+    register: Register,
+    again: bool,
 ) -> None:
     """Makes or compares all units, and ends the command. Raises Fault where that cannot be begun."""
     from wexicon.work.batch import Batch
@@ -55,6 +58,7 @@ def make_units(
     from wexicon.work.memory import remember_module
     from wexicon.work.module import Module
     from wexicon.work.opening import default_trace, session_on
+    from wexicon.work.recording import made_as, record
     from wexicon.work.unfinished import FileStore
 
     if how.trace_path:
@@ -66,6 +70,7 @@ def make_units(
             f"{what}: somebody must swap the modules", hint="Take --operator nobody away, or name more ports."
         )
     fixture = fixture_at(how.fixture_path)
+    kept, there = threading.Lock(), [True]
     traces: dict[str, str] = {}
     began = time.monotonic()
     with Board(jobs, quiet=as_json) as board, Stop().listening() as stop:
@@ -103,6 +108,12 @@ def make_units(
 
         def keep(job: Job, result: UnitResult) -> None:
             result.trace = traces.get(job.name, "")
+            # One record at a time: nothing is gained by two that wait for the same disk.
+            with kept:
+                # A unit of which nothing was read is no news of it.
+                if not result.settings:
+                    return
+                there.append(record(register, job, sheet, result, "provision" if write else "verify"))
 
         batch = Batch(
             sheet,
@@ -116,8 +127,10 @@ def make_units(
             write=write,
             store=FileStore(state_folder() / "unfinished"),
             patience=how.patience,
+            made_before=lambda job, unit: "" if again else made_as(register, sheet, job, unit),
         )
         results = batch.run(places)
+    tell_recorded(all(there))
     status = next(one for one in WORST if one == 0 or any(result.status == one for result in results))
     with ending(status):
         if as_json:

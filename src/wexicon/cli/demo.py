@@ -1,4 +1,4 @@
-"""`wexicon demo`: the sample module provisioned before your eyes, with no hardware.
+"""`wexicon demo`: the sample modules provisioned before your eyes, with no hardware: one plug, then three masts and a relay.
 
 The rule: what is shown is what was done; each command is the real one, on a real pseudo-terminal.
 """
@@ -24,7 +24,8 @@ from wexicon.core.faults import CallFault
     "--keep", type=click.Path(path_type=Path, file_okay=False), help="Leave sheet, rig and traces in this folder."
 )
 def demo(keep: Path | None) -> None:
-    """Start a rig with the service plug of the mast at Withy Point; provision it, twice; show the record."""
+    """Start rigs of sample modules; provision the service plug of a mast, twice, and show its record; then three masts and
+    their relay from one sheet and one table."""
     from wexicon.rig.bench import read_rig
     from wexicon.rig.desk import Desk
     from wexicon.rig.serving import real_agenda, served
@@ -47,6 +48,13 @@ def demo(keep: Path | None) -> None:
         _run("provision", sheet, port, "--operator", "rig", "--trace", str(folder / "traces" / "first.jsonl"))
         _run("provision", sheet, port, "--operator", "rig", "--trace", trace)
         _run("trace", "show", trace, "--last", "18")
+        print_line(
+            "\nThree masts and the relay at Gannet Quay, from one sheet and one table, on four ports at once.", "bold"
+        )
+        radios = stack.enter_context(served(read_rig((folder / "masts-bench.toml").read_bytes(), "m", real_agenda())))
+        stack.callback(Desk(radios, "masts").close)
+        _run("provision", str(folder / "masts.toml"), *radios.ports.values())
+        _run("units", "list")
         if keep:
             print_line(f"\nSheet, rig and traces are in {folder}.")
 

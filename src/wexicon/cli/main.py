@@ -27,6 +27,7 @@ COMMANDS = {
     "rehearse": ("rehearse:rehearse", "Run a dialogue or a sheet against stand-ins, in virtual time."),
     "rig": ("rig:rig", "Start stand-ins on ports, work their keys and power."),
     "lexicon": ("lexicon:lexicon", "List, show, check and draft lexicons."),
+    "units": ("units:units", "The register: which unit is which, and what it was left as."),
     "trace": ("trace:trace", "Show what was said and heard."),
     "schema": ("schema:schema", "Print the JSON Schema of a result or a file format."),
     "demo": ("demo:demo", "Provision a sample module, with no hardware."),

@@ -9,8 +9,9 @@ from typing import Any
 import click
 
 from wexicon.cli.options import ask_secret, prove_option
-from wexicon.cli.printing import print_unit
+from wexicon.cli.printing import print_unit, tell_recorded
 from wexicon.cli.show import ending, print_json
+from wexicon.cli.units import register_option
 from wexicon.cli.working import Working, works_a_module
 
 
@@ -19,6 +20,9 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
     for option in (
         works_a_module,
         prove_option,
+        register_option,
+        click.option("--again", is_flag=True, help="Make a module this unit though it was made another one before."),
+        click.option("--resume", is_flag=True, help="Leave out the units that the register has as made by this sheet."),
         click.option(
             "--stop-after", type=click.IntRange(0), default=0, help="Begin no unit after so many have failed."
         ),
@@ -65,16 +69,20 @@ def _work(
     stop_after: int,
     prove: str | None,
     plan: bool = False,
+    register_at: str | None,
+    again: bool,
+    resume: bool,
     how: Working,
     as_json: bool,
 ) -> None:
     from wexicon.core.faults import CallFault
-    from wexicon.work.comparing import chosen_jobs, the_job
+    from wexicon.work.comparing import chosen_jobs
     from wexicon.work.finding import find_sheet, state_folder
     from wexicon.work.ports import places_of
     from wexicon.work.provisioning import Order
     from wexicon.work.provisioning import provision as bring_about
     from wexicon.work.provisioning import verify as compare
+    from wexicon.work.recording import done_by, record, the_register
     from wexicon.work.results import Prove
     from wexicon.work.secrets import secrets_for
     from wexicon.work.unfinished import FileStore
@@ -82,6 +90,13 @@ def _work(
     sheet = find_sheet(sheet_path, seat_name, secrets_for(sheet_path.parent, ask_secret()))
     jobs = chosen_jobs(sheet, seat_name, row)
     places = places_of(ports)
+    register = the_register(register_at)
+    if resume:
+        done = done_by(register, sheet)
+        jobs = [job for job in jobs if job.name not in done]
+        click.echo(f"{len(done)} done before; {len(jobs)} left", err=True)
+        if not jobs:
+            return
     asked = Prove(prove or ("auto" if write else "reading"))
     single = len(jobs) == 1 and not jobs[0].late and not jobs[0].seat.before and not jobs[0].seat.afterwards
     if not single and plan:
@@ -89,10 +104,21 @@ def _work(
     if not single:
         from wexicon.cli.batch import make_units
 
-        make_units(sheet, jobs, places, how, as_json=as_json, write=write, prove=asked, stop_after=stop_after)
+        make_units(
+            sheet,
+            jobs,
+            places,
+            how,
+            as_json=as_json,
+            write=write,
+            prove=asked,
+            stop_after=stop_after,
+            register=register,
+            again=again,
+        )
     if len(places) > 1:
         raise CallFault(f"the sheet has one unit, and {len(places)} ports are named", hint="Name one.")
-    job, port = the_job(sheet, seat_name, row), places[0].port
+    job, port = jobs[0], places[0].port
     seat = job.seat
     order = Order(job.wanted, asked, seat.trust, sheet.digest, plan)
     with how.module(port, seat.lexicon, job.name, secrets=seat.secrets(), given=seat.given) as module:
@@ -101,5 +127,7 @@ def _work(
         else:
             result = compare(module, order)
     result.about(job.name, port, seat.lexicon, str(how.trace_path), sheet.digest)
+    if not plan:
+        tell_recorded(record(register, job, sheet, result, "provision" if write else "verify"))
     with ending(result.status):
         print_json(result) if as_json else print_unit(result)

@@ -78,20 +78,35 @@ def rehearse(
 
 
 def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, as_json: bool) -> None:
+    from wexicon.cli.batch import print_units
+    from wexicon.core.formats.jobs import jobs_of
     from wexicon.work.finding import find_sheet
-    from wexicon.work.rehearsing import rehearse_seat
+    from wexicon.work.rehearsing import rehearse_jobs, rehearse_seat
     from wexicon.work.secrets import secrets_for
 
     began = time.perf_counter()
-    seats = find_sheet(file, None, secrets_for(file.parent, ask_secret())).seats
-    results = []
-    for seat in seats.values():
-        # With several seats each has a trace of its own.
-        own = trace.with_stem(f"{trace.stem}-{seat.name}") if trace and len(seats) > 1 else trace
-        results.append(rehearse_seat(seat, choice, trace=own))
+    sheet = find_sheet(file, None, secrets_for(file.parent, ask_secret()))
+    jobs = jobs_of(sheet)
+    filled = any(job.late or job.row or job.seat.before or job.seat.afterwards for job in jobs)
+    if filled:
+        if trace:
+            raise CallFault("many units have no trace when they are rehearsed", hint="Leave --trace out.")
+        results = rehearse_jobs(sheet, jobs, choice)
+    else:
+        results = []
+        for job in jobs:
+            # With several seats each has a trace of its own.
+            own = trace.with_stem(f"{trace.stem}-{job.name}") if trace and len(jobs) > 1 else trace
+            results.append(rehearse_seat(job.seat, choice, trace=own))
     worst = next((result.status for result in results if result.status), 0)
     with ending(worst):
-        print_json(results) if as_json else _print_units(results, time.perf_counter() - began)
+        if as_json:
+            print_json(results)
+        elif filled:
+            print_units(results, sum(result.seconds for result in results))
+            print_line(f"in real time on one port, without hands; rehearsed in {spoken(time.perf_counter() - began)}")
+        else:
+            _print_units(results, time.perf_counter() - began)
 
 
 def _print_units(results: list[UnitResult], took: float) -> None:

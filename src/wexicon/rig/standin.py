@@ -165,9 +165,11 @@ class StandIn:
         elif act == "swap":
             self.by_hand((0, lambda: self.power(False)), (0.2, self.another), (0.3, lambda: self.power(True)))
 
-    def another(self) -> None:
-        """Another module of the family takes its place: as it left the factory, and with an identity of its own."""
-        self.forget()
+    def another(self, *, flash: bool = True) -> None:
+        """Another module of the family takes its place: with an identity of its own, and as it left the factory, unless its
+        `flash` is to be the same."""
+        if flash:
+            self.forget()
         for key in ("address", "serial", "imei"):
             if key in self.own:
                 self.own[key] = _next(self.own[key])

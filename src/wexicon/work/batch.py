@@ -55,8 +55,9 @@ Opens = Callable[[Job, str, Listener], AbstractContextManager[Module]]
 
 
 class Batch:
-    """One run over the units of a sheet. `opened` opens a module, `told` is shown each step, `keep` each result; `folder` is
-    where the sheet's dialogues are. With `write` false it compares only."""
+    """One run over the units of a sheet. `opened` opens a module, `told` is shown each step, `keep` each result. With `write`
+    false it compares only. `made_before` tells, of a job and a module, as what else that module was made before (empty: as
+    nothing else); `swaps` is whether a port that is to take another unit needs hands."""
 
     def __init__(
         self,
@@ -72,7 +73,11 @@ class Batch:
         write: bool = True,
         store: Store | None = None,
         patience: float = 60.0,
+        made_before: Callable[[Job, str], str] = lambda job, unit: "",
+        swaps: bool = True,
     ) -> None:
+        self.swaps = swaps
+        self.made_before = made_before
         self.sheet = sheet
         self.jobs = list(jobs)
         self.opened = opened
@@ -204,7 +209,7 @@ class Batch:
         self.told(Progressed(job.name, port, "attention"))
         try:
             with self.opened(job, port, Steps(job.name, port, self.told)) as module:
-                identity = self._met(job, module, asks=not first, last=last)
+                identity = self._met(job, module, asks=self.swaps and not first, last=last)
                 unit = identity.get(job.seat.lexicon.unit, "")
                 result = self._made(job, module, identity)
         except Stopped as fault:
@@ -241,6 +246,7 @@ class Batch:
                 with self._changed:
                     before = self._seen.setdefault(_unit_of(job, identity), job.name)
                 if before == job.name:
+                    self._refuse_made_before(job, identity)
                     break
                 if not told:
                     told = True
@@ -258,6 +264,13 @@ class Batch:
             self._known.update(job.known_of(identity, job.wanted))
             self._changed.notify_all()
         return identity
+
+    def _refuse_made_before(self, job: Job, identity: dict[str, str]) -> None:
+        """A module that was made another unit before is not made this one."""
+        made = self.made_before(job, _unit_of(job, identity)) if self.write else ""
+        if made:
+            hint = "Nothing was changed. Put in another module, or say --again to make it this one all the same."
+            raise ModuleFault(f"this module was made before: {made}", hint=hint)
 
     def _made(self, job: Job, module: Module, identity: dict[str, str]) -> UnitResult:
         own = {("own", name): text for name, text in identity.items()}
@@ -310,21 +323,23 @@ class Batch:
                 self._met(job, module, asks=False, last="")
 
     def _agree(self, results: Sequence[UnitResult]) -> None:
-        """What must agree is checked over what was read, at the last."""
+        """What must agree is checked over what was read of the units that went well, at the last."""
+        well = [one for one in results if one.verdict in (Verdict.CONFORMS, Verdict.UNPROVED)]
         read: list[tuple[str, dict[str, Value]]] = []
-        for result in results:
+        for result in well:
             after = {line.name: line.after for line in result.settings if line.after}
             told = {name: one.shown for name, one in after.items() if one.value is not None or one.shown == "unset"}
             read.append((result.seat, dict(told)))
         for complaint in disagreements(self.sheet, read):
-            for result in results:
-                if f"{result.seat} " in f"{complaint.what} " and result.verdict in (Verdict.CONFORMS, Verdict.UNPROVED):
+            for job, result in zip(self.jobs, results, strict=True):
+                if result in well and f" {result.seat} " in f" {complaint.what} ":
                     result.verdict, result.failure = Verdict.FAILED, Failure("agree", complaint.what)
+                    self.keep(job, result)
 
 
 def _unit_of(job: Job, identity: dict[str, str]) -> str:
     unit = job.seat.lexicon.unit
-    return f"{job.seat.lexicon.about.family} {identity.get(unit) if unit else sorted(identity.items())}"
+    return f"{job.seat.lexicon.about.family} {identity.get(unit) or ' '.join(identity.values())}"
 
 
 def _swap(job: Job) -> str:

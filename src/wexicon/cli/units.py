@@ -1,0 +1,145 @@
+"""`wexicon units`: the register of units: which one is which, what was done to it, what it was left as."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable
+from datetime import date, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from wexicon.cli.show import force_option, json_option, print_json, print_line, print_table
+from wexicon.core.faults import CallFault
+from wexicon.core.text import visible
+from wexicon.files import write_new
+
+if TYPE_CHECKING:
+    from wexicon.records.register import Entry
+
+register_option = click.option(
+    "--register", "register_at", metavar="URL", help="The register: a file or a database URL.  [default: your own]"
+)
+
+
+@click.group()
+def units() -> None:
+    """List, show and export the units of the register."""
+
+
+def _filters(command: Callable[..., None]) -> Callable[..., None]:
+    for option in (
+        click.option("--bench", default="", help="Only those of this bench (the machine's name)."),
+        click.option(
+            "--day", type=click.DateTime(["%Y-%m-%d"]), help="Only those of this day (UTC), such as 2026-03-02."
+        ),
+        click.option("--verdict", default="", help="Only those with this verdict."),
+        click.option("--sheet", default="", help="Only those of this sheet, by its title or digest."),
+        register_option,
+    ):
+        command = option(command)
+    return command
+
+
+@units.command("list")
+@_filters
+@json_option
+def list_(register_at: str | None, as_json: bool, **filters: Any) -> None:
+    """List the units with what was last done to each."""
+    found = _found(register_at, **filters)
+    if as_json:
+        print_json(found)
+        return
+    if not found:
+        print_line("no such unit; wexicon provision and verify keep what they did")
+        return
+    rows = [(one.unit, one.name, one.did, one.verdict, one.evidence, _when(one), one.sheet, one.bench) for one in found]
+    print_table(("unit", "as", "did", "verdict", "evidence", "when (UTC)", "sheet", "bench"), rows, ours=3)
+
+
+@units.command()
+@click.argument("unit")
+@register_option
+@json_option
+def show(unit: str, register_at: str | None, as_json: bool) -> None:
+    """Show the history of UNIT (its identity, or its name in a sheet), and what it was last left as."""
+    from wexicon.work.recording import the_register
+
+    register = the_register(register_at)
+    register.bring_in()
+    found = register.history(unit)
+    if not found:
+        raise CallFault(f"the register has no unit {unit}", where=register.where, hint="wexicon units list tells all.")
+    if as_json:
+        print_json(found)
+        return
+    last = found[-1]
+    print_line(f"{visible(last.unit)}, {visible(last.name)} of “{visible(last.sheet)}”", "bold")
+    rows = [(_when(one), one.did, one.name, one.verdict, one.evidence, one.bench, _changes(one)) for one in found]
+    print_table(("when (UTC)", "did", "as", "verdict", "evidence", "bench", "changed"), rows, ours=3)
+    left = [(line["name"], _shown(line["after"]), line["outcome"]) for line in last.result["settings"]]
+    if left:
+        print_line("")
+        print_table(("setting", "last read", "outcome"), left, ours=2)
+    if last.result.get("trace"):
+        print_line(f"trace: {visible(last.result['trace'])}")
+
+
+@units.command()
+@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@force_option
+@_filters
+def export(path: Path, force: bool, register_at: str | None, **filters: Any) -> None:
+    """Write the units to FILE (.csv or .json), with what each was last left as."""
+    import msgspec
+
+    found = _found(register_at, **filters)
+    if path.suffix == ".json":
+        text = msgspec.json.format(msgspec.json.encode(found), indent=2).decode() + "\n"
+    elif path.suffix == ".csv":
+        text = _csv(found)
+    else:
+        raise CallFault("is neither .csv nor .json", where=str(path))
+    write_new(path, text, force=force)
+    print_line(f"wrote {path}: {len(found)} units")
+
+
+def _csv(found: list[Entry]) -> str:
+    names = list(dict.fromkeys(line["name"] for one in found for line in one.result["settings"]))
+    made = io.StringIO()
+    writer = csv.writer(made)
+    writer.writerow(["unit", "as", "did", "verdict", "evidence", "when", "sheet", "bench", *names])
+    for one in found:
+        after = {line["name"]: _shown(line["after"]) for line in one.result["settings"]}
+        cells = [one.unit, one.name, one.did, one.verdict, one.evidence, one.at, one.sheet, one.bench]
+        writer.writerow([_inert(cell) for cell in [*cells, *(after.get(name, "") for name in names)]])
+    return made.getvalue()
+
+
+def _inert(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula, and that holds no control character."""
+    text = visible(cell)
+    return f"'{text}" if text[:1] in ("=", "+", "@", "\t") or (text[:1] == "-" and not text[1:2].isdigit()) else text
+
+
+def _found(register_at: str | None, *, sheet: str, verdict: str, day: datetime | None, bench: str) -> list[Entry]:
+    from wexicon.work.recording import the_register
+
+    register = the_register(register_at)
+    register.bring_in()
+    wanted: date | None = day.date() if day else None
+    return register.latest(sheet=sheet, verdict=verdict, bench=bench, day=wanted)
+
+
+def _when(one: Entry) -> str:
+    return one.at[:19].replace("T", " ")
+
+
+def _shown(value: dict[str, Any] | None) -> str:
+    return str(value["shown"]) if value else ""
+
+
+def _changes(one: Entry) -> str:
+    return ", ".join(line["name"] for line in one.result["settings"] if line["outcome"] == "changed")

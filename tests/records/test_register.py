@@ -1,0 +1,98 @@
+"""The register: each record once, whoever is interrupted and whatever is away; what was done before is known."""
+
+from __future__ import annotations
+
+import csv
+import json
+import shutil
+import sqlite3
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import SAMPLE, bench, clean, wexicon
+from wexicon.core.faults import CallFault, Fault
+from wexicon.records.register import Entry, Register
+
+RADIOS = "".join(
+    f'[unit.radio-{n}]\nstandin = "lindle-l9"\nidentity = {{ serial = "L9-0061{n}" }}\n' for n in (1, 2, 3, 4)
+)
+
+
+def entry(unit: str = "lindle-l9 L9-1", verdict: str = "conforms", name: str = "mast M1", **more: str) -> Entry:
+    row, result = {"mast": "M1"}, {"settings": []}
+    return Entry(unit, name, "lindle-l9", "provision", verdict, "restart", "spring", "ab" * 32, row, result, **more)
+
+
+def test_what_waits_goes_in_once_when_the_database_is_back(tmp_path: Path) -> None:
+    away = Register("/proc/nowhere/units.db", tmp_path / "waiting")
+    assert not away.keep(entry()) and not away.keep(entry(verdict="failed"))
+    with pytest.raises(Fault, match="the register cannot be reached"):
+        away.bring_in()
+    here = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
+    kept = next((tmp_path / "waiting").glob("*.json"))
+    copy = kept.read_bytes()
+    assert here.bring_in() == 2 and here.bring_in() == 0
+    kept.write_bytes(copy)  # as if the tool had died before it took the file away
+    assert here.bring_in() == 1 and len(here.history("L9-1")) == 2
+    assert [one.verdict for one in here.latest()] == [here.history("L9-1")[-1].verdict]
+
+
+def test_many_processes_write_to_one_file_and_lose_nothing(tmp_path: Path) -> None:
+    program = (
+        "import sys; from pathlib import Path; from tests.records.test_register import *\n"
+        "one = Register(sys.argv[1], Path(sys.argv[2]))\n"
+        "for n in range(25): assert one.keep(entry(f'lindle-l9 {sys.argv[3]}-{n}'))\n"
+    )
+    words = [sys.executable, "-c", program, str(tmp_path / "units.db")]
+    root = Path(__file__).parents[2]
+    running = [subprocess.Popen([*words, str(tmp_path / f"w{n}"), str(n)], cwd=root, env=clean({})) for n in range(4)]
+    assert [one.wait(60) for one in running] == [0, 0, 0, 0]
+    assert len(Register(str(tmp_path / "units.db"), tmp_path / "w").latest()) == 100
+
+
+def test_a_register_of_another_version_or_kind_is_refused(tmp_path: Path) -> None:
+    made = Register(str(tmp_path / "units.db"), tmp_path / "w")
+    made.keep(entry())
+    with sqlite3.connect(tmp_path / "units.db") as file:
+        assert file.execute("pragma journal_mode").fetchone() == ("wal",)
+        file.execute("update wexicon_register set version = 9")
+    with pytest.raises(CallFault, match="has version 9, and 1 is known"):
+        Register(str(tmp_path / "units.db"), tmp_path / "w2").latest()
+    with pytest.raises(CallFault, match="cannot be used"):
+        Register("nosql://here", tmp_path / "w2").latest()
+    (tmp_path / "text.db").write_text("this is no database, but a text that is long enough to be taken for one" * 20)
+    with pytest.raises(Fault, match="cannot be reached"):
+        Register(str(tmp_path / "text.db"), tmp_path / "w2").latest()
+
+
+def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> None:
+    for name in ("masts.toml", "masts.csv"):
+        shutil.copy(SAMPLE / name, tmp_path)
+    with bench(RADIOS) as rig:
+        wexicon("provision", "masts.toml", "radio-*")
+        listed = json.loads(wexicon("units", "list", "--json", "--verdict", "conforms").stdout)
+        assert {one["name"]: one["unit"] for one in listed}["mast M2"] == "lindle-l9 L9-00613"
+        moved = wexicon("provision", "masts.toml", "radio-2", "radio-1", "radio-3", "radio-4", status=1)
+        assert "this module was made before: mast M1 of “Marrow Estuary" in moved.stderr and "2 conform" in moved.stdout
+        assert rig.bench.units["radio-2"].standin.flash["addr"] == 11
+        assert "4 done before; 0 left" in wexicon("provision", "masts.toml", "radio-1", "--resume").stderr
+        again = wexicon("provision", "masts.toml", "radio-2", "radio-1", "radio-3", "radio-4", "--again")
+        assert "4 conform of 4" in again.stdout and rig.bench.units["radio-2"].standin.flash["addr"] == 1
+    shown = wexicon("units", "show", "L9-00612").stdout
+    assert "relay of “Marrow Estuary" in shown and shown.count("provision") == 2
+    wexicon("units", "export", "units.csv")
+    rows = list(csv.DictReader(Path("units.csv").read_text().splitlines()))
+    assert {row["unit"]: row["address"] for row in rows}["lindle-l9 L9-00612"] == "1" and len(rows) == 4
+    assert "the register has no unit L9-9" in wexicon("units", "show", "L9-9", status=2).stderr
+
+
+def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
+    for name in ("masts.toml", "masts.csv"):
+        shutil.copy(SAMPLE / name, tmp_path)
+    with bench(RADIOS):
+        done = wexicon("provision", "masts.toml", "radio-*", env=clean({"WEXICON_REGISTER": "/proc/nowhere/x.db"}))
+    assert "4 conform of 4" in done.stdout and "waits on disk" in done.stderr
+    assert len(json.loads(wexicon("units", "list", "--json").stdout)) == 4
