@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 
@@ -143,3 +144,21 @@ def test_what_only_a_module_knows_is_waited_for_and_a_ring_is_seen() -> None:
 def test_braces_can_be_meant_as_they_are() -> None:
     one = filling("a{{b}} {number}")
     assert one and one.fill({("number", ""): "3"}) == "a{b} 3" and filling("plain") is None
+
+
+@given(st.binary(max_size=200) | st.text(max_size=120).map(str.encode))
+def test_anything_at_all_as_a_table_is_a_table_or_a_clear_fault(data: bytes) -> None:
+    with contextlib.suppress(FileFault):
+        assert read_units(data, "t.csv").rows
+
+
+@given(st.text(alphabet="{}|.:() arownumbe02l'\\\n", max_size=30))
+def test_anything_in_braces_is_filled_in_or_a_clear_fault(text: str) -> None:
+    with contextlib.suppress(ValueError):
+        filling(text)
+
+
+def test_ten_thousand_rows_are_worked_out_in_a_moment() -> None:
+    table = "mast,station,address\n" + "".join(f"M{n},s{n},{n}\n" for n in range(2, 10_002))
+    found = jobs(SHEET, table)
+    assert len(found) == 10_001 and found[-1].wanted["address"] == 10_001 and not list(ring(found))

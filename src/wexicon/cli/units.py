@@ -83,6 +83,8 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     if left:
         print_line("")
         print_table(("setting", "last read", "outcome"), left, ours=2)
+    if unit != last.name and unit in [one.name for one in found]:
+        print_line(f"note: it is no longer {visible(unit)}, but {visible(last.name)}", "yellow")
     if last.result.get("trace"):
         print_line(f"trace: {visible(last.result['trace'])}")
 

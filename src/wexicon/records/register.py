@@ -8,6 +8,7 @@ did not make is refused, never guessed at.
 from __future__ import annotations
 
 import socket
+import time
 from collections.abc import Iterator
 from contextlib import suppress
 from datetime import UTC, date, datetime
@@ -22,6 +23,8 @@ from wexicon.core.faults import CallFault, Fault
 from wexicon.files import private_folder, write_whole
 
 VERSION = 1
+# How often it is tried to make the tables, where another does so too.
+TURNS = 8
 _META = sql.MetaData()
 _VERSION = sql.Table("wexicon_register", _META, sql.Column("version", sql.Integer, nullable=False))
 _RECORDS = sql.Table(
@@ -102,11 +105,9 @@ class Register:
         values = msgspec.structs.asdict(entry)
         values |= {"row": msgspec.json.encode(entry.row).decode(), "result": msgspec.json.encode(entry.result).decode()}
         values = {name: _storable(value) for name, value in values.items()}
-        with self._working() as connection:
-            there = connection.execute(sql.select(_RECORDS.c.id).where(_RECORDS.c.id == entry.id)).first()
-            if there is None:
-                with suppress(sql.exc.IntegrityError):
-                    connection.execute(_RECORDS.insert().values(**values))
+        # One statement: one that reads first would have to wait for others while it holds what they wait for.
+        with suppress(sql.exc.IntegrityError), self._working() as connection:
+            connection.execute(_RECORDS.insert().values(**values))
 
     # -- reading ----------------------------------------------------------------------------------------------------
 
@@ -125,16 +126,21 @@ class Register:
             if wanted:
                 query = query.where(column == wanted)
         if sheet:
-            query = query.where(_RECORDS.c.sheet.contains(sheet) | _RECORDS.c.digest.startswith(sheet))
+            query = query.where(_RECORDS.c.sheet.contains(sheet, autoescape=True) | (_RECORDS.c.digest == sheet))
         if day:
             query = query.where(_RECORDS.c.at.startswith(day.isoformat()))
         return list(self._entries(query.order_by(_RECORDS.c.at.desc(), _RECORDS.c.unit)))
 
     def history(self, unit: str) -> list[Entry]:
-        """All records of a unit, by its identity, its whole name or its name in a sheet; the oldest first."""
-        own = _RECORDS.c.unit
-        query = sql.select(_RECORDS).where((own == unit) | own.endswith(f" {unit}") | (_RECORDS.c.name == unit))
-        return list(self._entries(query.order_by(_RECORDS.c.at)))
+        """All records of a unit, by its identity or its whole name, or of the unit that had this name in a sheet last; the
+        oldest first."""
+        own, at = _RECORDS.c.unit, _RECORDS.c.at
+        mine = (own == unit) | own.endswith(f" {unit}", autoescape=True)
+        found = list(self._entries(sql.select(_RECORDS).where(mine).order_by(at)))
+        if not found:
+            last = sql.select(_RECORDS).where(_RECORDS.c.name == unit).order_by(at.desc()).limit(1)
+            return next((self.history(one.unit) for one in self._entries(last)), [])
+        return found
 
     def _entries(self, query: Any) -> Iterator[Entry]:
         with self._working() as connection:
@@ -163,12 +169,22 @@ class Register:
             raise CallFault(what, where=self.where, hint="A file, or a URL such as sqlite:///units.db.") from None
         if engine.dialect.name == "sqlite":
             sql.event.listen(engine, "connect", _as_log)
+        for turn in range(TURNS):
+            try:
+                self._make(engine)
+                break
+            except sql.exc.DBAPIError:
+                # Another bench makes the tables at this moment.
+                if turn == TURNS - 1:
+                    raise
+                time.sleep(0.05 * (turn + 1))
+        return engine
+
+    def _make(self, engine: sql.Engine) -> None:
+        """Makes the tables where they are not there. Raises CallFault where they are another version's."""
         with engine.begin() as connection:
-            tables = sql.inspect(connection).get_table_names()
-            if tables and _VERSION.name not in tables and _RECORDS.name in tables:
-                raise CallFault("this register was not made by Wexicon", where=self.where)
             _META.create_all(connection)
-            found = connection.execute(sql.select(_VERSION.c.version)).scalar()
+            found = connection.execute(sql.select(sql.func.max(_VERSION.c.version))).scalar()
             if found is None:
                 connection.execute(_VERSION.insert().values(version=VERSION))
             elif found != VERSION:
@@ -176,7 +192,6 @@ class Register:
                 raise CallFault(
                     f"this register has version {found}, and {VERSION} is known", where=self.where, hint=hint
                 )
-        return engine
 
 
 class _Translated:
@@ -192,16 +207,19 @@ class _Translated:
             raise _away("", fault) from None
 
     def __exit__(self, kind: Any, fault: Any, trace: Any) -> None:
-        self._transaction.__exit__(kind, fault, trace)
-        if isinstance(fault, sql.exc.SQLAlchemyError):
+        try:
+            self._transaction.__exit__(kind, fault, trace)
+        except sql.exc.SQLAlchemyError as other:
+            raise _away("", other) from None
+        if isinstance(fault, sql.exc.SQLAlchemyError) and not isinstance(fault, sql.exc.IntegrityError):
             raise _away("", fault) from None
 
 
 def _as_log(connection: Any, record: Any) -> None:
     """SQLite writes ahead, so that one who reads does not wait for one who writes; what is written is on the disk."""
+    connection.execute("PRAGMA busy_timeout=10000")
     connection.execute("PRAGMA journal_mode=WAL")
     connection.execute("PRAGMA synchronous=FULL")
-    connection.execute("PRAGMA busy_timeout=10000")
 
 
 def _storable(value: Any) -> Any:

@@ -165,14 +165,14 @@ class StandIn:
         elif act == "swap":
             self.by_hand((0, lambda: self.power(False)), (0.2, self.another), (0.3, lambda: self.power(True)))
 
-    def another(self, *, flash: bool = True) -> None:
-        """Another module of the family takes its place: with an identity of its own, and as it left the factory, unless its
-        `flash` is to be the same."""
+    def another(self, by: int = 1, *, flash: bool = True) -> None:
+        """Another module of the family takes its place: with an identity of its own, so many (`by`) after this one, and as it
+        left the factory, unless its `flash` is to be the same."""
         if flash:
             self.forget()
         for key in ("address", "serial", "imei"):
             if key in self.own:
-                self.own[key] = _next(self.own[key])
+                self.own[key] = _after(self.own[key], by)
 
     # -- helpers ------------------------------------------------------------------------------------------------
 
@@ -204,15 +204,15 @@ class StandIn:
         self.flash = copy.deepcopy(self.factory)
 
 
-def _next(identity: Any) -> Any:
-    """The identity after this one: its last digits counted on."""
+def _after(identity: Any, by: int) -> Any:
+    """An identity after this one: its last digits counted on."""
     if isinstance(identity, int):
-        return identity + 1
-    digits = re.search(r"[0-9]{1,4}$|(?<=[0-9A-F]{8})[0-9A-F]{4}$", identity)
+        return identity + by
+    digits = re.search(r"[0-9]{1,5}$|(?<=[0-9A-F]{8})[0-9A-F]{4}$", identity)
     if not digits:
         return identity
     base = 10 if digits[0].isdigit() else 16
-    number = (int(digits[0], base) + 1) % base ** len(digits[0])
+    number = (int(digits[0], base) + by) % base ** len(digits[0])
     text = f"{number:0{len(digits[0])}{'d' if base == 10 else 'X'}}"
     return identity[: digits.start()] + text
 

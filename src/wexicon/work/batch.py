@@ -160,12 +160,13 @@ class Batch:
         """The next unit for a port; waits while another unit must be known first. None where nothing is left for it."""
         with self._changed:
             while not self._over():
-                fitting = [job for job in self._left if self._fits(job, place)]
-                ready = [job for job in fitting if self._is_known(job)]
-                if ready:
-                    self._left.remove(ready[0])
-                    self._busy += 1
-                    return ready[0]
+                fitting = False
+                for number, job in enumerate(self._left):
+                    if self._fits(job, place):
+                        fitting = True
+                        if self._is_known(job):
+                            self._busy += 1
+                            return self._left.pop(number)
                 if not fitting or not self._busy:
                     return None
                 self._changed.wait(0.2)
@@ -235,6 +236,7 @@ class Batch:
                 if last
                 else f"Put in the module for {job.name}."
             )
+            self.told(Progressed(job.name, session.link.name, "to be swapped"))
             session.asked("swap", text)
             operator.ask("swap", text)
         told = False
@@ -250,7 +252,7 @@ class Batch:
                     break
                 if not told:
                     told = True
-                    operator.ask("swap", f"That is {before}, which was done in this run. {_swap(job)}")
+                    operator.ask("swap", f"That is still the module that was {before}. {_swap(job)}")
                 if session.clock.now() > until:
                     raise ModuleFault(f"this module is {before}, which was done in this run", hint=_swap(job))
             except Unreachable:

@@ -142,8 +142,7 @@ def rehearse_jobs(sheet: Sheet, jobs: Sequence[Job], choice: Choice) -> list[Uni
     @contextmanager
     def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
         bench = choice.bench(job.seat.lexicon)
-        for _ in range(numbers[job.name]):
-            bench.standin.another(flash=False)
+        bench.standin.another(numbers[job.name], flash=False)
         lexicon = job.seat.lexicon
         session = bench.session(
             listener, tuning=lexicon.attention.tuning or lexicon.factory, secrets=job.seat.secrets()

@@ -187,22 +187,33 @@ def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known
 
 def _in_order(jobs: list[Job]) -> list[Job]:
     """Those that others wait for first; a ring stands as it is in the sheet."""
-    made: list[Job] = []
-    left = list(jobs)
-    while left:
-        ready = [job for job in left if not job.waits_for() & {other.seat.name for other in left if other is not job}]
-        made += ready or left
-        left = [job for job in left if job not in made] if ready else []
-    return made
+    by_seat: dict[str, list[Job]] = {}
+    for job in jobs:
+        by_seat.setdefault(job.seat.name, []).append(job)
+    waits = _waits(jobs)
+    made: list[str] = []
+    while len(made) < len(by_seat):
+        left = [seat for seat in by_seat if seat not in made]
+        made += [seat for seat in left if not waits[seat] & (set(left) - {seat})] or left
+    return [job for seat in made for job in by_seat[seat]]
 
 
 def ring(jobs: Iterable[Job]) -> Iterator[Job]:
     """The jobs that wait for each other in a ring: who they are must be asked of all before any can be made."""
-    left = list(jobs)
+    jobs = list(jobs)
+    waits = _waits(jobs)
     while True:
-        names = {job.seat.name for job in left}
-        free = [job for job in left if not (job.waits_for() & names)]
+        free = [seat for seat, others in waits.items() if not others & waits.keys()]
         if not free:
             break
-        left = [job for job in left if job not in free]
-    yield from left
+        for seat in free:
+            del waits[seat]
+    return (job for job in jobs if job.seat.name in waits)
+
+
+def _waits(jobs: Iterable[Job]) -> dict[str, set[str]]:
+    """The seats that each seat waits for."""
+    found: dict[str, set[str]] = {}
+    for job in jobs:
+        found.setdefault(job.seat.name, set()).update(job.waits_for())
+    return found

@@ -18,6 +18,7 @@ from wexicon.core.text import has_control
 SEPARATORS = (",", ";", "\t", "|")
 _MARKS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
 MOST_COMPLAINTS = 50
+MOST_COLUMNS, MOST_ROWS = 500, 200_000
 
 
 class Row(msgspec.Struct, frozen=True):
@@ -58,6 +59,9 @@ def read_units(data: bytes, path: str, key: str = "") -> UnitsTable:
     if len(found) < 2:
         hint = "The first line names the columns; each line below is one unit."
         raise FileFault(path, [Complaint("there is no row", hint=hint)])
+    if len(found[0][1]) > MOST_COLUMNS or len(found) > MOST_ROWS:
+        what = f"has {len(found[0][1])} columns and {len(found)} rows: at most {MOST_COLUMNS} and {MOST_ROWS} are read"
+        raise FileFault(path, [Complaint(what)])
     columns, key = _columns(found[0], key, complaints)
     rows = [_row(number, line, cells, columns, key, complaints) for number, (line, cells) in enumerate(found[1:], 1)]
     counts = Counter(row.key for row in rows)
