@@ -22,7 +22,8 @@ from wexicon.core.protocol.speech import LINE_ENDS, Speech
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.work.bench import VirtualBench
 from wexicon.work.finding import find_lexicon
-from wexicon.work.hailing import Hailing, all_lexicons
+from wexicon.work.hailed import all_lexicons
+from wexicon.work.hailing import Hailing
 from wexicon.work.module import Module
 from wexicon.work.provisioning import Order, provision
 

@@ -13,7 +13,8 @@ from wexicon.core.protocol.observations import Said
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.rig.uart import WireFaults
 from wexicon.work.finding import find_lexicon
-from wexicon.work.hailing import Hailing, HailResult, all_lexicons, hail_with
+from wexicon.work.hailed import HailResult, all_lexicons, hail_with
+from wexicon.work.hailing import Hailing
 from wexicon.work.questions import all_that_may_be_said, question_of
 
 FAMILIES = sorted(WANTED)

@@ -15,7 +15,7 @@ from wexicon.cli.working import Working
 from wexicon.core.faults import CallFault, Fault, Unreachable
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.work.finding import find_lexicon, lexicon_for
-from wexicon.work.hailing import HailResult
+from wexicon.work.hailed import HailResult
 from wexicon.work.memory import remembered
 
 

@@ -20,7 +20,7 @@ from wexicon.core.faults import Fault
 from wexicon.core.text import visible
 
 if TYPE_CHECKING:
-    from wexicon.work.hailing import Attempt, HailResult
+    from wexicon.work.hailed import Attempt, HailResult
 
 WIDEST = 14
 CAME = {"nothing": "-", "garbage": "garbage", "echo": "echo"}
@@ -78,7 +78,8 @@ def hail_port(
 ) -> HailResult:
     """Hails one port, and remembers what was found. Raises Fault where the port cannot be opened."""
     from wexicon.work.finding import lexicon_for
-    from wexicon.work.hailing import Hailing, HailResult, all_lexicons, hail_with
+    from wexicon.work.hailed import HailResult, all_lexicons, hail_with
+    from wexicon.work.hailing import Hailing
     from wexicon.work.memory import remember, remembered
 
     if lexicon_name:
@@ -227,7 +228,7 @@ def _print_all(results: list[HailResult]) -> None:
 
 
 def _print_list(as_json: bool) -> None:
-    from wexicon.work.hailing import all_lexicons
+    from wexicon.work.hailed import all_lexicons
     from wexicon.work.questions import all_that_may_be_said
 
     rows = all_that_may_be_said(all_lexicons())

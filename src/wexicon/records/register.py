@@ -7,6 +7,7 @@ did not make is refused, never guessed at.
 
 from __future__ import annotations
 
+import os
 import socket
 import time
 from collections.abc import Iterator
@@ -162,7 +163,7 @@ class Register:
         url = self.where if "://" in self.where else f"sqlite:///{self.where}"
         try:
             if url.startswith("sqlite:///"):
-                private_folder(Path(url.removeprefix("sqlite:///")).absolute().parent, own=False)
+                _own_file(Path(url.removeprefix("sqlite:///")).absolute())
             engine = sql.create_engine(url, pool_pre_ping=True)
         except (sql.exc.ArgumentError, sql.exc.NoSuchModuleError, ImportError) as fault:
             what = f"this register cannot be used: {fault}".splitlines()[0]
@@ -192,6 +193,13 @@ class Register:
                 raise CallFault(
                     f"this register has version {found}, and {VERSION} is known", where=self.where, hint=hint
                 )
+
+
+def _own_file(path: Path) -> None:
+    """The file of a register, made for its owner alone; what SQLite puts beside it has the same mode."""
+    private_folder(path.parent, own=False)
+    with suppress(FileExistsError):
+        os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600))
 
 
 class _Translated:

@@ -28,6 +28,8 @@ from wexicon.work.unfinished import Store
 
 # How often a port is looked at while its module is being swapped (seconds).
 LOOKS = 0.4
+# After how long hands are told that the old module is still there.
+REMINDS = 10.0
 
 
 class Progressed(msgspec.Struct, frozen=True):
@@ -107,7 +109,7 @@ class Batch:
         around = list(ring(self.jobs))
         if around:
             self._ask_who(around, places)
-        workers = [threading.Thread(target=self._work, args=(place,), name=place.port) for place in places]
+        workers = [threading.Thread(target=self._work, args=(place,), name=place.port, daemon=True) for place in places]
         for worker in workers:
             worker.start()
         for worker in workers:
@@ -239,7 +241,8 @@ class Batch:
             self.told(Progressed(job.name, session.link.name, "to be swapped"))
             session.asked("swap", text)
             operator.ask("swap", text)
-        told = False
+        asked = session.clock.now()
+        told = gone = False
         while True:
             session.heed_stop()
             try:
@@ -250,12 +253,14 @@ class Batch:
                 if before == job.name:
                     self._refuse_made_before(job, identity)
                     break
-                if not told:
+                # Hands need a while; one that went and came back is the same one put in again.
+                if not told and (gone or session.clock.now() - asked > REMINDS):
                     told = True
                     operator.ask("swap", f"That is still the module that was {before}. {_swap(job)}")
                 if session.clock.now() > until:
                     raise ModuleFault(f"this module is {before}, which was done in this run", hint=_swap(job))
             except Unreachable:
+                gone = True
                 if not asks or session.clock.now() > until:
                     raise
             module.attention.lose()

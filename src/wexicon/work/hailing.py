@@ -34,8 +34,8 @@ from wexicon.work.causes import (
     only_errors,
     waits_for_payload,
 )
+from wexicon.work.hailed import Attempt, ByHand, HailResult
 from wexicon.work.memory import KnownLink, named
-from wexicon.work.module import Module
 from wexicon.work.questions import (
     AT_ONCE,
     GREETING,
@@ -71,55 +71,6 @@ SURE = 5
 # How long it listens in the end where it has heard something that made no sense.
 LISTENS_OUT = 3.0
 _LOOKS = ("cr", "lf", "crlf")
-
-
-class Attempt(msgspec.Struct):
-    """One thing asked (empty: only listened) on one link, and what came: `nothing`, `garbage`, `echo` or `words`."""
-
-    rate: int
-    frame: str
-    end: str
-    asked: str
-    came: str
-    heard: str
-    seconds: float
-
-
-class ByHand(msgspec.Struct):
-    """A family that listens only after something was done by hand: what that is, and the command that waits for it."""
-
-    lexicon: str
-    operator: str
-    command: str
-
-
-class HailResult(msgspec.Struct):
-    """What was found on a port. `lexicons` are those that fit, the likeliest first; `cause` says what it points to where no
-    answer came, or none that makes sense; `by_hand` are families that cannot be found without hands; `command` is what to
-    type next."""
-
-    port: str
-    found: bool = False
-    rate: int = 0
-    frame: str = ""
-    end: str = ""
-    echo: bool | None = None
-    family: str = ""
-    lexicons: list[str] = []
-    identity: dict[str, str] = {}
-    said: str = ""
-    cause: Cause | None = None
-    by_hand: list[ByHand] = []
-    remarks: list[str] = []
-    command: str = ""
-    tries: list[Attempt] = []
-    seconds: float = 0.0
-    trace: str = ""
-
-    @property
-    def status(self) -> int:
-        """The exit status that it stands for."""
-        return 0 if self.found else 3
 
 
 class Fit(msgspec.Struct, frozen=True):
@@ -509,37 +460,3 @@ def _error_texts(lexicons: Iterable[Lexicon]) -> list[bytes]:
             text = source.replace("{code:int}", "2").partition("{")[0]
             words[f"{text}\r\n"] = words[f"\r\n{text}\r\n"] = None
     return [to_bytes(text) for text in words if len(text) > 4]
-
-
-def all_lexicons() -> list[Lexicon]:
-    """Every lexicon that can be named and read."""
-    from wexicon.work.finding import find_lexicon, lexicon_files
-
-    found: dict[str, Lexicon] = {}
-    for name, _ in lexicon_files():
-        if name not in found:
-            try:
-                found[name] = find_lexicon(name)
-            except Fault:
-                continue
-    return list(found.values())
-
-
-def hail_with(module: Module, result: HailResult) -> HailResult:
-    """Finds a module by its lexicon: as every command does, with its attention got by hands where that needs them."""
-    session, lexicon = module.session, module.lexicon
-    began = session.clock.now()
-    try:
-        link = module.attention.gain([*module.likely, lexicon.factory])
-        identity = module.identify()
-    except Stopped:
-        raise
-    except Fault as fault:
-        result.cause = Cause("", fault.what, fault.hint)
-    else:
-        result.found, result.rate, result.frame, result.identity = True, link.rate, link.frame, dict(identity)
-        result.end, result.family, result.lexicons = session.dialect.speech.end, lexicon.about.family, [named(lexicon)]
-        result.command = f"wexicon readout {session.link.name}"
-    result.remarks += module.attention.remarks
-    result.seconds = round(session.clock.now() - began, 6)
-    return result

@@ -11,7 +11,7 @@ from wexicon.core.formats.sheet import SheetFile
 from wexicon.core.values import KINDS
 from wexicon.records.trace import Record
 from wexicon.work.doing import ActionResult
-from wexicon.work.hailing import HailResult
+from wexicon.work.hailed import HailResult
 from wexicon.work.ports import PortInfo
 from wexicon.work.results import DialogueResult, UnitResult
 
