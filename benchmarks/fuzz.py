@@ -35,8 +35,10 @@ from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.durations import seconds
 from wexicon.core.faults import Fault, FileFault
 from wexicon.core.formats.fixture import read_fixture
+from wexicon.core.formats.jobs import jobs_of, ring
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
 from wexicon.core.formats.sheet import read_sheet
+from wexicon.core.formats.units import UnitsTable, read_units
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange, Expectation, Want
@@ -231,6 +233,24 @@ def sheet(chance: random.Random) -> None:
     )
     with contextlib.suppress(FileFault):
         read_sheet(data, "s.toml", lambda name: lexicon("tamsel-k5"), lambda kind, name: "4711")
+
+
+def units(chance: random.Random) -> None:
+    """A table and a sheet of many units: any bytes, and what is filled in from them."""
+    table = mutated(chance, seeds("masts.csv")[0], 6)
+    source = mutated(chance, seeds("masts.toml")[0], 6) if chance.random() < 0.7 else structured(chance, "masts.toml")
+
+    def read(name: str, key: str) -> UnitsTable:
+        return read_units(table, name, key)
+
+    with contextlib.suppress(FileFault):
+        jobs = jobs_of(
+            read_sheet(source, "s.toml", lambda name: lexicon("lindle-l9"), lambda kind, name: "4711", None, read)
+        )
+        list(ring(jobs))
+        for job in jobs:
+            with contextlib.suppress(KeyError, ValueFault):
+                job.resolved({("own", "serial"): "L9-1", ("relay", "serial"): "L9-2"})
 
 
 def dialogue(chance: random.Random) -> None:
@@ -483,7 +503,7 @@ def rfc2217_negotiation(chance: random.Random) -> None:
 TARGETS: dict[str, Callable[[random.Random], None]] = {
     one.__name__.replace("_", " "): one
     for one in (
-        lexicon_text, lexicon_structure, sheet, dialogue, dialogue_run, provisioning, replies, expressions, patterns, templates,
+        lexicon_text, lexicon_structure, sheet, units, dialogue, dialogue_run, provisioning, replies, expressions, patterns, templates,
         subjects, fixture, rig, trace, json_files, standins, control_socket, rfc2217_negotiation,
     )
 }  # fmt: skip

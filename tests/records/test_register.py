@@ -96,3 +96,5 @@ def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
         done = wexicon("provision", "masts.toml", "radio-*", env=clean({"WEXICON_REGISTER": "/proc/nowhere/x.db"}))
     assert "4 conform of 4" in done.stdout and "waits on disk" in done.stderr
     assert len(json.loads(wexicon("units", "list", "--json").stdout)) == 4
+    wrong = wexicon("provision", "masts.toml", "/dev/null", "--row", "M1", "--register", "nosql://x", status=2)
+    assert "this register cannot be used" in wrong.stderr  # before the port is opened

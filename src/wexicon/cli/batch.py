@@ -70,6 +70,7 @@ def make_units(
             f"{what}: somebody must swap the modules", hint="Take --operator nobody away, or name more ports."
         )
     fixture = fixture_at(how.fixture_path)
+    register.check()
     kept, there = threading.Lock(), [True]
     traces: dict[str, str] = {}
     began = time.monotonic()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -90,9 +91,12 @@ def _work(
     sheet = find_sheet(sheet_path, seat_name, secrets_for(sheet_path.parent, ask_secret()))
     jobs = chosen_jobs(sheet, seat_name, row)
     places = places_of(ports)
-    register = the_register(register_at)
+    # A database takes long to import: not before it is needed.
+    register = cache(lambda: the_register(register_at))
+    if register_at:
+        register().check()
     if resume:
-        done = done_by(register, sheet)
+        done = done_by(register(), sheet)
         jobs = [job for job in jobs if job.name not in done]
         click.echo(f"{len(done)} done before; {len(jobs)} left", err=True)
         if not jobs:
@@ -113,7 +117,7 @@ def _work(
             write=write,
             prove=asked,
             stop_after=stop_after,
-            register=register,
+            register=register(),
             again=again,
         )
     if len(places) > 1:
@@ -128,6 +132,6 @@ def _work(
             result = compare(module, order)
     result.about(job.name, port, seat.lexicon, str(how.trace_path), sheet.digest)
     if not plan:
-        tell_recorded(record(register, job, sheet, result, "provision" if write else "verify"))
+        tell_recorded(record(register(), job, sheet, result, "provision" if write else "verify"))
     with ending(result.status):
         print_json(result) if as_json else print_unit(result)

@@ -74,6 +74,16 @@ class Register:
         self.waiting = waiting
         self._database: sql.Engine | None = None
 
+    def check(self) -> None:
+        """Raises CallFault where this can never be a register: another version's, a wrong URL. One that is away may come."""
+        try:
+            with self._working():
+                pass
+        except CallFault:
+            raise
+        except Fault:
+            return
+
     # -- writing ----------------------------------------------------------------------------------------------------
 
     def keep(self, entry: Entry) -> bool:
