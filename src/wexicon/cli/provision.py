@@ -77,8 +77,8 @@ def _work(
     as_json: bool,
 ) -> None:
     from wexicon.core.faults import CallFault
-    from wexicon.work.comparing import chosen_jobs
     from wexicon.work.finding import find_sheet, state_folder
+    from wexicon.work.naming import chosen_jobs
     from wexicon.work.ports import places_of
     from wexicon.work.provisioning import Order
     from wexicon.work.provisioning import provision as bring_about

@@ -133,8 +133,9 @@ def _compare(
 ) -> None:
     """Prints what differs between the module and a sheet or a trace."""
     from wexicon.cli.options import ask_secret
-    from wexicon.work.comparing import the_job, values_in_trace
+    from wexicon.work.comparing import values_in_trace
     from wexicon.work.finding import find_sheet
+    from wexicon.work.naming import the_job
     from wexicon.work.provisioning import Order, verify
     from wexicon.work.results import Outcome, Prove
     from wexicon.work.secrets import secrets_for
