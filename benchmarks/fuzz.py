@@ -503,8 +503,8 @@ def rfc2217_negotiation(chance: random.Random) -> None:
 TARGETS: dict[str, Callable[[random.Random], None]] = {
     one.__name__.replace("_", " "): one
     for one in (
-        lexicon_text, lexicon_structure, sheet, units, dialogue, dialogue_run, provisioning, replies, expressions, patterns, templates,
-        subjects, fixture, rig, trace, json_files, standins, control_socket, rfc2217_negotiation,
+        lexicon_text, lexicon_structure, sheet, units, dialogue, dialogue_run, provisioning, replies, expressions, patterns,
+        templates, subjects, fixture, rig, trace, json_files, standins, control_socket, rfc2217_negotiation,
     )
 }  # fmt: skip
 
