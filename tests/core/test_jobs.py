@@ -141,6 +141,11 @@ def test_what_only_a_module_knows_is_waited_for_and_a_ring_is_seen() -> None:
     assert not list(ring(jobs(after))) and [job.name for job in jobs(after)] == ["right", "left"]
 
 
+def test_what_is_filled_in_later_needs_what_is_known_now() -> None:
+    fault = told(PAIR.replace('role = "leader", peer', 'role = "follower", peer'))
+    assert "peer of seat left needs role = leader, not follower" in fault
+
+
 def test_braces_can_be_meant_as_they_are() -> None:
     one = filling("a{{b}} {number}")
     assert one and one.fill({("number", ""): "3"}) == "a{b} 3" and filling("plain") is None

@@ -95,6 +95,13 @@ def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
     with bench(RADIOS):
         done = wexicon("provision", "masts.toml", "radio-*", env=clean({"WEXICON_REGISTER": "/proc/nowhere/x.db"}))
     assert "4 conform of 4" in done.stdout and "waits on disk" in done.stderr
+    (tmp_path / "state" / "waiting").rename(tmp_path / "state" / "kept")
+    (tmp_path / "state" / "waiting").write_text("a file, where a folder should be")
+    with bench(RADIOS):
+        done = wexicon("provision", "masts.toml", "radio-1", "--row", "M1")
+    assert "conforms: 5 changed" in done.stdout and "could not be recorded" in done.stderr
+    (tmp_path / "state" / "waiting").unlink()
+    (tmp_path / "state" / "kept").rename(tmp_path / "state" / "waiting")
     assert len(json.loads(wexicon("units", "list", "--json").stdout)) == 4
     wrong = wexicon("provision", "masts.toml", "/dev/null", "--row", "M1", "--register", "nosql://x", status=2)
     assert "this register cannot be used" in wrong.stderr  # before the port is opened

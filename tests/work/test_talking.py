@@ -132,6 +132,22 @@ def test_secrets_are_neither_shown_nor_kept() -> None:
     assert "needs secret1 secret" in Path("kept.wex").read_text()
 
 
+def test_a_secret_that_is_not_allowed_is_not_told_either() -> None:
+    hand = Hand("tamsel-k5", ask="7q")
+    hand.bench.standin.operate("attention")
+    hand.bench.agenda.run_until(hand.bench.agenda.now + 3)
+    hand.session.tune(Tuning(57600))
+    told = hand.type(":set pin", "AT", "AT")
+    assert "! pin: the value is not allowed" in told and "7q" not in "".join(told) and told[-1] == "< OK"
+
+
+def test_a_dialogue_is_run_with_its_defaults_and_asks_for_the_rest() -> None:
+    Path("d.wex").write_text("needs net int = 3\nneeds place\n> @net={net}\n> @name={place}\n")
+    hand = Hand("lindle-l9", ask="Gannet Quay")
+    hand.type(":run d.wex")
+    assert (hand.bench.standin.memory["net"], hand.bench.standin.memory["name"]) == (3, "Gannet Quay")
+
+
 def test_what_was_typed_is_kept_as_a_dialogue_that_runs_and_the_settings_as_a_sheet() -> None:
     from wexicon.work.dialogues import find_dialogue, run_dialogue
 

@@ -6,18 +6,18 @@ each unit is its own; the last line tells how many there are of each.
 
 from __future__ import annotations
 
-import sys
 import threading
 import time
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
+from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Stop, operator_for
-from wexicon.cli.printing import print_failure, print_settings, tell_recorded
+from wexicon.cli.printing import print_failure, print_settings, tell_recorded, why_unproved
 from wexicon.cli.progress import Progress
 from wexicon.cli.show import OUTCOME_COLOURS, ending, print_json, print_line, print_table, styled
 from wexicon.cli.working import Working
@@ -37,6 +37,8 @@ if TYPE_CHECKING:
 
 # Which exit status is the worst of several.
 WORST = (130, 2, 3, 1, 4, 0)
+# How many units the table has at once.
+MOST_SHOWN = 30
 
 
 def make_units(
@@ -54,9 +56,7 @@ def make_units(
 ) -> None:
     """Makes or compares all units, and ends the command. Raises Fault where that cannot be begun."""
     from wexicon.work.batch import Batch
-    from wexicon.work.finding import fixture_at, state_folder
-    from wexicon.work.memory import remember_module
-    from wexicon.work.module import Module
+    from wexicon.work.finding import state_folder
     from wexicon.work.opening import default_trace, session_on
     from wexicon.work.recording import made_as, record
     from wexicon.work.unfinished import FileStore
@@ -69,9 +69,9 @@ def make_units(
         raise CallFault(
             f"{what}: somebody must swap the modules", hint="Take --operator nobody away, or name more ports."
         )
-    fixture = fixture_at(how.fixture_path)
     register.check()
-    kept, there = threading.Lock(), [True]
+    kept = threading.Lock()
+    wrong: list[str] = []
     traces: dict[str, str] = {}
     began = time.monotonic()
     with Board(jobs, quiet=as_json) as board, Stop().listening() as stop:
@@ -83,29 +83,19 @@ def make_units(
             seat = job.seat
             trace = default_trace(job.name)
             traces[job.name] = str(trace)
-            with session_on(
-                port,
-                seat.lexicon,
-                trace=trace,
-                secrets=seat.secrets(),
-                stopping=stop,
-                listener=listener,
-                flow=how.flow,
-            ) as session:
-                likely = how.links(seat.lexicon, port)
-                module = Module(
-                    session,
+            with (
+                session_on(
+                    port,
                     seat.lexicon,
-                    hands[port],
-                    patience=how.patience,
-                    fixture=fixture,
-                    given=seat.given,
-                    likely=likely,
-                )
-                try:
-                    yield module
-                finally:
-                    remember_module(port, module)
+                    trace=trace,
+                    secrets=seat.secrets(),
+                    stopping=stop,
+                    listener=listener,
+                    flow=how.flow,
+                ) as session,
+                how.module_on(session, hands[port], port, seat.lexicon, given=seat.given) as module,
+            ):
+                yield module
 
         def keep(job: Job, result: UnitResult) -> None:
             result.trace = traces.get(job.name, "")
@@ -114,7 +104,7 @@ def make_units(
                 # A unit of which nothing was read is no news of it.
                 if not result.settings:
                     return
-                there.append(record(register, job, sheet, result, "provision" if write else "verify"))
+                wrong.append(record(register, job, sheet, result, "provision" if write else "verify"))
 
         batch = Batch(
             sheet,
@@ -131,7 +121,7 @@ def make_units(
             made_before=lambda job, unit: "" if again else made_as(register, sheet, job, unit),
         )
         results = batch.run(places)
-    tell_recorded(all(there))
+    tell_recorded(next(filter(None, wrong), ""))
     status = next(one for one in WORST if one == 0 or any(result.status == one for result in results))
     with ending(status):
         if as_json:
@@ -145,6 +135,9 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
     rows = [_row(result) for result in results]
     print_table(("unit", "port", "module", "settings", "evidence", "took", "verdict"), rows, ours=6)
     for result in results:
+        if result.verdict == "unproved":
+            print_line(f"{result.seat}:", "bold yellow")
+            print_line(why_unproved(result), "yellow")
         if result.failure:
             print_line("")
             print_line(f"{result.seat}, on {result.port}" if result.port else result.seat, "bold")
@@ -173,23 +166,15 @@ class Board:
     def __init__(self, jobs: Sequence[Job], *, quiet: bool) -> None:
         self._rows: dict[str, tuple[str, str, float, bool]] = {job.name: ("", "waiting", 0.0, False) for job in jobs}
         self._lock = threading.Lock()
-        self._live: Any = None
         self._quiet = quiet
-        if sys.stderr.isatty() and not quiet:
-            from rich.console import Console
-            from rich.live import Live
-
-            self._console = Console(stderr=True, highlight=False, emoji=False)
-            self._live = Live(console=self._console, get_renderable=self._drawn, refresh_per_second=8, transient=True)
+        self._live = LiveTable(self._table, quiet=quiet)
 
     def __enter__(self) -> Board:
-        if self._live:
-            self._live.start()
+        self._live.__enter__()
         return self
 
     def __exit__(self, *exc: object) -> None:
-        if self._live:
-            self._live.stop()
+        self._live.__exit__()
 
     def progress(self, port: str) -> Progress:
         """Where the operator of a port is told what to do."""
@@ -199,36 +184,22 @@ class Board:
         """A unit has gone on."""
         ended = progressed.result is not None
         with self._lock:
-            _, _, since, _ = self._rows[progressed.unit]
-            now = time.monotonic()
-            self._rows[progressed.unit] = (
-                progressed.port,
-                progressed.step,
-                since or (now if progressed.port else 0.0),
-                ended,
-            )
-        if ended and not self._live and not self._quiet:
-            click.echo(f"{progressed.unit}: {progressed.step}", err=True)
-        if ended and self._live:
-            verdict = styled(f" {progressed.step.upper()} ", OUTCOME_COLOURS.get(progressed.step, "bold"))
-            self.say(f"\a{progressed.unit}: {verdict}")
+            since = self._rows[progressed.unit][2] or (time.monotonic() if progressed.port else 0.0)
+            self._rows[progressed.unit] = (progressed.port, progressed.step, since, ended)
+        if ended and self._live.shown:
+            verdict = styled(progressed.step.upper(), OUTCOME_COLOURS.get(progressed.step, "bold"))
+            self._live.say(f"{progressed.unit}: {verdict}", bell=True)
+        elif ended:
+            self.say(f"{progressed.unit}: {progressed.step}")
 
     def say(self, text: str) -> None:
         """A line that stays, above the table."""
-        if self._live:
-            from rich.text import Text
-
-            self._console.print(Text.from_ansi(text.replace("\a", "")))
-            if "\a" in text:
-                self._console.bell()
+        if self._live.shown:
+            self._live.say(text)
         elif not self._quiet:
-            click.echo(text.replace("\a", ""), err=True)
+            click.echo(text, err=True)
 
-    def _drawn(self) -> Any:
-        from rich.text import Text
-
-        from wexicon.cli.table import lines_of
-
+    def _table(self) -> Table:
         with self._lock:
             rows = list(self._rows.items())
         now = time.monotonic()
@@ -236,11 +207,9 @@ class Board:
             [unit, port, step, spoken(now - since) if since and not ended else ""]
             for unit, (port, step, since, ended) in rows
         ]
-        # The latest that are being done, where there are more than fit.
+        # Those that are being done, where there are more than fit.
         open_ones = [row for row in cells if row[3]] or cells
-        shown = cells if len(cells) <= 30 else open_ones[:30]
-        lines = lines_of(("unit", "port", "step", "for"), shown, terminal=True, bold=lambda text: styled(text, "bold"))
-        return Text.from_ansi("\n".join(lines))
+        return ("unit", "port", "step", "for"), cells if len(cells) <= MOST_SHOWN else open_ones[:MOST_SHOWN]
 
 
 class _Above(Progress):

@@ -5,12 +5,12 @@ The rule: every try is shown with what came back; where nothing answers, it is s
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
+from wexicon.cli.live import LiveTable
 from wexicon.cli.options import lexicon_option
 from wexicon.cli.printing import print_folded, print_remarks
 from wexicon.cli.show import ending, print_json, print_line, print_table, styled
@@ -89,15 +89,14 @@ def hail_port(
     else:
         known, lexicons = remembered(port), all_lexicons()
         links = how.links(None, port)
+        tuning = links[0] if links else None
+        tries: list[Attempt] = []
         with (
-            Board(quiet=quiet) as board,
-            how.session(port, None, "hail", told=f"hail of {port}", tuning=links[0] if links else None, quiet=True) as (
-                session,
-                _,
-            ),
+            LiveTable(lambda: board(tries), quiet=quiet),
+            how.session(port, None, "hail", tuning=tuning, quiet=True) as (session, _),
         ):
-            first = links[0] if how.rate or how.frame else None
-            result = Hailing(session, lexicons, known=known, with_escapes=escapes, told=board.told, first=first).run()
+            first = tuning if how.rate or how.frame else None
+            result = Hailing(session, lexicons, known=known, with_escapes=escapes, told=tries.append, first=first).run()
         if result.found:
             from wexicon.core.tuning import Tuning
 
@@ -105,41 +104,6 @@ def hail_port(
             remember(port, Tuning.of(result.rate, result.frame), result.end, first_fit)
     result.trace = str(how.trace_path)
     return result
-
-
-class Board:
-    """The tries as a table that grows on a terminal: a line for each link, a column for each thing asked."""
-
-    def __init__(self, *, quiet: bool) -> None:
-        self._tries: list[Attempt] = []
-        self._live: Any = None
-        if sys.stderr.isatty() and not quiet:
-            from rich.console import Console
-            from rich.live import Live
-
-            console = Console(stderr=True, highlight=False, emoji=False)
-            self._live = Live(console=console, refresh_per_second=12, transient=True)
-
-    def __enter__(self) -> Board:
-        if self._live:
-            self._live.start()
-        return self
-
-    def __exit__(self, *exc: object) -> None:
-        if self._live:
-            self._live.stop()
-
-    def told(self, attempt: Attempt) -> None:
-        """One try has ended."""
-        self._tries.append(attempt)
-        if self._live:
-            from rich.text import Text
-
-            from wexicon.cli.table import lines_of
-
-            columns, rows = board(self._tries)
-            lines = lines_of(columns, rows, terminal=True, bold=lambda text: styled(text, "bold"))
-            self._live.update(Text.from_ansi("\n".join(lines)))
 
 
 def board(tries: list[Attempt]) -> tuple[list[str], list[list[str]]]:
@@ -168,9 +132,7 @@ def _short(heard: str, asked: str) -> str:
 def print_hail(result: HailResult) -> None:
     """What was found, or what it points to that nothing was."""
     if any(one.came != "nothing" for one in result.tries) and (result.found or len(result.tries) < 30):
-        heard = {f"{one.rate} {one.frame}" for one in result.tries}
-        columns, rows = board(result.tries)
-        print_table(columns, rows) if heard else None
+        print_table(*board(result.tries))
         print_line("")
     if result.found:
         _print_found(result)
@@ -182,13 +144,12 @@ def print_hail(result: HailResult) -> None:
 def _print_found(result: HailResult) -> None:
     end = f", lines end with {result.end}" if result.end else ""
     echo = "" if result.echo is None else ", echo on" if result.echo else ", no echo"
-    print_line(
-        f"found: {result.rate} {result.frame}{end}{echo}; {len(result.tries)} tries in {spoken(result.seconds)}",
-        "bold green",
-    )
+    tries = f"{len(result.tries)} tries in " if result.tries else ""
+    print_line(f"found: {result.rate} {result.frame}{end}{echo}; {tries}{spoken(result.seconds)}", "bold green")
     if result.family:
         told = ", ".join(f"{name} {visible(value)}" for name, value in result.identity.items())
         print_line(f"module    {result.family}" + (f": {told}" if told else ""))
+    if result.lexicons:
         print_line(f"lexicons  {', '.join(result.lexicons)}")
     elif result.said:
         print_line(f"it said   {visible(result.said)}")

@@ -77,11 +77,10 @@ def print_unit(result: UnitResult) -> None:
         print_verdict(result)
 
 
-def tell_recorded(there: bool) -> None:
-    """Tells where a result went, if not into the register."""
-    if not there:
-        told = "note: the register cannot be reached; the record waits on disk, and goes in as soon as it is back"
-        click.echo(styled(told, "yellow"), err=True)
+def tell_recorded(wrong: str) -> None:
+    """Tells why a result did not go into the register, if it did not."""
+    if wrong:
+        click.echo(styled(f"note: {wrong}", "yellow"), err=True)
 
 
 def print_remarks(remarks: list[str]) -> None:

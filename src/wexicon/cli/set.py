@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -103,16 +102,12 @@ def wanted_of(
             complaints.append(f"{name}: {value} {why}; allowed: {fault.allowed}")
         except ValueError as fault:
             complaints.append(str(fault))
-    for key in wanted:
-        for other, needed in lexicon.settings[key].needs.items():
-            if other in wanted and wanted[other] != needed:
-                show = lexicon.settings[other].show
-                complaints.append(f"{key} needs {other}={show(needed)}, not {show(wanted[other])}")
+    for key, other, needed, found in lexicon.unmet(wanted):
+        show = lexicon.settings[other].show
+        complaints.append(f"{key} needs {other}={show(needed)}, not {show(found)}")
     if complaints:
         raise CallFault("; ".join(complaints), hint="Nothing was said to the module.")
     return Seat("", lexicon, wanted, (), extra)
 
 
-_WAYS = "Give it by --env NAME=VARIABLE or --file NAME=PATH" + (
-    ", or its name alone to be asked for it" if sys.stdin.isatty() else ""
-)
+_WAYS = "Give it by --env NAME=VARIABLE, by --file NAME=PATH, or as its name alone to be asked for it"

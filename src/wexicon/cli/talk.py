@@ -6,6 +6,7 @@ The rule: in a pipe what the module says goes to standard output, a line for a l
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -17,6 +18,7 @@ from wexicon.cli.show import styled
 from wexicon.cli.working import Working, works_a_module
 from wexicon.core.faults import Fault
 from wexicon.core.protocol.speech import LINE_ENDS
+from wexicon.core.tuning import FLOWS
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
@@ -53,9 +55,6 @@ def _talk(port: str, lexicon: Lexicon | None, how: Working, *, as_is: bool, end:
     from wexicon.core.protocol.dialect import Dialect
     from wexicon.core.protocol.speech import Speech
     from wexicon.core.tuning import Tuning
-    from wexicon.work.finding import fixture_at
-    from wexicon.work.memory import remember_module
-    from wexicon.work.module import Module
     from wexicon.work.talking import Talk
 
     in_console = sys.stdin.isatty() and sys.stdout.isatty() and not as_json
@@ -72,34 +71,26 @@ def _talk(port: str, lexicon: Lexicon | None, how: Working, *, as_is: bool, end:
         show = console.show
     else:
         console, show = None, _json_line if as_json else _plain_line
-    made = Talk(
-        lexicon, show, trace=how.trace("talk"), ask=console.ask if console else ask_secret(), reopen=_reopener(port)
-    )
-    fixture = fixture_at(how.fixture_path)
+    reopen = _reopener(port, how.flow or (lexicon.flow if lexicon else FLOWS[0]))
+    made = Talk(lexicon, show, trace=how.trace("talk"), ask=console.ask if console else ask_secret(), reopen=reopen)
     tuning = links[0] if links else factory
     with (
         typing,
         how.session(
             port, lexicon, "talk", dialect=dialect, tuning=tuning, quiet=True, listener=made, heeds_stop=False
         ) as (session, operator),
+        how.module_on(session, operator, port, lexicon) if lexicon else nullcontext() as module,
     ):
-        module = None
-        if lexicon:
-            module = Module(session, lexicon, operator, patience=how.patience, fixture=fixture, likely=links)
         made.session = session
         if module and not as_is:
             made.muted = True
             module.attention.gain(links)
             made.muted = False
-        try:
-            if console:
-                console.run(made, session, module, known=bool(lexicon or links))
-            else:
-                _lines_in(made)
-                made.run(session, module)
-        finally:
-            if module:
-                remember_module(port, module)
+        if console:
+            console.run(made, session, module, known=bool(lexicon or links))
+        else:
+            _lines_in(made)
+            made.run(session, module)
     if console:
         click.echo(f"trace: {how.trace_path}; wexicon trace dialogue makes a dialogue of it", err=True)
         return 0
@@ -126,7 +117,7 @@ def _json_line(shown: Shown) -> None:
     click.echo(msgspec.json.encode(shown).decode())
 
 
-def _reopener(port: str):  # type: ignore[no-untyped-def]
+def _reopener(port: str, flow: str) -> Callable[[Link], Link]:
     """Opens the port again, under whatever path it has now."""
     from wexicon.core.faults import LinkFault
     from wexicon.links.port import open_port
@@ -137,7 +128,7 @@ def _reopener(port: str):  # type: ignore[no-untyped-def]
     def reopen(before: Link) -> Link:
         path = next((one.port for one in found_ports() if key and one.key == key), port)
         try:
-            return open_port(path, before.tuning)
+            return open_port(path, before.tuning, flow)
         except LinkFault:
             raise
         except Fault as fault:

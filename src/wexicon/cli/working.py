@@ -115,19 +115,33 @@ class Working(msgspec.Struct):
         given: Mapping[str, Any] | None = None,
     ) -> Iterator[Module]:
         """A module on the port, by its lexicon. Raises Fault where the port cannot be opened."""
+        with (
+            self.session(port, lexicon, title, told=told, secrets=secrets) as (session, operator),
+            self.module_on(session, operator, port, lexicon, given=given) as module,
+        ):
+            yield module
+
+    @contextmanager
+    def module_on(
+        self,
+        session: Session,
+        operator: Operator,
+        port: str,
+        lexicon: Lexicon,
+        *,
+        given: Mapping[str, Any] | None = None,
+    ) -> Iterator[Module]:
+        """A module on a session, with the links to try first; where it answered is remembered."""
         from wexicon.work.finding import fixture_at
         from wexicon.work.memory import remember_module
         from wexicon.work.module import Module
 
         fixture, likely = fixture_at(self.fixture_path), self.links(lexicon, port)
-        with self.session(port, lexicon, title, told=told, secrets=secrets) as (session, operator):
-            module = Module(
-                session, lexicon, operator, patience=self.patience, fixture=fixture, given=given, likely=likely
-            )
-            try:
-                yield module
-            finally:
-                remember_module(port, module)
+        module = Module(session, lexicon, operator, patience=self.patience, fixture=fixture, given=given, likely=likely)
+        try:
+            yield module
+        finally:
+            remember_module(port, module)
 
 
 def works_a_module(command: Callable[..., None]) -> Callable[..., None]:

@@ -47,8 +47,12 @@ class PortLock:
         if fcntl is None:
             return
         path = _lock_file(name)
-        private_folder(path.parent)
-        file = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+        try:
+            private_folder(path.parent)
+            file = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+        except OSError:
+            # Nowhere to keep a lock: then the device's own must do.
+            return
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:

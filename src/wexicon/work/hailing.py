@@ -41,7 +41,6 @@ from wexicon.work.questions import (
     GREETING,
     PATIENT,
     SLOW_GREETING,
-    Escape,
     Question,
     escapes,
     question_of,
@@ -109,7 +108,6 @@ class Hailing:
         self.result = HailResult(session.link.name)
         self._listened: set[Tuning] = set()
         self._asked: set[tuple[Question, Tuning]] = set()
-        self._escaped: Escape | None = None
         # Links where words came that no lexicon knows: believed only when nothing better is found.
         self._strange: list[tuple[Tuning, Overheard]] = []
         self._fits: list[Fit] = []
@@ -181,7 +179,7 @@ class Hailing:
                     tuning, Question(to_bytes(escape.text), "none", within=escape.guard), escape.guard
                 )
                 if heard.data and (found := self._judged(tuning, None, heard)):
-                    self._escaped = escape
+                    self._remark(f"it listens after its escape “{visible(escape.text)}”")
                     return found
         return None
 
@@ -225,13 +223,14 @@ class Hailing:
         if frame != "8N1":
             data = bytes(byte & 0x7F for byte in data)
         heard = Overheard(tuning, question.end if question else "", said, data, session.heard_for(), frame)
-        self.heard.append(heard)
         came = self._came(heard, question)
+        heard = msgspec.structs.replace(heard, came=came)
+        self.heard.append(heard)
         took = round(session.clock.now() - began, 6)
         attempt = Attempt(tuning.rate, tuning.frame, heard.end, said, came, to_text(data), took)
         self.result.tries.append(attempt)
         self.told(attempt)
-        return msgspec.structs.replace(heard, came=came)
+        return heard
 
     def _listen(self, within: float, said: bytes) -> None:
         """Listens until a whole answer has come, something else than what was said, or the time is over."""
@@ -336,15 +335,10 @@ class Hailing:
             others = [one for one in here if one not in likely and (one.speech.form, one.speech.end) in alike]
             found += [fit for one in others if one.expect and (fit := self._fit(one, link))]
         # A module that did not answer the greeting refuses by silence; one that did, does not.
-        greeted = any(
-            one.said == GREETING.label and one.tuning == link and one.came == "words" for one in self._attempts()
-        )
+        greeted = any(one.said == GREETING.label and one.tuning == link and one.came == "words" for one in self.heard)
         found.sort(key=lambda fit: (fit.lexicon.speech.error == "silence") == greeted)
         self._fits = sorted(found, key=lambda fit: not fit.lexicon.expect)
         return bool(found)
-
-    def _attempts(self) -> Iterable[Overheard]:
-        return (msgspec.structs.replace(one, came=self._came(one, None)) for one in self.heard)
 
     def _fit(self, lexicon: Lexicon, link: Tuning) -> Fit | None:
         """The module as a lexicon sees it; None where it does not answer so, or names itself as another."""
@@ -394,7 +388,7 @@ class Hailing:
     def _tell_found(self, link: Tuning) -> None:
         result, session = self.result, self.session
         result.found, result.rate, result.frame = True, link.rate, link.frame
-        here = [one for one in self._attempts() if one.tuning.rate == link.rate and one.said]
+        here = [one for one in self.heard if one.tuning.rate == link.rate and one.said]
         result.echo = any(one.echoed for one in here) if here else None
         words = [line for one in here for line in one.lines]
         result.said = words[-1] if words else ""
@@ -411,7 +405,7 @@ class Hailing:
             result.command = f"wexicon hail {session.link.name} --lexicon {named(self._half)}"
             return
         result.end = self._line_end(link)
-        result.cause = only_errors([one for one in self._attempts() if one.tuning == link], self.lexicons)
+        result.cause = only_errors([one for one in self.heard if one.tuning == link], self.lexicons)
         result.command = f"wexicon talk {session.link.name}"
         self._remark("no lexicon fits; where it answers AT, wexicon lexicon draft asks the module itself for one")
 
@@ -429,9 +423,7 @@ class Hailing:
             result.cause = self._plain
             return
         self._listen_out()
-        result.cause = nothing_found(
-            list(self._attempts()), self.lexicons, [*self._texts, *_error_texts(self.lexicons)]
-        )
+        result.cause = nothing_found(self.heard, self.lexicons, [*self._texts, *_error_texts(self.lexicons)])
         if result.cause.kind in ("silence", "garbage", "echo"):
             for lexicon in self.lexicons:
                 attention = lexicon.attention
@@ -445,7 +437,7 @@ class Hailing:
 
     def _listen_out(self) -> None:
         """Something came that made no sense: at the rate that it sounds like, more of it may."""
-        garbage = [one for one in self._attempts() if one.came == "garbage"]
+        garbage = [one for one in self.heard if one.came == "garbage"]
         longest = max(garbage, key=lambda one: len(one.data), default=None)
         rate = self._true_rate(longest) if longest else None
         if rate:

@@ -16,6 +16,8 @@ from wexicon.core.formats.sheet import Sheet
 from wexicon.work.finding import state_folder
 from wexicon.work.results import UnitResult
 
+AWAY = "the register cannot be reached; the record waits on disk, and goes in as soon as it is back"
+
 if TYPE_CHECKING:
     from wexicon.records.register import Register
 
@@ -48,8 +50,8 @@ def made_as(register: Register, sheet: Sheet, job: Job, unit: str) -> str:
     return f"{last.name} of “{last.sheet}”, on {last.at[:16].replace('T', ' ')} UTC at {last.bench}"
 
 
-def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str) -> bool:
-    """Keeps a result; whether the register was there."""
+def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str) -> str:
+    """Keeps a result. Never raises: the unit is made, whether that can be recorded or not. What is wrong, or nothing."""
     from wexicon.records.register import Entry
 
     lexicon = job.seat.lexicon
@@ -68,4 +70,7 @@ def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: 
         row=dict(job.row.cells) if job.row else {},
         result=msgspec.to_builtins(result, enc_hook=str),
     )
-    return register.keep(entry)
+    try:
+        return "" if register.keep(entry) else AWAY
+    except (OSError, Fault) as fault:
+        return f"this result could not be recorded: {fault}"

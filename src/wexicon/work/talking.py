@@ -16,8 +16,9 @@ from typing import Any
 
 import msgspec
 
-from wexicon.core.dialogue import read_dialogue
+from wexicon.core.dialogue import Program, read_dialogue
 from wexicon.core.dialogue.blocks import Say
+from wexicon.core.dialogue.given import given
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import CallFault, CannotTune, Fault, LinkFault, ModuleFault, Stopped
 from wexicon.core.formats.lexicon import Group, Lexicon, Setting
@@ -42,6 +43,7 @@ from wexicon.core.protocol.speech import LINE_ENDS, Speech
 from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.text import meant, to_text, visible, written
 from wexicon.core.tuning import FLOWS
+from wexicon.core.values import ValueFault
 from wexicon.files import read_file, write_new
 from wexicon.links.tapped import Tapped
 from wexicon.work.completing import COMMANDS, MARK, SAYS, secret_from
@@ -174,7 +176,7 @@ class Talk(Listener):
                 self._tell("!", "no longer waited for")
         except Stopped:
             raise
-        except Fault as fault:
+        except (Fault, ValueError) as fault:
             if isinstance(fault, LinkFault) and not isinstance(fault, CannotTune):
                 raise
             self.failures += 1
@@ -246,15 +248,15 @@ class Talk(Listener):
             raise CallFault(f"nothing to do in “{visible(text)}”", hint=meant(word, [*SAYS, *COMMANDS]))
         self._run(program)
 
-    def _run(self, program: Any, values: dict[str, Any] | None = None) -> None:
-        runner = Runner(
-            self.session, program, values or {}, module=self.module, note=lambda note: self._tell("=", note)
-        )
-        with_values = [name for name in (need.name for need in program.needs()) if name not in (values or {})]
-        if with_values and self._ask:
-            for name in with_values:
-                runner.values[name] = Secret(self._ask(name))
-                self.session.secrets.learn(runner.values[name])
+    def _run(self, program: Program) -> None:
+        runner = Runner(self.session, program, module=self.module, note=lambda note: self._tell("=", note))
+        for need in program.needs():
+            if need.name not in runner.values and need.default is None and self._ask:
+                value = given(need.name, need.kind, self._ask(need.name), secret=need.secret)
+                if need.secret:
+                    value = Secret(value)
+                    self.session.secrets.learn(value)
+                runner.values[need.name] = value
         try:
             made = runner.run()
         except ModuleFault as fault:
@@ -274,7 +276,11 @@ class Talk(Listener):
             raise CallFault(f"there is no setting {name}", hint=meant(name, self.lexicon.settings))
         if not self._ask:
             raise CallFault(f"{name} has no value", hint=f"Write {MARK}set {name} = VALUE.")
-        self.module.set(name, Secret(self._ask(name)))
+        try:
+            self.module.set(name, Secret(self._ask(name)))
+        except ValueFault as fault:
+            # Its own words hold the value.
+            raise CallFault(f"{name}: the value is not allowed", hint=f"Allowed: {fault.allowed}") from None
 
     def _do_help(self, rest: str) -> None:
         for name, meaning in {**SAYS, **COMMANDS}.items():

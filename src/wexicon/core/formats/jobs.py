@@ -182,6 +182,13 @@ def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known
                     hint=f"allowed: {fault.allowed}",
                 )
             )
+    # What is filled in later needs what is known now, whatever it will be.
+    for key, other, needed, found in seat.lexicon.unmet({**dict.fromkeys(late, UNSET), **wanted}):
+        show = seat.lexicon.settings[other].show
+        if key in seat.late and other not in late:
+            complaints.append(
+                Complaint(f"{table}{key} of seat {seat.name} needs {other} = {show(needed)}, not {show(found)}")
+            )
     return Job(seat, row, number, wanted, late)
 
 

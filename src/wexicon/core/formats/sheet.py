@@ -186,15 +186,13 @@ def _seat(
         value = _value(source, here, setting, wish, secret)
         if value is not None:
             wanted[key] = value
-    for key in wanted:
-        for other, needed in words.settings[key].needs.items():
-            if other in wanted and wanted[other] != needed:
-                show = words.settings[other].show
-                source.complain(
-                    (*place, "settings", key),
-                    f"needs {other} = {show(needed)}, and the sheet wants {other} = {show(wanted[other])}",
-                    f"take {key} away, or make {other} {show(needed)}",
-                )
+    for key, other, needed, found in words.unmet(wanted):
+        show = words.settings[other].show
+        source.complain(
+            (*place, "settings", key),
+            f"needs {other} = {show(needed)}, and the sheet wants {other} = {show(found)}",
+            f"take {key} away, or make {other} {show(needed)}",
+        )
     if not wanted and not late and not table.settings:
         source.complain((*place, "settings"), "is empty: there is nothing to bring about and nothing to prove")
     for key in table.trust:

@@ -6,7 +6,7 @@ The rule: nothing here can be wrong any more; patterns and templates are compile
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 import msgspec
 
@@ -249,6 +249,14 @@ class Lexicon(msgspec.Struct, frozen=True):
                 for phrase in phrases:
                     for want in phrase.expect.wants if phrase else ():
                         yield want.pattern, names
+
+    def unmet(self, wanted: Mapping[str, Value]) -> Iterator[tuple[str, str, Value, Value]]:
+        """Settings among these values that need another to be something else than it is there: the setting, the other, what
+        that must be, what it is."""
+        for key in wanted:
+            for other, needed in self.settings[key].needs.items():
+                if other in wanted and wanted[other] != needed:
+                    yield key, other, needed, wanted[other]
 
     def setting(self, name: str) -> Setting:
         """The setting called `name`; raises KeyError with a suggestion."""

@@ -1,0 +1,56 @@
+"""A table that is drawn anew on a terminal while work goes on, and lines that stay above it; nothing in a pipe.
+
+The rule: all of it goes to standard error, and is gone when the work has ended: what came of it is printed by others.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from wexicon.cli.show import styled
+
+Table = tuple[Sequence[str], Sequence[Sequence[str]]]
+
+
+class LiveTable:
+    """Draws what `table` gives, columns and rows, several times a second. `shown` is whether there is a terminal for it."""
+
+    def __init__(self, table: Callable[[], Table], *, quiet: bool) -> None:
+        self._table = table
+        self._live: Any = None
+        self.shown = sys.stderr.isatty() and not quiet
+
+    def __enter__(self) -> LiveTable:
+        if self.shown:
+            from rich.console import Console
+            from rich.live import Live
+
+            self._console = Console(stderr=True, highlight=False, emoji=False)
+            self._live = Live(console=self._console, get_renderable=self._drawn, refresh_per_second=10, transient=True)
+            self._live.start()
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        if self._live:
+            self._live.stop()
+            self._live = None
+
+    def say(self, text: str, *, bell: bool = False) -> None:
+        """A line that stays, above the table."""
+        if self._live:
+            from rich.text import Text
+
+            self._console.print(Text.from_ansi(text))
+            if bell:
+                self._console.bell()
+
+    def _drawn(self) -> Any:
+        from rich.text import Text
+
+        from wexicon.cli.table import lines_of
+
+        columns, rows = self._table()
+        lines = lines_of(columns, rows, terminal=True, bold=lambda text: styled(text, "bold")) if rows else []
+        return Text.from_ansi("\n".join(lines))
