@@ -69,6 +69,8 @@ def make_units(
         raise CallFault(
             f"{what}: somebody must swap the modules", hint="Take --operator nobody away, or name more ports."
         )
+    # What is wrong with the call is told before any port is opened.
+    how.hands_and_links(jobs[0].seat.lexicon, places[0].port)
     register.check()
     kept = threading.Lock()
     wrong: list[str] = []
@@ -83,6 +85,7 @@ def make_units(
             seat = job.seat
             trace = default_trace(job.name)
             traces[job.name] = str(trace)
+            ways = how.hands_and_links(seat.lexicon, port)
             with (
                 session_on(
                     port,
@@ -93,7 +96,7 @@ def make_units(
                     listener=listener,
                     flow=how.flow,
                 ) as session,
-                how.module_on(session, hands[port], port, seat.lexicon, given=seat.given) as module,
+                how.module_on(session, hands[port], port, seat.lexicon, ways, given=seat.given) as module,
             ):
                 yield module
 

@@ -58,7 +58,8 @@ def _talk(port: str, lexicon: Lexicon | None, how: Working, *, as_is: bool, end:
     from wexicon.work.talking import Talk
 
     in_console = sys.stdin.isatty() and sys.stdout.isatty() and not as_json
-    links = how.links(lexicon, port)
+    hands = how.hands_and_links(lexicon, port)
+    links = hands[1]
     factory = (lexicon.attention.tuning or lexicon.factory) if lexicon else Tuning()
     dialect = lexicon.dialect if lexicon else Dialect(Speech())
     if end:
@@ -79,7 +80,7 @@ def _talk(port: str, lexicon: Lexicon | None, how: Working, *, as_is: bool, end:
         how.session(
             port, lexicon, "talk", dialect=dialect, tuning=tuning, quiet=True, listener=made, heeds_stop=False
         ) as (session, operator),
-        how.module_on(session, operator, port, lexicon) if lexicon else nullcontext() as module,
+        how.module_on(session, operator, port, lexicon, hands) if lexicon else nullcontext() as module,
     ):
         made.session = session
         if module and not as_is:

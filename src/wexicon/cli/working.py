@@ -22,6 +22,7 @@ from wexicon.core.protocol.observations import Listener, Listeners
 from wexicon.core.tuning import Tuning
 
 if TYPE_CHECKING:
+    from wexicon.core.formats.fixture import Fixture
     from wexicon.core.formats.lexicon import Lexicon
     from wexicon.core.protocol.dialect import Dialect
     from wexicon.core.protocol.masking import Secrets
@@ -63,6 +64,12 @@ class Working(msgspec.Struct):
             except ValueError as fault:
                 raise CallFault(str(fault)) from None
         return found
+
+    def hands_and_links(self, lexicon: Lexicon | None, port: str) -> tuple[Fixture, list[Tuning]]:
+        """The fixture, and the links to try first. Raises Fault where the call is wrong."""
+        from wexicon.work.finding import fixture_at
+
+        return fixture_at(self.fixture_path), self.links(lexicon, port)
 
     @contextmanager
     def session(
@@ -115,9 +122,11 @@ class Working(msgspec.Struct):
         given: Mapping[str, Any] | None = None,
     ) -> Iterator[Module]:
         """A module on the port, by its lexicon. Raises Fault where the port cannot be opened."""
+        # What is wrong with the call is told before the port is opened.
+        hands = self.hands_and_links(lexicon, port)
         with (
             self.session(port, lexicon, title, told=told, secrets=secrets) as (session, operator),
-            self.module_on(session, operator, port, lexicon, given=given) as module,
+            self.module_on(session, operator, port, lexicon, hands, given=given) as module,
         ):
             yield module
 
@@ -128,15 +137,15 @@ class Working(msgspec.Struct):
         operator: Operator,
         port: str,
         lexicon: Lexicon,
+        hands: tuple[Fixture, list[Tuning]],
         *,
         given: Mapping[str, Any] | None = None,
     ) -> Iterator[Module]:
-        """A module on a session, with the links to try first; where it answered is remembered."""
-        from wexicon.work.finding import fixture_at
+        """A module on a session, with its `hands_and_links`; where it answered is remembered."""
         from wexicon.work.memory import remember_module
         from wexicon.work.module import Module
 
-        fixture, likely = fixture_at(self.fixture_path), self.links(lexicon, port)
+        fixture, likely = hands
         module = Module(session, lexicon, operator, patience=self.patience, fixture=fixture, given=given, likely=likely)
         try:
             yield module
