@@ -6,7 +6,7 @@ from decimal import Decimal
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from wexicon.core.protocol.elements import parts_of
@@ -70,6 +70,7 @@ PARTS = st.sampled_from(
 )
 
 
+@example(["...", '"', "{{v{0}}}", '"', "a"], 'x"1"a')
 @given(st.lists(PARTS, min_size=1, max_size=6), st.text('a1,"-.+ Aé', max_size=12))
 def test_one_regular_expression_says_what_the_careful_matcher_says(parts: list[str], text: str) -> None:
     try:

@@ -195,7 +195,7 @@ def _tells_itself(run: list[Element]) -> bool:
     if all(isinstance(element, Literal) for element in run):
         return True
     first, *others = run
-    if not isinstance(first, Literal):
+    if not isinstance(first, Literal) or not first.text:
         return False
     kinds = [RUNS[e.kind] for e in others if isinstance(e, Capture) and e.kind in RUNS]
     texts = "".join(e.text for e in others if isinstance(e, Literal))
