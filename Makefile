@@ -6,12 +6,12 @@ DEV = .venv/dev
 SOURCES = $(shell find src -name '*.py' -o -name '*.toml' -o -name '*.wex')
 AS_ROOT = $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test bench venv clean
+.PHONY: demo test bench venv postgresql clean
 
 demo: $(RUN)/.ready
 	$(RUN)/bin/wexicon demo
 
-test: $(DEV)/.ready
+test: $(DEV)/.ready | postgresql
 	$(DEV)/bin/ruff check .
 	$(DEV)/bin/ruff format --check .
 	$(DEV)/bin/mypy
@@ -23,6 +23,11 @@ bench: $(DEV)/.ready
 venv:
 	@$(PYTHON) -c 'import ensurepip, venv' 2>/dev/null || \
 		($(AS_ROOT) apt-get update -qq && $(AS_ROOT) apt-get install -y -qq python3-venv)
+
+# The tests start a server of their own.
+postgresql:
+	@command -v postgres >/dev/null || ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || \
+		($(AS_ROOT) apt-get update -qq && $(AS_ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq postgresql)
 
 $(RUN)/.ready: pyproject.toml $(SOURCES) | venv
 	$(PYTHON) -m venv $(RUN)

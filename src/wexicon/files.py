@@ -93,10 +93,10 @@ def create(path: Path, *, force: bool = False) -> BinaryIO:
         raise CallFault(f"cannot be written: {fault.strerror}", where=str(path)) from None
 
 
-def write_new(path: Path, text: str, *, force: bool = False) -> None:
-    """Writes a new text file. Raises CallFault."""
+def write_new(path: Path, text: str | bytes, *, force: bool = False) -> None:
+    """Writes a new file. Raises CallFault."""
     with create(path, force=force) as file:
-        data = text.encode("utf-8")
+        data = text.encode("utf-8") if isinstance(text, str) else text
         try:
             file.write(data)
         except OSError as fault:

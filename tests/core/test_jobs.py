@@ -34,11 +34,17 @@ different = ["address"]
 """
 
 
+def secret(kind: str, name: str) -> str:
+    if name.startswith("GONE"):
+        raise ValueError(f"the environment variable {name} is not set")
+    return {"PIN_M1": "4821", "PIN_M2": "7396", "PIN_M3": "x"}.get(name, "4821")
+
+
 def jobs(sheet: str = SHEET, table: str = MASTS) -> list[Job]:
     def units(name: str, key: str) -> UnitsTable:
         return read_units(table.encode(), name, key)
 
-    return jobs_of(read_sheet(sheet.encode(), "s.toml", find_lexicon, lambda kind, name: "4821", None, units))
+    return jobs_of(read_sheet(sheet.encode(), "s.toml", find_lexicon, secret, None, units))
 
 
 def told(sheet: str = SHEET, table: str = MASTS) -> str:
@@ -107,7 +113,7 @@ def test_faults_of_a_table_have_their_row_and_column(table: str, fault: str) -> 
         ("{row.address}", "{row.adress}", "there is no column adress; did you mean address?"),
         ("{relay.address}", "{quay.address}", "there is no seat quay"),
         ("{relay.address}", "{relay.adress}", "relay tells no adress; did you mean address?"),
-        ("{relay.address}", "{mast.address}", "mast is several units, one a row"),
+        ("{relay.address}", "{mast.address}", "mast is several units: which"),
         ("{number:02}", "{number.x}", "cannot be filled in"),
         ("{number:02}", "{row.station|frist(2)}", "frist is not a filter; did you mean first?"),
         ('each = "row"', 'each = "line"', "'line' is not row"),
@@ -167,3 +173,42 @@ def test_ten_thousand_rows_are_worked_out_in_a_moment() -> None:
     table = "mast,station,address\n" + "".join(f"M{n},s{n},{n}\n" for n in range(2, 10_002))
     found = jobs(SHEET, table)
     assert len(found) == 10_001 and found[-1].wanted["address"] == 10_001 and not list(ring(found))
+
+
+DRAWN = SHEET.replace('"{row.address}"', '"{drawn.address}"') + "[drawn.address]\nfirst = 17\nlast = 19\n"
+
+
+def test_what_is_drawn_is_checked_from_the_first_to_the_last_and_units_may_have_no_table() -> None:
+    made = jobs(DRAWN)
+    assert made[1].series() == {"address"} and made[1].resolved({("drawn", "address"): "17"})["address"] == 17
+    assert "drawn.address: has 2 numbers, and 3 units draw one" in told(DRAWN.replace("19", "18"))
+    assert "address of seat mast: '70000'" in told(DRAWN.replace("19", "70000"))
+    assert "there is no [drawn.adress]" in told(DRAWN.replace("{drawn.address}", "{drawn.adress}"))
+    assert "last not less than first" in told(DRAWN.replace("19", "16"))
+    bag = SHEET.replace('units = "m.csv"', "").replace('each = "row"', "count = 12").replace("{row.station} ", "")
+    bag = bag.replace('"{row.address}"', '"{number}"').replace("address = 1 }", "address = 100 }")
+    assert [job.name for job in jobs(bag)[1:3]] == ["mast 1", "mast 2"] and jobs(bag)[12].wanted["address"] == 12
+    assert (filled := filling("{drawn.address|hex(4)}")) and filled.fill({("drawn", "address"): "255"}) == "00FF"
+
+
+PLUGS = """format = 1
+units = "m.csv"
+[seat.plug]
+lexicon = "tamsel-k5"
+each = "row"
+settings = { name = "plug {row.mast}", pin = { env = "PIN_{row.mast}" } }
+"""
+
+
+def test_each_row_may_have_a_secret_of_its_own_that_nothing_tells() -> None:
+    first, second = jobs(PLUGS, MASTS.replace("M3,Old Ferry,0013\n", ""))
+    assert (first.wanted["pin"], second.wanted["pin"]) == ("4821", "7396")
+    assert "4821" not in first.secrets().mask("AT 4821")
+    assert "7396" in first.secrets().mask("AT 7396") and "7396" not in second.secrets().mask("AT 7396")
+    wrong = told(PLUGS)
+    assert "m.csv:4: mast: pin of seat plug: the value" in wrong and "'x'" not in wrong
+    assert "m.csv:2: pin of seat plug: the environment variable GONE_M1 is not set" in told(
+        PLUGS.replace("PIN_", "GONE_")
+    )
+    assert "there is no column mist; did you mean mast" in told(PLUGS.replace("PIN_{row.mast}", "PIN_{row.mist}"))
+    assert "is filled in from the row or the number" in told(PLUGS.replace("row.mast} ", "").replace("_{row", "_{own"))

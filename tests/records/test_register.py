@@ -11,10 +11,13 @@ import sys
 from pathlib import Path
 
 import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
 
 from tests.conftest import SAMPLE, bench, clean, wexicon
 from wexicon.core.faults import CallFault, Fault
 from wexicon.records.register import Entry, Register
+from wexicon.records.tables import META
 
 RADIOS = "".join(
     f'[unit.radio-{n}]\nstandin = "lindle-l9"\nidentity = {{ serial = "L9-0061{n}" }}\n' for n in (1, 2, 3, 4)
@@ -58,14 +61,36 @@ def test_a_register_of_another_version_or_kind_is_refused(tmp_path: Path) -> Non
     made.keep(entry())
     with sqlite3.connect(tmp_path / "units.db") as file:
         assert file.execute("pragma journal_mode").fetchone() == ("wal",)
-        file.execute("update wexicon_register set version = 9")
-    with pytest.raises(CallFault, match="has version 9, and 1 is known"):
+        file.execute("update wexicon_version set version_num = 9")
+    with pytest.raises(CallFault, match="has version 9, and 2 is known"):
         Register(str(tmp_path / "units.db"), tmp_path / "w2").latest()
-    with pytest.raises(CallFault, match="cannot be used"):
+    with pytest.raises(CallFault, match="cannot be a register"):
         Register("nosql://here", tmp_path / "w2").latest()
     (tmp_path / "text.db").write_text("this is no database, but a text that is long enough to be taken for one" * 20)
     with pytest.raises(Fault, match="cannot be reached"):
         Register(str(tmp_path / "text.db"), tmp_path / "w2").latest()
+
+
+def test_the_first_versions_register_is_brought_up_to_date_and_keeps_its_records(tmp_path: Path) -> None:
+    path = tmp_path / "units.db"
+    made = Register(str(path), tmp_path / "w")
+    made.keep(entry("lindle-l9 L9-3"))
+    made.database.close()
+    with sqlite3.connect(path) as file:
+        # As the first version left it.
+        for table in ("run", "task", "series", "drawn", "unfinished", "version"):
+            file.execute(f"drop table wexicon_{table}")
+        file.execute("alter table wexicon_record drop column task")
+        file.execute("create table wexicon_register (version integer not null)")
+        file.execute("insert into wexicon_register values (1)")
+    words = [sys.executable, "-m", "wexicon", "units", "list", "--register", str(path)]
+    running = [subprocess.Popen(words, stdout=subprocess.PIPE, text=True, env=clean({})) for _ in range(3)]
+    assert ["L9-3" in one.communicate()[0] for one in running] == [True] * 3
+    again = Register(str(path), tmp_path / "w")
+    assert [one.unit for one in again.history("L9-3")] == ["lindle-l9 L9-3"] and again.all_unfinished() == []
+    with again.database.reading() as connection:
+        difference = compare_metadata(MigrationContext.configure(connection), META)
+    assert [one for one in difference if "wexicon_version" not in str(one)] == []
 
 
 def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> None:
@@ -75,14 +100,25 @@ def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> N
         wexicon("provision", "masts.toml", "radio-*")
         listed = json.loads(wexicon("units", "list", "--json", "--verdict", "conforms").stdout)
         assert {one["name"]: one["unit"] for one in listed}["mast M2"] == "lindle-l9 L9-00613"
-        moved = wexicon("provision", "masts.toml", "radio-2", "radio-1", "radio-3", "radio-4", status=1)
-        assert "this module was made before: mast M1 of “Marrow Estuary" in moved.stderr and "2 conform" in moved.stdout
+        # In another order each module is what it was.
+        moved = json.loads(
+            wexicon("provision", "masts.toml", "radio-2", "radio-1", "radio-4", "radio-3", "--json").stdout
+        )
+        assert [one["identity"]["serial"] for one in moved] == ["L9-00611", "L9-00612", "L9-00613", "L9-00614"]
+        assert {one["written"] for one in moved} == {0}
+        wrong = wexicon("provision", "masts.toml", "radio-2", "--row", "M3", status=1)
+        assert "this module was made before: mast M1 of “Marrow Estuary" in wrong.stderr
         assert rig.bench.units["radio-2"].standin.flash["addr"] == 11
+        rig.call(lambda: rig.bench.units["radio-2"].standin.another(10))
+        wrong = wexicon("provision", "masts.toml", "radio-2", "--row", "M3", status=1)
+        assert "mast M3 is lindle-l9 L9-00614, on" in wrong.stderr  # another module would be a second M3
+        rig.call(lambda: rig.bench.units["radio-2"].standin.another(-10))
+        wexicon("provision", "masts.toml", "radio-2", "--row", "M1")
         assert "4 done before; 0 left" in wexicon("provision", "masts.toml", "radio-1", "--resume").stderr
         again = wexicon("provision", "masts.toml", "radio-2", "radio-1", "radio-3", "radio-4", "--again")
         assert "4 conform of 4" in again.stdout and rig.bench.units["radio-2"].standin.flash["addr"] == 1
     shown = wexicon("units", "show", "L9-00612").stdout
-    assert "relay of “Marrow Estuary" in shown and shown.count("provision") == 2
+    assert "relay of “Marrow Estuary" in shown and shown.count("provision") == 4
     wexicon("units", "export", "units.csv")
     rows = list(csv.DictReader(Path("units.csv").read_text().splitlines()))
     assert {row["unit"]: row["address"] for row in rows}["lindle-l9 L9-00612"] == "1" and len(rows) == 4
@@ -92,9 +128,15 @@ def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> N
 def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
     for name in ("masts.toml", "masts.csv"):
         shutil.copy(SAMPLE / name, tmp_path)
+    one = '[seat.radio]\nlexicon = "lindle-l9"\nsettings = { network = 6 }\n'
+    Path("one.toml").write_text(f"format = 1\n{one}")
+    away = clean({"WEXICON_REGISTER": "/proc/nowhere/x.db"})
     with bench(RADIOS):
-        done = wexicon("provision", "masts.toml", "radio-*", env=clean({"WEXICON_REGISTER": "/proc/nowhere/x.db"}))
-    assert "4 conform of 4" in done.stdout and "waits on disk" in done.stderr
+        done = wexicon("provision", "one.toml", "radio-4", env=away)
+        assert "conforms" in done.stdout and "waits on disk" in done.stderr
+        # Units of a table are claimed first.
+        refused = wexicon("provision", "masts.toml", "radio-*", env=away, status=3)
+        assert "Nothing was changed: each unit of a table is claimed" in refused.stderr
     (tmp_path / "state" / "waiting").rename(tmp_path / "state" / "kept")
     (tmp_path / "state" / "waiting").write_text("a file, where a folder should be")
     with bench(RADIOS):
@@ -102,6 +144,37 @@ def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
     assert "conforms: 5 changed" in done.stdout and "could not be recorded" in done.stderr
     (tmp_path / "state" / "waiting").unlink()
     (tmp_path / "state" / "kept").rename(tmp_path / "state" / "waiting")
-    assert len(json.loads(wexicon("units", "list", "--json").stdout)) == 4
+    assert len(json.loads(wexicon("units", "list", "--json").stdout)) == 1
     wrong = wexicon("provision", "masts.toml", "/dev/null", "--row", "M1", "--register", "nosql://x", status=2)
-    assert "this register cannot be used" in wrong.stderr  # before the port is opened
+    assert "this database cannot be a register" in wrong.stderr  # before the port is opened
+
+
+def test_labels_have_the_size_that_was_asked_for_and_a_code_that_holds_the_unit(tmp_path: Path) -> None:
+    import segno
+    from matplotlib.image import imread
+
+    register = Register(str(tmp_path / "units.db"), tmp_path / "w")
+    for number in (1, 2, 3):
+        register.keep(entry(f"lindle-l9 L9-0061{number}", name=f"mast $M{number}$"))
+    words = ("units", "label", "--register", "units.db")
+    wexicon(*words, "one.png", "--size", "60x30", "--page", "label", "--unit", "L9-00612")
+    dots = imread("one.png")[:, :, 0]
+    assert dots.shape == (354, 708)  # 30 x 60 mm at 300 dots an inch
+    code = segno.make("lindle-l9 L9-00612", error="m", micro=False).matrix
+    square = 354 / (len(code) + 8)
+    read = [
+        [dots[int((y + 4.5) * square), int((x + 4.5) * square)] < 0.5 for x in range(len(code))]
+        for y in range(len(code))
+    ]
+    assert read == [[bool(one) for one in row] for row in code]
+    wexicon(*words, "all.pdf", "--size", "60x30", "--page", "80x50")
+    pages = Path("all.pdf").read_bytes()
+    assert pages.count(b"/Type /Page ") == 3 and b"/MediaBox [ 0 0 226.77" in pages
+    assert "all-2.svg, all-3.svg: 3 labels" in wexicon(*words, "all.svg", "--size", "60x30", "--page", "80x50").stdout
+    assert "is there already; nothing was written" in wexicon(*words, "all.pdf", status=2).stderr
+    for wrong, fault in (
+        ("12x10", "0.3 mm is the least"),
+        ("300x20", "does not fit a page"),
+        ("big", "is not a size such"),
+    ):
+        assert fault in wexicon(*words, "no.png", "--size", wrong, status=2).stderr

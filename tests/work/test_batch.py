@@ -81,7 +81,7 @@ def test_one_unit_of_many_is_named_by_its_row_and_dialogues_run_around_it() -> N
     with bench(RADIOS):
         words = ("provision", "masts.toml", "--row", "M2")
         Path("check.wex").write_text("needs station\n> @name?\n< @name mast {=station}\n")
-        assert "1 conform of 1" in wexicon(*words, "radio-2").stdout
+        assert "conforms: 5 changed" in wexicon(*words, "radio-2").stdout
         Path("check.wex").write_text("> @name?\n< @name nobody\n")
         failed = wexicon(*words, "radio-2", status=1)
         assert "check.wex" in failed.stderr and "mast Withy Point" in failed.stderr

@@ -17,7 +17,7 @@ import click
 
 from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Stop, operator_for
-from wexicon.cli.printing import print_failure, print_settings, tell_recorded, why_unproved
+from wexicon.cli.printing import print_failure, print_remarks, print_settings, print_unit, tell_recorded, why_unproved
 from wexicon.cli.progress import Progress
 from wexicon.cli.show import OUTCOME_COLOURS, ending, print_json, print_line, print_table, styled
 from wexicon.cli.working import Working
@@ -30,10 +30,11 @@ if TYPE_CHECKING:
     from wexicon.core.formats.sheet import Sheet
     from wexicon.core.protocol.observations import Listener
     from wexicon.records.register import Register
-    from wexicon.work.batch import Progressed
+    from wexicon.work.claiming import Known
     from wexicon.work.module import Module
     from wexicon.work.ports import Place
     from wexicon.work.results import Prove, UnitResult
+    from wexicon.work.turns import Progressed
 
 # Which exit status is the worst of several.
 WORST = (130, 2, 3, 1, 4, 0)
@@ -53,30 +54,35 @@ def make_units(
     stop_after: int,
     register: Register,
     again: bool,
+    known: Known,
+    appearing: bool = False,
 ) -> None:
     """Makes or compares all units, and ends the command. Raises Fault where that cannot be begun."""
     from wexicon.work.batch import Batch
+    from wexicon.work.claiming import SharedClaims
     from wexicon.work.finding import state_folder
     from wexicon.work.opening import default_trace, session_on
-    from wexicon.work.recording import made_as, record
-    from wexicon.work.unfinished import FileStore
+    from wexicon.work.recording import record
+    from wexicon.work.unfinished import RegisterStore
 
     if how.trace_path:
         raise CallFault("each unit has a trace of its own; they are kept by date", hint="Leave --trace out.")
-    swapping = len(jobs) > len(places)
+    swapping = len(jobs) > len(places) and not appearing
     if swapping and how.hands == "nobody":
         what = f"there are {len(jobs)} units and {len(places)} port{'s' if len(places) > 1 else ''}"
         raise CallFault(
             f"{what}: somebody must swap the modules", hint="Take --operator nobody away, or name more ports."
         )
     # What is wrong with the call is told before any port is opened.
-    how.hands_and_links(jobs[0].seat.lexicon, places[0].port)
+    for place in places[:1]:
+        how.hands_and_links(jobs[0].seat.lexicon, place.port)
     register.check()
+    claims = SharedClaims(register, sheet, jobs, state_folder(), write=write, again=again)
     kept = threading.Lock()
     wrong: list[str] = []
     traces: dict[str, str] = {}
     began = time.monotonic()
-    with Board(jobs, quiet=as_json) as board, Stop().listening() as stop:
+    with Board(jobs, quiet=as_json) as board, Stop().listening() as stop, claims:
         # One operator for each port: a rig works the unit behind it.
         hands = {place.port: operator_for(how.hands, place.port, board.progress(place.port)) for place in places}
 
@@ -91,7 +97,7 @@ def make_units(
                     port,
                     seat.lexicon,
                     trace=trace,
-                    secrets=seat.secrets(),
+                    secrets=job.secrets(),
                     stopping=stop,
                     listener=listener,
                     flow=how.flow,
@@ -119,9 +125,10 @@ def make_units(
             stop_after=stop_after,
             prove=prove,
             write=write,
-            store=FileStore(state_folder() / "unfinished"),
+            store=RegisterStore(state_folder() / "unfinished", register),
             patience=how.patience,
-            made_before=lambda job, unit: "" if again else made_as(register, sheet, job, unit),
+            claims=claims,
+            known=known,
         )
         results = batch.run(places)
     tell_recorded(next(filter(None, wrong), ""))
@@ -129,6 +136,8 @@ def make_units(
     with ending(status):
         if as_json:
             print_json(results)
+        elif len(results) == 1:
+            print_unit(results[0])
         else:
             print_units(results, time.monotonic() - began)
 
@@ -141,6 +150,8 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
         if result.verdict == "unproved":
             print_line(f"{result.seat}:", "bold yellow")
             print_line(why_unproved(result), "yellow")
+        if result.verdict != "skipped":
+            print_remarks([f"{result.seat}: {remark}" for remark in result.remarks])
         if result.failure:
             print_line("")
             print_line(f"{result.seat}, on {result.port}" if result.port else result.seat, "bold")
@@ -159,7 +170,9 @@ def _row(result: UnitResult) -> tuple[str, ...]:
     unit = next(reversed(result.identity.values()), "")
     changed = sum(line.outcome == "changed" for line in result.settings)
     told = f"{changed} changed" if changed else "nothing written" if result.settings and not result.written else ""
-    took = spoken(result.seconds)
+    if result.verdict == "skipped" and result.remarks:
+        told = result.remarks[0]
+    took = spoken(result.seconds) if result.steps else ""
     return result.seat, result.port, visible(unit), told, str(result.evidence), took, str(result.verdict)
 
 

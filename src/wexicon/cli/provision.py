@@ -77,6 +77,7 @@ def _work(
     as_json: bool,
 ) -> None:
     from wexicon.core.faults import CallFault
+    from wexicon.work.claiming import Known, known_of
     from wexicon.work.finding import find_sheet, state_folder
     from wexicon.work.naming import chosen_jobs
     from wexicon.work.ports import places_of
@@ -86,7 +87,7 @@ def _work(
     from wexicon.work.recording import done_by, record, the_register
     from wexicon.work.results import Prove
     from wexicon.work.secrets import secrets_for
-    from wexicon.work.unfinished import FileStore
+    from wexicon.work.unfinished import RegisterStore
 
     sheet = find_sheet(sheet_path, seat_name, secrets_for(sheet_path.parent, ask_secret()))
     jobs = chosen_jobs(sheet, seat_name, row)
@@ -95,8 +96,10 @@ def _work(
     register = cache(lambda: the_register(register_at))
     if register_at:
         register().check()
+    known: Known = {}
     if resume:
-        done = done_by(register(), sheet)
+        done = done_by(register(), sheet, jobs)
+        known = {key: text for job in jobs if job.name in done for key, text in known_of(job, done[job.name]).items()}
         jobs = [job for job in jobs if job.name not in done]
         click.echo(f"{len(done)} done before; {len(jobs)} left", err=True)
         if not jobs:
@@ -105,7 +108,7 @@ def _work(
     single = len(jobs) == 1 and not jobs[0].late and not jobs[0].seat.before and not jobs[0].seat.afterwards
     if not single and plan:
         raise CallFault("a plan is made for one unit at a time", hint="Name it by --seat and --row.")
-    if not single:
+    if not single or (sheet.individuals and not plan):
         from wexicon.cli.batch import make_units
 
         make_units(
@@ -119,15 +122,16 @@ def _work(
             stop_after=stop_after,
             register=register(),
             again=again,
+            known=known,
         )
     if len(places) > 1:
         raise CallFault(f"the sheet has one unit, and {len(places)} ports are named", hint="Name one.")
     job, port = jobs[0], places[0].port
     seat = job.seat
     order = Order(job.wanted, asked, seat.trust, sheet.digest, plan)
-    with how.module(port, seat.lexicon, job.name, secrets=seat.secrets(), given=seat.given) as module:
+    with how.module(port, seat.lexicon, job.name, secrets=job.secrets(), given=seat.given) as module:
         if write:
-            result = bring_about(module, order, store=FileStore(state_folder() / "unfinished"))
+            result = bring_about(module, order, store=RegisterStore(state_folder() / "unfinished", register()))
         else:
             result = compare(module, order)
     result.about(job.name, port, seat.lexicon, str(how.trace_path), sheet.digest)

@@ -144,7 +144,7 @@ def _compare(
         sheet = find_sheet(against, seat_name, secrets_for(against.parent, ask_secret()))
         job = the_job(sheet, seat_name, row)
         seat = job.seat
-        lexicon, wanted, secrets, given = seat.lexicon, job.wanted, seat.secrets(), seat.given
+        lexicon, wanted, secrets, given = seat.lexicon, job.wanted, job.secrets(), seat.given
     else:
         lexicon, secrets, given = lexicon_of(lexicon_name, port, how, Path()), None, {}
         wanted = values_in_trace(against, lexicon)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -14,7 +14,7 @@ import click
 from wexicon.cli.show import force_option, json_option, print_json, print_line, print_table
 from wexicon.core.faults import CallFault
 from wexicon.core.text import visible
-from wexicon.files import write_new
+from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
     from wexicon.records.register import Entry
@@ -26,7 +26,7 @@ register_option = click.option(
 
 @click.group()
 def units() -> None:
-    """List, show and export the units of the register."""
+    """List, show, export and label the units of the register."""
 
 
 def _filters(command: Callable[..., None]) -> Callable[..., None]:
@@ -106,6 +106,67 @@ def export(path: Path, force: bool, register_at: str | None, **filters: Any) -> 
         raise CallFault("is neither .csv nor .json", where=str(path))
     write_new(path, text, force=force)
     print_line(f"wrote {path}: {len(found)} units")
+
+
+@units.command()
+@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@click.option("--size", default="62x29", show_default=True, help="Of a label, in millimetres: WIDTHxHEIGHT.")
+@click.option(
+    "--page", default="A4", show_default=True, help="A4, A5, letter, WIDTHxHEIGHT, or label: one on each page."
+)
+@click.option(
+    "--with", "settings", default="name,address", show_default=True, help="Which settings stand on it, by commas."
+)
+@click.option("--unit", "one", help="Only this unit, by its identity or its name in a sheet.")
+@force_option
+@_filters
+def label(
+    path: Path,
+    size: str,
+    page: str,
+    settings: str,
+    one: str | None,
+    force: bool,
+    register_at: str | None,
+    **filters: Any,
+) -> None:
+    """Write labels of the units to FILE (.png, .svg or .pdf): name, identity, settings, and a QR code of the identity.
+
+    Further pages of a .png or .svg go to FILE-2, FILE-3 and so on.
+    """
+    from wexicon.records.labels import KINDS, Label, draw_labels, size_of
+    from wexicon.work.recording import the_register
+
+    kind = path.suffix.removeprefix(".").lower()
+    if kind not in KINDS:
+        raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(path))
+    try:
+        sizes = size_of(size), size_of(size if page == "label" else page)
+    except ValueError as fault:
+        raise CallFault(str(fault)) from None
+    found = the_register(register_at).history(one)[-1:] if one else _found(register_at, **filters)
+    if not found:
+        raise CallFault("the register has no such unit", hint="wexicon units list tells all.")
+    names = [name.strip() for name in settings.split(",") if name.strip()]
+    pages = draw_labels([Label(u.name, tuple(_lines(u, names)), u.unit) for u in reversed(found)], *sizes, kind)
+    paths = [path, *(path.with_stem(f"{path.stem}-{number}") for number in range(2, len(pages) + 1))]
+    there = next((one for one in paths if one.exists() and not force), None)
+    if there:
+        raise CallFault("is there already; nothing was written", where=str(there), hint=OVERWRITE)
+    for target, data in zip(paths, pages, strict=True):
+        write_new(target, data, force=force)
+    print_line(f"wrote {', '.join(map(str, paths))}: {len(found)} labels of {size} mm")
+
+
+def _lines(one: Entry, names: list[str]) -> Iterator[str]:
+    """What stands on a label below the name: who the module is, and what was last read of these settings."""
+    yield one.unit
+    identity = {name: str(text) for name, text in one.result.get("identity", {}).items()}
+    after = {line["name"]: _shown(line["after"]) for line in one.result["settings"]}
+    for name in names:
+        text = after.get(name) or identity.get(name, "")
+        if text and text not in one.unit.split():
+            yield text if name == "name" else f"{name} {text}"
 
 
 def _csv(found: list[Entry]) -> str:

@@ -81,6 +81,12 @@ class Unreachable(Fault):
     status = 3
 
 
+class RegisterAway(Fault):
+    """The register's database does not answer now; it may come back."""
+
+    status = 3
+
+
 class Part(msgspec.Struct):
     """What was said and heard when an exchange failed, for the explanation and the record."""
 

@@ -73,6 +73,38 @@ class PortLock:
             self._file = None
 
 
+class LifeLock:
+    """A file that is locked for as long as this process lives, however it ends, and is gone when it ends well."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        private_folder(path.parent)
+        self._file = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
+        if fcntl is not None:
+            fcntl.flock(self._file, fcntl.LOCK_EX)
+
+    def release(self) -> None:
+        """What it stood for has ended well."""
+        self.path.unlink(missing_ok=True)
+        os.close(self._file)
+
+
+def is_alive(path: Path) -> bool:
+    """Whether the process of a LifeLock lives; where nobody can tell, it does."""
+    try:
+        file = os.open(path, os.O_RDWR)
+    except OSError:
+        return path.exists()
+    try:
+        if fcntl is not None:
+            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        return fcntl is None
+    except OSError:
+        return True
+    finally:
+        os.close(file)
+
+
 def holder_of(name: str) -> Holder | None:
     """Who has a port now; None where nobody has, or nobody can tell."""
     if fcntl is None:

@@ -7,44 +7,37 @@ is written to it. What is shown and what is recorded is told to others; nothing 
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractContextManager
+from typing import TypeVar
 
-import msgspec
-
-from wexicon.core.faults import CallFault, Fault, ModuleFault, Stopped, Unreachable
-from wexicon.core.formats.filling import NUMBER, OWN, ROW
+from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway, Stopped, Unreachable
+from wexicon.core.formats.filling import DRAWN, OWN
 from wexicon.core.formats.jobs import Job, disagreements, ring
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Began, Listener, Observation
 from wexicon.core.text import visible
 from wexicon.core.values import Value, ValueFault
+from wexicon.work.claiming import AnothersUnit, Claims, Known
 from wexicon.work.dialogues import find_dialogue, run_dialogue
 from wexicon.work.module import Module
 from wexicon.work.ports import Place
 from wexicon.work.provisioning import Order, provision, verify
 from wexicon.work.results import Failure, Prove, UnitResult, Verdict
+from wexicon.work.turns import AWAY, Progressed, Told, Turns
 from wexicon.work.unfinished import Store
 
+Answer = TypeVar("Answer")
 # How often a port is looked at while its module is being swapped (seconds).
 LOOKS = 0.4
 # After how long hands are told that the old module is still there.
 REMINDS = 10.0
 
 
-class Progressed(msgspec.Struct, frozen=True):
-    """Where a unit stands: `waiting`, what is being done, or its verdict."""
-
-    unit: str
-    port: str
-    step: str
-    result: UnitResult | None = None
-
-
 class Steps(Listener):
     """Tells the steps of one unit."""
 
-    def __init__(self, unit: str, port: str, told: Callable[[Progressed], None]) -> None:
+    def __init__(self, unit: str, port: str, told: Told) -> None:
         self._unit, self._port, self._told = unit, port, told
 
     def note(self, seen: Observation) -> None:
@@ -58,8 +51,8 @@ Opens = Callable[[Job, str, Listener], AbstractContextManager[Module]]
 
 class Batch:
     """One run over the units of a sheet. `opened` opens a module, `told` is shown each step, `keep` each result. With `write`
-    false it compares only. `made_before` tells, of a job and a module, as what else that module was made before (empty: as
-    nothing else); `swaps` is whether a port that is to take another unit needs hands."""
+    false it compares only. `claims` tells whose turn a unit is, `known` what units that were made before can be filled in
+    with; `swaps` is whether a port that is to take another unit needs hands."""
 
     def __init__(
         self,
@@ -67,7 +60,7 @@ class Batch:
         jobs: Sequence[Job],
         opened: Opens,
         *,
-        told: Callable[[Progressed], None] = lambda progressed: None,
+        told: Told = lambda progressed: None,
         keep: Callable[[Job, UnitResult], None] = lambda job, result: None,
         stopping: Callable[[], bool] = lambda: False,
         stop_after: int = 0,
@@ -75,11 +68,10 @@ class Batch:
         write: bool = True,
         store: Store | None = None,
         patience: float = 60.0,
-        made_before: Callable[[Job, str], str] = lambda job, unit: "",
+        claims: Claims | None = None,
+        known: Known | None = None,
         swaps: bool = True,
     ) -> None:
-        self.swaps = swaps
-        self.made_before = made_before
         self.sheet = sheet
         self.jobs = list(jobs)
         self.opened = opened
@@ -91,38 +83,43 @@ class Batch:
         self.write = write
         self.store = store or Store()
         self.patience = patience
+        self.claims = claims or Claims(sheet)
+        self.swaps = swaps
         self.results: dict[str, UnitResult] = {}
-        self._left = list(jobs)
-        self._known: dict[tuple[str, str], str] = {}
-        self._seen: dict[str, str] = {}
-        self._pinned: dict[str, str] = {}
-        self._changed = threading.Condition()
-        self._busy = 0
+        self.turns = Turns(jobs, self.claims, known or {}, self._over, told)
+        self._failed = 0
 
-    def run(self, places: Sequence[Place]) -> list[UnitResult]:
-        """Does all units; gives their results in the order of the jobs. Raises CallFault where that cannot be begun."""
-        self._check(places)
+    def run(self, places: Sequence[Place], appearing: Callable[[], Iterable[Place]] | None = None) -> list[UnitResult]:
+        """Does all units; gives their results in the order of the jobs. `appearing` gives the ports that came since it was
+        asked last: each brings one module with it. Raises CallFault where that cannot be begun."""
+        self.turns.several = len(places) > 1 or appearing is not None
+        around = list(ring(self.jobs))
+        if appearing is None:
+            self._check(places, around)
+        elif around:
+            raise CallFault("units that need each other's address need ports that are there", where=self.sheet.path)
         for job in self.jobs:
             self.told(Progressed(job.name, "", "waiting"))
-        if len(places) >= len(self.jobs):
-            self._pin(places)
-        around = list(ring(self.jobs))
-        if around:
-            self._ask_who(around, places)
-        workers = [threading.Thread(target=self._work, args=(place,), name=place.port, daemon=True) for place in places]
-        for worker in workers:
-            worker.start()
+        if appearing is None and len(places) >= len(self.jobs):
+            self.turns.pin(places)
+        for job in around:
+            self._ask_who(job, places)
+        workers = [self._worker(place) for place in places]
+        while appearing is not None and self.turns.any_left and not self._over():
+            workers += [self._worker(place, once=True) for place in appearing()]
+            with self.turns.changed:
+                self.turns.changed.wait(0.5)
         for worker in workers:
             while worker.is_alive():
                 worker.join(0.2)  # so that Ctrl-C is heard meanwhile
         for job in self.jobs:
             if job.name not in self.results:
-                self._end(job, "", self._not_done(job))
+                self._end(job, self._not_done(job))
         results = [self.results[job.name] for job in self.jobs]
         self._agree(results)
         return results
 
-    def _check(self, places: Sequence[Place]) -> None:
+    def _check(self, places: Sequence[Place], around: Sequence[Job]) -> None:
         seats = {job.seat.name for job in self.jobs}
         for place in places:
             if place.seat and place.seat not in seats:
@@ -133,87 +130,87 @@ class Batch:
         lonely = seats - {place.seat for place in places}
         if lonely and not free:
             raise CallFault(f"no port is there for {', '.join(sorted(lonely))}", hint="Name one, as PORT or SEAT=PORT.")
-        around = list(ring(self.jobs))
         if len(around) > len(places):
             names = ", ".join(job.name for job in around)
             what = f"{names} need each other's address: each must be on a port of its own"
             raise CallFault(what, where=self.sheet.path, hint=f"Name {len(around)} ports; there are {len(places)}.")
 
-    def _pin(self, places: Sequence[Place]) -> None:
-        """With a port for every unit each has its own, in the order in which both are named."""
-        free = list(places)
-        for job in sorted(self.jobs, key=lambda job: not any(place.seat == job.seat.name for place in places)):
-            place = next((one for one in free if one.seat == job.seat.name), None)
-            place = place or next((one for one in free if not one.seat), None)
-            if place:
-                free.remove(place)
-                self._pinned[job.name] = place.port
+    def _ask_who(self, job: Job, places: Sequence[Place]) -> None:
+        """Units that need each other's address say who they are before any of them is made; each stays on its port."""
+        port = self.turns.port_for(job, places)
+        self.told(Progressed(job.name, port, "who is it"))
+        with self.opened(job, port, Steps(job.name, port, self.told)) as module:
+            identity = self._met(job, module, asks=False, last="")
+        self.turns.learn(job.known_of(identity, job.wanted))
 
     # -- one port -------------------------------------------------------------------------------------------------
 
-    def _work(self, place: Place) -> None:
-        first, last = True, ""
-        while job := self._next(place):
-            result, last = self._one(job, place.port, first=first, last=last)
-            first = False
-            self._end(job, place.port, result)
+    def _worker(self, place: Place, *, once: bool = False) -> threading.Thread:
+        made = threading.Thread(target=self._work, args=(place, once), name=place.port, daemon=True)
+        made.start()
+        return made
 
-    def _next(self, place: Place) -> Job | None:
-        """The next unit for a port; waits while another unit must be known first. None where nothing is left for it."""
-        with self._changed:
-            while not self._over():
-                fitting = False
-                for number, job in enumerate(self._left):
-                    if self._fits(job, place):
-                        fitting = True
-                        if self._is_known(job):
-                            self._busy += 1
-                            return self._left.pop(number)
-                if not fitting or not self._busy:
-                    return None
-                self._changed.wait(0.2)
-        return None
-
-    def _fits(self, job: Job, place: Place) -> bool:
-        pinned = self._pinned.get(job.name)
-        return pinned == place.port if pinned else not place.seat or place.seat == job.seat.name
-
-    def _is_known(self, job: Job) -> bool:
-        own = (job.seat.name, OWN, ROW, NUMBER)
-        sources = [source for late in job.late.values() for source in late.sources]
-        return all((one.whose, one.part) in self._known or one.whose in own for one in sources)
+    def _work(self, place: Place, once: bool) -> None:
+        asks, last = False, ""
+        while job := self.turns.next(place):
+            result, last = self._one(job, place, asks=asks, last=last)
+            # A module that is not for this unit stays where it is.
+            asks = result is not None and self.swaps
+            if result is None:
+                self.turns.give_back(job)
+                continue
+            self._end(job, result)
+            self.turns.end(job, result)
+            if once:
+                return
 
     def _over(self) -> bool:
-        failed = sum(result.verdict is Verdict.FAILED for result in self.results.values())
-        return self.stopping() or bool(self.stop_after and failed >= self.stop_after)
+        return self.stopping() or bool(self.stop_after and self._failed >= self.stop_after)
 
-    def _end(self, job: Job, port: str, result: UnitResult) -> None:
-        with self._changed:
-            self.results[job.name] = result
-            if port:
-                self._busy -= 1
-            self._changed.notify_all()
+    def _end(self, job: Job, result: UnitResult) -> None:
+        self.results[job.name] = result
+        self._failed += result.verdict is Verdict.FAILED
         self.keep(job, result)
-        self.told(Progressed(job.name, port, str(result.verdict), result))
+        self.told(Progressed(job.name, result.port, str(result.verdict), result))
 
     def _not_done(self, job: Job) -> UnitResult:
-        """A unit that nobody came to."""
+        """A unit that was not begun here."""
         result = UnitResult(verdict=Verdict.STOPPED if self.stopping() else Verdict.SKIPPED, seat=job.name)
-        missing = sorted(whose for whose in job.waits_for() if not any(one[0] == whose for one in self._known))
+        if job.name in self.turns.elsewhere:
+            result.verdict = Verdict.SKIPPED
+            result.remarks.append(self.turns.elsewhere[job.name].told)
+            return result
+        if job.name in self.turns.refusals and not self.stopping():
+            result.verdict, result.failure = Verdict.FAILED, self.turns.refusals[job.name]
+            return result
+        missing = sorted(whose for whose in job.waits_for() if not any(one[0] == whose for one in self.turns.known))
         what = f"{', '.join(missing)} did not say who it is" if missing else "stopped before it was its turn"
         result.failure = Failure("", what, status=130 if self.stopping() else 1)
         return result
 
     # -- one unit -------------------------------------------------------------------------------------------------
 
-    def _one(self, job: Job, port: str, *, first: bool, last: str) -> tuple[UnitResult, str]:
-        """Makes one unit; its result, and which module that was."""
-        result, unit = UnitResult(), ""
+    def _one(self, job: Job, place: Place, *, asks: bool, last: str) -> tuple[UnitResult | None, str]:
+        """Makes one unit; its result, and which module that was. No result where the module is not for this unit: then the unit
+        is given back."""
+        port, result, own = place.port, UnitResult(), last
         self.told(Progressed(job.name, port, "attention"))
         try:
             with self.opened(job, port, Steps(job.name, port, self.told)) as module:
-                identity = self._met(job, module, asks=self.swaps and not first, last=last)
-                unit = identity.get(job.seat.lexicon.unit, "")
+                identity = self._met(job, module, asks=asks, last=last)
+                own, unit = identity.get(job.seat.lexicon.unit, ""), _unit_of(job, identity)
+                owner = self._asked(job, module, lambda: self.claims.owner(unit)) if unit else ""
+                if self.turns.is_anothers(job, place, unit, owner):
+                    return None, own
+                try:
+                    if self.write and unit:
+                        self._asked(job, module, lambda: self.claims.begin_on(job, unit))
+                except AnothersUnit as fault:
+                    if self.turns.is_refused(job, place, unit, Failure.of(fault, "identify")):
+                        return None, own
+                    raise
+                self.turns.begun(job)
+                self.turns.learn(job.known_of(identity, job.wanted))
                 result = self._made(job, module, identity)
         except Stopped as fault:
             result.verdict, result.failure = Verdict.STOPPED, Failure.of(fault, "attention")
@@ -226,7 +223,7 @@ class Batch:
         result.seat, result.port = job.name, port
         result.lexicon, result.lexicon_digest = job.seat.lexicon.about.family, job.seat.lexicon.digest
         result.sheet = self.sheet.digest
-        return result, unit
+        return result, own
 
     def _met(self, job: Job, module: Module, *, asks: bool, last: str) -> dict[str, str]:
         """Who is on the port: a module that is no other unit of this batch. Asks for it to be put there where that is due."""
@@ -248,10 +245,9 @@ class Batch:
             try:
                 module.attention.gain([*module.likely, module.lexicon.factory])
                 identity = dict(module.identify())
-                with self._changed:
-                    before = self._seen.setdefault(_unit_of(job, identity), job.name)
+                unit = _unit_of(job, identity)
+                before = self.turns.seen(unit, job)
                 if before == job.name:
-                    self._refuse_made_before(job, identity)
                     break
                 # Hands need a while; one that went and came back is the same one put in again.
                 if not told and (gone or session.clock.now() - asked > REMINDS):
@@ -267,23 +263,22 @@ class Batch:
             session.quiet(LOOKS)
         if asks:
             operator.noticed()
-        with self._changed:
-            self._known.update(job.known_of(identity, job.wanted))
-            self._changed.notify_all()
         return identity
 
-    def _refuse_made_before(self, job: Job, identity: dict[str, str]) -> None:
-        """A module that was made another unit before is not made this one."""
-        made = self.made_before(job, _unit_of(job, identity)) if self.write else ""
-        if made:
-            hint = "Nothing was changed. Put in another module, or say --again to make it this one all the same."
-            raise ModuleFault(f"this module was made before: {made}", hint=hint)
+    def _asked(self, job: Job, module: Module, ask: Callable[[], Answer]) -> Answer:
+        """Asks the register; while that is away, waits, and what the module sends is taken in. Raises Stopped."""
+        while True:
+            try:
+                return ask()
+            except RegisterAway:
+                self.told(Progressed(job.name, module.session.link.name, AWAY))
+                module.session.heed_stop()
+                module.session.quiet(1.0)
 
     def _made(self, job: Job, module: Module, identity: dict[str, str]) -> UnitResult:
-        own = {("own", name): text for name, text in identity.items()}
-        with self._changed:
-            known = {**self._known, **own}
-        wanted = job.resolved(known)
+        own = {(OWN, name): text for name, text in identity.items()}
+        drawn = {(DRAWN, part): str(self._drawn(job, module, part)) for part in job.series()}
+        wanted = job.resolved({**self.turns.known, **own, **drawn})
         for name in job.seat.before if self.write else ():
             if failure := self._run(name, job, module):
                 return UnitResult(identity=identity, failure=failure)
@@ -293,9 +288,11 @@ class Batch:
             if failure := self._run(name, job, module):
                 result.verdict, result.failure = Verdict.FAILED, failure
                 break
-        with self._changed:
-            self._known.update(job.known_of(identity, wanted))
+        self.turns.learn(job.known_of(identity, wanted))
         return result
+
+    def _drawn(self, job: Job, module: Module, part: str) -> int:
+        return self._asked(job, module, lambda: self.claims.draw(job, part))
 
     def _run(self, name: str, job: Job, module: Module) -> Failure | None:
         """Runs one of the sheet's dialogues; why it failed, if it did."""
@@ -313,22 +310,6 @@ class Batch:
 
     # -- all of them ----------------------------------------------------------------------------------------------
 
-    def _ask_who(self, around: Sequence[Job], places: Sequence[Place]) -> None:
-        """Units that need each other's address say who they are before any of them is made; each stays on its port."""
-        taken = set(self._pinned.values())
-        free = [place for place in places if place.port not in taken]
-        for job in around:
-            if job.name not in self._pinned:
-                place = next((one for one in free if one.seat in ("", job.seat.name)), None)
-                if place is None:
-                    raise CallFault(f"no port is left for {job.name}", hint="Name one more.")
-                free.remove(place)
-                self._pinned[job.name] = place.port
-            port = self._pinned[job.name]
-            self.told(Progressed(job.name, port, "who is it"))
-            with self.opened(job, port, Steps(job.name, port, self.told)) as module:
-                self._met(job, module, asks=False, last="")
-
     def _agree(self, results: Sequence[UnitResult]) -> None:
         """What must agree is checked over what was read of the units that went well, at the last."""
         well = [one for one in results if one.verdict in (Verdict.CONFORMS, Verdict.UNPROVED)]
@@ -345,8 +326,9 @@ class Batch:
 
 
 def _unit_of(job: Job, identity: dict[str, str]) -> str:
-    unit = job.seat.lexicon.unit
-    return f"{job.seat.lexicon.about.family} {identity.get(unit) or ' '.join(identity.values())}"
+    """Which module it is; empty where its family does not tell one from the other."""
+    own = identity.get(job.seat.lexicon.unit)
+    return f"{job.seat.lexicon.about.family} {own}" if own else ""
 
 
 def _swap(job: Job) -> str:

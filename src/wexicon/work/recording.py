@@ -6,6 +6,7 @@ The rule: a unit is known by its family and what it says of itself; one that did
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -13,13 +14,14 @@ import msgspec
 from wexicon.core.faults import Fault
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
+from wexicon.work.claiming import task_of
 from wexicon.work.finding import state_folder
 from wexicon.work.results import UnitResult
 
 AWAY = "the register cannot be reached; the record waits on disk, and goes in as soon as it is back"
 
 if TYPE_CHECKING:
-    from wexicon.records.register import Register
+    from wexicon.records.register import Entry, Register
 
 
 def the_register(where: str | None = None) -> Register:
@@ -31,23 +33,12 @@ def the_register(where: str | None = None) -> Register:
     return Register(where, folder / "waiting")
 
 
-def done_by(register: Register, sheet: Sheet) -> set[str]:
-    """The names of the units that the register has as made right by this very sheet. Raises Fault."""
+def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, Entry]:
+    """Of these units those that the register has as made right by this very sheet and row, by their names. Raises Fault."""
     register.bring_in()
+    rows = {job.name: job.row.cells if job.row else {} for job in jobs}
     found = register.latest(sheet=sheet.digest, did="provision")
-    return {one.name for one in found if one.verdict == "conforms"}
-
-
-def made_as(register: Register, sheet: Sheet, job: Job, unit: str) -> str:
-    """As what else a module was made by a sheet of this title; empty where the register has nothing of it, or is away."""
-    try:
-        told = [one for one in register.history(unit) if one.did == "provision" and one.verdict == "conforms"]
-    except Fault:
-        return ""
-    if not told or (told[-1].name == job.name and told[-1].sheet == (sheet.title or sheet.path)):
-        return ""
-    last = told[-1]
-    return f"{last.name} of “{last.sheet}”, on {last.at[:16].replace('T', ' ')} UTC at {last.bench}"
+    return {one.name: one for one in found if one.verdict == "conforms" and rows.get(one.name) == one.row}
 
 
 def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str) -> str:
@@ -65,10 +56,11 @@ def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: 
         did=did,
         verdict=str(result.verdict),
         evidence=str(result.evidence),
-        sheet=sheet.title or sheet.path,
+        sheet=sheet.called,
         digest=sheet.digest,
         row=dict(job.row.cells) if job.row else {},
         result=msgspec.to_builtins(result, enc_hook=str),
+        task=task_of(sheet, job),
     )
     try:
         return "" if register.keep(entry) else AWAY

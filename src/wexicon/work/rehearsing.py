@@ -144,9 +144,7 @@ def rehearse_jobs(sheet: Sheet, jobs: Sequence[Job], choice: Choice) -> list[Uni
         bench = choice.bench(job.seat.lexicon)
         bench.standin.another(numbers[job.name], flash=False)
         lexicon = job.seat.lexicon
-        session = bench.session(
-            listener, tuning=lexicon.attention.tuning or lexicon.factory, secrets=job.seat.secrets()
-        )
+        session = bench.session(listener, tuning=lexicon.attention.tuning or lexicon.factory, secrets=job.secrets())
         yield Module(session, lexicon, bench.hands, given=job.seat.given)
 
     batch = Batch(sheet, jobs, opened, swaps=False)

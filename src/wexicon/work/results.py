@@ -202,6 +202,8 @@ class UnitResult(msgspec.Struct):
     @property
     def status(self) -> int:
         """The exit status that it stands for."""
+        if self.verdict is Verdict.SKIPPED and self.failure:
+            return self.failure.status
         return STATUS.get(self.verdict, self.failure.status if self.failure else 1)
 
     def about(self, seat: str, port: str, lexicon: Lexicon, trace: str, sheet: str = "") -> UnitResult:

@@ -1,28 +1,39 @@
 """Work that was begun on a unit and not seen through: written down before the first write, struck out after the last reading.
 
-The rule: whatever interrupts a run, the next one on that unit finds the record. It names settings, never values.
+The rule: whatever interrupts a run, the next one on that unit finds the record, on whichever bench. It names settings, never
+values.
 """
 
 from __future__ import annotations
 
 import contextlib
+import os
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
+from wexicon.core.faults import Fault
 from wexicon.files import write_whole
+
+if TYPE_CHECKING:
+    from wexicon.records.register import Register
 
 
 class Unfinished(msgspec.Struct):
-    """What was begun: on which unit, when, with which settings, in which process."""
+    """What was begun: on which unit, when, with which settings, by which sheet, in which process of which bench. `shared` is
+    whether the register has it too; `ended` that it was seen through while the register was away."""
 
     unit: str
     began: datetime
     settings: list[str]
     sheet: str = ""
     process: int = 0
+    bench: str = ""
+    shared: bool = False
+    ended: bool = False
 
 
 class Store:
@@ -69,3 +80,44 @@ class FileStore(Store):
     def close(self, unit: str) -> None:
         with contextlib.suppress(FileNotFoundError):
             self._path(unit).unlink()
+
+
+class RegisterStore(FileStore):
+    """Keeps each record in a file and in the register, so that another bench that gets the module knows of it. While the
+    register is away the file is enough, and the register hears of it later."""
+
+    def __init__(self, folder: Path, register: Register) -> None:
+        super().__init__(folder)
+        self.register = register
+
+    def find(self, unit: str) -> Unfinished | None:
+        own = super().find(unit)
+        try:
+            if own and own.ended:
+                self.close(unit)
+                return None
+            there = self.register.unfinished(unit)
+        except Fault:
+            return None if own and own.ended else own
+        if own and own.shared and not there:
+            super().close(unit)  # another bench has finished it
+            return None
+        return own or (msgspec.convert(there, Unfinished) if there else None)
+
+    def open(self, record: Unfinished) -> None:
+        record.process, record.bench = os.getpid(), self.register.bench
+        with contextlib.suppress(Fault):
+            self.register.begin(msgspec.to_builtins(record))
+            record.shared = True
+        super().open(record)
+
+    def close(self, unit: str) -> None:
+        try:
+            self.register.finish(unit)
+        except Fault:
+            own = FileStore.find(self, unit)
+            if own and own.shared:
+                own.ended = True
+                FileStore.open(self, own)
+                return
+        super().close(unit)

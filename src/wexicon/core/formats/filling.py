@@ -14,8 +14,9 @@ import msgspec
 from wexicon.core.protocol.patterns import PatternFault, braces
 from wexicon.core.text import meant
 
-# `number` counts the units of a seat from 1; `row` is the unit's row of the table, `own` what its module says of itself.
-NUMBER, ROW, OWN = "number", "row", "own"
+# `number` counts the units of a seat from 1; `row` is the unit's row of the table, `own` what its module says of itself,
+# `drawn` a number that the register gives out.
+NUMBER, ROW, OWN, DRAWN = "number", "row", "own", "drawn"
 _SOURCE = re.compile(
     r"([A-Za-z_][A-Za-z0-9_-]*)(?:\.([A-Za-z_][A-Za-z0-9_ -]*?))?(?::(0[1-9]))?((?:\|[a-z]+(?:\(\d{1,3}\))?)*)"
 )
@@ -25,6 +26,7 @@ FILTERS: dict[str, Callable[[str, int], str]] = {
     "lower": lambda text, count: text.lower(),
     "last": lambda text, count: text[-count:] if count else "",
     "first": lambda text, count: text[:count],
+    "hex": lambda text, count: f"{int(text):0{count}X}" if text.isdecimal() else text,
     "digits": lambda text, count: re.sub(r"[^0-9A-Za-z]", "", text),
 }
 

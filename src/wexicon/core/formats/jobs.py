@@ -6,15 +6,17 @@ address that only the module knows) is named, and waited for. What must agree is
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 import msgspec
 
 from wexicon.core.faults import Complaint, FileFault
-from wexicon.core.formats.filling import NUMBER, OWN, ROW, Filling, Source
+from wexicon.core.formats.filling import DRAWN, NUMBER, OWN, ROW, Filling, Source
 from wexicon.core.formats.sheet import Seat, Sheet
 from wexicon.core.formats.units import Row
+from wexicon.core.protocol.masking import Secrets
 from wexicon.core.text import meant
 from wexicon.core.values import UNSET, Value, ValueFault
 
@@ -33,8 +35,10 @@ class Job(msgspec.Struct, frozen=True):
 
     @property
     def name(self) -> str:
-        """What it is called: the seat, and the key of its row."""
-        return f"{self.seat.name} {self.row.key}" if self.row else self.seat.name
+        """What it is called: the seat, and the key of its row or its number."""
+        if self.row:
+            return f"{self.seat.name} {self.row.key}"
+        return f"{self.seat.name} {self.number}" if self.seat.count else self.seat.name
 
     def waits_for(self) -> set[str]:
         """The seats whose units must have said who they are before this one can be made."""
@@ -49,6 +53,14 @@ class Job(msgspec.Struct, frozen=True):
             values[name] = self.seat.lexicon.settings[name].typed(text)
         return values
 
+    def series(self) -> set[str]:
+        """The series of which it draws a number."""
+        return {source.part for one in self.late.values() for source in one.sources if source.whose == DRAWN}
+
+    def secrets(self) -> Secrets:
+        """Its values that appear nowhere."""
+        return self.seat.secrets(self.wanted)
+
     def known_of(self, identity: Mapping[str, str], values: Mapping[str, Value]) -> dict[tuple[str, str], str]:
         """What others may fill in from this unit: who it said it is, and its settings."""
         show = self.seat.lexicon.settings
@@ -58,7 +70,7 @@ class Job(msgspec.Struct, frozen=True):
         return {(self.seat.name, name): text for name, text in {**told, **identity}.items()}
 
 
-_FIRST = (NUMBER, ROW, OWN)
+_FIRST = (NUMBER, ROW, OWN, DRAWN)
 
 
 def jobs_of(sheet: Sheet) -> list[Job]:
@@ -67,16 +79,19 @@ def jobs_of(sheet: Sheet) -> list[Job]:
     complaints: list[Complaint] = []
     made: list[Job] = []
     for seat in sheet.seats.values():
-        for key, one in seat.late.items():
+        for key, one in seat.filled().items():
             for source in one.sources:
                 if what := _unknown(sheet, seat, source):
                     complaints.append(Complaint(what, f"seat.{seat.name}.settings.{key}"))
     if not complaints:
         constant = _constants(sheet)
         for seat in sheet.seats.values():
-            rows: Iterable[Row | None] = sheet.table.rows if seat.each and sheet.table else [None]
+            rows: Iterable[Row | None] = [None] * max(1, seat.count)
+            if seat.each and sheet.table:
+                rows = sheet.table.rows
             for number, row in enumerate(rows, 1):
                 made.append(_job(sheet, seat, row, number, constant, complaints))
+        complaints += _draws_too_many(sheet, made)
         complaints += disagreements(sheet, [(job.name, job.wanted) for job in made])
     if complaints:
         raise FileFault(sheet.path, complaints[:50])
@@ -123,11 +138,14 @@ def _unknown(sheet: Sheet, seat: Seat, source: Source) -> str:
             return ""
         why = meant(source.part, columns) if columns else 'this seat has no rows: write each = "row"'
         return f"there is no column {source.part}; {why}"
+    if source.whose == DRAWN:
+        known = source.part in sheet.drawn
+        return "" if known else f"there is no [drawn.{source.part}]; {meant(source.part, sheet.drawn)}"
     told = _told(seat if source.whose == OWN else sheet.seats.get(source.whose))
     if source.whose != OWN and source.whose not in sheet.seats:
         return f"there is no seat {source.whose}; {meant(source.whose, [*sheet.seats, *_FIRST])}"
-    if source.whose != OWN and sheet.seats[source.whose].each:
-        return f"{source.whose} is several units, one a row: which of them is meant?"
+    if source.whose != OWN and (sheet.seats[source.whose].each or sheet.seats[source.whose].count):
+        return f"{source.whose} is several units: which of them is meant?"
     return "" if source.part in told else f"{source.whose} tells no {source.part}; {meant(source.part, told)}"
 
 
@@ -144,7 +162,7 @@ def _constants(sheet: Sheet) -> dict[tuple[str, str], str]:
     found = {}
     for seat in sheet.seats.values():
         for name, value in seat.wanted.items():
-            if not seat.each and not _hidden(seat, name, value):
+            if not seat.each and not seat.count and not _hidden(seat, name, value):
                 found[seat.name, name] = seat.lexicon.settings[name].kind.show(value)
     return found
 
@@ -159,29 +177,42 @@ def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known
     known = {**constant, **_first(row, number)}
     wanted, late = dict(seat.wanted), {}
     table = f"{sheet.table.path}:{row.line}: " if sheet.table and row else ""
-    for name, one in seat.late.items():
+
+    def checked(name: str, text: str, columns: list[str]) -> Value | None:
+        try:
+            return seat.lexicon.settings[name].typed(text)
+        except ValueFault as fault:
+            where = table + (f"{', '.join(columns)}: " if columns else "")
+            quoted = "the value" if seat.lexicon.settings[name].secret else repr(fault.value)
+            what = f"{where}{name} of seat {seat.name}: {quoted} {fault.why}"
+            complaints.append(Complaint(what, hint=f"allowed: {fault.allowed}"))
+            return None
+
+    for name, one in seat.filled().items():
         columns = [source.part for source in one.sources if source.whose == ROW]
         empty = [column for column in columns if row and not row.cells.get(column)]
         if empty:
-            complaints.append(
-                Complaint(f"{table}{empty[0]}: is empty, and {name} of seat {seat.name} is filled with it")
-            )
+            what = f"{table}{empty[0]}: is empty, and {name} of seat {seat.name} is filled with it"
+            complaints.append(Complaint(what))
             continue
         try:
             text = one.fill(known)
         except KeyError:
             late[name] = one
+            if row is None or row.number == 1:
+                # What is to be drawn is allowed, from the first to the last.
+                for end in _ends(sheet, one, known):
+                    checked(name, one.fill(end), columns)
             continue
-        try:
-            wanted[name] = seat.lexicon.settings[name].typed(text)
-        except ValueFault as fault:
-            where = f"{', '.join(columns)}: " if columns else ""
-            complaints.append(
-                Complaint(
-                    f"{table}{where}{name} of seat {seat.name}: {fault.value!r} {fault.why}",
-                    hint=f"allowed: {fault.allowed}",
-                )
-            )
+        if name in seat.hidden:
+            try:
+                text = sheet.secret(seat.hidden[name][0], text) if sheet.secret else ""
+            except ValueError as fault:
+                complaints.append(Complaint(f"{table}{name} of seat {seat.name}: {fault}"))
+                continue
+        value = checked(name, text, columns)
+        if value is not None:
+            wanted[name] = value
     # What is filled in later needs what is known now, whatever it will be.
     for key, other, needed, found in seat.lexicon.unmet({**dict.fromkeys(late, UNSET), **wanted}):
         show = seat.lexicon.settings[other].show
@@ -190,6 +221,24 @@ def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known
                 Complaint(f"{table}{key} of seat {seat.name} needs {other} = {show(needed)}, not {show(found)}")
             )
     return Job(seat, row, number, wanted, late)
+
+
+def _ends(sheet: Sheet, one: Filling, known: Known) -> Iterator[Known]:
+    """The first and the last numbers that can be drawn for a value, where nothing else of it is unknown."""
+    series = [source.part for source in one.sources if source.whose == DRAWN]
+    for end in ("first", "last"):
+        drawn = {(DRAWN, part): str(getattr(sheet.drawn[part], end)) for part in series}
+        if all((source.whose, source.part) in {**known, **drawn} for source in one.sources):
+            yield {**known, **drawn}
+
+
+def _draws_too_many(sheet: Sheet, jobs: Iterable[Job]) -> Iterator[Complaint]:
+    """Series that have fewer numbers than there are units."""
+    units = Counter(part for job in jobs for part in job.series())
+    for part, count in units.items():
+        have = sheet.drawn[part].last - sheet.drawn[part].first + 1
+        if count > have:
+            yield Complaint(f"has {have} numbers, and {count} units draw one", f"drawn.{part}")
 
 
 def _in_order(jobs: list[Job]) -> list[Job]:

@@ -7,7 +7,7 @@ What is filled in for each unit (see `filling`) is worked out by `jobs`.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from hashlib import sha256
 from typing import Any
 
@@ -15,7 +15,7 @@ import msgspec
 
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import Fault
-from wexicon.core.formats.filling import Filling, filling
+from wexicon.core.formats.filling import NUMBER, ROW, Filling, filling
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.formats.toml import Source
 from wexicon.core.formats.units import UnitsTable
@@ -29,13 +29,15 @@ _ELSEWHERE = 'say where it comes from: {name} = {{ env = "NAME" }}, {{ file = "N
 
 
 class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[seat.NAME]`: a part that a module plays. `each = "row"` where every row of the table is one unit in this seat. `trust`
-    are settings that cannot be read, for which the module's acknowledgement is enough; `given` what the lexicon's actions
-    need (a SIM's PIN); `before` and `afterwards` dialogues, run before anything is written and after the last reading."""
+    """`[seat.NAME]`: a part that a module plays. `each = "row"` where every row of the table is one unit in this seat, `count`
+    where there are so many units of it without a table. `trust` are settings that cannot be read, for which the module's
+    acknowledgement is enough; `given` what the lexicon's actions need (a SIM's PIN); `before` and `afterwards` dialogues, run
+    before anything is written and after the last reading."""
 
     lexicon: str
     settings: dict[str, Any]
     each: str = ""
+    count: int = 0
     before: tuple[str, ...] = ()
     afterwards: tuple[str, ...] = ()
     meaning: str = ""
@@ -50,6 +52,15 @@ class AgreeTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     different: tuple[str, ...] = ()
 
 
+class DrawnTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[drawn.NAME]`: numbers that the register gives out, each to one unit, from `first` to `last`. Sheets that name the same
+    `series` draw from the same numbers; otherwise they are this sheet's alone, by its title."""
+
+    first: int
+    last: int
+    series: str = ""
+
+
 class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A whole sheet file. `units` is the table of units (CSV, beside the sheet), `key` the column that names a row (the
     first, where it is left out); `common` are settings of every seat whose lexicon has them, unless the seat says otherwise."""
@@ -61,11 +72,12 @@ class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     key: str = ""
     common: dict[str, Any] = msgspec.field(default_factory=dict)
     agree: AgreeTable = AgreeTable()
+    drawn: dict[str, DrawnTable] = msgspec.field(default_factory=dict)
 
 
 class Seat(msgspec.Struct, frozen=True):
     """A part that a module plays, with its lexicon and the plain values of its settings; `late` are those that are filled in
-    for each unit."""
+    for each unit, `hidden` the secrets whose source is (its kind, and its name)."""
 
     name: str
     lexicon: Lexicon
@@ -74,13 +86,19 @@ class Seat(msgspec.Struct, frozen=True):
     given: dict[str, Any] = {}
     late: dict[str, Filling] = {}
     each: bool = False
+    count: int = 0
     before: tuple[str, ...] = ()
     afterwards: tuple[str, ...] = ()
+    hidden: dict[str, tuple[str, Filling]] = {}
 
-    def secrets(self) -> Secrets:
-        """The values that appear nowhere, in the module's words and in ours."""
+    def filled(self) -> dict[str, Filling]:
+        """All that is filled in for each unit: values, and the sources of secrets."""
+        return {**self.late, **{name: one for name, (_, one) in self.hidden.items()}}
+
+    def secrets(self, wanted: Mapping[str, Value] | None = None) -> Secrets:
+        """The values that appear nowhere, in the module's words and in ours: the seat's, or those of a unit of it."""
         found = Secrets()
-        for name, value in self.wanted.items():
+        for name, value in (self.wanted if wanted is None else wanted).items():
             setting = self.lexicon.settings[name]
             if setting.secret and value is not UNSET:
                 found.learn(value)
@@ -89,7 +107,7 @@ class Seat(msgspec.Struct, frozen=True):
 
 
 class Sheet(msgspec.Struct, frozen=True):
-    """All of a sheet, and its table of units where it has one."""
+    """All of a sheet, and its table of units where it has one; `secret` fetches those whose source is filled in by row."""
 
     path: str
     title: str
@@ -97,6 +115,18 @@ class Sheet(msgspec.Struct, frozen=True):
     digest: str = ""
     table: UnitsTable | None = None
     agree: AgreeTable = AgreeTable()
+    drawn: dict[str, DrawnTable] = {}
+    secret: Callable[[str, str], str] | None = None
+
+    @property
+    def called(self) -> str:
+        """What it is called in the register."""
+        return self.title or self.path.replace("\\", "/").rpartition("/")[2]
+
+    @property
+    def individuals(self) -> bool:
+        """Whether each of its units is made once, not for as many modules as there are."""
+        return self.table is not None or any(seat.count for seat in self.seats.values())
 
 
 def read_sheet(
@@ -133,9 +163,15 @@ def read_sheet(
                 source.complain(
                     ("seat", name, "each"), "there is no table of units", 'write units = "masts.csv" at the top'
                 )
+            if table.count < 0 or (table.count and table.each):
+                source.complain(("seat", name, "count"), "is how many units there are, where there are no rows")
+    for name, drawn in (whole.drawn if whole else {}).items():
+        if not 0 <= drawn.first <= drawn.last < 2**63:
+            source.complain(("drawn", name), "first must be 0 or more, and last not less than first")
     source.finish()
-    agree = whole.agree if whole else AgreeTable()
-    return Sheet(path, str(source.data.get("title", "")), seats, sha256(data).hexdigest(), rows, agree)
+    assert whole
+    title, digest = str(source.data.get("title", "")), sha256(data).hexdigest()
+    return Sheet(path, title, seats, digest, rows, whole.agree, whole.drawn, secret)
 
 
 def _table(source: Source, whole: SheetFile, units: Callable[[str, str], UnitsTable] | None) -> UnitsTable | None:
@@ -165,6 +201,7 @@ def _seat(
         return None
     wanted: dict[str, Value] = {}
     late: dict[str, Filling] = {}
+    hidden: dict[str, tuple[str, Filling]] = {}
     shared = {key: wish for key, wish in common.items() if key in words.settings}
     for key, wish in {**shared, **table.settings}.items():
         here = (*place, "settings", key)
@@ -177,11 +214,17 @@ def _seat(
             setting = words.settings[key]
         try:
             filled = filling(wish) if isinstance(wish, str) and not setting.secret else None
+            by_row = filling(str(next(iter(wish.values())))) if _comes_from_outside(wish) else None
         except ValueError as fault:
             source.complain(here, str(fault))
             continue
         if filled:
             late[key] = filled
+            continue
+        if by_row:
+            hidden[key] = (next(iter(wish)), by_row)
+            if "prompt" in wish or {one.whose for one in by_row.sources} - {ROW, NUMBER}:
+                source.complain(here, "a secret's source is filled in from the row or the number: env or file")
             continue
         value = _value(source, here, setting, wish, secret)
         if value is not None:
@@ -193,7 +236,7 @@ def _seat(
             f"needs {other} = {show(needed)}, and the sheet wants {other} = {show(found)}",
             f"take {key} away, or make {other} {show(needed)}",
         )
-    if not wanted and not late and not table.settings:
+    if not wanted and not late and not hidden and not table.settings:
         source.complain((*place, "settings"), "is empty: there is nothing to bring about and nothing to prove")
     for key in table.trust:
         if key not in table.settings:
@@ -201,7 +244,8 @@ def _seat(
         elif key in words.settings and words.settings[key].readable:
             source.complain((*place, "trust"), f"{key} can be read, so nobody's word is needed", "take it away")
     given_ = _given(source, place, table, words, secret)
-    return Seat(name, words, wanted, table.trust, given_, late, bool(table.each), table.before, table.afterwards)
+    around = (table.before, table.afterwards)
+    return Seat(name, words, wanted, table.trust, given_, late, bool(table.each), table.count, *around, hidden)
 
 
 def _given(

@@ -1,0 +1,184 @@
+"""A database, a SQLite file or a PostgreSQL server: opened, brought to this version's tables, and its faults told as ours.
+
+The rule: what is away may come back, and is told as `RegisterAway`; what can never be used is told as `CallFault`. No message
+has a password. A database that a newer version made is refused, never guessed at.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sql
+from sqlalchemy.dialects import postgresql, sqlite
+
+from wexicon.core.faults import CallFault, RegisterAway
+from wexicon.files import private_folder
+
+# The newest migration (see `migrations/versions`).
+VERSION = "2"
+VERSION_TABLE = "wexicon_version"
+MIGRATIONS = Path(__file__).parent / "migrations"
+# A lock of PostgreSQL that is ours alone, while tables are made: any number.
+_MAKING = 7_105_622_841
+# How long a server that does not answer is waited for (seconds); a connection that went dead is noticed after as long.
+PATIENCE = 5
+_USABLE = ("sqlite", "postgresql")
+_HINT = "A file, sqlite:///FILE, or postgresql+psycopg://USER@HOST/DATABASE."
+
+
+class Database:
+    """The database at a file name or a URL; opened when it is first used."""
+
+    def __init__(self, where: str) -> None:
+        self._url = where if "://" in where else f"sqlite:///{where}"
+        self.name = _without_password(where)
+        self._pool: sql.Engine | None = None
+
+    @contextmanager
+    def reading(self) -> Iterator[sql.Connection]:
+        """A transaction that only reads. Raises Fault."""
+        with self._told():
+            engine = self._opened()
+            with engine.begin() as connection:
+                yield connection
+
+    @contextmanager
+    def writing(self) -> Iterator[sql.Connection]:
+        """A transaction that writes: kept whole, or not at all. Raises Fault."""
+        with self._told():
+            engine = self._opened()
+            with engine.connect().execution_options(writes=True) as connection, connection.begin():
+                yield connection
+
+    def insert(self, table: sql.Table) -> Any:
+        """An insertion into a table that leaves a row that is there as it is."""
+        made = sqlite.insert(table) if self._is_sqlite() else postgresql.insert(table)
+        return made.on_conflict_do_nothing()
+
+    def now(self) -> Any:
+        """The database's own time, in seconds since 1970: the same for all benches."""
+        if self._is_sqlite():
+            return (sql.func.julianday("now") - 2440587.5) * 86400.0
+        return sql.func.extract("epoch", sql.func.clock_timestamp())
+
+    def up_since(self) -> Any:
+        """Since when the server is there, on the same clock: before that nobody could give it a sign of life."""
+        return sql.literal(0.0) if self._is_sqlite() else sql.func.extract("epoch", sql.func.pg_postmaster_start_time())
+
+    def close(self) -> None:
+        """Lets go of the database."""
+        if self._pool is not None:
+            self._pool.dispose()
+            self._pool = None
+
+    def _is_sqlite(self) -> bool:
+        return self._url.startswith("sqlite")
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        """Faults of the database are told as ours."""
+        try:
+            yield
+        except (sql.exc.DBAPIError, sql.exc.TimeoutError, OSError) as fault:
+            what = str(getattr(fault, "orig", None) or fault).strip().splitlines()[0]
+            hint = "What is to be recorded waits on disk, and goes in as soon as it is back."
+            raise RegisterAway(f"the register cannot be reached: {what}", where=self.name, hint=hint) from None
+
+    def _opened(self) -> sql.Engine:
+        if self._pool is None:
+            engine = self._made()
+            with engine.connect().execution_options(writes=True) as connection, connection.begin():
+                _bring_up_to_date(connection, self.name)
+            self._pool = engine
+        return self._pool
+
+    def _made(self) -> sql.Engine:
+        try:
+            url = sql.make_url(self._url)
+            if url.get_backend_name() not in _USABLE:
+                raise CallFault("this database cannot be a register", where=self.name, hint=_HINT)
+            if self._is_sqlite():
+                _own_file(Path(url.database or "").absolute())
+                engine = sql.create_engine(url)
+                sql.event.listen(engine, "connect", _as_log)
+                sql.event.listen(engine, "begin", _begin)
+                return engine
+            alive = {"connect_timeout": PATIENCE, "keepalives_idle": PATIENCE, "tcp_user_timeout": PATIENCE * 1000}
+            return sql.create_engine(url, pool_pre_ping=True, pool_size=4, max_overflow=8, connect_args=alive)
+        except ModuleNotFoundError as fault:
+            hint = "pip install 'wexicon[postgresql]' brings it."
+            raise CallFault(f"{fault.name} is not installed", where=self.name, hint=hint) from None
+        except (sql.exc.ArgumentError, sql.exc.NoSuchModuleError, ValueError):
+            raise CallFault("this is not the URL of a register", where=self.name, hint=_HINT) from None
+
+
+def _bring_up_to_date(connection: sql.Connection, name: str) -> None:
+    """Makes the tables that are missing, by the migrations. Raises CallFault where another version made them."""
+    found = _version(connection)
+    if found == VERSION:
+        return
+    if connection.dialect.name == "postgresql":
+        connection.execute(sql.select(sql.func.pg_advisory_xact_lock(_MAKING)))
+        found = _version(connection)
+    if found not in ("", "1", VERSION):
+        hint = "Use the version of Wexicon that made it, or another register."
+        raise CallFault(f"this register has version {found}, and {VERSION} is known", where=name, hint=hint)
+    if found == VERSION:
+        return
+    # Only now: it takes long to import, and is needed once in the life of a register.
+    from alembic import command
+    from alembic.config import Config
+
+    ways = Config()
+    ways.set_main_option("script_location", str(MIGRATIONS).replace("%", "%%"))
+    ways.attributes["connection"] = connection
+    if found == "1" and not sql.inspect(connection).has_table(VERSION_TABLE):
+        command.stamp(ways, "1")
+    command.upgrade(ways, "head")
+
+
+def _version(connection: sql.Connection) -> str:
+    """Which version's tables there are; empty where there are none."""
+    tables = sql.inspect(connection)
+    if tables.has_table(VERSION_TABLE):
+        return str(connection.execute(sql.text(f"select version_num from {VERSION_TABLE}")).scalar() or "")
+    # The first version kept its number in a table of its own.
+    if tables.has_table("wexicon_register"):
+        return str(connection.execute(sql.text("select max(version) from wexicon_register")).scalar() or "")
+    return ""
+
+
+def _own_file(path: Path) -> None:
+    """The file of a register, made for its owner alone; what SQLite puts beside it has the same mode."""
+    private_folder(path.parent, own=False)
+    with suppress(FileExistsError):
+        os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600))
+
+
+def _as_log(connection: Any, record: Any) -> None:
+    """SQLite writes ahead, so that one who reads does not wait for one who writes; what is written is on the disk. Its driver
+    begins no transaction by itself."""
+    connection.isolation_level = None
+    connection.execute("PRAGMA busy_timeout=10000")
+    connection.execute("PRAGMA journal_mode=WAL")
+    connection.execute("PRAGMA synchronous=FULL")
+
+
+def _begin(connection: sql.Connection) -> None:
+    """One who is to write takes the file at once: two that read first would wait for each other."""
+    writes = connection.get_execution_options().get("writes")
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+
+
+def _without_password(where: str) -> str:
+    """A URL as it may be shown."""
+    if "://" not in where:
+        return where
+    try:
+        return sql.make_url(where).render_as_string(hide_password=True)
+    except (sql.exc.ArgumentError, ValueError):
+        return where.partition("://")[0] + "://..."

@@ -1,0 +1,134 @@
+"""Several benches at one register, on a real PostgreSQL server: each unit once, whoever is killed and whatever is away."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import bench, clean, wexicon
+from tests.records.server import PostgresServer
+from tests.records.test_register import entry
+from wexicon.records.register import Register
+
+SHEET = """format = 1
+title = "Marrow Estuary, all masts"
+units = "all.csv"
+[drawn.address]
+first = 1
+last  = 200
+[seat.mast]
+lexicon  = "lindle-l9"
+each     = "row"
+settings = { name = "mast {row.mast}", address = "{drawn.address}", network = 6 }
+[agree]
+different = ["address"]
+"""
+PORTS = 6
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[PostgresServer]:
+    made = PostgresServer()
+    yield made
+    made.close()
+
+
+def radios(first: int) -> str:
+    """A rig of so many ports; the modules that are swapped in on one have serial numbers of their own."""
+    return "".join(
+        f'[unit.r{first + n}]\nstandin = "lindle-l9"\nidentity = {{ serial = "L9-{first + n}0001" }}\n'
+        for n in range(PORTS)
+    )
+
+
+def at_bench(name: str, url: str, folder: Path, *words: str) -> subprocess.Popen[str]:
+    own = {"WEXICON_BENCH": name, "WEXICON_STATE": str(folder / f"state-{name}"), "WEXICON_REGISTER": url}
+    ports = [f"r{(1 if name == 'left' else 3) * 10 + n}" for n in range(PORTS)]
+    command = ["provision", "all.toml", *ports, "--operator", "rig", "--prove", "reading", *words]
+    with (folder / f"{name}.log").open("a") as log:
+        return subprocess.Popen(
+            [sys.executable, "-m", "wexicon", *command], env=clean(own), stdout=log, stderr=log, text=True
+        )
+
+
+def test_two_benches_make_200_units_once_though_one_is_killed_and_the_server_is_away(
+    server: PostgresServer, tmp_path: Path
+) -> None:
+    Path("all.toml").write_text(SHEET)
+    Path("all.csv").write_text("mast\n" + "".join(f"{number:03}\n" for number in range(1, 201)))
+    register = Register(server.url, tmp_path / "none")
+    flash: dict[str, int] = {}
+
+    def finished() -> dict[str, Any]:
+        return {one.name: one for one in register.latest(sheet="all masts", verdict="conforms", did="provision")}
+
+    with bench(radios(10) + radios(30)) as rig:
+        for unit in rig.bench.units.values():
+            # What leaves a port is looked at as it is, whatever was said of it.
+            def swapped(module: Any = unit.standin, another: Any = unit.standin.another) -> None:
+                flash[module.own["serial"]] = module.flash["addr"]
+                another()
+
+            unit.standin.another = swapped  # type: ignore[method-assign]
+        left, right = at_bench("left", server.url, tmp_path), at_bench("right", server.url, tmp_path)
+        while len(finished()) < 60 or not any(one["bench"] == "left" for one in register.all_unfinished()):
+            assert left.poll() is None and right.poll() is None, (tmp_path / "left.log").read_text()[-2000:]
+            time.sleep(0.2)
+        os.kill(left.pid, signal.SIGKILL)
+        left.wait()
+        time.sleep(2)
+        server.stop()
+        time.sleep(10)
+        server.start()
+        # What was begun on a module of the left bench is made on that module only.
+        assert right.wait(300) == 1, (tmp_path / "right.log").read_text()[-3000:]
+        told = (tmp_path / "right.log").read_text()
+        begun = {name for name in told.split("\n") if "was begun on lindle-l9 L9-1" in name}
+        assert 0 < 200 - len(finished()) <= PORTS and len(begun) == 200 - len(finished()), told[-3000:]
+        again = at_bench("left", server.url, tmp_path, "--resume")
+        assert again.wait(120) == 0, (tmp_path / "left.log").read_text()[-3000:]
+        for unit in rig.bench.units.values():
+            flash[unit.standin.own["serial"]] = unit.standin.flash["addr"]
+    made = finished()
+    modules = {one.unit.split()[-1]: one for one in made.values()}
+    assert sorted(made) == [f"mast {number:03}" for number in range(1, 201)] and len(modules) == 200
+    addresses = {serial: int(value(one, "address")) for serial, one in modules.items()}
+    assert sorted(addresses.values()) == list(range(1, 201))
+    assert addresses == {serial: flash[serial] for serial in modules}
+    # No other module has one of these addresses, and no unit has two records.
+    assert sorted(addr for addr in flash.values() if addr in range(1, 201)) == sorted(addresses.values())
+    assert all(len(register.history(one.unit)) == 1 for one in made.values())
+    assert {one.bench for one in made.values()} == {"left", "right"}
+
+
+def value(one: Any, name: str) -> str:
+    return next(line["after"]["shown"] for line in one.result["settings"] if line["name"] == name)
+
+
+def test_records_wait_while_the_server_is_away_and_go_in_once(server: PostgresServer, tmp_path: Path) -> None:
+    register = Register(server.url, tmp_path / "waiting")
+    assert register.keep(entry("lindle-l9 L9-7"))
+    server.stop()
+    assert not register.keep(entry("lindle-l9 L9-8"))
+    Path("one.toml").write_text('format = 1\n[seat.radio]\nlexicon = "lindle-l9"\nsettings = { network = 6 }\n')
+    with bench('[unit.radio]\nstandin = "lindle-l9"\n'):
+        told = wexicon("provision", "one.toml", "radio", env=clean({"WEXICON_REGISTER": server.url}))
+        assert "conforms" in told.stdout and "waits on disk" in told.stderr
+        server.start()
+        listed = wexicon("units", "list", "--register", server.url, "--sheet", "one.toml").stdout
+    assert listed.count("lindle-l9") == 1 and register.bring_in() == 1 and len(register.history("L9-8")) == 1
+    secret = server.url.replace("bench@", "bench:Tide-Gate-9@").replace("postgres", "nothing", 2)
+    for words in (
+        ("units", "list", "--register", secret),
+        ("provision", "one.toml", "/dev/null", "--register", secret),
+    ):
+        told = subprocess.run([sys.executable, "-m", "wexicon", *words], capture_output=True, text=True)
+        assert told.returncode and "Tide-Gate-9" not in told.stdout + told.stderr
