@@ -23,6 +23,7 @@ COMMANDS = {
     "do": ("do:do", "Have a module do one thing: save, restart, scan, join."),
     "provision": ("provision:provision", "Write a sheet's settings to a module and read them back."),
     "verify": ("provision:verify", "Compare a module with a sheet; writes nothing."),
+    "traffic": ("traffic:traffic", "Pass data through a finished link, and count it."),
     "run": ("run:run", "Run a dialogue with a module."),
     "rehearse": ("rehearse:rehearse", "Run a dialogue or a sheet against stand-ins, in virtual time."),
     "rig": ("rig:rig", "Start stand-ins on ports, work their keys and power."),

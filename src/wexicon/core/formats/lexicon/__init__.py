@@ -5,7 +5,7 @@
 
 from wexicon.core.formats.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start
 from wexicon.core.formats.lexicon.reading import read_lexicon
-from wexicon.core.formats.lexicon.tables import AttentionBy, Moves
+from wexicon.core.formats.lexicon.tables import AttentionBy, Moves, TrafficTable
 
 __all__ = [
     "Action",
@@ -17,5 +17,6 @@ __all__ = [
     "Phrase",
     "Setting",
     "Start",
+    "TrafficTable",
     "read_lexicon",
 ]

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping
 import msgspec
 
 from wexicon.core.dialogue import Program
-from wexicon.core.formats.lexicon.tables import About, AttentionBy, Moves, Place
+from wexicon.core.formats.lexicon.tables import About, AttentionBy, Moves, Place, TrafficTable
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.exchange import Expectation
 from wexicon.core.protocol.insertion import Template
@@ -205,6 +205,7 @@ class Lexicon(msgspec.Struct, frozen=True):
     actions: dict[str, Action]
     order: tuple[str, ...] = ()
     flow: str = "none"
+    traffic: TrafficTable | None = None
 
     def restart(self) -> str:
         """The action that has the module start again; empty where it has none."""

@@ -32,6 +32,7 @@ from wexicon.core.formats.lexicon.tables import (
     SayHear,
     SettingTable,
     StartTable,
+    TrafficTable,
     Writing,
 )
 from wexicon.core.formats.toml import Source
@@ -93,6 +94,7 @@ class _Reading:
         if listens and listens.unlock and listens.unlock not in actions:
             what = f"there is no action {listens.unlock}"
             source.complain(("attention", "unlock"), what, meant(listens.unlock, actions))
+        traffic = self.table("traffic", TrafficTable) if "traffic" in data else None
         groups = {n: made for n, made in self.each("group", GroupTable, self.group) if made}
         settings: dict[str, Setting] = {}
         for name, made in self.each("setting", SettingTable, lambda n, t: self.setting(n, t, writing, groups)):
@@ -100,6 +102,8 @@ class _Reading:
                 settings[name] = made
         for name, setting in settings.items():
             self.check_needs(name, setting, settings)
+        if traffic:
+            self.check_traffic(traffic, actions, events, settings)
         for name, group in groups.items():
             self.check_group(name, group, settings)
         source.finish()
@@ -123,7 +127,36 @@ class _Reading:
             actions=actions,
             order=writing.then,
             flow=factory.flow,
+            traffic=traffic,
         )
+
+    def check_traffic(
+        self,
+        traffic: TrafficTable,
+        actions: dict[str, Action],
+        events: dict[str, Pattern],
+        settings: dict[str, Setting],
+    ) -> None:
+        """What `[traffic]` names is there, and has what it says."""
+        complain = self.source.complain
+        for key, known in (("send", actions), ("arrives", events)):
+            name = getattr(traffic, key)
+            if name not in known:
+                complain(("traffic", key), f"there is no {name}", meant(name, known))
+        if traffic.send in actions:
+            needs = {need.name for need in actions[traffic.send].program.needs()}
+            for name in needs ^ ({traffic.data, "to"} if traffic.address else {traffic.data}):
+                what = "needs" if name in needs else "does not need"
+                complain(("traffic", "send"), f"the action {traffic.send} {what} {name}")
+        if traffic.arrives in events:
+            names = events[traffic.arrives].names
+            for name in (traffic.data, *traffic.signal):
+                if name not in names:
+                    complain(("traffic", "arrives"), f"the event {traffic.arrives} has no {name}", meant(name, names))
+        if traffic.address and traffic.address not in settings:
+            complain(("traffic", "address"), f"there is no setting {traffic.address}", meant(traffic.address, settings))
+        if not 24 <= traffic.most <= 240:
+            complain(("traffic", "most"), "is from 24 to 240 bytes")
 
     @staticmethod
     def add_start_words(start: Start, events: dict[str, Pattern]) -> None:

@@ -202,6 +202,20 @@ class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     settles: str = ""
 
 
+class TrafficTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[traffic]`: how data goes through a module that does not simply pass on what comes. `send` is the action that sends,
+    `arrives` the event that tells what came; both call what is sent as `data` says. `address` is the setting by which the other
+    module is known, where the action needs it (as `to`); `most` how many bytes at once; `signal` captures of the event that
+    tell how well it was heard."""
+
+    send: str
+    arrives: str
+    data: str = "data"
+    address: str = ""
+    most: int = 240
+    signal: tuple[str, ...] = ()
+
+
 class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A whole lexicon file. `extends` names another lexicon, all of which is this one's too but for what `without` names
     (`setting.apn`, `action.attach`)."""
@@ -221,3 +235,4 @@ class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     group: dict[str, GroupTable] = msgspec.field(default_factory=dict)
     setting: dict[str, SettingTable] = msgspec.field(default_factory=dict)
     action: dict[str, ActionTable] = msgspec.field(default_factory=dict)
+    traffic: TrafficTable | None = None

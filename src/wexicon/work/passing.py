@@ -1,0 +1,381 @@
+"""Traffic through a finished link: numbered packets from one port to the other, and an answer to each on the way back.
+
+The rule: what is counted was seen on a port. A packet that did not come in time is lost; one that came later all the same is
+counted as come. Each end has a thread of its own, so that nothing that comes waits for what is sent.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
+from datetime import UTC, datetime
+from typing import Any, Protocol
+
+import msgspec
+
+from wexicon.core.faults import CallFault, Fault, ModuleFault, Stopped
+from wexicon.core.formats.lexicon import TrafficTable
+from wexicon.core.protocol.observations import Heard, Listener, Observation, Role
+from wexicon.core.protocol.session import Session
+from wexicon.core.standards.packets import Damaged, Packet, Packets, Tally, percentile
+from wexicon.core.text import to_text
+from wexicon.work.module import Module
+from wexicon.work.results import Failure
+
+OUT, BACK = "a", "b"
+# How long an end listens before it looks whether there is something to send (seconds).
+LOOKS = 0.01
+# So many packets in a row may be refused by the module that is to send them.
+MOST_REFUSED = 3
+
+
+class Plan(msgspec.Struct, frozen=True):
+    """What is passed: how many packets (0: until the time is over), for how long (seconds, 0: until all are sent), how large
+    (bytes), lines or bytes of any value; one every so many seconds (0: when the answer to the last has come), and how long an
+    answer is waited for."""
+
+    count: int = 20
+    duration: float = 0.0
+    size: int = 32
+    lines: bool = True
+    every: float = 0.0
+    within: float = 2.0
+    seed: int = 1
+
+
+class Way(msgspec.Struct):
+    """One way: how many packets were sent and received, lost, damaged, came again; how long they took (seconds)."""
+
+    way: str
+    sent: int
+    received: int
+    lost: int
+    damaged: int
+    doubled: int
+    median: float | None
+    most: float | None
+
+
+class Trip(msgspec.Struct):
+    """One packet: when it was sent (seconds from the beginning), how long it and its answer took; null where none came."""
+
+    number: int
+    at: float
+    there: float | None
+    round_trip: float | None
+
+
+class TrafficResult(msgspec.Struct):
+    """What came of it. Times are seconds, `most` is what 95 of 100 are not above, `rate` payload bytes a second in both ways
+    together. `signal` is what each port's module told of what it heard: least, median, greatest. `own` are packets that came
+    back to the port that sent them, `strange` bytes that belong to no packet."""
+
+    verdict: str = "failed"
+    ports: list[str] = []
+    links: list[str] = []
+    ways: list[Way] = []
+    median: float | None = None
+    most: float | None = None
+    rate: float = 0.0
+    size: int = 0
+    seconds: float = 0.0
+    signal: dict[str, dict[str, list[float]]] = {}
+    own: int = 0
+    strange: int = 0
+    trips: list[Trip] = []
+    failure: Failure | None = None
+    started: datetime | None = None
+    traces: list[str] = []
+
+    @property
+    def status(self) -> int:
+        """The exit status that it stands for."""
+        return self.failure.status if self.failure else 0
+
+
+class End(Protocol):
+    """One port: packets go out by `send`; what comes is told while it listens."""
+
+    session: Session
+
+    def send(self, packets: Packets, way: str, number: int) -> None: ...
+
+    def listen(self, seconds: float) -> None: ...
+
+
+class DataEnd:
+    """A port whose module passes everything through, or a wire."""
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.came: Callable[[bytes], None] = lambda data: None
+
+    def send(self, packets: Packets, way: str, number: int) -> None:
+        self.session.send(packets.made(way, number))
+
+    def listen(self, seconds: float) -> None:
+        link = self.session.link
+        data = link.read(link.clock.now() + seconds)
+        if data:
+            # Not through the engine: it would look for lines.
+            self.session.listener.note(Heard(link.clock.now(), to_text(data), Role.ASIDE))
+            self.came(data)
+
+
+class SpokenEnd(Listener):
+    """A port whose module sends by a command and tells what came by an event, as `[traffic]` of its lexicon says. It listens to
+    its session."""
+
+    def __init__(self) -> None:
+        self.came: Callable[[str], None] = lambda text: None
+        self.signal: dict[str, list[float]] = {}
+        self.to: Any = None
+
+    def work(self, module: Module, traffic: TrafficTable) -> None:
+        """Works this module from now on."""
+        self.module, self.traffic, self.session = module, traffic, module.session
+
+    def send(self, packets: Packets, way: str, number: int) -> None:
+        given = {self.traffic.data: packets.text(way, number)}
+        if self.traffic.address:
+            given["to"] = self.to
+        self.module.do(self.traffic.send, given)
+
+    def listen(self, seconds: float) -> None:
+        self.session.quiet(seconds)
+
+    def note(self, seen: Observation) -> None:
+        traffic = getattr(self, "traffic", None)
+        if traffic and isinstance(seen, Heard) and seen.name == traffic.arrives:
+            for name in traffic.signal:
+                if isinstance(seen.values.get(name), int | float):
+                    self.signal.setdefault(name, []).append(float(seen.values[name]))
+            self.came(str(seen.values.get(traffic.data, "")))
+
+
+class _Side(threading.Thread):
+    """The thread of one end: sends what is to be sent, listens in between."""
+
+    def __init__(self, end: Any, packets: Packets, clock: Callable[[], float]) -> None:
+        super().__init__(daemon=True)
+        self.end, self.packets, self.clock = end, packets, clock
+        self.fault: Fault | None = None
+        self._refused = 0
+        self._to_send: deque[tuple[str, int, Tally]] = deque()
+        self._ended = threading.Event()
+
+    def queue(self, way: str, number: int, tally: Tally) -> None:
+        self._to_send.append((way, number, tally))
+
+    def finish(self) -> None:
+        self._ended.set()
+        self.join()
+
+    def run(self) -> None:
+        try:
+            while not self._ended.is_set():
+                if self._to_send:
+                    way, number, tally = self._to_send.popleft()
+                    tally.sent[number] = self.clock()
+                    self._send(way, number)
+                else:
+                    self.end.listen(LOOKS)
+        except Fault as fault:
+            self.fault = fault
+
+    def _send(self, way: str, number: int) -> None:
+        """Sends a packet; one that the module does not take is lost, and several in a row are a fault."""
+        try:
+            self.end.send(self.packets, way, number)
+            self._refused = 0
+        except ModuleFault:
+            self._refused += 1
+            if self._refused >= MOST_REFUSED:
+                raise
+
+
+class Passing:
+    """Packets out from the first end, answers back from the second; with one end, out and back to the same. `names` are what
+    the ends are called, where that is not their ports."""
+
+    def __init__(
+        self,
+        ends: list[Any],
+        plan: Plan,
+        told: Callable[[TrafficResult], None] = lambda result: None,
+        names: Sequence[str] = (),
+    ) -> None:
+        self.plan = plan
+        self.names = list(names) or [end.session.link.name for end in ends]
+        self.told = told
+        self.ends = ends
+        self.clock = ends[0].session.clock.now
+        self.tallies = {OUT: Tally(), BACK: Tally()} if len(ends) > 1 else {OUT: Tally()}
+        self.own = 0
+        self._changed = threading.Condition()
+        self.sides = [_Side(end, Packets(plan.size, lines=plan.lines, seed=plan.seed), self.clock) for end in ends]
+        for side in self.sides:
+            side.end.came = lambda data, side=side: self._came(side, data)
+        self._began = 0.0
+
+    def run(self, stopping: Callable[[], bool]) -> TrafficResult:
+        """Passes the traffic; the result says how it ended."""
+        started, self._began = datetime.now(UTC), self.clock()
+        for side in self.sides:
+            side.start()
+        stopped, number = False, 0
+        while not (stopped := stopping()) and not any(side.fault for side in self.sides):
+            now = self.clock() - self._began
+            if (self.plan.count and number >= self.plan.count) or (self.plan.duration and now >= self.plan.duration):
+                break
+            number += 1
+            self.sides[0].queue(OUT, number, self.tallies[OUT])
+            self._wait(number, stopping)
+            self.told(self.result())
+        until = self.clock() + self.plan.within
+        while self.clock() < until and not stopping() and not self._all_came():
+            with self._changed:
+                self._changed.wait(0.05)
+        for side in self.sides:
+            side.finish()
+        result = self.result()
+        result.started = started
+        fault = next((side.fault for side in self.sides if side.fault), None)
+        if fault and not isinstance(fault, Stopped):
+            result.failure = Failure.of(fault, "traffic")
+        elif stopped or fault:
+            result.verdict, result.failure = "stopped", Failure("", "stopped, as you asked", status=130)
+        else:
+            result.failure = _judged(result)
+            result.verdict = "failed" if result.failure else "passed"
+        return result
+
+    def _wait(self, number: int, stopping: Callable[[], bool]) -> None:
+        """Until the next packet is due."""
+        until = self.clock() + (self.plan.every or self.plan.within)
+        last = list(self.tallies.values())[-1]
+        with self._changed:
+            while self.clock() < until and not stopping() and not any(side.fault for side in self.sides):
+                if not self.plan.every and number in last.came:
+                    return
+                self._changed.wait(min(0.05, max(0.001, until - self.clock())))
+
+    def _all_came(self) -> bool:
+        return all(len(tally.came) == len(self.tallies[OUT].sent) for tally in self.tallies.values())
+
+    def _came(self, side: _Side, data: bytes | str) -> None:
+        at = self.clock()
+        if isinstance(data, str):
+            found = [one] if (one := side.packets.line(data)) else []
+        else:
+            found = list(side.packets.feed(data))
+        first = side is self.sides[0]
+        expected = BACK if first and len(self.sides) > 1 else OUT
+        for packet in found:
+            tally = self.tallies[expected]
+            if isinstance(packet, Damaged):
+                tally.damaged += 1
+            elif packet.way != expected:
+                self.own += 1
+            elif self._received(tally, packet, at) and not first:
+                side.queue(BACK, packet.number, self.tallies[BACK])
+        with self._changed:
+            self._changed.notify_all()
+
+    @staticmethod
+    def _received(tally: Tally, packet: Packet, at: float) -> bool:
+        return tally.receive(packet.number, at)
+
+    def result(self) -> TrafficResult:
+        """What has come of it so far."""
+        ports = self.names
+        names = [f"{one} to {two}" for one, two in zip(ports, ports[1:] + ports[:1], strict=True)]
+        out, last = self.tallies[OUT], list(self.tallies.values())[-1]
+        came, back = dict(out.came), dict(last.came)
+        sent = dict(out.sent)
+        trips = [
+            Trip(
+                number,
+                round(at - self._began, 6),
+                round(came[number] - at, 6) if number in came else None,
+                round(back[number] - at, 6) if number in back else None,
+            )
+            for number, at in sent.items()
+        ]
+        rounds = [one.round_trip for one in trips if one.round_trip is not None]
+        took = max([*came.values(), *back.values(), self._began]) - self._began
+        count = sum(len(tally.came) for tally in self.tallies.values())
+        return TrafficResult(
+            ports=ports,
+            links=[str(end.session.link.tuning) for end in self.ends],
+            ways=[_way(name, tally) for name, tally in zip(names, self.tallies.values(), strict=False)],
+            median=percentile(rounds, 0.5),
+            most=percentile(rounds, 0.95),
+            rate=round(count * self.plan.size / took, 1) if took else 0.0,
+            size=self.plan.size,
+            seconds=round(self.clock() - self._began, 6),
+            signal={
+                name: _spread(end.signal)
+                for name, end in zip(ports, self.ends, strict=True)
+                if getattr(end, "signal", None)
+            },
+            own=self.own,
+            strange=sum(side.packets.strange for side in self.sides),
+            trips=trips,
+        )
+
+
+def _way(name: str, tally: Tally) -> Way:
+    times = tally.times()
+    median, most = (round(one, 6) if (one := percentile(times, share)) is not None else None for share in (0.5, 0.95))
+    return Way(name, len(tally.sent), len(tally.came), tally.lost, tally.damaged, tally.doubled, median, most)
+
+
+def _spread(values: Mapping[str, list[float]]) -> dict[str, list[float]]:
+    return {name: [min(some), percentile(some, 0.5) or 0.0, max(some)] for name, some in values.items()}
+
+
+def _judged(result: TrafficResult) -> Failure | None:
+    """Why it did not pass, and what that points to."""
+    told, hints = [], []
+    for way in result.ways:
+        counts = {"lost": way.lost, "damaged": way.damaged, "came again": way.doubled}
+        if any(counts.values()):
+            what = ", ".join(f"{count} {name}" for name, count in counts.items() if count)
+            told.append(f"{way.way}: {what} of {way.sent}")
+    first = result.ways[0]
+    if result.own:
+        told.append(f"{result.own} came back to the port that sent them")
+        hints.append("A port that hears itself has a module with echo on, in command mode, or TX and RX joined.")
+    if not told:
+        return None
+    if not first.received and not first.damaged:
+        if len(result.ports) == 1:
+            hints.append("Nothing came back. Are TX and RX joined, and is the rate one that the port has?")
+        else:
+            hints.append(
+                "Nothing came through. Do both modules pass data, at these rates, and are they each other's peers?"
+            )
+    elif any(way.damaged for way in result.ways):
+        hints.append("Damaged packets point to noise, a wrong rate on one side, or no flow control where it is needed.")
+    elif any(way.lost for way in result.ways):
+        hints.append("Lost packets point to a weak signal, a busy channel, or --every faster than the link.")
+    status = 3 if not any(way.received or way.damaged for way in result.ways) else 1
+    return Failure("traffic", "; ".join(told), next=" ".join(hints), status=status)
+
+
+def prepare(ends: list[Any], size: int) -> None:
+    """Asks each module that sends by command for what the other needs. Raises Fault."""
+    for end, other in zip(ends, reversed(ends), strict=True):
+        traffic = getattr(end, "traffic", None)
+        if traffic is None:
+            continue
+        if size > traffic.most:
+            raise CallFault(
+                f"{end.session.link.name}: its module sends {traffic.most} bytes at once", hint="--size less."
+            )
+        if traffic.address:
+            if not isinstance(other, SpokenEnd) or other is end:
+                raise CallFault("this module sends to an address: name the port of the other one too")
+            end.to = other.module.read(traffic.address)
