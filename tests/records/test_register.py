@@ -16,7 +16,8 @@ from alembic.migration import MigrationContext
 
 from tests.conftest import SAMPLE, bench, clean, wexicon
 from wexicon.core.faults import CallFault, Fault
-from wexicon.records.register import Entry, Register
+from wexicon.records.entry import Entry
+from wexicon.records.register import Register
 from wexicon.records.tables import META
 
 RADIOS = "".join(
@@ -178,3 +179,34 @@ def test_labels_have_the_size_that_was_asked_for_and_a_code_that_holds_the_unit(
         ("big", "is not a size such"),
     ):
         assert fault in wexicon(*words, "no.png", "--size", wrong, status=2).stderr
+
+
+def test_verify_tells_which_units_are_no_longer_as_they_were_left(tmp_path: Path) -> None:
+    for name in ("masts.toml", "masts.csv"):
+        shutil.copy(SAMPLE / name, tmp_path)
+    ports = ("radio-3", "radio-1", "radio-4", "radio-2")
+    with bench(RADIOS) as rig:
+        wexicon("provision", "masts.toml", "radio-1", "radio-2", "radio-3", "radio-4")
+        # Each module is compared with its own row, in whatever order the ports are named.
+        assert "4 conform of 4" in wexicon("verify", "masts.toml", *ports).stdout
+        third = rig.bench.units["radio-3"].standin
+        rig.call(lambda: (third.flash.update(peer=9), third.memory.update(peer=9)))
+        told = json.loads(wexicon("verify", "masts.toml", *ports, "--json", status=1).stdout)
+        remarks = {one["seat"]: one["remarks"] for one in told}
+        assert remarks["relay"] == [] and "no longer as it was left on" in remarks["mast M2"][0]
+        assert remarks["mast M2"][0].endswith("peer: 1 then, 9 now")
+        sheet = Path("masts.toml").read_text()
+        Path("masts.toml").write_text(sheet.replace("868.3", "868.5"))
+        words = ("verify", "masts.toml", "radio-1", "--seat", "relay")
+        assert "the sheet was changed since this module was made by it" in wexicon(*words, status=1).stdout
+    plug = '[unit.plug]\nstandin = "tamsel-k6"\n'
+    Path("plug.toml").write_text(
+        'format = 1\n[seat.plug]\nlexicon = "tamsel-k6"\nsettings = { name = "quay", pin = { env = "PIN" } }\n'
+    )
+    with bench(plug):
+        secret = clean({"PIN": "4821"})
+        words = ("plug.toml", "plug", "--operator", "rig")
+        assert "no finished provisioning of this" in wexicon("verify", *words, env=secret, status=1).stdout
+        wexicon("provision", *words, env=secret, status=4)
+        known = wexicon("verify", *words, env=secret, status=4).stdout
+        assert "unverified (the register: acknowledged on" in known and "4821" not in known

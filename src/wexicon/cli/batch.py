@@ -62,7 +62,7 @@ def make_units(
     from wexicon.work.claiming import SharedClaims
     from wexicon.work.finding import state_folder
     from wexicon.work.opening import default_trace, session_on
-    from wexicon.work.recording import record
+    from wexicon.work.recording import compare_with_left, record
     from wexicon.work.unfinished import RegisterStore
 
     if how.trace_path:
@@ -113,6 +113,8 @@ def make_units(
                 # A unit of which nothing was read is no news of it.
                 if not result.settings:
                     return
+                if not write:
+                    compare_with_left(register, job, sheet, result)
                 wrong.append(record(register, job, sheet, result, "provision" if write else "verify"))
 
         batch = Batch(

@@ -84,7 +84,7 @@ def _work(
     from wexicon.work.provisioning import Order
     from wexicon.work.provisioning import provision as bring_about
     from wexicon.work.provisioning import verify as compare
-    from wexicon.work.recording import done_by, record, the_register
+    from wexicon.work.recording import compare_with_left, done_by, record, the_register
     from wexicon.work.results import Prove
     from wexicon.work.secrets import secrets_for
     from wexicon.work.unfinished import RegisterStore
@@ -135,6 +135,8 @@ def _work(
         else:
             result = compare(module, order)
     result.about(job.name, port, seat.lexicon, str(how.trace_path), sheet.digest)
+    if not write:
+        compare_with_left(register(), job, sheet, result)
     if not plan:
         tell_recorded(record(register(), job, sheet, result, "provision" if write else "verify"))
     with ending(result.status):

@@ -17,7 +17,7 @@ from wexicon.core.text import visible
 from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
-    from wexicon.records.register import Entry
+    from wexicon.records.entry import Entry
 
 register_option = click.option(
     "--register", "register_at", metavar="URL", help="The register: a file or a database URL.  [default: your own]"

@@ -6,14 +6,11 @@ waits there, and goes in once, by its own id. Nothing secret stands in a result,
 
 from __future__ import annotations
 
-import os
-import socket
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
-from datetime import UTC, date, datetime
+from datetime import date
 from pathlib import Path
 from typing import Any
-from uuid import uuid4
 
 import msgspec
 import sqlalchemy as sql
@@ -21,36 +18,11 @@ import sqlalchemy as sql
 from wexicon.core.faults import CallFault, Fault
 from wexicon.files import write_whole
 from wexicon.records.database import Database
+from wexicon.records.entry import Entry, bench_name
 from wexicon.records.tables import RECORD, TASK, UNFINISHED
 
 # What a unit is finished with; all other verdicts leave it to be done again.
 FINISHED = ("conforms", "unproved")
-
-
-def bench_name() -> str:
-    """What this bench is called: WEXICON_BENCH, or the machine's name."""
-    return os.environ.get("WEXICON_BENCH") or socket.gethostname()
-
-
-class Entry(msgspec.Struct):
-    """One record: which unit it was (its family and its identity), what it is called in the sheet, what was done (`did`), the
-    verdict and its evidence, the sheet's title and digest, the row of the table, the bench, when (UTC), the whole result;
-    `task` is the unit of a sheet that it finishes, where benches share those."""
-
-    unit: str
-    name: str
-    lexicon: str
-    did: str
-    verdict: str
-    evidence: str
-    sheet: str
-    digest: str
-    row: dict[str, str]
-    result: dict[str, Any]
-    id: str = msgspec.field(default_factory=lambda: uuid4().hex)
-    bench: str = msgspec.field(default_factory=bench_name)
-    at: str = msgspec.field(default_factory=lambda: datetime.now(UTC).isoformat(timespec="milliseconds"))
-    task: str = ""
 
 
 class Register:

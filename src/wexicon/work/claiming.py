@@ -19,10 +19,11 @@ from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.links.lock import LifeLock, is_alive
+from wexicon.records.entry import Entry
 from wexicon.work.results import UnitResult, Verdict
 
 if TYPE_CHECKING:
-    from wexicon.records.register import Entry, Register
+    from wexicon.records.register import Register
 
 Known = dict[tuple[str, str], str]
 
@@ -213,11 +214,11 @@ class SharedClaims(Claims):
         """Raises a fault where the register has the module as something else, or the unit as another module."""
         before = self.register.made(unit=unit)
         if before and (before.name, before.sheet) != (job.name, self.sheet.called):
-            what = f"this module was made before: {before.name} of “{before.sheet}”, {_when(before)}"
+            what = f"this module was made before: {before.name} of “{before.sheet}”, {before.when}"
             raise ModuleFault(what, hint=f"Nothing was changed. Put in another module, {_ALL_THE_SAME}")
         other = self.register.made(sheet=self.sheet.called, name=job.name) if self.sheet.individuals else None
         if other and other.unit != unit:
-            what = f"{job.name} is {other.unit}, {_when(other)}"
+            what = f"{job.name} is {other.unit}, {other.when}"
             raise AnothersUnit(what, hint=f"Nothing was changed. Put in that module, {_ALL_THE_SAME}")
 
     def release(self, job: Job, result: UnitResult | None) -> None:
@@ -242,7 +243,3 @@ class SharedClaims(Claims):
             hint = f"Make last larger in [drawn.{series}]."
             raise CallFault(f"all numbers of {name} are drawn, {table.first} to {table.last}", hint=hint)
         return number
-
-
-def _when(entry: Entry) -> str:
-    return f"on {entry.at[:16].replace('T', ' ')} UTC at {entry.bench}"

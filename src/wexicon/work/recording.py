@@ -14,14 +14,16 @@ import msgspec
 from wexicon.core.faults import Fault
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
+from wexicon.core.text import visible
+from wexicon.records.entry import Entry
 from wexicon.work.claiming import task_of
 from wexicon.work.finding import state_folder
-from wexicon.work.results import UnitResult
+from wexicon.work.results import Outcome, UnitResult
 
 AWAY = "the register cannot be reached; the record waits on disk, and goes in as soon as it is back"
 
 if TYPE_CHECKING:
-    from wexicon.records.register import Entry, Register
+    from wexicon.records.register import Register
 
 
 def the_register(where: str | None = None) -> Register:
@@ -43,16 +45,10 @@ def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, 
 
 def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str) -> str:
     """Keeps a result. Never raises: the unit is made, whether that can be recorded or not. What is wrong, or nothing."""
-    from wexicon.records.register import Entry
-
-    lexicon = job.seat.lexicon
-    unit = result.identity.get(lexicon.unit) or (
-        result.port if not result.identity else " ".join(result.identity.values())
-    )
     entry = Entry(
-        unit=f"{lexicon.about.family} {unit}",
+        unit=_unit_of(job, result),
         name=job.name,
-        lexicon=lexicon.about.family,
+        lexicon=job.seat.lexicon.about.family,
         did=did,
         verdict=str(result.verdict),
         evidence=str(result.evidence),
@@ -66,3 +62,40 @@ def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: 
         return "" if register.keep(entry) else AWAY
     except (OSError, Fault) as fault:
         return f"this result could not be recorded: {fault}"
+
+
+def _unit_of(job: Job, result: UnitResult) -> str:
+    """The module of a result, as the register has it."""
+    own = result.identity.get(job.seat.lexicon.unit) or " ".join(result.identity.values()) or result.port
+    return f"{job.seat.lexicon.about.family} {own}"
+
+
+def compare_with_left(register: Register, job: Job, sheet: Sheet, result: UnitResult) -> None:
+    """Adds to what was read of a module what the register says that it was left as: what is no longer so, and what is known of
+    settings that cannot be read. Where the register is away, that is told."""
+    if not result.settings:
+        return
+    try:
+        left = register.made(unit=_unit_of(job, result))
+    except Fault as fault:
+        result.remarks.append(f"{fault.what}; what this module was left as is not known")
+        return
+    if left is None:
+        result.remarks.append("the register has no finished provisioning of this module")
+        return
+    if (left.name, left.sheet) != (job.name, sheet.called):
+        result.remarks.append(f"the register has this module as {left.name} of “{left.sheet}”, {left.when}")
+    elif left.digest != sheet.digest:
+        result.remarks.append(f"the sheet was changed since this module was made by it, {left.when}")
+    then = {line["name"]: line for line in left.result["settings"]}
+    now = {line.name: line for line in result.settings}
+    gone = [
+        f"{name}: {visible(line['after']['shown'])} then, {visible(now[name].after.shown)} now"  # type: ignore[union-attr]
+        for name, line in then.items()
+        if line["after"] and name in now and now[name].after and line["after"]["shown"] != now[name].after.shown  # type: ignore[union-attr]
+    ]
+    if gone:
+        result.remarks.append(f"no longer as it was left {left.when}: {'; '.join(gone)}")
+    for name, line in now.items():
+        if line.outcome is Outcome.UNVERIFIED and then.get(name, {}).get("outcome") == Outcome.ACCEPTED:
+            line.note = f"the register: acknowledged {left.when}"

@@ -9,9 +9,11 @@ import msgspec
 from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.formats.sheet import SheetFile
 from wexicon.core.values import KINDS
+from wexicon.records.entry import Entry
 from wexicon.records.trace import Record
 from wexicon.work.doing import ActionResult
 from wexicon.work.hailed import HailResult
+from wexicon.work.passing import TrafficResult
 from wexicon.work.ports import PortInfo
 from wexicon.work.results import DialogueResult, UnitResult
 
@@ -20,6 +22,8 @@ TITLES: dict[str, tuple[Any, str]] = {
     "dialogue": (DialogueResult, "Result of a dialogue: run, rehearse"),
     "action": (ActionResult, "Result of an action: do"),
     "hail": (HailResult, "Result of hail"),
+    "traffic": (TrafficResult, "Result of traffic"),
+    "unit": (Entry, "One record of the register: units"),
     "port": (PortInfo, "One port"),
     "trace": (Record, "One record of a trace"),
     "lexicon": (LexiconFile, "Lexicon, format 1"),

@@ -1,0 +1,45 @@
+"""One record of the register, as it waits on disk and as it is shown.
+
+The rule: it says who it was, what was done, and on what that rests; nothing secret stands in it.
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+from datetime import UTC, datetime
+from typing import Any
+from uuid import uuid4
+
+import msgspec
+
+
+def bench_name() -> str:
+    """What this bench is called: WEXICON_BENCH, or the machine's name."""
+    return os.environ.get("WEXICON_BENCH") or socket.gethostname()
+
+
+class Entry(msgspec.Struct):
+    """One record: which unit it was (its family and its identity), what it is called in the sheet, what was done (`did`), the
+    verdict and its evidence, the sheet's title and digest, the row of the table, the bench, when (UTC), the whole result;
+    `task` is the unit of a sheet that it finishes, where benches share those."""
+
+    unit: str
+    name: str
+    lexicon: str
+    did: str
+    verdict: str
+    evidence: str
+    sheet: str
+    digest: str
+    row: dict[str, str]
+    result: dict[str, Any]
+    id: str = msgspec.field(default_factory=lambda: uuid4().hex)
+    bench: str = msgspec.field(default_factory=bench_name)
+    at: str = msgspec.field(default_factory=lambda: datetime.now(UTC).isoformat(timespec="milliseconds"))
+    task: str = ""
+
+    @property
+    def when(self) -> str:
+        """When and where, as it is told."""
+        return f"on {self.at[:16].replace('T', ' ')} UTC at {self.bench}"
