@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import json
 import shutil
+import subprocess
+import sys
+import time
 from pathlib import Path
 
 import pytest
 
-from tests.conftest import SAMPLE, bench, wexicon
+from tests.conftest import SAMPLE, bench, clean, wexicon
 from tests.core.test_jobs import PAIR
 
 RADIOS = "".join(
@@ -97,3 +100,18 @@ def test_a_sheet_of_many_units_is_rehearsed_with_no_port() -> None:
     assert (after["name"], after["address"], after["peer"]) == ("mast Old Ferry", "13", "1")
     Path("pair.toml").write_text(PAIR)
     assert "2 conform of 2" in wexicon("rehearse", "pair.toml").stdout
+
+
+def test_ports_that_appear_are_taken_as_they_come(tmp_path: Path) -> None:
+    words = [sys.executable, "-m", "wexicon", "provision", "masts.toml", "--new-ports", "--operator", "nobody"]
+    running = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=clean({}))
+    # It has begun when its units are in the register.
+    while not (tmp_path / "state" / "runs").is_dir():
+        assert running.poll() is None
+        time.sleep(0.1)
+    time.sleep(1)
+    with bench(RADIOS) as rig:
+        told, wrong = running.communicate(timeout=60)
+        flash = [unit.standin.flash["addr"] for unit in rig.bench.units.values()]
+    assert "4 conform of 4" in told and sorted(flash) == [1, 11, 12, 13], told + wrong
+    assert "no port is named" in wexicon("provision", "masts.toml", status=2).stderr

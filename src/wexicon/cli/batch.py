@@ -11,6 +11,7 @@ import time
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from functools import cache
 from typing import TYPE_CHECKING
 
 import click
@@ -55,19 +56,20 @@ def make_units(
     register: Register,
     again: bool,
     known: Known,
-    appearing: bool = False,
+    new_ports: bool,
 ) -> None:
     """Makes or compares all units, and ends the command. Raises Fault where that cannot be begun."""
     from wexicon.work.batch import Batch
     from wexicon.work.claiming import SharedClaims
     from wexicon.work.finding import state_folder
     from wexicon.work.opening import default_trace, session_on
+    from wexicon.work.ports import NewPorts
     from wexicon.work.recording import compare_with_left, record
     from wexicon.work.unfinished import RegisterStore
 
     if how.trace_path:
         raise CallFault("each unit has a trace of its own; they are kept by date", hint="Leave --trace out.")
-    swapping = len(jobs) > len(places) and not appearing
+    swapping = len(jobs) > len(places) and not new_ports
     if swapping and how.hands == "nobody":
         what = f"there are {len(jobs)} units and {len(places)} port{'s' if len(places) > 1 else ''}"
         raise CallFault(
@@ -84,7 +86,7 @@ def make_units(
     began = time.monotonic()
     with Board(jobs, quiet=as_json) as board, Stop().listening() as stop, claims:
         # One operator for each port: a rig works the unit behind it.
-        hands = {place.port: operator_for(how.hands, place.port, board.progress(place.port)) for place in places}
+        hands = cache(lambda port: operator_for(how.hands, port, board.progress(port)))
 
         @contextmanager
         def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
@@ -102,7 +104,7 @@ def make_units(
                     listener=listener,
                     flow=how.flow,
                 ) as session,
-                how.module_on(session, hands[port], port, seat.lexicon, ways, given=seat.given) as module,
+                how.module_on(session, hands(port), port, seat.lexicon, ways, given=seat.given) as module,
             ):
                 yield module
 
@@ -132,7 +134,7 @@ def make_units(
             claims=claims,
             known=known,
         )
-        results = batch.run(places)
+        results = batch.run(places, NewPorts(places) if new_ports else None)
     tell_recorded(next(filter(None, wrong), ""))
     status = next(one for one in WORST if one == 0 or any(result.status == one for result in results))
     with ending(status):

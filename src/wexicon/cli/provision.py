@@ -22,6 +22,9 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
         works_a_module,
         prove_option,
         register_option,
+        click.option(
+            "--new-ports", is_flag=True, help="Also take every port that appears while it runs, a unit for each."
+        ),
         click.option("--again", is_flag=True, help="Make a module this unit though it was made another one before."),
         click.option("--resume", is_flag=True, help="Leave out the units that the register has as made by this sheet."),
         click.option(
@@ -29,7 +32,7 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
         ),
         click.option("--row", "row", help="Which row of the table, by its key, where only one is meant."),
         click.option("--seat", "seat_name", help="Which seat of the sheet, where only one is meant."),
-        click.argument("ports", metavar="[SEAT=]PORT...", nargs=-1, required=True),
+        click.argument("ports", metavar="[SEAT=]PORT...", nargs=-1),
         click.argument("sheet_path", metavar="SHEET", type=click.Path(path_type=Path)),
     ):
         command = option(command)
@@ -73,6 +76,7 @@ def _work(
     register_at: str | None,
     again: bool,
     resume: bool,
+    new_ports: bool,
     how: Working,
     as_json: bool,
 ) -> None:
@@ -92,6 +96,8 @@ def _work(
     sheet = find_sheet(sheet_path, seat_name, secrets_for(sheet_path.parent, ask_secret()))
     jobs = chosen_jobs(sheet, seat_name, row)
     places = places_of(ports)
+    if not places and not new_ports:
+        raise CallFault("no port is named", hint="`wexicon ports` lists what there is; --new-ports waits for some.")
     # A database takes long to import: not before it is needed.
     register = cache(lambda: the_register(register_at))
     if register_at:
@@ -108,7 +114,7 @@ def _work(
     single = len(jobs) == 1 and not jobs[0].late and not jobs[0].seat.before and not jobs[0].seat.afterwards
     if not single and plan:
         raise CallFault("a plan is made for one unit at a time", hint="Name it by --seat and --row.")
-    if not single or (sheet.individuals and not plan):
+    if not single or new_ports or (sheet.individuals and not plan):
         from wexicon.cli.batch import make_units
 
         make_units(
@@ -123,6 +129,7 @@ def _work(
             register=register(),
             again=again,
             known=known,
+            new_ports=new_ports,
         )
     if len(places) > 1:
         raise CallFault(f"the sheet has one unit, and {len(places)} ports are named", hint="Name one.")

@@ -137,6 +137,23 @@ class Place(msgspec.Struct, frozen=True):
     seat: str = ""
 
 
+class NewPorts:
+    """The ports that appeared since it was asked last, but for those that were named. One that went and came back is new."""
+
+    def __init__(self, named: Iterable[Place]) -> None:
+        self._there = {one.port for one in found_ports()} | {one.port for one in named}
+        self._coming: set[str] = set()
+
+    def __call__(self) -> list[Place]:
+        there = {one.port for one in found_ports()}
+        # The system may need a moment to let us open it: it is there when it was seen twice.
+        new = there - self._there
+        ready = new & self._coming
+        self._coming = new - ready
+        self._there = (self._there & there) | ready
+        return [Place(port) for port in sorted(ready)]
+
+
 def key_of(port: str) -> str:
     """What a port is known by: what stays with it when the system gives it another path."""
     if "://" in port:
