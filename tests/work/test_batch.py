@@ -94,12 +94,25 @@ def test_one_unit_of_many_is_named_by_its_row_and_dialogues_run_around_it() -> N
 def test_a_sheet_of_many_units_is_rehearsed_with_no_port() -> None:
     told = wexicon("rehearse", "masts.toml").stdout
     assert "4 conform of 4" in told and "mast M3" in told and "rehearsed in" in told
-    results = json.loads(wexicon("rehearse", "masts.toml", "--json").stdout)
+    assert (
+        "the operator, 3 times: Put in the module" in told and "on 1 port, 10.0 s assumed for each of 3 swaps" in told
+    )
+    rehearsal = json.loads(wexicon("rehearse", "masts.toml", "--ports", "4", "--json").stdout)
+    results = rehearsal["units"]
+    assert rehearsal["seconds"] == max(one["seconds"] for one in results) and rehearsal["swaps"] == 0
     assert len({one["identity"]["serial"] for one in results}) == 4
     after = {line["name"]: line["after"]["shown"] for line in results[3]["settings"]}
     assert (after["name"], after["address"], after["peer"]) == ("mast Old Ferry", "13", "1")
     Path("pair.toml").write_text(PAIR)
-    assert "2 conform of 2" in wexicon("rehearse", "pair.toml").stdout
+    assert "Say --ports 2" in wexicon("rehearse", "pair.toml", status=2).stderr
+    assert "2 conform of 2" in wexicon("rehearse", "pair.toml", "--ports", "2").stdout
+    # Many are shared out to processes, and come back in order, each with its own number.
+    rows = "".join(f"M{number},S{number},{number + 10}\n" for number in range(250))
+    Path("masts.csv").write_text(f"mast,station,address\n{rows}")
+    many = json.loads(wexicon("rehearse", "masts.toml", "--ports", "8", "--json").stdout)
+    assert [one["seat"] for one in many["units"]] == ["relay", *(f"mast M{number}" for number in range(250))]
+    assert len({one["identity"]["serial"] for one in many["units"]}) == 251
+    assert {one["verdict"] for one in many["units"]} == {"conforms"}
 
 
 def test_ports_that_appear_are_taken_as_they_come(tmp_path: Path) -> None:

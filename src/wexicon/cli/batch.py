@@ -41,6 +41,8 @@ if TYPE_CHECKING:
 WORST = (130, 2, 3, 1, 4, 0)
 # How many units the table has at once.
 MOST_SHOWN = 30
+# Of more units only those are printed that do not conform.
+MOST_PRINTED = 100
 
 
 def make_units(
@@ -80,7 +82,6 @@ def make_units(
         how.hands_and_links(jobs[0].seat.lexicon, place.port)
     register.check()
     claims = SharedClaims(register, sheet, jobs, state_folder(), write=write, again=again)
-    kept = threading.Lock()
     wrong: list[str] = []
     traces: dict[str, str] = {}
     began = time.monotonic()
@@ -110,14 +111,12 @@ def make_units(
 
         def keep(job: Job, result: UnitResult) -> None:
             result.trace = traces.get(job.name, "")
-            # One record at a time: nothing is gained by two that wait for the same disk.
-            with kept:
-                # A unit of which nothing was read is no news of it.
-                if not result.settings:
-                    return
-                if not write:
-                    compare_with_left(register, job, sheet, result)
-                wrong.append(record(register, job, sheet, result, "provision" if write else "verify"))
+            # A unit of which nothing was read is no news of it.
+            if not result.settings:
+                return
+            if not write:
+                compare_with_left(register, job, sheet, result)
+            wrong.append(record(register, job, sheet, result, "provision" if write else "verify"))
 
         batch = Batch(
             sheet,
@@ -148,8 +147,14 @@ def make_units(
 
 def print_units(results: Sequence[UnitResult], took: float) -> None:
     """All units, those that did not go well with the reason, and how many there are of each verdict."""
-    rows = [_row(result) for result in results]
-    print_table(("unit", "port", "module", "settings", "evidence", "took", "verdict"), rows, ours=6)
+    shown = results if len(results) <= MOST_PRINTED else [one for one in results if one.verdict != "conforms"]
+    if len(shown) < len(results):
+        print_line(
+            f"{len(results) - len(shown)} units conform and are not shown; --json tells all"
+        )
+    rows = [_row(result) for result in shown]
+    if rows:
+        print_table(("unit", "port", "module", "settings", "evidence", "took", "verdict"), rows, ours=6)
     for result in results:
         if result.verdict == "unproved":
             print_line(f"{result.seat}:", "bold yellow")

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wexicon.cli.options import ask_secret, trace_option
-from wexicon.cli.show import ending, force_option, json_option, print_json, print_line
+from wexicon.cli.options import Duration, ask_secret, trace_option
+from wexicon.cli.show import ending, force_option, json_option, print_json, print_line, print_table
 from wexicon.cli.values import env_option, file_option, gather_values, values_argument
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
@@ -17,6 +17,7 @@ from wexicon.core.text import visible
 from wexicon.files import OVERWRITE
 
 if TYPE_CHECKING:
+    from wexicon.work.rehearsed import Rehearsal
     from wexicon.work.rehearsing import Choice
     from wexicon.work.results import UnitResult
 
@@ -28,6 +29,10 @@ if TYPE_CHECKING:
 @click.option("--rig", "rig_path", type=click.Path(path_type=Path), help="The rig whose stand-in answers.")
 @click.option("--unit", "unit_name", help="Which unit of the rig.  [default: the one of the lexicon's family]")
 @click.option("--standin", help="The stand-in that answers, with factory defaults.  [default: the lexicon's family]")
+@click.option("--ports", type=click.IntRange(1), default=1, show_default=True, help="Of a sheet: on how many ports.")
+@click.option(
+    "--swap", type=Duration(), default="10s", show_default=True, help="Of a sheet: what hands need for a swap."
+)
 @click.option("--recording", type=click.Path(path_type=Path), help="A trace: answer as that module did.")
 @env_option
 @file_option
@@ -42,6 +47,8 @@ def rehearse(
     unit_name: str | None,
     standin: str | None,
     recording: Path | None,
+    ports: int,
+    swap: float,
     env_pairs: tuple[str, ...],
     file_pairs: tuple[str, ...],
     trace_path: Path | None,
@@ -59,7 +66,7 @@ def rehearse(
     choice = Choice(rig_path, unit_name, standin, recording)
     began = time.perf_counter()
     if file.suffix == ".toml":
-        _rehearse_sheet(file, choice, trace_path, as_json)
+        _rehearse_sheet(file, choice, trace_path, ports, swap, as_json)
     program = find_dialogue(file)
     lexicon = lexicon_for(lexicon_name, file.parent) if lexicon_name else None
     values = gather_values(program, pairs, env_pairs, file_pairs)
@@ -77,21 +84,28 @@ def rehearse(
             print_line(f"in real time this takes {spoken(result.seconds)}: {times(result)}; rehearsed in {took}")
 
 
-def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, as_json: bool) -> None:
+def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, ports: int, swap: float, as_json: bool) -> None:
     from wexicon.cli.batch import print_units
     from wexicon.core.formats.jobs import jobs_of
     from wexicon.work.finding import find_sheet
-    from wexicon.work.rehearsing import rehearse_jobs, rehearse_seat
+    from wexicon.work.rehearsed import rehearse_jobs
+    from wexicon.work.rehearsing import rehearse_seat
     from wexicon.work.secrets import secrets_for
 
     began = time.perf_counter()
     sheet = find_sheet(file, None, secrets_for(file.parent, ask_secret()))
     jobs = jobs_of(sheet)
-    filled = any(job.late or job.row or job.seat.before or job.seat.afterwards for job in jobs)
+    filled = any(job.late or job.row or job.seat.before or job.seat.afterwards or job.seat.count for job in jobs)
     if filled:
         if trace:
             raise CallFault("many units have no trace when they are rehearsed", hint="Leave --trace out.")
-        results = rehearse_jobs(sheet, jobs, choice)
+        rehearsal = rehearse_jobs(sheet, jobs, choice, ports=ports, swap=swap)
+        with ending(next((result.status for result in rehearsal.units if result.status), 0)):
+            if as_json:
+                print_json(rehearsal)
+            else:
+                print_units(rehearsal.units, rehearsal.seconds)
+                _print_rehearsal(rehearsal, time.perf_counter() - began)
     else:
         results = []
         for job in jobs:
@@ -102,11 +116,24 @@ def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, as_json: boo
     with ending(worst):
         if as_json:
             print_json(results)
-        elif filled:
-            print_units(results, sum(result.seconds for result in results))
-            print_line(f"in real time on one port, without hands; rehearsed in {spoken(time.perf_counter() - began)}")
         else:
             _print_units(results, time.perf_counter() - began)
+
+
+def _print_rehearsal(made: Rehearsal, took: float) -> None:
+    """What it will take."""
+    whole = sum(step.seconds for step in made.steps) or 1.0
+    rows = [
+        (step.step, spoken(step.seconds / len(made.units)), f"{100 * step.seconds / whole:.0f} %")
+        for step in made.steps
+    ]
+    print_line("")
+    print_table(("step", "a unit", "share"), rows, ours=3)
+    for one in made.asked:
+        print_line(f"the operator, {one.times} times: {visible(one.text)}")
+    hands = f", {spoken(made.swap)} assumed for each of {made.swaps} swaps" if made.swaps else ""
+    places = f"{made.ports} port{'s' if made.ports > 1 else ''}"
+    print_line(f"in real time this takes {spoken(made.seconds)} on {places}{hands}; rehearsed in {spoken(took)}")
 
 
 def _print_units(results: list[UnitResult], took: float) -> None:

@@ -6,7 +6,7 @@ import click
 
 from wexicon.cli.show import print_json
 
-KINDS = ("result", "dialogue", "action", "hail", "traffic", "unit", "port", "trace", "lexicon", "sheet")
+KINDS = ("result", "dialogue", "action", "hail", "rehearsal", "traffic", "unit", "port", "trace", "lexicon", "sheet")
 
 
 @click.command()

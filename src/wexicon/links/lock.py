@@ -10,6 +10,8 @@ from __future__ import annotations
 import os
 import stat
 import sys
+import threading
+import time
 from collections.abc import Iterator
 from contextlib import suppress
 from hashlib import sha256
@@ -146,11 +148,33 @@ def _stranger(name: str) -> Holder | None:
     with suppress(OSError):
         device = Path(name).stat()
         if stat.S_ISCHR(device.st_mode):
-            return next(_having_open(os.path.realpath(name)), None) or _having_locked(device.st_ino, device.st_dev)
+            return _OPEN.holder(os.path.realpath(name)) or _having_locked(device.st_ino, device.st_dev)
     return None
 
 
-def _having_open(device: str) -> Iterator[Holder]:
+class _OpenDevices:
+    """Which process has which device open. All are looked at together, for all that ask at the same time."""
+
+    def __init__(self) -> None:
+        self._found: dict[str, Holder] = {}
+        self._began = float("-inf")
+        self._lock = threading.Lock()
+
+    def holder(self, device: str) -> Holder | None:
+        """Who has a device open, as it is now: by a look that began after this was asked."""
+        asked = time.monotonic()
+        with self._lock:
+            if self._began < asked:
+                self._began, self._found = time.monotonic(), {}
+                for one, holder in _having_open():
+                    self._found.setdefault(one, holder)
+            return self._found.get(device)
+
+
+_OPEN = _OpenDevices()
+
+
+def _having_open() -> Iterator[tuple[str, Holder]]:
     own = str(os.getpid())
     for process in os.listdir("/proc") if _PROCESSES.is_dir() else ():  # noqa: PTH208 - hundreds of them, each time
         if not process.isdigit() or process == own:
@@ -158,8 +182,10 @@ def _having_open(device: str) -> Iterator[Holder]:
         with suppress(OSError):
             files = f"/proc/{process}/fd"
             open_ones = {_target(f"{files}/{number}") for number in os.listdir(files)}  # noqa: PTH208
-            if device in open_ones and not open_ones.intersection(_SERVERS_END):
-                yield Holder(int(process), _name_of(process))
+            devices = [one for one in open_ones if one.startswith("/dev/")]
+            if devices and not open_ones.intersection(_SERVERS_END):
+                holder = Holder(int(process), _name_of(process))
+                yield from ((one, holder) for one in devices)
 
 
 def _having_locked(inode: int, device: int) -> Holder | None:

@@ -8,6 +8,7 @@ was begun on a module stays that module's, whoever claims it. A number is drawn 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from functools import partial
 from itertools import islice
 from typing import Any
 from uuid import uuid4
@@ -49,7 +50,8 @@ class Run:
 
     def begin(self, tasks: Iterable[tuple[str, str]], dead: Iterable[str] = ()) -> None:
         """Makes the run and its tasks, each with its name, known. `dead` are runs that are known to have died."""
-        with self.database.writing() as connection:
+
+        def write(connection: sql.Connection) -> None:
             connection.execute(sql.update(RUN).where(RUN.c.run.in_(list(dead))).values(ended=self.database.now()))
             self.since = float(connection.execute(sql.select(self.database.now())).scalar_one())
             connection.execute(RUN.insert().values(run=self.run, bench=self.bench, began=self.since, seen=self.since))
@@ -60,37 +62,46 @@ class Run:
             while some := list(islice(rows, 1000)):
                 connection.execute(self.database.insert(TASK), some)
 
+        self.database.write(write)
+
     def alive(self) -> None:
         """Gives a sign of life."""
-        with self.database.writing() as connection:
-            connection.execute(sql.update(RUN).where(RUN.c.run == self.run).values(seen=self.database.now()))
+        sign = sql.update(RUN).where(RUN.c.run == self.run).values(seen=self.database.now())
+        self.database.write(lambda connection: connection.execute(sign) and None)
 
     def end(self) -> None:
         """Gives everything back."""
-        with self.database.writing() as connection:
+
+        def write(connection: sql.Connection) -> None:
             connection.execute(sql.update(TASK).where(TASK.c.run == self.run).values(run=None))
             connection.execute(sql.update(RUN).where(RUN.c.run == self.run).values(ended=self.database.now()))
+
+        self.database.write(write)
 
     # -- units of the sheet ---------------------------------------------------------------------------------------------
 
     def take(self, tasks: Sequence[str]) -> str | None:
         """Claims the first of these tasks that is free and was not done since this run began; None where there is none."""
         for first in range(0, len(tasks), _AT_ONCE):
-            with self.database.writing() as connection:
-                free = (
-                    sql.select(TASK.c.task)
-                    .where(TASK.c.task.in_(tasks[first : first + _AT_ONCE]), *self._free())
-                    # What was begun on a module may have to wait for that one: the others come first.
-                    .order_by(sql.and_(TASK.c.unit.is_not(None), TASK.c.done.is_(None)), TASK.c.position)
-                    .limit(1)
-                    .with_for_update(skip_locked=True)
-                )
-                found = connection.execute(free).scalar()
-                if found:
-                    mine = {"run": self.run, "bench": self.bench}
-                    connection.execute(sql.update(TASK).where(TASK.c.task == found).values(**mine))
-                    return str(found)
+            found = self.database.write(partial(self._take, tasks=tasks[first : first + _AT_ONCE]))
+            if found:
+                return found
         return None
+
+    def _take(self, connection: sql.Connection, tasks: Sequence[str]) -> str | None:
+        free = (
+            sql.select(TASK.c.task)
+            .where(TASK.c.task.in_(tasks), *self._free())
+            # What was begun on a module may have to wait for that one: the others come first.
+            .order_by(sql.and_(TASK.c.unit.is_not(None), TASK.c.done.is_(None)), TASK.c.position)
+            .limit(1)
+            .with_for_update(skip_locked=True)
+        )
+        found = connection.execute(free).scalar()
+        if found:
+            mine = {"run": self.run, "bench": self.bench}
+            connection.execute(sql.update(TASK).where(TASK.c.task == found).values(**mine))
+        return found
 
     def _free(self) -> Iterator[Any]:
         sign = sql.case((RUN.c.seen > self.database.up_since(), RUN.c.seen), else_=self.database.up_since())
@@ -119,23 +130,25 @@ class Run:
         """Writes down, before anything is written to it, that a task is made on this module, and tells whether that is new.
         Where it was begun on another one, that is told and nothing is written, unless it is to be made `again`. Raises
         ModuleFault where another run has it now."""
-        with self.database.writing() as connection:
-            columns = [TASK.c[name] for name in ("run", "bench", "unit", "done", "name")]
-            query = sql.select(*columns).where(TASK.c.task == task).with_for_update()
-            row = connection.execute(query).mappings().one()
-            if row["run"] != self.run:
-                raise ModuleFault(
-                    f"{row['name']} was taken by {row['bench'] or 'another bench'} while this bench was silent",
-                    hint="Nothing was changed.",
-                )
-            if row["unit"] not in (None, unit) and row["done"] is None and not again:
-                return str(row["unit"]), False
-            # It is no longer what else it was made, or begun to be made, by this sheet.
-            others = sql.update(TASK).where(TASK.c.unit == unit, TASK.c.task != task, TASK.c.sheet == self.sheet)
-            connection.execute(others.values(unit=None, done=None, verdict=""))
-            values = {"unit": unit, "began": self.database.now(), "done": None, "verdict": ""}
-            connection.execute(sql.update(TASK).where(TASK.c.task == task).values(**values))
-            return "", row["unit"] != unit
+        return self.database.write(partial(self._begin_on, task=task, unit=unit, again=again))
+
+    def _begin_on(self, connection: sql.Connection, task: str, unit: str, again: bool) -> tuple[str, bool]:
+        columns = [TASK.c[name] for name in ("run", "bench", "unit", "done", "name")]
+        query = sql.select(*columns).where(TASK.c.task == task).with_for_update()
+        row = connection.execute(query).mappings().one()
+        if row["run"] != self.run:
+            raise ModuleFault(
+                f"{row['name']} was taken by {row['bench'] or 'another bench'} while this bench was silent",
+                hint="Nothing was changed.",
+            )
+        if row["unit"] not in (None, unit) and row["done"] is None and not again:
+            return str(row["unit"]), False
+        # It is no longer what else it was made, or begun to be made, by this sheet.
+        others = sql.update(TASK).where(TASK.c.unit == unit, TASK.c.task != task, TASK.c.sheet == self.sheet)
+        connection.execute(others.values(unit=None, done=None, verdict=""))
+        values = {"unit": unit, "began": self.database.now(), "done": None, "verdict": ""}
+        connection.execute(sql.update(TASK).where(TASK.c.task == task).values(**values))
+        return "", row["unit"] != unit
 
     def begun_on(self, unit: str) -> str | None:
         """The task of this sheet that was begun, or done, on a module."""
@@ -147,15 +160,16 @@ class Run:
         """Gives a task back; where nothing was written to the module that it was begun on, that is forgotten too."""
         mine = sql.and_(TASK.c.task == task, TASK.c.run == self.run)
         values: dict[str, Any] = {"run": None, **({"unit": None} if forget_unit else {})}
-        with self.database.writing() as connection:
-            connection.execute(sql.update(TASK).where(mine).values(**values))
+        free = sql.update(TASK).where(mine).values(**values)
+        self.database.write(lambda connection: connection.execute(free) and None)
 
     # -- numbers ------------------------------------------------------------------------------------------------------
 
     def draw(self, series: str, first: int, holder: str) -> int:
         """The next number of a series for a holder; the same one each time."""
         drawn = sql.select(DRAWN.c.number).where(DRAWN.c.series == series, DRAWN.c.holder == holder)
-        with self.database.writing() as connection:
+
+        def write(connection: sql.Connection) -> int:
             connection.execute(self.database.insert(SERIES).values(series=series, next=first))
             # Whoever draws from this series has its row until the end of the transaction.
             row = sql.select(SERIES.c.next).where(SERIES.c.series == series).with_for_update()
@@ -166,6 +180,8 @@ class Run:
             connection.execute(DRAWN.insert().values(series=series, number=number, holder=holder))
             connection.execute(sql.update(SERIES).where(SERIES.c.series == series).values(next=number + 1))
             return number
+
+        return self.database.write(write)
 
 
 __all__ = ["BEAT", "FINISHED", "LEASE", "Run", "Task"]

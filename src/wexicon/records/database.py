@@ -7,10 +7,11 @@ has a password. A database that a newer version made is refused, never guessed a
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+import threading
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import sqlalchemy as sql
 from sqlalchemy.dialects import postgresql, sqlite
@@ -26,6 +27,7 @@ MIGRATIONS = Path(__file__).parent / "migrations"
 _MAKING = 7_105_622_841
 # How long a server that does not answer is waited for (seconds); a connection that went dead is noticed after as long.
 PATIENCE = 5
+Result = TypeVar("Result")
 _USABLE = ("sqlite", "postgresql")
 _HINT = "A file, sqlite:///FILE, or postgresql+psycopg://USER@HOST/DATABASE."
 
@@ -37,6 +39,8 @@ class Database:
         self._url = where if "://" in where else f"sqlite:///{where}"
         self.name = _without_password(where)
         self._pool: sql.Engine | None = None
+        self._opening, self._writing, self._waiting = threading.Lock(), threading.Lock(), threading.Lock()
+        self._writes: list[_Write] = []
 
     @contextmanager
     def reading(self) -> Iterator[sql.Connection]:
@@ -46,13 +50,27 @@ class Database:
             with engine.begin() as connection:
                 yield connection
 
-    @contextmanager
-    def writing(self) -> Iterator[sql.Connection]:
-        """A transaction that writes: kept whole, or not at all. Raises Fault."""
+    def write(self, work: Callable[[sql.Connection], Result]) -> Result:
+        """Does some work in a transaction: kept whole, or not at all. Raises Fault, and what the work raises.
+
+        Of SQLite one writes at a time, and what waits meanwhile is written together: to have it on the disk takes far longer
+        than to write it.
+        """
         with self._told():
             engine = self._opened()
-            with engine.connect().execution_options(writes=True) as connection, connection.begin():
-                yield connection
+            if not self._is_sqlite():
+                with engine.begin() as connection:
+                    return work(connection)
+            mine = _Write(work)
+            with self._waiting:
+                self._writes.append(mine)
+            with self._writing:
+                if not mine.ended:
+                    with self._waiting:
+                        all_, self._writes = self._writes, []
+                    _write_together(engine, all_)
+            gave: Result = mine.result()
+            return gave
 
     def insert(self, table: sql.Table) -> Any:
         """An insertion into a table that leaves a row that is there as it is."""
@@ -89,6 +107,10 @@ class Database:
             raise RegisterAway(f"the register cannot be reached: {what}", where=self.name, hint=hint) from None
 
     def _opened(self) -> sql.Engine:
+        with self._opening:
+            return self._opened_once()
+
+    def _opened_once(self) -> sql.Engine:
         if self._pool is None:
             engine = self._made()
             with engine.connect().execution_options(writes=True) as connection, connection.begin():
@@ -114,6 +136,39 @@ class Database:
             raise CallFault(f"{fault.name} is not installed", where=self.name, hint=hint) from None
         except (sql.exc.ArgumentError, sql.exc.NoSuchModuleError, ValueError):
             raise CallFault("this is not the URL of a register", where=self.name, hint=_HINT) from None
+
+
+class _Write:
+    """One piece of work that is to be written, and what came of it."""
+
+    def __init__(self, work: Callable[[sql.Connection], Any]) -> None:
+        self.work = work
+        self.ended = False
+        self.gave: Any = None
+        self.fault: Exception | None = None
+
+    def result(self) -> Any:
+        """What it gave; raises what it raised."""
+        if self.fault:
+            raise self.fault
+        return self.gave
+
+
+def _write_together(engine: sql.Engine, writes: list[_Write]) -> None:
+    """Writes all in one transaction; one that fails is undone alone."""
+    try:
+        with engine.connect().execution_options(writes=True) as connection, connection.begin():
+            for one in writes:
+                try:
+                    with connection.begin_nested():
+                        one.gave = one.work(connection)
+                except Exception as fault:
+                    one.fault = fault
+    except Exception as fault:  # what was not kept did not happen, for none of them
+        for one in writes:
+            one.fault = fault
+    for one in writes:
+        one.ended = True
 
 
 def _bring_up_to_date(connection: sql.Connection, name: str) -> None:

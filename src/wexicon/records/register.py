@@ -6,7 +6,8 @@ waits there, and goes in once, by its own id. Nothing secret stands in a result,
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import threading
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from datetime import date
 from pathlib import Path
@@ -32,6 +33,7 @@ class Register:
         self.database = Database(where)
         self.waiting = waiting
         self.bench = bench_name()
+        self._bringing = threading.Lock()
 
     @property
     def where(self) -> str:
@@ -52,39 +54,46 @@ class Register:
 
     def keep(self, entry: Entry) -> bool:
         """Keeps a record: on disk when this returns, and in the database where that is there; whether it is."""
-        write_whole(self.waiting / f"{entry.id}.json", msgspec.json.encode(entry))
+        path = self.waiting / f"{entry.id}.json"
+        write_whole(path, msgspec.json.encode(entry))
         try:
-            self.bring_in()
+            with self._bringing:
+                # Another thread may have brought it in with its own.
+                if path.exists():
+                    self.bring_in()
         except Fault:
             return False
         return True
 
     def bring_in(self) -> int:
         """Puts what waits on disk into the database, each record once; how many there were. Raises Fault where it is away."""
-        count = 0
+        found: dict[Path, Entry] = {}
         for path in sorted(self.waiting.glob("*.json")) if self.waiting.is_dir() else ():
             try:
-                entry = msgspec.json.decode(path.read_bytes(), type=Entry)
+                found[path] = msgspec.json.decode(path.read_bytes(), type=Entry)
             except FileNotFoundError:
                 continue  # another process has just brought it in
             except msgspec.DecodeError:
                 path.replace(path.with_suffix(".broken"))
-                continue
-            self._insert(entry)
+        if found:
+            self.database.write(lambda connection: self._insert(connection, found.values()))
+        for path in found:
             with suppress(FileNotFoundError):
                 path.unlink()
-            count += 1
-        return count
+        return len(found)
 
-    def _insert(self, entry: Entry) -> None:
+    def _insert(self, connection: sql.Connection, entries: Iterable[Entry]) -> None:
+        for entry in entries:
+            self._insert_one(connection, entry)
+
+    def _insert_one(self, connection: sql.Connection, entry: Entry) -> None:
         values = msgspec.structs.asdict(entry)
         values |= {"row": msgspec.json.encode(entry.row).decode(), "result": msgspec.json.encode(entry.result).decode()}
         values = {name: _storable(value) for name, value in values.items()}
-        with self.database.writing() as connection:
-            new = connection.execute(self.database.insert(RECORD).values(**values)).rowcount
-            if new and entry.task and entry.did == "provision" and entry.verdict in FINISHED:
-                done = {"done": self.database.now(), "verdict": entry.verdict, "unit": values["unit"], "run": None}
-                connection.execute(sql.update(TASK).where(TASK.c.task == entry.task).values(**done))
+        new = connection.execute(self.database.insert(RECORD).values(**values)).rowcount
+        if new and entry.task and entry.did == "provision" and entry.verdict in FINISHED:
+            done = {"done": self.database.now(), "verdict": entry.verdict, "unit": values["unit"], "run": None}
+            connection.execute(sql.update(TASK).where(TASK.c.task == entry.task).values(**done))
 
     # -- unfinished work ----------------------------------------------------------------------------------------------
 
@@ -105,14 +114,18 @@ class Register:
         """Work on a unit was begun."""
         values = {name: record[name] for name in ("unit", "began", "sheet", "bench", "process")}
         values["settings"] = msgspec.json.encode(record["settings"]).decode()
-        with self.database.writing() as connection:
-            connection.execute(sql.delete(UNFINISHED).where(UNFINISHED.c.unit == record["unit"]))
-            connection.execute(UNFINISHED.insert().values(**{name: _storable(one) for name, one in values.items()}))
+        values = {name: _storable(one) for name, one in values.items()}
+
+        def write(connection: sql.Connection) -> None:
+            connection.execute(sql.delete(UNFINISHED).where(UNFINISHED.c.unit == values["unit"]))
+            connection.execute(UNFINISHED.insert().values(**values))
+
+        self.database.write(write)
 
     def finish(self, unit: str) -> None:
         """Work on a unit was seen through."""
-        with self.database.writing() as connection:
-            connection.execute(sql.delete(UNFINISHED).where(UNFINISHED.c.unit == unit))
+        gone = sql.delete(UNFINISHED).where(UNFINISHED.c.unit == unit)
+        self.database.write(lambda connection: connection.execute(gone) and None)
 
     # -- reading ----------------------------------------------------------------------------------------------------
 

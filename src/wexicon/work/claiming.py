@@ -124,6 +124,8 @@ class SharedClaims(Claims):
         self._runs = state / "runs"
         self._fresh: set[str] = set()
         self._kept: set[str] = set()
+        # What modules were made, as it was when they were met.
+        self._made: dict[str, Entry | None] = {}
         self._ended = threading.Event()
         self._beat = threading.Thread(target=self._keep_alive, name="register", daemon=True)
         self._life: LifeLock | None = None
@@ -195,7 +197,7 @@ class SharedClaims(Claims):
         task = self._run.begun_on(unit) if self.sheet.individuals else None
         if task in self._jobs:
             return self._jobs[task].name
-        made = self.register.made(unit=unit)
+        made = self._made[unit] = self.register.made(unit=unit)
         return made.name if made and made.sheet == self.sheet.called and made.name in self._tasks else ""
 
     def begin_on(self, job: Job, unit: str) -> None:
@@ -212,7 +214,7 @@ class SharedClaims(Claims):
 
     def _refuse(self, job: Job, unit: str) -> None:
         """Raises a fault where the register has the module as something else, or the unit as another module."""
-        before = self.register.made(unit=unit)
+        before = self._made[unit] if unit in self._made else self.register.made(unit=unit)
         if before and (before.name, before.sheet) != (job.name, self.sheet.called):
             what = f"this module was made before: {before.name} of “{before.sheet}”, {before.when}"
             raise ModuleFault(what, hint=f"Nothing was changed. Put in another module, {_ALL_THE_SAME}")

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -12,10 +11,8 @@ import msgspec
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import Program
 from wexicon.core.faults import CallFault
-from wexicon.core.formats.jobs import Job, ring
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.formats.sheet import Seat, Sheet
-from wexicon.core.protocol.observations import Listener
+from wexicon.core.formats.sheet import Seat
 from wexicon.core.secret import HIDDEN
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
@@ -26,11 +23,9 @@ from wexicon.records.trace import TraceWriter, recorded
 from wexicon.rig.bench import Bench, Unit, UnitTable, read_rig
 from wexicon.rig.standins import FAMILIES
 from wexicon.rig.standins.recording import Recording
-from wexicon.work.batch import Batch
 from wexicon.work.bench import VirtualBench
 from wexicon.work.dialogues import run_dialogue
 from wexicon.work.module import Module
-from wexicon.work.ports import Place
 from wexicon.work.provisioning import Order, provision
 from wexicon.work.results import DialogueResult, UnitResult
 
@@ -132,26 +127,6 @@ def rehearse_dialogue(
     session.listener.flush()
     result.trace = traced.close()
     return result
-
-
-def rehearse_jobs(sheet: Sheet, jobs: Sequence[Job], choice: Choice) -> list[UnitResult]:
-    """Makes all units of a sheet, each a stand-in with an identity of its own, one after another in virtual time. Raises
-    Fault where there is none."""
-    numbers = {job.name: number for number, job in enumerate(jobs)}
-
-    @contextmanager
-    def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
-        bench = choice.bench(job.seat.lexicon)
-        bench.standin.another(numbers[job.name], flash=False)
-        lexicon = job.seat.lexicon
-        session = bench.session(listener, tuning=lexicon.attention.tuning or lexicon.factory, secrets=job.secrets())
-        yield Module(session, lexicon, bench.hands, given=job.seat.given)
-
-    batch = Batch(sheet, jobs, opened, swaps=False)
-    results = batch.run([Place(f"stand-in {number}") for number in range(1, max(1, len(list(ring(jobs)))) + 1)])
-    for job, result in zip(jobs, results, strict=True):
-        result.port = f"stand-in {job.seat.lexicon.about.family}"
-    return results
 
 
 def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, order: Order | None = None) -> UnitResult:

@@ -15,6 +15,7 @@ from wexicon.work.doing import ActionResult
 from wexicon.work.hailed import HailResult
 from wexicon.work.passing import TrafficResult
 from wexicon.work.ports import PortInfo
+from wexicon.work.rehearsed import Rehearsal
 from wexicon.work.results import DialogueResult, UnitResult
 
 TITLES: dict[str, tuple[Any, str]] = {
@@ -22,6 +23,7 @@ TITLES: dict[str, tuple[Any, str]] = {
     "dialogue": (DialogueResult, "Result of a dialogue: run, rehearse"),
     "action": (ActionResult, "Result of an action: do"),
     "hail": (HailResult, "Result of hail"),
+    "rehearsal": (Rehearsal, "Result of rehearse with a sheet of many units"),
     "traffic": (TrafficResult, "Result of traffic"),
     "unit": (Entry, "One record of the register: units"),
     "port": (PortInfo, "One port"),

@@ -89,6 +89,7 @@ class RegisterStore(FileStore):
     def __init__(self, folder: Path, register: Register) -> None:
         super().__init__(folder)
         self.register = register
+        self._open: dict[str, list[str]] = {}
 
     def find(self, unit: str) -> Unfinished | None:
         own = super().find(unit)
@@ -106,12 +107,16 @@ class RegisterStore(FileStore):
 
     def open(self, record: Unfinished) -> None:
         record.process, record.bench = os.getpid(), self.register.bench
+        if self._open.get(record.unit) == record.settings:
+            return  # each write tells of it again
         with contextlib.suppress(Fault):
             self.register.begin(msgspec.to_builtins(record))
             record.shared = True
         super().open(record)
+        self._open[record.unit] = record.settings
 
     def close(self, unit: str) -> None:
+        self._open.pop(unit, None)
         try:
             self.register.finish(unit)
         except Fault:

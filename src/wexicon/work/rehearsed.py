@@ -1,0 +1,155 @@
+"""All units of a sheet made by stand-ins in virtual time: what would come of it, how long it takes on so many ports, by step,
+and what the operator will be asked for.
+
+The rule: each unit is a stand-in with an identity of its own, made by the code that makes real ones; many are shared out to
+processes, and come back in their order. Only the time for hands is an assumption, and it is told.
+"""
+
+from __future__ import annotations
+
+import heapq
+import multiprocessing
+import os
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from contextlib import contextmanager
+
+import msgspec
+
+from wexicon.core.faults import CallFault
+from wexicon.core.formats.jobs import Job, ring
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.protocol.observations import Listener
+from wexicon.work.batch import Batch
+from wexicon.work.claiming import Claims, Known
+from wexicon.work.module import Module
+from wexicon.work.ports import Place
+from wexicon.work.rehearsing import Choice
+from wexicon.work.results import StepTime, UnitResult
+
+# From so many units on they are shared out to processes, so many at a time.
+MANY, SHARE = 200, 100
+
+
+class AskedFor(msgspec.Struct):
+    """Something that the operator will be asked for, and how often."""
+
+    text: str
+    times: int
+
+
+class Rehearsal(msgspec.Struct):
+    """What a sheet will take: its units, on how many `ports`, how long it takes (seconds, in real time), `swap`, the time that
+    was assumed for each of the `swaps`; the steps, summed up over all units; what hands are needed for."""
+
+    units: list[UnitResult]
+    ports: int
+    seconds: float
+    swap: float
+    swaps: int
+    steps: list[StepTime]
+    asked: list[AskedFor]
+
+
+class _Numbers(Claims):
+    """Draws by the order of the units, in whichever process they are made."""
+
+    def __init__(self, sheet: Sheet, jobs: Sequence[Job]) -> None:
+        super().__init__(sheet)
+        self._numbers: dict[tuple[str, str], int] = {}
+        drawn: Counter[str] = Counter()
+        for job in jobs:
+            for series in job.series():
+                self._numbers[series, job.name] = sheet.drawn[series].first + drawn[series]
+                drawn[series] += 1
+
+    def draw(self, job: Job, series: str) -> int:
+        return self._numbers[series, job.name]
+
+
+class _Making:
+    """Makes some of the units; `numbers` says which module each is."""
+
+    def __init__(self, sheet: Sheet, jobs: Sequence[Job], choice: Choice) -> None:
+        self.sheet, self.jobs, self.choice = sheet, jobs, choice
+        self.numbers = {job.name: number for number, job in enumerate(jobs)}
+        self.claims = _Numbers(sheet, jobs)
+        self.known: Known = {}
+
+    def make(self, jobs: Sequence[Job]) -> tuple[list[UnitResult], Known, Counter[str]]:
+        """Makes these, one after another; what came of them, what others may fill in from them, what hands were asked for."""
+        asked: Counter[str] = Counter()
+
+        @contextmanager
+        def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
+            lexicon = job.seat.lexicon
+            bench = self.choice.bench(lexicon)
+            # As with a person: power is not cut unless attention needs it.
+            bench.hands.cuts_power = False
+            bench.standin.another(self.numbers[job.name], flash=False)
+            tuning = lexicon.attention.tuning or lexicon.factory
+            session = bench.session(listener, tuning=tuning, secrets=job.secrets())
+            yield Module(session, lexicon, bench.hands, given=job.seat.given)
+            asked.update(bench.hands.asked)
+
+        batch = Batch(self.sheet, jobs, opened, swaps=False, claims=self.claims, known=self.known)
+        results = batch.run([Place(f"stand-in {number}") for number in range(1, max(1, len(list(ring(jobs)))) + 1)])
+        for job, result in zip(jobs, results, strict=True):
+            result.port = f"stand-in {job.seat.lexicon.about.family}"
+        return results, batch.turns.known, asked
+
+
+# What a process that was split off makes units with.
+_MAKING: _Making | None = None
+
+
+def _make_some(span: tuple[int, int]) -> tuple[list[UnitResult], Counter[str]]:
+    assert _MAKING is not None
+    results, _, asked = _MAKING.make(_MAKING.jobs[span[0] : span[1]])
+    return results, asked
+
+
+def rehearse_jobs(sheet: Sheet, jobs: Sequence[Job], choice: Choice, *, ports: int = 1, swap: float = 0.0) -> Rehearsal:
+    """Makes all units of a sheet. `swap` are the seconds that hands need to put in another module. Raises Fault where there is
+    no stand-in, or more ports are needed."""
+    around = len(list(ring(jobs)))
+    if ports < around:
+        what = f"{around} units need each other's address: each must be on a port of its own"
+        raise CallFault(what, where=sheet.path, hint=f"Say --ports {around}.")
+    making = _Making(sheet, jobs, choice)
+    waited_for = {seat for job in jobs for seat in job.waits_for()}
+    first = sum(job.seat.name in waited_for for job in jobs)
+    alone = first if not any(job.waits_for() for job in jobs[:first]) and not around else len(jobs)
+    if len(jobs) < MANY or "fork" not in multiprocessing.get_all_start_methods():
+        alone = len(jobs)
+    results, making.known, asked = making.make(jobs[:alone]) if alone else ([], {}, Counter())
+    if alone < len(jobs):
+        global _MAKING
+        _MAKING = making
+        spans = [(start, min(start + SHARE, len(jobs))) for start in range(alone, len(jobs), SHARE)]
+        with ProcessPoolExecutor(os.cpu_count(), multiprocessing.get_context("fork")) as pool:
+            for some, more in pool.map(_make_some, spans):
+                results += some
+                asked += more
+    swaps = max(0, len(jobs) - ports)
+    steps: dict[str, float] = {}
+    for result in results:
+        for step in result.steps:
+            name = "write" if step.step.startswith("write ") else step.step
+            steps[name] = steps.get(name, 0.0) + step.seconds
+    if swaps:
+        asked["Put in the module for the next unit."] += swaps
+    took = _scheduled([result.seconds for result in results], ports, swap)
+    told = [AskedFor(text, times) for text, times in asked.most_common()]
+    summed = [StepTime(step, round(steps[step], 6)) for step in sorted(steps, key=lambda step: -steps[step])]
+    return Rehearsal(results, ports, took, swap, swaps, summed, told)
+
+
+def _scheduled(units: Sequence[float], ports: int, swap: float) -> float:
+    """How long so many ports take for these units, each taking the next one when it is free (seconds)."""
+    free = [0.0] * min(ports, max(1, len(units)))
+    for number, seconds in enumerate(units):
+        began = heapq.heappop(free) + (swap if number >= ports else 0.0)
+        heapq.heappush(free, began + seconds)
+    return round(max(free), 6)
