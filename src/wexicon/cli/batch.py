@@ -6,6 +6,7 @@ each unit is its own; the last line tells how many there are of each.
 
 from __future__ import annotations
 
+import shutil
 import threading
 import time
 from collections import Counter
@@ -16,6 +17,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wexicon.cli.banner import banner
 from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Stop, operator_for
 from wexicon.cli.printing import print_failure, print_remarks, print_settings, print_unit, tell_recorded, why_unproved
@@ -85,7 +87,7 @@ def make_units(
     wrong: list[str] = []
     traces: dict[str, str] = {}
     began = time.monotonic()
-    with Board(jobs, quiet=as_json) as board, Stop().listening() as stop, claims:
+    with Board(jobs, quiet=as_json, large=len(places) == 1) as board, Stop().listening() as stop, claims:
         # One operator for each port: a rig works the unit behind it.
         hands = cache(lambda port: operator_for(how.hands, port, board.progress(port)))
 
@@ -149,9 +151,7 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
     """All units, those that did not go well with the reason, and how many there are of each verdict."""
     shown = results if len(results) <= MOST_PRINTED else [one for one in results if one.verdict != "conforms"]
     if len(shown) < len(results):
-        print_line(
-            f"{len(results) - len(shown)} units conform and are not shown; --json tells all"
-        )
+        print_line(f"{len(results) - len(shown)} units conform and are not shown; --json tells all")
     rows = [_row(result) for result in shown]
     if rows:
         print_table(("unit", "port", "module", "settings", "evidence", "took", "verdict"), rows, ours=6)
@@ -186,9 +186,11 @@ def _row(result: UnitResult) -> tuple[str, ...]:
 
 
 class Board:
-    """The units as a table that is drawn anew as they go on."""
+    """The units as a table that is drawn anew as they go on. With `large` each verdict is told so that it can be read from
+    afar."""
 
-    def __init__(self, jobs: Sequence[Job], *, quiet: bool) -> None:
+    def __init__(self, jobs: Sequence[Job], *, quiet: bool, large: bool) -> None:
+        self._large = large
         self._rows: dict[str, tuple[str, str, float, bool]] = {job.name: ("", "waiting", 0.0, False) for job in jobs}
         self._lock = threading.Lock()
         self._quiet = quiet
@@ -213,6 +215,10 @@ class Board:
             self._rows[progressed.unit] = (progressed.port, progressed.step, since, ended)
         if ended and self._live.shown:
             verdict = styled(progressed.step.upper(), OUTCOME_COLOURS.get(progressed.step, "bold"))
+            if self._large:
+                rows = banner(progressed.step, shutil.get_terminal_size().columns)
+                colour = OUTCOME_COLOURS.get(progressed.step, "bold")
+                self._live.say("\n".join(["", *(styled(row, colour) for row in rows), ""]))
             self._live.say(f"{progressed.unit}: {verdict}", bell=True)
         elif ended:
             self.say(f"{progressed.unit}: {progressed.step}")

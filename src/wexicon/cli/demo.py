@@ -1,4 +1,4 @@
-"""`wexicon demo`: the sample modules provisioned before your eyes, with no hardware: one plug, then three masts and a relay.
+"""`wexicon demo`: the sample modules provisioned before your eyes, with no hardware: a plug, three masts and a relay.
 
 The rule: what is shown is what was done; each command is the real one, on a real pseudo-terminal.
 """
@@ -25,7 +25,7 @@ from wexicon.core.faults import CallFault
 )
 def demo(keep: Path | None) -> None:
     """Start rigs of sample modules; provision the service plug of a mast, twice, and show its record; then three masts and
-    their relay from one sheet and one table."""
+    their relay from one sheet and one table, on four ports at once and on one, and traffic between them."""
     from wexicon.rig.bench import read_rig
     from wexicon.rig.desk import Desk
     from wexicon.rig.serving import real_agenda, served
@@ -54,7 +54,16 @@ def demo(keep: Path | None) -> None:
         radios = stack.enter_context(served(read_rig((folder / "masts-bench.toml").read_bytes(), "m", real_agenda())))
         stack.callback(Desk(radios, "masts").close)
         _run("provision", str(folder / "masts.toml"), *radios.ports.values())
+        for mast in ("radio-2", "radio-3", "radio-4"):
+            _run("traffic", mast, "radio-1", "--count", "4")
+        print_line("\nThe same sheet on one port: the modules are put in one after another, here by the rig.", "bold")
+        alone = b'format = 1\n[unit.one-port]\nstandin = "lindle-l9"\nidentity = { serial = "L9-00631" }\n'
+        single = stack.enter_context(served(read_rig(alone, "one-port", real_agenda())))
+        stack.callback(Desk(single, "one-port").close)
+        own = str(folder / "one-port.db")
+        _run("provision", str(folder / "masts.toml"), "one-port", "--operator", "rig", "--register", own)
         _run("units", "list")
+        _run("units", "label", str(folder / "labels.pdf"), "--size", "62x29")
         if keep:
             print_line(f"\nSheet, rig and traces are in {folder}.")
 
