@@ -6,6 +6,7 @@ import os
 import pty
 import re
 import select
+import signal
 import struct
 import sys
 import termios
@@ -40,7 +41,10 @@ class Terminal:
             if not data:
                 break
             self.seen += data
-        assert wanted in self.text(), self.text()
+        if wanted not in self.text():
+            # It would keep the port from the tests after this one.
+            os.kill(self.pid, signal.SIGKILL)
+            raise AssertionError(self.text())
         return self.text()
 
     def text(self) -> str:

@@ -55,7 +55,7 @@ def test_an_event_that_comes_while_a_line_is_typed_leaves_it_whole() -> None:
         one.read("@na")
         standin = rig.bench.units["mast"].standin
         rig.call(lambda: standin.say("@air snr 9 rssi -71 from 2: tide 3.1 m\n", 0))
-        one.read("air: snr 9, rssi -71, from 2, text tide 3.1 m")
+        one.read("air: snr 9, rssi -71, from 2, data tide 3.1 m")
         one.type("me?" + ENTER)
         one.read("name: L9")
         one.type(CTRL_D)

@@ -41,6 +41,16 @@ def server() -> Iterator[PostgresServer]:
     made.close()
 
 
+@pytest.fixture
+def running() -> Iterator[list[subprocess.Popen[str]]]:
+    """Processes that end with the test, however it ends."""
+    found: list[subprocess.Popen[str]] = []
+    yield found
+    for one in found:
+        one.kill()
+        one.wait()
+
+
 def radios(first: int) -> str:
     """A rig of so many ports; the modules that are swapped in on one have serial numbers of their own."""
     return "".join(
@@ -60,7 +70,7 @@ def at_bench(name: str, url: str, folder: Path, *words: str) -> subprocess.Popen
 
 
 def test_two_benches_make_200_units_once_though_one_is_killed_and_the_server_is_away(
-    server: PostgresServer, tmp_path: Path
+    server: PostgresServer, tmp_path: Path, running: list[subprocess.Popen[str]]
 ) -> None:
     Path("all.toml").write_text(SHEET)
     Path("all.csv").write_text("mast\n" + "".join(f"{number:03}\n" for number in range(1, 201)))
@@ -79,6 +89,7 @@ def test_two_benches_make_200_units_once_though_one_is_killed_and_the_server_is_
 
             unit.standin.another = swapped  # type: ignore[method-assign]
         left, right = at_bench("left", server.url, tmp_path), at_bench("right", server.url, tmp_path)
+        running += [left, right]
         while len(finished()) < 60 or not any(one["bench"] == "left" for one in register.all_unfinished()):
             assert left.poll() is None and right.poll() is None, (tmp_path / "left.log").read_text()[-2000:]
             time.sleep(0.2)
@@ -94,6 +105,7 @@ def test_two_benches_make_200_units_once_though_one_is_killed_and_the_server_is_
         begun = {name for name in told.split("\n") if "was begun on lindle-l9 L9-1" in name}
         assert 0 < 200 - len(finished()) <= PORTS and len(begun) == 200 - len(finished()), told[-3000:]
         again = at_bench("left", server.url, tmp_path, "--resume")
+        running.append(again)
         assert again.wait(120) == 0, (tmp_path / "left.log").read_text()[-3000:]
         for unit in rig.bench.units.values():
             flash[unit.standin.own["serial"]] = unit.standin.flash["addr"]
