@@ -10,6 +10,9 @@ import subprocess
 import tempfile
 from contextlib import suppress
 from pathlib import Path
+from typing import Any
+
+import psycopg
 
 MISSING = (
     "PostgreSQL's server programs are not installed: `make test` brings them with apt, or install postgresql yourself"
@@ -39,6 +42,9 @@ class PostgresServer:
     def start(self) -> None:
         options = f"-p {self.port} -c listen_addresses=127.0.0.1 -k {self.folder} -c fsync=off"
         self._control("start", "-w", "-o", options, "-l", str(self.folder / "log"))
+
+    def connect(self) -> psycopg.Connection[Any]:
+        return psycopg.connect(self.url.replace("+psycopg", ""), autocommit=True)
 
     def stop(self) -> None:
         """Cuts every connection."""

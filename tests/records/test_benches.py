@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -13,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import bench, clean, wexicon
+from tests.conftest import SAMPLE, bench, clean, wexicon
 from tests.records.server import PostgresServer
 from tests.records.test_register import entry
 from wexicon.records.register import Register
@@ -137,6 +138,15 @@ def test_records_wait_while_the_server_is_away_and_go_in_once(server: PostgresSe
         server.start()
         listed = wexicon("units", "list", "--register", server.url, "--sheet", "one.toml").stdout
     assert listed.count("lindle-l9") == 1 and register.bring_in() == 1 and len(register.history("L9-8")) == 1
+    # A user that may not write is told so, and nothing is waited for.
+    with server.connect() as connection:
+        connection.execute("create role reader login")
+        connection.execute("grant select on all tables in schema public to reader")
+    shutil.copy(SAMPLE / "masts.toml", tmp_path)
+    shutil.copy(SAMPLE / "masts.csv", tmp_path)
+    reader = server.url.replace("bench@", "reader@")
+    refused = wexicon("provision", "masts.toml", "/dev/null", "--row", "M1", "--register", reader, status=2)
+    assert "the register refused: permission denied" in refused.stderr
     secret = server.url.replace("bench@", "bench:Tide-Gate-9@").replace("postgres", "nothing", 2)
     for words in (
         ("units", "list", "--register", secret),

@@ -8,6 +8,7 @@ import shutil
 import sqlite3
 import subprocess
 import sys
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
@@ -19,6 +20,7 @@ from wexicon.core.faults import CallFault, Fault
 from wexicon.records.entry import Entry
 from wexicon.records.register import Register
 from wexicon.records.tables import META
+from wexicon.work.unfinished import RegisterStore, Unfinished
 
 RADIOS = "".join(
     f'[unit.radio-{n}]\nstandin = "lindle-l9"\nidentity = {{ serial = "L9-0061{n}" }}\n' for n in (1, 2, 3, 4)
@@ -148,6 +150,39 @@ def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
     assert len(json.loads(wexicon("units", "list", "--json").stdout)) == 1
     wrong = wexicon("provision", "masts.toml", "/dev/null", "--row", "M1", "--register", "nosql://x", status=2)
     assert "this database cannot be a register" in wrong.stderr  # before the port is opened
+
+
+def test_what_must_differ_is_compared_with_what_the_register_has_of_the_sheets_other_units(tmp_path: Path) -> None:
+    for name in ("masts.toml", "masts.csv"):
+        shutil.copy(SAMPLE / name, tmp_path)
+    with bench(RADIOS) as rig:
+        wexicon("provision", "masts.toml", "radio-1", "radio-2", "radio-3", "radio-4")
+        # The next lot has an address of the first, and only that.
+        Path("masts.csv").write_text("mast,station,address\nM4,Far Sands,0014\nM5,Long Reach,0012\n")
+        rig.call(lambda: [rig.bench.units[f"radio-{n}"].standin.another(10) for n in (2, 3)])
+        wrong = wexicon("provision", "masts.toml", "radio-2", "radio-3", "--seat", "mast", status=2).stderr
+        assert "address 12 of mast M5 is that of mast M2, lindle-l9 L9-00613, on 20" in wrong and "M4" not in wrong
+        assert rig.bench.units["radio-2"].standin.flash["addr"] == 0
+        Path("masts.csv").write_text("mast,station,address\nM4,Far Sands,0014\nM5,Long Reach,0015\n")
+        assert "2 conform of 2" in wexicon("provision", "masts.toml", "radio-2", "radio-3", "--seat", "mast").stdout
+
+
+def test_work_that_was_begun_is_known_on_every_bench_and_listed(tmp_path: Path) -> None:
+    register = Register(str(tmp_path / "units.db"), tmp_path / "w")
+    left, right = RegisterStore(tmp_path / "left", register), RegisterStore(tmp_path / "right", register)
+    left.open(Unfinished("lindle-l9 L9-5", datetime.now(UTC), ["address"]))
+    assert (found := right.find("lindle-l9 L9-5")) and found.settings == ["address"] and found.bench == register.bench
+    assert "begun and not finished: lindle-l9 L9-5" in wexicon("units", "list", "--register", "units.db").stdout
+    right.close("lindle-l9 L9-5")
+    assert left.find("lindle-l9 L9-5") is None  # another bench has finished it
+    left.open(Unfinished("lindle-l9 L9-6", datetime.now(UTC), ["name"]))
+    # Seen through while the register is away: the register hears of it later.
+    away = RegisterStore(tmp_path / "left", Register("/proc/nowhere/x.db", tmp_path / "w"))
+    away.close("lindle-l9 L9-6")
+    assert away.find("lindle-l9 L9-6") is None and register.unfinished("lindle-l9 L9-6")
+    assert left.find("lindle-l9 L9-6") is None and not register.unfinished("lindle-l9 L9-6")
+    away.open(Unfinished("lindle-l9 L9-7", datetime.now(UTC), ["name"]))
+    assert away.find("lindle-l9 L9-7") and left.find("lindle-l9 L9-7")
 
 
 def test_labels_have_the_size_that_was_asked_for_and_a_code_that_holds_the_unit(tmp_path: Path) -> None:

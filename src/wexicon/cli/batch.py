@@ -11,7 +11,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import cache
 from typing import TYPE_CHECKING
 
@@ -25,7 +25,7 @@ from wexicon.cli.progress import Progress
 from wexicon.cli.show import OUTCOME_COLOURS, ending, print_json, print_line, print_table, styled
 from wexicon.cli.working import Working
 from wexicon.core.durations import spoken
-from wexicon.core.faults import CallFault
+from wexicon.core.faults import CallFault, FileFault, RegisterAway
 from wexicon.core.text import visible
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ def make_units(
     from wexicon.work.finding import state_folder
     from wexicon.work.opening import default_trace, session_on
     from wexicon.work.ports import NewPorts
-    from wexicon.work.recording import compare_with_left, record
+    from wexicon.work.recording import compare_with_left, record, used_before
     from wexicon.work.unfinished import RegisterStore
 
     if how.trace_path:
@@ -83,6 +83,10 @@ def make_units(
     for place in places[:1]:
         how.hands_and_links(jobs[0].seat.lexicon, place.port)
     register.check()
+    if write and not again:
+        with suppress(RegisterAway):
+            if used := used_before(register, sheet, jobs):
+                raise FileFault(sheet.path, used[:50])
     claims = SharedClaims(register, sheet, jobs, state_folder(), write=write, again=again)
     wrong: list[str] = []
     traces: dict[str, str] = {}

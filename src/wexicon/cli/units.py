@@ -18,6 +18,7 @@ from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
     from wexicon.records.entry import Entry
+    from wexicon.records.register import Register
 
 register_option = click.option(
     "--register", "register_at", metavar="URL", help="The register: a file or a database URL.  [default: your own]"
@@ -48,15 +49,26 @@ def _filters(command: Callable[..., None]) -> Callable[..., None]:
 @json_option
 def list_(register_at: str | None, as_json: bool, **filters: Any) -> None:
     """List the units with what was last done to each."""
+    from wexicon.work.recording import the_register
+
     found = _found(register_at, **filters)
     if as_json:
         print_json(found)
         return
     if not found:
         print_line("no such unit; wexicon provision and verify keep what they did")
+        _print_unfinished(the_register(register_at))
         return
     rows = [(one.unit, one.name, one.did, one.verdict, one.evidence, _when(one), one.sheet, one.bench) for one in found]
     print_table(("unit", "as", "did", "verdict", "evidence", "when (UTC)", "sheet", "bench"), rows, ours=3)
+    _print_unfinished(the_register(register_at))
+
+
+def _print_unfinished(register: Register) -> None:
+    """Work that was begun on a module, on any bench, and not seen through."""
+    for begun in register.all_unfinished():
+        when = f"on {begun['began'][:16].replace('T', ' ')} UTC at {begun['bench']}"
+        print_line(f"begun and not finished: {visible(begun['unit'])}, {when}", "yellow")
 
 
 @units.command()

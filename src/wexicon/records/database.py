@@ -29,6 +29,9 @@ _MAKING = 7_105_622_841
 PATIENCE = 5
 Result = TypeVar("Result")
 _USABLE = ("sqlite", "postgresql")
+# What does not pass by waiting.
+_REFUSALS = (sql.exc.ProgrammingError, sql.exc.DataError, sql.exc.NotSupportedError, sql.exc.IntegrityError)
+_RIGHTS = "May this user make and write tables there?"
 _HINT = "A file, sqlite:///FILE, or postgresql+psycopg://USER@HOST/DATABASE."
 
 
@@ -103,6 +106,8 @@ class Database:
             yield
         except (sql.exc.DBAPIError, sql.exc.TimeoutError, OSError) as fault:
             what = str(getattr(fault, "orig", None) or fault).strip().splitlines()[0]
+            if isinstance(fault, _REFUSALS):
+                raise CallFault(f"the register refused: {what}", where=self.name, hint=_RIGHTS) from None
             hint = "What is to be recorded waits on disk, and goes in as soon as it is back."
             raise RegisterAway(f"the register cannot be reached: {what}", where=self.name, hint=hint) from None
 

@@ -93,7 +93,9 @@ class Register:
         new = connection.execute(self.database.insert(RECORD).values(**values)).rowcount
         if new and entry.task and entry.did == "provision" and entry.verdict in FINISHED:
             done = {"done": self.database.now(), "verdict": entry.verdict, "unit": values["unit"], "run": None}
-            connection.execute(sql.update(TASK).where(TASK.c.task == entry.task).values(**done))
+            # One that waited for long tells nothing of a unit that is another module by now.
+            its = sql.or_(TASK.c.unit.is_(None), TASK.c.unit == values["unit"])
+            connection.execute(sql.update(TASK).where(TASK.c.task == entry.task, its).values(**done))
 
     # -- unfinished work ----------------------------------------------------------------------------------------------
 
@@ -108,7 +110,10 @@ class Register:
     def _unfinished(self, which: Any) -> list[dict[str, Any]]:
         with self.database.reading() as connection:
             rows = connection.execute(sql.select(UNFINISHED).where(which).order_by(UNFINISHED.c.began)).mappings()
-            return [{**row, "settings": msgspec.json.decode(row["settings"])} for row in rows]
+            return [
+                {**{str(name): text for name, text in row.items()}, "settings": msgspec.json.decode(row["settings"])}
+                for row in rows
+            ]
 
     def begin(self, record: Mapping[str, Any]) -> None:
         """Work on a unit was begun."""

@@ -88,6 +88,7 @@ class Batch:
         self.results: dict[str, UnitResult] = {}
         self.turns = Turns(jobs, self.claims, known or {}, self._over, told)
         self._failed = 0
+        self._broken: Fault | None = None
 
     def run(self, places: Sequence[Place], appearing: Callable[[], Iterable[Place]] | None = None) -> list[UnitResult]:
         """Does all units; gives their results in the order of the jobs. `appearing` gives the ports that came since it was
@@ -104,9 +105,13 @@ class Batch:
             self.turns.pin(places)
         for job in around:
             self._ask_who(job, places)
+        for place in places:
+            self.turns.expect(place)
         workers = [self._worker(place) for place in places]
         while appearing is not None and self.turns.any_left and not self._over():
-            workers += [self._worker(place, once=True) for place in appearing()]
+            for place in appearing():
+                self.turns.expect(place)
+                workers.append(self._worker(place, once=True))
             with self.turns.changed:
                 self.turns.changed.wait(0.5)
         for worker in workers:
@@ -151,6 +156,15 @@ class Batch:
         return made
 
     def _work(self, place: Place, once: bool) -> None:
+        try:
+            self._one_after_another(place, once)
+        except Fault as fault:
+            # The register, which cannot be worked with any more: nothing more is begun.
+            self._broken = fault
+        finally:
+            self.turns.leave(place)
+
+    def _one_after_another(self, place: Place, once: bool) -> None:
         asks, last = False, ""
         while job := self.turns.next(place):
             result, last = self._one(job, place, asks=asks, last=last)
@@ -165,7 +179,8 @@ class Batch:
                 return
 
     def _over(self) -> bool:
-        return self.stopping() or bool(self.stop_after and self._failed >= self.stop_after)
+        enough = bool(self.stop_after and self._failed >= self.stop_after)
+        return self.stopping() or enough or self._broken is not None
 
     def _end(self, job: Job, result: UnitResult) -> None:
         self.results[job.name] = result
@@ -179,6 +194,9 @@ class Batch:
         if job.name in self.turns.elsewhere:
             result.verdict = Verdict.SKIPPED
             result.remarks.append(self.turns.elsewhere[job.name].told)
+            return result
+        if self._broken:
+            result.verdict, result.failure = Verdict.FAILED, Failure.of(self._broken, "register")
             return result
         if job.name in self.turns.refusals and not self.stopping():
             result.verdict, result.failure = Verdict.FAILED, self.turns.refusals[job.name]

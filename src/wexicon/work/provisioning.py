@@ -274,7 +274,8 @@ class _Walk:
         can = strongest(self.module, self.order.prove)
         before = self.store.find(self._unit)
         if before:
-            self.result.remarks.append(f"finishing what was begun on {before.began:%Y-%m-%d %H:%M} UTC")
+            where = f" at {before.bench}" if before.bench else ""
+            self.result.remarks.append(f"finishing what was begun on {before.began:%Y-%m-%d %H:%M} UTC{where}")
             self.session.decide("work on this unit was begun before and not seen through; finishing it")
         for turn in range(MOST_TURNS):
             todo = self._todo(first=turn == 0)

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from wexicon.core.faults import Fault
-from wexicon.core.formats.jobs import Job
+from wexicon.core.faults import Complaint, Fault
+from wexicon.core.formats.jobs import Job, jobs_of
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.text import visible
 from wexicon.records.entry import Entry
@@ -41,6 +41,32 @@ def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, 
     rows = {job.name: job.row.cells if job.row else {} for job in jobs}
     found = register.latest(sheet=sheet.digest, did="provision")
     return {one.name: one for one in found if one.verdict == "conforms" and rows.get(one.name) == one.row}
+
+
+def used_before(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> list[Complaint]:
+    """Values that must be different in each unit of the sheet, and that another unit of a sheet of this title has by the
+    register: one that is not among these. Raises Fault."""
+    jobs = list(jobs)
+    if not sheet.agree.different or not sheet.individuals:
+        return []
+    names = {job.name for job in jobs_of(sheet)}
+    used: dict[tuple[str, str], Entry] = {}
+    for one in register.latest(sheet=sheet.called, did="provision"):
+        if one.sheet == sheet.called and one.name not in names and one.verdict in ("conforms", "unproved"):
+            for line in one.result["settings"]:
+                if line["name"] in sheet.agree.different and line["after"]:
+                    used[line["name"], line["after"]["shown"]] = one
+    found = []
+    for job in jobs:
+        for name in sheet.agree.different:
+            shown = job.seat.lexicon.settings[name].show(job.wanted[name]) if name in job.wanted else None
+            other = used.get((name, shown)) if shown else None
+            if other:
+                what = (
+                    f"{name} {visible(shown or '')} of {job.name} is that of {other.name}, {other.unit}, {other.when}"
+                )
+                found.append(Complaint(what, "agree.different", hint="Choose another, or say --again."))
+    return found
 
 
 def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str) -> str:

@@ -90,6 +90,11 @@ class Turns:
             self._pinned[job.name] = place.port
         return self._pinned[job.name]
 
+    def expect(self, place: Place) -> None:
+        """A port is about to be worked on."""
+        with self.changed:
+            self._working[place.port] = place
+
     def learn(self, known: Known) -> None:
         """What others may fill in from a unit is known."""
         with self.changed:
@@ -104,7 +109,6 @@ class Turns:
         most = CHOICE
         while not self.over():
             with self.changed:
-                self._working[place.port] = place
                 own = [job for job in self._left if self._pinned.get(job.name) == place.port]
                 fitting = (job for job in own or self._left if self._fits(job, place) and self._is_known(job))
                 ready = list(islice(fitting, most))
@@ -127,22 +131,36 @@ class Turns:
                     most *= 4
                     continue
                 held = [one.name for one in ready if one.name in self.claims.held]
-                coming = any(self._fits(one, place) for one in (*self._left, *self._open.values()))
-                if not coming or not (held or self._busy):
+                mine = any(self._fits(one, place) for one in self._left)
+                if not (mine and (held or self._busy)) and not self._may_come(place):
                     break
                 for name in held:
                     self.told(Progressed(name, "", f"is being made at {self.claims.held[name]}"))
                 self.changed.wait(0.5)
+        return None
+
+    def leave(self, place: Place) -> None:
+        """A port is worked on no longer."""
         with self.changed:
             self._working.pop(place.port, None)
             self.changed.notify_all()
-        return None
+
+    def _may_come(self, place: Place) -> bool:
+        """Whether a unit that is another port's may yet be left for this one: that port's module may not be for it."""
+        for job in self._open.values():
+            if self._suits(job, place):
+                return True
+        ports = self._working.keys() - {place.port}
+        return any(
+            self._pinned.get(job.name) in ports and self._suits(job, place) and self._is_known(job)
+            for job in self._left
+        )
 
     def _fits(self, job: Job, place: Place) -> bool:
-        if place.port in self._refused.get(job.name, ()):
-            return False
-        pinned = self._pinned.get(job.name)
-        return pinned == place.port if pinned else not place.seat or place.seat == job.seat.name
+        return self._suits(job, place) and self._pinned.get(job.name) in (None, place.port)
+
+    def _suits(self, job: Job, place: Place) -> bool:
+        return place.seat in ("", job.seat.name) and place.port not in self._refused.get(job.name, ())
 
     def _is_known(self, job: Job) -> bool:
         own = (job.seat.name, OWN, ROW, NUMBER, DRAWN)

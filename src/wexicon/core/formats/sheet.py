@@ -153,10 +153,15 @@ def read_sheet(
     rows = _table(source, whole, units) if whole and whole.units else None
     for name, data_of_seat in tables.items():
         table = source.typed(data_of_seat, SeatTable, ("seat", name))
-        if table and (seat is None or seat == name):
+        if table:
+            if seat not in (None, name):
+                table = _without_secrets(table)
             made = _seat(source, name, table, lexicon, secret, common)
             if made:
                 seats[name] = made
+                if not (made.wanted or made.filled() or data_of_seat["settings"]):
+                    what = "is empty: there is nothing to bring about and nothing to prove"
+                    source.complain(("seat", name, "settings"), what)
             if table.each not in ("", "row"):
                 source.complain(("seat", name, "each"), f"{table.each!r} is not row")
             elif table.each and not (whole and whole.units):
@@ -236,8 +241,6 @@ def _seat(
             f"needs {other} = {show(needed)}, and the sheet wants {other} = {show(found)}",
             f"take {key} away, or make {other} {show(needed)}",
         )
-    if not wanted and not late and not hidden and not table.settings:
-        source.complain((*place, "settings"), "is empty: there is nothing to bring about and nothing to prove")
     for key in table.trust:
         if key not in table.settings:
             source.complain((*place, "trust"), f"{key} is not among the settings", meant(key, table.settings))
@@ -271,6 +274,12 @@ def _given(
             continue
         made[name] = Secret(plain) if hidden else plain
     return made
+
+
+def _without_secrets(table: SeatTable) -> SeatTable:
+    """A seat of which only others need to know something."""
+    settings = {name: value for name, value in table.settings.items() if not _comes_from_outside(value)}
+    return msgspec.structs.replace(table, settings=settings, given={}, trust=())
 
 
 def _comes_from_outside(given: Any) -> bool:
