@@ -19,6 +19,7 @@ from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
+from benchmarks.command import by_command, rehearsed
 from benchmarks.contact import console, hailing
 from benchmarks.fleet import fleet
 from benchmarks.floor import busy, together
@@ -169,6 +170,13 @@ def many_units() -> None:
     one = statistics.median(fleet(1)[0] for _ in range(3))
     many = statistics.median(fleet(64)[0] for _ in range(3))
     line("64 units on 64 pseudo-terminals, 64 threads / one unit", f"{many / one:.2f} x ({one:.1f} s)", "1.2 x")
+    alone, _, own = sorted(by_command(1) for _ in range(3))[1]
+    all_, well, used = sorted(by_command(64) for _ in range(3))[1]
+    assert well == 64
+    line(
+        "wexicon provision of 64 rows on 64 ports / of one row on one", f"{all_ / alone:.2f} x ({alone:.1f} s)", "1.2 x"
+    )
+    line("the processor's time of that for each further unit", f"{(used - own) / 63 * 1000:.0f} ms", "-")
     took, conform = fleet(400)
     line("400 units at once: how many conform", f"{conform} of 400 ({took:.1f} s)", "400")
 
@@ -196,6 +204,13 @@ def ten_thousand_units() -> None:
         grown = (tracemalloc.get_traced_memory()[0] - first) / 60
         tracemalloc.stop()
         line(f"memory kept for each further unit of {name}", f"{grown / 1000:.1f} KB", "3 KB")
+
+
+def rehearsing_a_sheet() -> None:
+    """A sheet of 10,000 units, by the command."""
+    (small, flat), (took, most) = rehearsed(1_000), rehearsed(10_000)
+    line("wexicon rehearse of a sheet with 10,000 rows", f"{took:.0f} s ({small:.0f} s for 1,000)", "60 s")
+    line("memory of its process, 10,000 rows / 1,000 rows", f"{most / flat:.2f} x ({flat:.0f} MB)", "2 x")
 
 
 def engine_throughput() -> None:
@@ -361,6 +376,7 @@ ALL = (
     first_contact_console,
     many_units,
     ten_thousand_units,
+    rehearsing_a_sheet,
     engine_throughput,
     programs_start,
     traces,

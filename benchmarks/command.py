@@ -1,14 +1,15 @@
-"""The command itself over many units: `wexicon provision` of a sheet on pseudo-terminals that other processes serve."""
+"""The command itself over many units: a sheet provisioned on pseudo-terminals that other processes serve, or rehearsed."""
 
 from __future__ import annotations
 
 import json
-import multiprocessing
 import os
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from benchmarks.fleet import FAMILY, serve_in_processes
@@ -23,30 +24,45 @@ settings = {{ name = "mast {{row.mast}}", address = "{{row.mast}}", network = 6,
 """
 
 
-def by_command(count: int, *, profile: str = "") -> tuple[float, int]:
-    """Provisions `count` units by the command, on as many ports at once; gives the seconds from the first unit's first step to
-    the last one's verdict as the command's whole time less that of a start alone, and how many conform."""
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        (folder / "units.csv").write_text("mast\n" + "".join(f"{number:04}\n" for number in range(1, count + 1)))
-        (folder / "sheet.toml").write_text(SHEET)
-        own = {f"WEXICON_{word.upper()}": str(folder / word) for word in ("run", "state", "config", "lexicons")}
-        with serve_in_processes(count) as ports:
-            words = [sys.executable, *(["-m", "cProfile", "-o", profile] if profile else []), "-m", "wexicon"]
+def by_command(count: int) -> tuple[float, int, float]:
+    """Provisions `count` units by the command, on as many ports at once, with a register that is there already; gives the
+    seconds that the whole command took, how many conform, and the processor's seconds."""
+    with _folder(count) as (folder, environment), serve_in_processes(count) as ports:
+        words = [sys.executable, "-m", "wexicon"]
+        subprocess.run([*words, "units", "list"], env=environment, capture_output=True)
+        with (folder / "results.json").open("w") as results:
             began = time.perf_counter()
-            done = subprocess.run(
+            running = subprocess.Popen(
                 [*words, "provision", "sheet.toml", *ports, "--json"],
                 cwd=folder,
-                env={**os.environ, **own},
-                capture_output=True,
-                text=True,
+                env=environment,
+                stdout=results,
+                stderr=subprocess.DEVNULL,
             )
+            used = os.wait4(running.pid, 0)[2]
             took = time.perf_counter() - began
-    results = json.loads(done.stdout)
-    return took, sum(one["verdict"] == "conforms" for one in results)
+        found = json.loads((folder / "results.json").read_text())
+    return took, sum(one["verdict"] == "conforms" for one in found), used.ru_utime + used.ru_stime
 
 
-if __name__ == "__main__":
-    multiprocessing.freeze_support()
-    for count in map(int, sys.argv[1:] or ("1", "64")):
-        print(count, by_command(count))
+def rehearsed(count: int) -> tuple[float, float]:
+    """Rehearses a sheet of `count` units by the command; gives the seconds that it took and the most memory of its own process
+    (megabytes)."""
+    with _folder(count) as (folder, environment):
+        words = [sys.executable, "-m", "wexicon", "rehearse", "sheet.toml"]
+        began = time.perf_counter()
+        running = subprocess.Popen(words, cwd=folder, env=environment, stdout=subprocess.DEVNULL)
+        _, status, used = os.wait4(running.pid, 0)
+        assert status == 0
+        return time.perf_counter() - began, used.ru_maxrss / 1024
+
+
+@contextmanager
+def _folder(count: int) -> Iterator[tuple[Path, dict[str, str]]]:
+    """A folder with the sheet and its table, and an environment that keeps all that is kept there."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        (folder / "units.csv").write_text("mast\n" + "".join(f"{number:05}\n" for number in range(1, count + 1)))
+        (folder / "sheet.toml").write_text(SHEET)
+        own = {f"WEXICON_{word.upper()}": str(folder / word) for word in ("run", "state", "config", "lexicons")}
+        yield folder, {**os.environ, **own}

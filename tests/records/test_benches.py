@@ -119,7 +119,7 @@ def test_two_benches_make_200_units_once_though_one_is_killed_and_the_server_is_
     # No other module has one of these addresses, and no unit has two records.
     assert sorted(addr for addr in flash.values() if addr in range(1, 201)) == sorted(addresses.values())
     assert all(len(register.history(one.unit)) == 1 for one in made.values())
-    assert {one.bench for one in made.values()} == {"left", "right"}
+    assert {one.bench for one in made.values()} == {"left", "right"} and register.all_unfinished() == []
 
 
 def value(one: Any, name: str) -> str:
@@ -137,7 +137,7 @@ def test_records_wait_while_the_server_is_away_and_go_in_once(server: PostgresSe
         assert "conforms" in told.stdout and "waits on disk" in told.stderr
         server.start()
         listed = wexicon("units", "list", "--register", server.url, "--sheet", "one.toml").stdout
-    assert listed.count("lindle-l9") == 1 and register.bring_in() == 1 and len(register.history("L9-8")) == 1
+    assert listed.count("one.toml") == 1 and register.bring_in() == 1 and len(register.history("L9-8")) == 1
     # A user that may not write is told so, and nothing is waited for.
     with server.connect() as connection:
         connection.execute("create role reader login")

@@ -85,7 +85,7 @@ def rehearse(
 
 
 def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, ports: int, swap: float, as_json: bool) -> None:
-    from wexicon.cli.batch import print_units
+    from wexicon.cli.batch import MOST_PRINTED, print_units
     from wexicon.core.formats.jobs import jobs_of
     from wexicon.work.finding import find_sheet
     from wexicon.work.rehearsed import rehearse_jobs
@@ -99,7 +99,8 @@ def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, ports: int, 
     if filled:
         if trace:
             raise CallFault("many units have no trace when they are rehearsed", hint="Leave --trace out.")
-        rehearsal = rehearse_jobs(sheet, jobs, choice, ports=ports, swap=swap)
+        whole = as_json or len(jobs) <= MOST_PRINTED
+        rehearsal = rehearse_jobs(sheet, jobs, choice, ports=ports, swap=swap, whole=whole)
         with ending(next((result.status for result in rehearsal.units if result.status), 0)):
             if as_json:
                 print_json(rehearsal)

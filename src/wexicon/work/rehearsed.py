@@ -11,7 +11,7 @@ import heapq
 import multiprocessing
 import os
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import contextmanager
 
@@ -26,7 +26,7 @@ from wexicon.work.claiming import Claims, Known
 from wexicon.work.module import Module
 from wexicon.work.ports import Place
 from wexicon.work.rehearsing import Choice
-from wexicon.work.results import StepTime, UnitResult
+from wexicon.work.results import StepTime, UnitResult, Verdict
 
 # From so many units on they are shared out to processes, so many at a time.
 MANY, SHARE = 200, 100
@@ -71,8 +71,8 @@ class _Numbers(Claims):
 class _Making:
     """Makes some of the units; `numbers` says which module each is."""
 
-    def __init__(self, sheet: Sheet, jobs: Sequence[Job], choice: Choice) -> None:
-        self.sheet, self.jobs, self.choice = sheet, jobs, choice
+    def __init__(self, sheet: Sheet, jobs: Sequence[Job], choice: Choice, whole: bool) -> None:
+        self.sheet, self.jobs, self.choice, self.whole = sheet, jobs, choice, whole
         self.numbers = {job.name: number for number, job in enumerate(jobs)}
         self.claims = _Numbers(sheet, jobs)
         self.known: Known = {}
@@ -104,46 +104,62 @@ class _Making:
 _MAKING: _Making | None = None
 
 
-def _make_some(span: tuple[int, int]) -> tuple[list[UnitResult], Counter[str]]:
+def _make_some(span: tuple[int, int]) -> tuple[list[UnitResult], Counter[str], Counter[str]]:
     assert _MAKING is not None
     results, _, asked = _MAKING.make(_MAKING.jobs[span[0] : span[1]])
-    return results, asked
+    steps = _steps(results)
+    return [one if _MAKING.whole else _in_short(one) for one in results], asked, steps
 
 
-def rehearse_jobs(sheet: Sheet, jobs: Sequence[Job], choice: Choice, *, ports: int = 1, swap: float = 0.0) -> Rehearsal:
-    """Makes all units of a sheet. `swap` are the seconds that hands need to put in another module. Raises Fault where there is
-    no stand-in, or more ports are needed."""
+def _in_short(result: UnitResult) -> UnitResult:
+    """A unit that conforms, without what is only printed of those that do not."""
+    if result.verdict is not Verdict.CONFORMS:
+        return result
+    return UnitResult(result.verdict, result.evidence, result.seat, result.port, seconds=result.seconds)
+
+
+def _steps(results: Iterable[UnitResult]) -> Counter[str]:
+    """How many microseconds each kind of step took in all."""
+    steps: Counter[str] = Counter()
+    for result in results:
+        for step in result.steps:
+            steps["write" if step.step.startswith("write ") else step.step] += round(step.seconds * 1e6)
+    return steps
+
+
+def rehearse_jobs(
+    sheet: Sheet, jobs: Sequence[Job], choice: Choice, *, ports: int = 1, swap: float = 0.0, whole: bool = True
+) -> Rehearsal:
+    """Makes all units of a sheet. `swap` are the seconds that hands need to put in another module; where not `whole`, little is
+    kept of each of many units that conform. Raises Fault where there is no stand-in, or more ports are needed."""
     around = len(list(ring(jobs)))
     if ports < around:
         what = f"{around} units need each other's address: each must be on a port of its own"
         raise CallFault(what, where=sheet.path, hint=f"Say --ports {around}.")
-    making = _Making(sheet, jobs, choice)
+    making = _Making(sheet, jobs, choice, whole)
     waited_for = {seat for job in jobs for seat in job.waits_for()}
     first = sum(job.seat.name in waited_for for job in jobs)
     alone = first if not any(job.waits_for() for job in jobs[:first]) and not around else len(jobs)
     if len(jobs) < MANY or "fork" not in multiprocessing.get_all_start_methods():
         alone = len(jobs)
     results, making.known, asked = making.make(jobs[:alone]) if alone else ([], {}, Counter())
+    steps = _steps(results)
     if alone < len(jobs):
         global _MAKING
         _MAKING = making
         spans = [(start, min(start + SHARE, len(jobs))) for start in range(alone, len(jobs), SHARE)]
         with ProcessPoolExecutor(os.cpu_count(), multiprocessing.get_context("fork")) as pool:
-            for some, more in pool.map(_make_some, spans):
+            for some, more, took in pool.map(_make_some, spans):
                 results += some
                 asked += more
+                steps += took
     swaps = max(0, len(jobs) - ports)
-    steps: dict[str, float] = {}
-    for result in results:
-        for step in result.steps:
-            name = "write" if step.step.startswith("write ") else step.step
-            steps[name] = steps.get(name, 0.0) + step.seconds
     if swaps:
         asked["Put in the module for the next unit."] += swaps
-    took = _scheduled([result.seconds for result in results], ports, swap)
+    whole_time = _scheduled([result.seconds for result in results], ports, swap)
     told = [AskedFor(text, times) for text, times in asked.most_common()]
-    summed = [StepTime(step, round(steps[step], 6)) for step in sorted(steps, key=lambda step: -steps[step])]
-    return Rehearsal(results, ports, took, swap, swaps, summed, told)
+    summed = [StepTime(step, micros / 1e6) for step, micros in steps.most_common()]
+    return Rehearsal(results, ports, whole_time, swap, swaps, summed, told)
 
 
 def _scheduled(units: Sequence[float], ports: int, swap: float) -> float:
