@@ -87,7 +87,8 @@ def make_units(
         with suppress(RegisterAway):
             if used := used_before(register, sheet, jobs):
                 raise FileFault(sheet.path, used[:50])
-    claims = SharedClaims(register, sheet, jobs, state_folder(), write=write, again=again)
+    store = RegisterStore(state_folder() / "unfinished", register)
+    claims = SharedClaims(register, sheet, jobs, state_folder(), write=write, again=again, settle=store.settle)
     wrong: list[str] = []
     traces: dict[str, str] = {}
     began = time.monotonic()
@@ -134,7 +135,7 @@ def make_units(
             stop_after=stop_after,
             prove=prove,
             write=write,
-            store=RegisterStore(state_folder() / "unfinished", register),
+            store=store,
             patience=how.patience,
             claims=claims,
             known=known,

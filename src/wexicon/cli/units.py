@@ -66,6 +66,10 @@ def list_(register_at: str | None, as_json: bool, **filters: Any) -> None:
 
 def _print_unfinished(register: Register) -> None:
     """Work that was begun on a module, on any bench, and not seen through."""
+    from wexicon.work.finding import state_folder
+    from wexicon.work.unfinished import RegisterStore
+
+    RegisterStore(state_folder() / "unfinished", register).settle()
     for begun in register.all_unfinished():
         when = f"on {begun['began'][:16].replace('T', ' ')} UTC at {begun['bench']}"
         print_line(f"begun and not finished: {visible(begun['unit'])}, {when}", "yellow")

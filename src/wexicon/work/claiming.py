@@ -7,7 +7,7 @@ written to that. What only the register knows (who else has a unit, which module
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from hashlib import sha256
 from pathlib import Path
@@ -107,16 +107,26 @@ def known_of(job: Job, entry: Entry) -> Known:
 
 class SharedClaims(Claims):
     """Of a run that shares its sheet by the register; a context, in which a thread of its own gives signs of life and brings in
-    what waits. With `write` false nothing is claimed. `again` takes a module for a unit whatever either was before."""
+    what waits; `settle` does the rest of that. With `write` false nothing is claimed. `again` takes a module for a unit
+    whatever either was before."""
 
     def __init__(
-        self, register: Register, sheet: Sheet, jobs: Iterable[Job], state: Path, *, write: bool, again: bool
+        self,
+        register: Register,
+        sheet: Sheet,
+        jobs: Iterable[Job],
+        state: Path,
+        *,
+        write: bool,
+        again: bool,
+        settle: Callable[[], None] = lambda: None,
     ) -> None:
         from wexicon.records.claims import Run
 
         super().__init__(sheet)
         self.register = register
         self.again = again
+        self._settle = settle
         self.shares = write and sheet.individuals
         self._jobs = {task_of(sheet, job): job for job in jobs}
         self._tasks = {job.name: task for task, job in self._jobs.items()}
@@ -152,6 +162,7 @@ class SharedClaims(Claims):
         self._beat.join()
         with suppress(Fault, OSError):
             self.register.bring_in()
+            self._settle()
         if self.shares:
             with suppress(Fault):
                 self._run.end()
@@ -163,9 +174,10 @@ class SharedClaims(Claims):
 
         while not self._ended.wait(BEAT):
             with suppress(Fault, OSError):
-                self.register.bring_in()
                 if self.shares:
                     self._run.alive()
+                self.register.bring_in()
+                self._settle()
 
     # -- units ------------------------------------------------------------------------------------------------------------
 

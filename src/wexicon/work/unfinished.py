@@ -94,8 +94,8 @@ class RegisterStore(FileStore):
     def find(self, unit: str) -> Unfinished | None:
         own = super().find(unit)
         try:
+            self.settle()
             if own and own.ended:
-                self.close(unit)
                 return None
             there = self.register.unfinished(unit)
         except Fault:
@@ -104,6 +104,15 @@ class RegisterStore(FileStore):
             super().close(unit)  # another bench has finished it
             return None
         return own or (msgspec.convert(there, Unfinished) if there else None)
+
+    def settle(self) -> None:
+        """Tells the register what was seen through while it was away. Raises Fault where it still is."""
+        for path in self.folder.glob("*.json") if self.folder.is_dir() else ():
+            with contextlib.suppress(OSError, msgspec.DecodeError):
+                one = msgspec.json.decode(path.read_bytes(), type=Unfinished)
+                if one.ended:
+                    self.register.finish(one.unit)
+                    path.unlink()
 
     def open(self, record: Unfinished) -> None:
         record.process, record.bench = os.getpid(), self.register.bench
