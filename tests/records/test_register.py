@@ -109,6 +109,9 @@ def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> N
         )
         assert [one["identity"]["serial"] for one in moved] == ["L9-00611", "L9-00612", "L9-00613", "L9-00614"]
         assert {one["written"] for one in moved} == {0}
+        # A port that is named for a seat keeps to it.
+        named = wexicon("provision", "masts.toml", "relay=radio-2", "radio-1", "radio-3", "radio-4", status=1)
+        assert "2 failed, 2 conform of 4" in named.stdout and "this module was made before: relay of" in named.stderr
         wrong = wexicon("provision", "masts.toml", "radio-2", "--row", "M3", status=1)
         assert "this module was made before: mast M1 of “Marrow Estuary" in wrong.stderr
         assert rig.bench.units["radio-2"].standin.flash["addr"] == 11

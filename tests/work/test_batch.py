@@ -48,6 +48,12 @@ def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
         left_in = json.loads(wexicon(*words, status=1).stdout)
     assert left_in[0]["verdict"] == "conforms"
     assert "which was done in this run" in left_in[1]["failure"]["what"] and left_in[1]["written"] == 0
+    with bench(RADIOS):
+        # A module that was done in an earlier run, and is still there, is swapped first.
+        Path("masts.csv").write_text("mast,station,address\nM7,Far Sands,0017\nM8,Long Reach,0018\n")
+        words = ("provision", "masts.toml", "radio-1", "--operator", "rig", "--seat", "mast", "--json")
+        later = json.loads(wexicon(*words).stdout)
+        assert [one["verdict"] for one in later] == ["conforms"] * 2 and later[0]["identity"]["serial"] == "L9-00615"
     assert (
         "somebody must swap" in wexicon("provision", "masts.toml", "/dev/null", "--operator", "nobody", status=2).stderr
     )

@@ -9,6 +9,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractContextManager
+from functools import partial
 from typing import TypeVar
 
 from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway, Stopped, Unreachable
@@ -18,7 +19,7 @@ from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Began, Listener, Observation
 from wexicon.core.text import visible
 from wexicon.core.values import Value, ValueFault
-from wexicon.work.claiming import AnothersUnit, Claims, Known
+from wexicon.work.claiming import AnothersUnit, Claims, Known, MadeBefore
 from wexicon.work.dialogues import find_dialogue, run_dialogue
 from wexicon.work.module import Module
 from wexicon.work.ports import Place
@@ -89,11 +90,13 @@ class Batch:
         self.turns = Turns(jobs, self.claims, known or {}, self._over, told)
         self._failed = 0
         self._broken: Fault | None = None
+        self._swapping = False
 
     def run(self, places: Sequence[Place], appearing: Callable[[], Iterable[Place]] | None = None) -> list[UnitResult]:
         """Does all units; gives their results in the order of the jobs. `appearing` gives the ports that came since it was
         asked last: each brings one module with it. Raises CallFault where that cannot be begun."""
         self.turns.several = len(places) > 1 or appearing is not None
+        self._swapping = self.swaps and appearing is None and len(places) < len(self.jobs)
         around = list(ring(self.jobs))
         if appearing is None:
             self._check(places, around)
@@ -202,7 +205,10 @@ class Batch:
             result.verdict, result.failure = Verdict.FAILED, self.turns.refusals[job.name]
             return result
         missing = sorted(whose for whose in job.waits_for() if not any(one[0] == whose for one in self.turns.known))
-        what = f"{', '.join(missing)} did not say who it is" if missing else "stopped before it was its turn"
+        over = self.stopping() or bool(self.stop_after)
+        what = f"{', '.join(missing)} did not say who it is" if missing else "no port was left for it"
+        if over and not missing:
+            what = "stopped before it was its turn"
         result.failure = Failure("", what, status=130 if self.stopping() else 1)
         return result
 
@@ -215,18 +221,27 @@ class Batch:
         self.told(Progressed(job.name, port, "attention"))
         try:
             with self.opened(job, port, Steps(job.name, port, self.told)) as module:
-                identity = self._met(job, module, asks=asks, last=last)
-                own, unit = identity.get(job.seat.lexicon.unit, ""), _unit_of(job, identity)
-                owner = self._asked(job, module, lambda: self.claims.owner(unit)) if unit else ""
-                if self.turns.is_anothers(job, place, unit, owner):
-                    return None, own
-                try:
-                    if self.write and unit:
-                        self._asked(job, module, lambda: self.claims.begin_on(job, unit))
-                except AnothersUnit as fault:
-                    if self.turns.is_refused(job, place, unit, Failure.of(fault, "identify")):
+                begun = False
+                while not begun:
+                    identity = self._met(job, module, asks=asks, last=own)
+                    own, unit = identity.get(job.seat.lexicon.unit, ""), _unit_of(job, identity)
+                    owner = self._asked(job, module, partial(self.claims.owner, unit)) if unit else ""
+                    if self.turns.is_anothers(job, place, unit, owner):
                         return None, own
-                    raise
+                    try:
+                        if self.write and unit:
+                            self._asked(job, module, partial(self.claims.begin_on, job, unit))
+                        begun = True
+                    except AnothersUnit as fault:
+                        if self.turns.is_refused(job, place, unit, Failure.of(fault, "identify")):
+                            return None, own
+                        raise
+                    except MadeBefore as fault:
+                        if not self._swapping:
+                            raise
+                        # It was there from before, or the wrong one was put in: hands put in another.
+                        self.turns.was(unit, fault.name)
+                        asks = True
                 self.turns.begun(job)
                 self.turns.learn(job.known_of(identity, job.wanted))
                 result = self._made(job, module, identity)

@@ -35,6 +35,12 @@ class AnothersUnit(ModuleFault):
     """A unit of the sheet is another module than the one on the port."""
 
 
+class MadeBefore(ModuleFault):
+    """The module on a port was made something else before: `name`."""
+
+    name = ""
+
+
 class Elsewhere(msgspec.Struct, frozen=True):
     """A unit that another bench has made since this run began: how that is told, and what others may fill in from it."""
 
@@ -69,7 +75,7 @@ class Claims:
 
     def begin_on(self, job: Job, unit: str) -> None:
         """Writes down, before anything is written to it, that a job is made on this module. Raises AnothersUnit where another
-        module is that unit, ModuleFault where this module is something else."""
+        module is that unit, MadeBefore where this module is something else."""
 
     def draw(self, job: Job, series: str) -> int:
         """The number that a unit has of a series; the next one, where it has none. Raises Fault."""
@@ -229,7 +235,9 @@ class SharedClaims(Claims):
         before = self._made[unit] if unit in self._made else self.register.made(unit=unit)
         if before and (before.name, before.sheet) != (job.name, self.sheet.called):
             what = f"this module was made before: {before.name} of “{before.sheet}”, {before.when}"
-            raise ModuleFault(what, hint=f"Nothing was changed. Put in another module, {_ALL_THE_SAME}")
+            fault = MadeBefore(what, hint=f"Nothing was changed. Put in another module, {_ALL_THE_SAME}")
+            fault.name = before.name
+            raise fault
         other = self.register.made(sheet=self.sheet.called, name=job.name) if self.sheet.individuals else None
         if other and other.unit != unit:
             what = f"{job.name} is {other.unit}, {other.when}"

@@ -202,6 +202,11 @@ class Turns:
         with self.changed:
             return self._seen.setdefault(unit, job.name) if unit else job.name
 
+    def was(self, unit: str, name: str) -> None:
+        """A module was made this unit before: it is not to be taken for another one."""
+        with self.changed:
+            self._seen[unit] = name
+
     def is_anothers(self, job: Job, place: Place, unit: str, owner: str) -> bool:
         """Whether the module on a port is not for this unit: it is the `owner`, another one that is not begun yet, which is
         then this port's; or this unit's own module has been found on another port."""
@@ -210,6 +215,9 @@ class Turns:
             other = next((one for one in (*self._left, *self._open.values()) if one.name == owner != job.name), None)
             if other and not theirs:
                 same = other.seat.lexicon.digest == job.seat.lexicon.digest and place.seat in ("", other.seat.name)
+                # A port that was named for a seat keeps to it.
+                named = self._working.get(self._pinned.get(other.name, ""))
+                same = same and not (named and named.seat)
                 if same and (self.several or self._is_known(other)):
                     theirs, had = True, self._pinned.pop(other.name, "")
                     self._pinned[other.name] = place.port
