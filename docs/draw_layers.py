@@ -30,7 +30,7 @@ LEVELS = (
 ABOUT = {
     "cli": "commands: read arguments, call work, print",
     "work": "what is done with modules, with typed results",
-    "records": "the trace",
+    "records": "the trace, the register, labels and plots",
     "rig": "stand-ins, air, servers; knows no lexicon",
     "links": "real ports, and one under a virtual clock",
     "core.formats": "lexicon, sheet, fixture: read and checked",

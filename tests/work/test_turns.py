@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -23,6 +24,16 @@ WHY = Failure("identify", "mast M1 is another module")
 def turns(units: list[Job] = UNITS, over: bool = False) -> Turns:
     claims = Claims(Sheet("s.toml", "", {}))
     return Turns(units, claims, {}, lambda: over, lambda progressed: None)
+
+
+def at_once(work: Callable[[Place], None], places: list[Place]) -> None:
+    """Each port with a thread of its own; all of them end."""
+    workers = [threading.Thread(target=work, args=(place,), daemon=True) for place in places]
+    for worker in workers:
+        worker.start()
+    for worker in workers:
+        worker.join(20)
+    assert not any(worker.is_alive() for worker in workers)
 
 
 @given(st.permutations(range(4)))
@@ -47,12 +58,7 @@ def test_each_module_is_made_its_own_unit_whatever_port_it_is_on(order: list[int
 
     for place in places:
         one.expect(place)
-    workers = [threading.Thread(target=work, args=(place,), daemon=True) for place in places]
-    for worker in workers:
-        worker.start()
-    for worker in workers:
-        worker.join(20)
-    assert not any(worker.is_alive() for worker in workers)
+    at_once(work, places)
     assert made == {name: port for port, name in modules.items()}
 
 
@@ -79,12 +85,7 @@ def test_a_unit_that_is_anothers_goes_from_port_to_port_until_its_module_is_foun
             one.end(job, UnitResult(Verdict.CONFORMS))
         one.leave(place)
 
-    workers = [threading.Thread(target=work, args=(place,), daemon=True) for place in places]
-    for worker in workers:
-        worker.start()
-    for worker in workers:
-        worker.join(20)
-    assert not any(worker.is_alive() for worker in workers)
+    at_once(work, places)
     # Where none of the ports has it, one of them is the last to say so.
     assert (made == [f"port {own}"] and not failed) if own < count else (not made and len(failed) == 1)
 

@@ -1,4 +1,4 @@
-"""What is kept of a session: the trace."""
+"""What is kept: the trace of a session, the register of units, and what is drawn from them."""
 
 from wexicon.faces import face
 
