@@ -16,9 +16,9 @@ import msgspec
 
 from wexicon.core.faults import CallFault, Fault, ModuleFault, Stopped
 from wexicon.core.formats.lexicon import TrafficTable
+from wexicon.core.packets import Damaged, Packet, Packets, Tally, percentile
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Role
 from wexicon.core.protocol.session import Session
-from wexicon.core.standards.packets import Damaged, Packet, Packets, Tally, percentile
 from wexicon.core.text import to_text
 from wexicon.work.module import Module
 from wexicon.work.results import Failure
