@@ -48,9 +48,9 @@ FILES = {
     "Lexicons": (
         tables.LexiconFile, tables.About, tables.LinkTable, tables.StartTable, tables.AttentionTable, speech.Speech,
         tables.Identify, tables.Writing, tables.SayHear, tables.SettingTable, tables.Granted, tables.Place,
-        tables.GroupTable, tables.ActionTable,
+        tables.GroupTable, tables.ActionTable, tables.TrafficTable,
     ),
-    "Sheets": (sheet.SheetFile, sheet.SeatTable),
+    "Sheets": (sheet.SheetFile, sheet.SeatTable, sheet.AgreeTable, sheet.DrawnTable),
     "Fixtures": (fixture.Pin,),
     "Rigs": (bench.UnitTable, uart.WireFaults, air.AirTable, air.AccessPoint, air.Network, air.Sky),
 }  # fmt: skip
