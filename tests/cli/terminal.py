@@ -27,10 +27,10 @@ class Terminal:
             environment = {**clean({"TERM": "xterm", **variables}), "COLUMNS": str(columns)}
             os.execve(sys.executable, [sys.executable, "-m", "wexicon", *words], environment)
 
-    def read(self, wanted: str = "", within: float = 20.0) -> str:
-        """Reads until something is seen, or until the program ends."""
+    def read(self, wanted: str = "", within: float = 20.0, times: int = 1) -> str:
+        """Reads until something is seen so many times, or until the program ends."""
         until = time.monotonic() + within
-        while time.monotonic() < until and (not wanted or wanted not in self.text()):
+        while time.monotonic() < until and (not wanted or self.text().count(wanted) < times):
             ready, _, _ = select.select([self.fd], [], [], 0.2)
             if not ready:
                 continue

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.cli.terminal import Terminal
 from tests.conftest import SAMPLE, bench, clean, wexicon
 from tests.core.test_jobs import PAIR
 
@@ -134,3 +135,23 @@ def test_ports_that_appear_are_taken_as_they_come(tmp_path: Path) -> None:
         flash = [unit.standin.flash["addr"] for unit in rig.bench.units.values()]
     assert "4 conform of 4" in told and sorted(flash) == [1, 11, 12, 13], told + wrong
     assert "no port is named" in wexicon("provision", "masts.toml", status=2).stderr
+
+
+def test_hands_may_leave_a_unit_out_and_have_one_made_again() -> None:
+    with bench(RADIOS) as rig:
+        standin = rig.bench.units["radio-1"].standin
+        one = Terminal("provision", "masts.toml", "radio-1")
+        one.read("put in the module for mast M1")
+        rig.call(lambda: (standin.forget(), standin.restart()))
+        one.type("again\r")
+        one.read("put in the module for mast M1", times=2)
+        assert standin.flash["addr"] == 1
+        one.type("skip\r")
+        one.read("put in the module for mast M2")
+        rig.call(lambda: standin.operate("swap"))
+        one.read("put in the module for mast M3")
+        rig.call(lambda: standin.operate("swap"))
+        told = one.read("3 conform, 1 skipped of 4")
+        assert one.end() == 1 and "skipped, as you asked" in told
+    listed = json.loads(wexicon("units", "show", "relay", "--json").stdout)
+    assert [entry["verdict"] for entry in listed] == ["conforms"] * 2

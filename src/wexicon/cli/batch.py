@@ -7,9 +7,10 @@ each unit is its own; the last line tells how many there are of each.
 from __future__ import annotations
 
 import shutil
+import sys
 import threading
 import time
-from collections import Counter
+from collections import Counter, deque
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import cache
@@ -139,6 +140,7 @@ def make_units(
             patience=how.patience,
             claims=claims,
             known=known,
+            wish=Wishes() if swapping and how.hands == "person" and sys.stdin.isatty() else lambda: "",
         )
         results = batch.run(places, NewPorts(places) if new_ports else None)
     tell_recorded(next(filter(None, wrong), ""))
@@ -188,6 +190,29 @@ def _row(result: UnitResult) -> tuple[str, ...]:
         told = result.remarks[0]
     took = spoken(result.seconds) if result.steps else ""
     return result.seat, result.port, visible(unit), told, str(result.evidence), took, str(result.verdict)
+
+
+class Wishes:
+    """What the person at the terminal types while modules are swapped: `skip` or `again`, each told once."""
+
+    def __init__(self) -> None:
+        self._typed: deque[str] = deque()
+        threading.Thread(target=self._read, daemon=True).start()
+        click.echo(
+            "While a module is asked for: type skip to leave its unit out, again to make the last one once more.",
+            err=True,
+        )
+
+    def _read(self) -> None:
+        for line in sys.stdin:
+            word = line.strip().lower()
+            if word in ("skip", "again"):
+                self._typed.append(word)
+            elif word:
+                click.echo(f"{visible(word)} is neither skip nor again", err=True)
+
+    def __call__(self) -> str:
+        return self._typed.popleft() if self._typed else ""
 
 
 class Board:

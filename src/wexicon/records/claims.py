@@ -103,6 +103,12 @@ class Run:
             connection.execute(sql.update(TASK).where(TASK.c.task == found).values(**mine))
         return found
 
+    def take_again(self, task: str) -> bool:
+        """Claims a task that this run has done, where nobody has it now; whether that could be."""
+        mine = sql.and_(TASK.c.task == task, sql.or_(TASK.c.run.is_(None), TASK.c.run == self.run))
+        take = sql.update(TASK).where(mine).values(run=self.run, bench=self.bench)
+        return self.database.write(lambda connection: connection.execute(take).rowcount) == 1
+
     def _free(self) -> Iterator[Any]:
         sign = sql.case((RUN.c.seen > self.database.up_since(), RUN.c.seen), else_=self.database.up_since())
         living = sql.select(RUN.c.run).where(RUN.c.ended.is_(None), sign > self.database.now() - LEASE)

@@ -31,6 +31,8 @@ from wexicon.work.unfinished import Store
 Answer = TypeVar("Answer")
 # How often a port is looked at while its module is being swapped (seconds).
 LOOKS = 0.4
+# What hands may want while a module is being swapped: to leave this unit out, or to make the one before once more.
+SKIP, AGAIN = "skip", "again"
 # After how long hands are told that the old module is still there.
 REMINDS = 10.0
 
@@ -46,6 +48,14 @@ class Steps(Listener):
             self._told(Progressed(self._unit, self._port, seen.step))
 
 
+class Wished(Fault):
+    """Hands want something else than the module that they were asked for: `wish`."""
+
+    def __init__(self, wish: str) -> None:
+        super().__init__("skipped, as you asked")
+        self.wish = wish
+
+
 # Opens a job's module on a port, with a listener of its own.
 Opens = Callable[[Job, str, Listener], AbstractContextManager[Module]]
 
@@ -53,7 +63,8 @@ Opens = Callable[[Job, str, Listener], AbstractContextManager[Module]]
 class Batch:
     """One run over the units of a sheet. `opened` opens a module, `told` is shown each step, `keep` each result. With `write`
     false it compares only. `claims` tells whose turn a unit is, `known` what units that were made before can be filled in
-    with; `swaps` is whether a port that is to take another unit needs hands."""
+    with; `swaps` is whether a port that is to take another unit needs hands, `wish` what these want while they are asked for
+    the next module: SKIP or AGAIN."""
 
     def __init__(
         self,
@@ -72,6 +83,7 @@ class Batch:
         claims: Claims | None = None,
         known: Known | None = None,
         swaps: bool = True,
+        wish: Callable[[], str] = lambda: "",
     ) -> None:
         self.sheet = sheet
         self.jobs = list(jobs)
@@ -86,6 +98,7 @@ class Batch:
         self.patience = patience
         self.claims = claims or Claims(sheet)
         self.swaps = swaps
+        self.wish = wish
         self.results: dict[str, UnitResult] = {}
         self.turns = Turns(jobs, self.claims, known or {}, self._over, told)
         self._failed = 0
@@ -169,8 +182,23 @@ class Batch:
 
     def _one_after_another(self, place: Place, once: bool) -> None:
         asks, last = False, ""
+        before: Job | None = None
         while job := self.turns.next(place):
-            result, last = self._one(job, place, asks=asks, last=last)
+            try:
+                result, last = self._one(job, place, asks=asks, last=last)
+            except Wished as wished:
+                if wished.wish == AGAIN and before:
+                    self.turns.give_back(job)
+                    self.turns.once_more(before)
+                    asks = False
+                    continue
+                result = UnitResult(verdict=Verdict.SKIPPED, seat=job.name, port=place.port)
+                result.failure = Failure("", wished.what)
+                self._end(job, result)
+                self.turns.end(job, result)
+                asks = True
+                continue
+            before = job
             # A module that is not for this unit stays where it is.
             asks = result is not None and self.swaps
             if result is None:
@@ -245,6 +273,8 @@ class Batch:
                 self.turns.begun(job)
                 self.turns.learn(job.known_of(identity, job.wanted))
                 result = self._made(job, module, identity)
+        except Wished:
+            raise
         except Stopped as fault:
             result.verdict, result.failure = Verdict.STOPPED, Failure.of(fault, "attention")
         except ValueFault as fault:
@@ -275,6 +305,9 @@ class Batch:
         told = gone = False
         while True:
             session.heed_stop()
+            wish = self.wish() if asks else ""
+            if wish:
+                raise Wished(wish)
             try:
                 module.attention.gain([*module.likely, module.lexicon.factory])
                 identity = dict(module.identify())

@@ -69,6 +69,11 @@ class Claims:
                 self._taken.add(job.name)
             return job
 
+    def take_again(self, job: Job) -> None:
+        """A job that has ended here is to be made once more."""
+        with self._lock:
+            self._taken.discard(job.name)
+
     def owner(self, unit: str) -> str:
         """Which unit of this sheet a module is, by what is known of it; empty where that is not known."""
         return ""
@@ -208,6 +213,11 @@ class SharedClaims(Claims):
             elif one.run not in (None, self._run.run):
                 self.held[job.name] = one.bench or ""
         return None
+
+    def take_again(self, job: Job) -> None:
+        super().take_again(job)
+        if self.shares and self._run.take_again(self._tasks[job.name]):
+            self._kept.add(job.name)
 
     def owner(self, unit: str) -> str:
         if self.again:

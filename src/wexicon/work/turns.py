@@ -187,6 +187,13 @@ class Turns:
             self.changed.notify_all()
         self.told(Progressed(job.name, "", "waiting"))
 
+    def once_more(self, job: Job) -> None:
+        """A unit that has ended is to be made again, next of all."""
+        self.claims.take_again(job)
+        with self.changed:
+            self._left.insert(0, job)
+            self.changed.notify_all()
+
     def end(self, job: Job, result: UnitResult) -> None:
         """A unit that was begun has ended."""
         self.claims.release(job, result)
