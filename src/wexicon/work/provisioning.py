@@ -97,6 +97,7 @@ class _Walk:
         ]
         result.evidence = self.evidence if self.final else Evidence.NONE
         result.exchanges = self.session.exchanges
+        result.link = str(self.session.link.tuning)
         result.seconds = round(clock.now() - began, 6)
         for line in result.settings:
             self.session.tell(Judged(clock.now(), line.name, line.outcome, line.note))

@@ -174,13 +174,15 @@ class StepTime(msgspec.Struct):
 
 
 class UnitResult(msgspec.Struct):
-    """What came of one unit. `started` is UTC; `sheet` and `lexicon_digest` are SHA-256 digests of the files; `trusted` are
-    the settings taken on the module's word, `also_changed` those that no sheet named and that are not as they were."""
+    """What came of one unit. `link` is our side's rate and frame at the end; `started` is UTC; `sheet` and `lexicon_digest` are
+    SHA-256 digests of the files; `trusted` are the settings taken on the module's word, `also_changed` those that no sheet named
+    and that are not as they were."""
 
     verdict: Verdict = Verdict.FAILED
     evidence: Evidence = Evidence.NONE
     seat: str = ""
     port: str = ""
+    link: str = ""
     lexicon: str = ""
     identity: dict[str, str] = {}
     settings: list[SettingResult] = []
@@ -271,7 +273,20 @@ def traceback_of(fault: BaseException) -> str:
 
 
 # Fields that hold our own words, names and paths.
-_NAMES = ("name", "step", "unit", "seat", "port", "dialogue", "lexicon", "lexicon_digest", "wexicon", "sheet", "trace")
+_NAMES = (
+    "name",
+    "step",
+    "unit",
+    "seat",
+    "port",
+    "link",
+    "dialogue",
+    "lexicon",
+    "lexicon_digest",
+    "wexicon",
+    "sheet",
+    "trace",
+)
 _COUNTS = ("status", "written", "exchanges", "seconds", "on_wire", "waiting", "pauses")
 _OURS = frozenset((*_NAMES, *_COUNTS))
 
