@@ -198,12 +198,12 @@ class Batch:
                 self.turns.end(job, result)
                 asks = True
                 continue
-            before = job
             # A module that is not for this unit stays where it is.
             asks = result is not None and self.swaps
             if result is None:
                 self.turns.give_back(job)
                 continue
+            before = job
             self._end(job, result)
             self.turns.end(job, result)
             if once:

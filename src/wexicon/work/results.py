@@ -174,9 +174,9 @@ class StepTime(msgspec.Struct):
 
 
 class UnitResult(msgspec.Struct):
-    """What came of one unit. `link` is our side's rate and frame at the end; `started` is UTC; `sheet` and `lexicon_digest` are
-    SHA-256 digests of the files; `trusted` are the settings taken on the module's word, `also_changed` those that no sheet named
-    and that are not as they were."""
+    """What came of one unit. `link` is our side's rate and frame at the end; `started` is UTC; `sheet` and `lexicon_digest`
+    are SHA-256 digests of the files; `trusted` are the settings taken on the module's word, `also_changed` those that no sheet
+    named and that are not as they were."""
 
     verdict: Verdict = Verdict.FAILED
     evidence: Evidence = Evidence.NONE

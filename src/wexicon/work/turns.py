@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from itertools import islice
 
 import msgspec
@@ -188,8 +189,9 @@ class Turns:
         self.told(Progressed(job.name, "", "waiting"))
 
     def once_more(self, job: Job) -> None:
-        """A unit that has ended is to be made again, next of all."""
-        self.claims.take_again(job)
+        """A unit that has ended is to be made again, next of all; while the register is away it stays as it is."""
+        with suppress(RegisterAway):
+            self.claims.take_again(job)
         with self.changed:
             self._left.insert(0, job)
             self.changed.notify_all()
