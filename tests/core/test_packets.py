@@ -18,9 +18,10 @@ def whole(reader: Packets, data: bytes, cuts: list[int]) -> list[Packet | Damage
 @given(st.booleans(), st.integers(24, 240), st.lists(st.integers(0, 10_000), max_size=8), st.integers(0, 2**32))
 def test_all_that_was_sent_is_found_at_any_split(lines: bool, size: int, cuts: list[int], seed: int) -> None:
     made = Packets(size, lines=lines, seed=seed)
-    data = b"".join(made.made("a", number) for number in range(5))
+    numbers = [0, 1, 65_535, 65_536, 1_000_000]
+    data = b"".join(made.made("a", number) for number in numbers)
     reader = Packets(size, lines=lines, seed=seed)
-    assert whole(reader, data, cuts) == [Packet("a", number) for number in range(5)] and not reader.strange
+    assert whole(reader, data, cuts) == [Packet("a", number) for number in numbers] and not reader.strange
     other = Packets(size, lines=lines, seed=seed + 1)
     assert not [one for one in whole(other, data, cuts) if isinstance(one, Packet)]
     assert len(made.made("b", 9).rstrip()) <= size or not lines

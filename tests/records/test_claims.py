@@ -13,7 +13,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.records.server import PostgresServer
-from wexicon.core.faults import ModuleFault
+from wexicon.core.faults import CallFault, ModuleFault
 from wexicon.records.claims import LEASE, Run
 from wexicon.records.database import Database
 from wexicon.records.entry import Entry
@@ -87,13 +87,17 @@ def play(register: Register, steps: list[tuple[int, str, int]]) -> None:
             run.release(mine[0])
             del owners[mine[0]]
         elif what == "draw":
-            drawn[task] = run.draw("address", 17, task)
+            # A seventh, of which there is none, uses none up.
+            with pytest.raises(CallFault, match="all numbers of short are drawn"):
+                run.draw("short", 1, 0, task)
+            drawn[task] = run.draw("address", 17, 22, task)
         elif what == "die":
             silent(database, run)
             owners = {one: owner for one, owner in owners.items() if owner != number}
             runs[number] = Run(database, f"bench {number}", "s" * 64)
             runs[number].begin([], [])
             runs[number].since = runs[0].since if number else runs[1].since
+        assert {task: run.drawn("address", task) for task in TASKS} == {**dict.fromkeys(TASKS), **drawn}
         assert sorted(drawn.values()) == list(range(17, 17 + len(drawn)))
     found = {one.task: one for one in runs[0].of(TASKS)}
     assert {name: one.unit for name, one in found.items() if one.unit} == begun

@@ -248,3 +248,32 @@ def test_verify_tells_which_units_are_no_longer_as_they_were_left(tmp_path: Path
         wexicon("provision", *words, env=secret, status=4)
         known = wexicon("verify", *words, env=secret, status=4).stdout
         assert "unverified (the register: acknowledged on" in known and "4821" not in known
+
+
+BAG = """format = 1
+title = "a bag"
+[drawn.address]
+first = 40
+last = 41
+[seat.radio]
+lexicon = "lindle-l9"
+settings = { address = "{drawn.address}", network = 6 }
+"""
+
+
+def test_without_a_table_each_module_draws_its_own_number_and_verify_draws_none(tmp_path: Path) -> None:
+    Path("bag.toml").write_text(BAG)
+    with bench(RADIOS) as rig:
+        none = wexicon("verify", "bag.toml", "radio-2", status=2).stderr
+        assert "lindle-l9 L9-00612 has no number of a bag: address yet" in none
+        for port in ("radio-1", "radio-2", "radio-1"):
+            wexicon("provision", "bag.toml", port)
+        assert [rig.bench.units[f"radio-{n}"].standin.flash["addr"] for n in (1, 2)] == [40, 41]
+        assert "conforms" in wexicon("verify", "bag.toml", "radio-2").stdout
+        full = wexicon("provision", "bag.toml", "radio-3", status=2).stderr
+        assert "all numbers of a bag: address are drawn, 40 to 41" in full
+        assert rig.bench.units["radio-3"].standin.flash["addr"] == 0
+        # Another sheet, and more numbers: none was used up.
+        Path("bag.toml").write_text(BAG.replace("41", "60"))
+        wexicon("provision", "bag.toml", "radio-4")
+        assert rig.bench.units["radio-4"].standin.flash["addr"] == 42

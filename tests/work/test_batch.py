@@ -142,6 +142,8 @@ def test_hands_may_leave_a_unit_out_and_have_one_made_again() -> None:
         standin = rig.bench.units["radio-1"].standin
         one = Terminal("provision", "masts.toml", "radio-1")
         one.read("put in the module for mast M1")
+        one.type("agian\r")
+        one.read("agian is neither skip nor again")
         rig.call(lambda: (standin.forget(), standin.restart()))
         one.type("again\r")
         one.read("put in the module for mast M1", times=2)

@@ -140,7 +140,9 @@ def make_units(
             patience=how.patience,
             claims=claims,
             known=known,
-            wish=Wishes() if swapping and how.hands == "person" and sys.stdin.isatty() else lambda: "",
+            wish=Wishes()
+            if swapping and len(places) == 1 and how.hands == "person" and sys.stdin.isatty()
+            else lambda: "",
         )
         results = batch.run(places, NewPorts(places) if new_ports else None)
     tell_recorded(next(filter(None, wrong), ""))

@@ -9,11 +9,11 @@ import os
 from collections.abc import Callable
 from contextlib import ExitStack
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
-from wexicon.cli.live import LiveTable, Table
+from wexicon.cli.live import LiveTable
 from wexicon.cli.options import Duration, Stop, operator_for
 from wexicon.cli.printing import print_failure
 from wexicon.cli.progress import Progress
@@ -24,7 +24,7 @@ from wexicon.core.faults import CallFault
 from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
-    from wexicon.work.passing import TrafficResult, Way
+    from wexicon.work.passing import End, TrafficResult, Way
 
 _COLUMNS = ("way", "sent", "received", "lost", "damaged", "again", "median", "95 %")
 
@@ -68,7 +68,7 @@ def traffic(
     Exit status: 0 all came once and whole; 1 some did not; 3 nothing came through, or a port is unreachable.
     """
     from wexicon.records.plots import KINDS, plot_traffic
-    from wexicon.work.passing import Passing, Plan, prepare
+    from wexicon.work.passing import Passing, TrafficOrder, prepare
     from wexicon.work.ports import port_named
 
     names = [port_named(port) for port in ports]
@@ -81,15 +81,16 @@ def traffic(
     if plot_path and plot_path.exists() and not how.force:
         raise CallFault("is there already; nothing was sent", where=str(plot_path), hint=OVERWRITE)
     seed = int.from_bytes(os.urandom(4), "big")
-    plan = Plan(count or (0 if duration else 20), duration, size, not any_bytes, every, within, seed)
-    board = _Board(as_json)
+    order = TrafficOrder(count or (0 if duration else 20), duration, size, not any_bytes, every, within, seed)
     with ExitStack() as stack:
         stop = stack.enter_context(Stop().listening())
         traces: list[str] = []
         ends = [_end(stack, name, lexicon_name, passes, any_bytes, how, stop, traces) for name in names]
         prepare(ends, size)
-        stack.enter_context(board.live)
-        result = Passing(ends, plan, board.told, ports).run(stop)
+        passing = Passing(ends, order, ports)
+        # What has come so far, drawn anew on a terminal.
+        stack.enter_context(LiveTable(lambda: (_COLUMNS, [_row(way) for way in passing.ways()]), quiet=as_json))
+        result = passing.run(stop)
         result.traces = traces
     if plot_path:
         trips = [(one.at, one.there, one.round_trip) for one in result.trips]
@@ -114,7 +115,7 @@ def _end(
     how: Working,
     stop: Callable[[], bool],
     traces: list[str],
-) -> Any:
+) -> End:
     """One end, ready to send. Raises Fault."""
     from wexicon.core.tuning import Tuning
     from wexicon.work.finding import lexicon_for
@@ -145,21 +146,6 @@ def _end(
     module.identify()
     end.work(module, table)
     return end
-
-
-class _Board:
-    """What has come so far, drawn anew on a terminal."""
-
-    def __init__(self, quiet: bool) -> None:
-        self._latest: TrafficResult | None = None
-        self.live = LiveTable(self._table, quiet=quiet)
-
-    def told(self, result: TrafficResult) -> None:
-        """Some more has come."""
-        self._latest = result
-
-    def _table(self) -> Table:
-        return (_COLUMNS, [_row(way) for way in self._latest.ways]) if self._latest else ((), ())
 
 
 def _row(way: Way) -> list[str]:

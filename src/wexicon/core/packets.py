@@ -15,9 +15,9 @@ from zlib import crc32
 import msgspec
 
 # A line: mark, way and number, filling, checksum. Bytes: mark, way, number, length of the filling, filling, checksum.
-_LINE = re.compile(r"WX([a-z])([0-9]{6}) ([!-~]*) ([0-9A-F]{8})")
+_LINE = re.compile(r"WX([a-z])([0-9]{6,10}) ([!-~]*) ([0-9A-F]{8})")
 _MARK = b"\xd7\x58"
-_HEAD = struct.Struct(">2sBHB")
+_HEAD = struct.Struct(">2sBIB")
 _LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZabcdefghijkmnopqrstuvwxyz23456789"
 LEAST, MOST = 24, 240
 _LONGEST_LINE = 1024
@@ -50,12 +50,12 @@ class Packets:
         if self.lines:
             return self.text(way, number).encode("ascii") + b"\r\n"
         filling = self._random.randbytes(self.size - _HEAD.size - 4)
-        body = _HEAD.pack(_MARK, ord(way), number % 65536, len(filling)) + filling
+        body = _HEAD.pack(_MARK, ord(way), number, len(filling)) + filling
         return body + struct.pack(">I", crc32(body, self._seed))
 
     def text(self, way: str, number: int) -> str:
         """A packet as a line, without its end."""
-        head = f"WX{way}{number % 1_000_000:06} "
+        head = f"WX{way}{number:06} "
         filling = "".join(self._random.choices(_LETTERS, k=self.size - len(head) - 9))
         return f"{head}{filling} {crc32((head + filling).encode(), self._seed):08X}"
 

@@ -16,9 +16,8 @@ from uuid import uuid4
 import msgspec
 import sqlalchemy as sql
 
-from wexicon.core.faults import ModuleFault
+from wexicon.core.faults import CallFault, ModuleFault
 from wexicon.records.database import Database
-from wexicon.records.register import FINISHED
 from wexicon.records.tables import DRAWN, RUN, SERIES, TASK
 
 # How long a run may be silent before its claims are free (seconds), and how often it gives a sign of life.
@@ -48,11 +47,14 @@ class Run:
         self.run = run or uuid4().hex
         self.since = 0.0
 
-    def begin(self, tasks: Iterable[tuple[str, str]], dead: Iterable[str] = ()) -> None:
-        """Makes the run and its tasks, each with its name, known. `dead` are runs that are known to have died."""
+    def begin(self, tasks: Iterable[tuple[str, str]], dead: Iterable[str] = ()) -> set[str]:
+        """Makes the run and its tasks, each with its name, known. `dead` are runs that are known to have died; gives those of
+        them that were this register's."""
 
-        def write(connection: sql.Connection) -> None:
-            connection.execute(sql.update(RUN).where(RUN.c.run.in_(list(dead))).values(ended=self.database.now()))
+        def write(connection: sql.Connection) -> set[str]:
+            gone = RUN.c.run.in_(list(dead))
+            known = set(connection.execute(sql.select(RUN.c.run).where(gone)).scalars())
+            connection.execute(sql.update(RUN).where(gone).values(ended=self.database.now()))
             self.since = float(connection.execute(sql.select(self.database.now())).scalar_one())
             connection.execute(RUN.insert().values(run=self.run, bench=self.bench, began=self.since, seen=self.since))
             rows = (
@@ -61,8 +63,9 @@ class Run:
             )
             while some := list(islice(rows, 1000)):
                 connection.execute(self.database.insert(TASK), some)
+            return known
 
-        self.database.write(write)
+        return self.database.write(write)
 
     def alive(self) -> None:
         """Gives a sign of life."""
@@ -125,13 +128,6 @@ class Run:
                 found += [Task(**row) for row in connection.execute(query).mappings()]
         return found
 
-    def done_since(self) -> dict[str, Task]:
-        """The tasks of the sheet that any bench has done since this run began."""
-        columns = [TASK.c[name] for name in Task.__struct_fields__]
-        query = sql.select(*columns).where(TASK.c.sheet == self.sheet, TASK.c.done >= self.since)
-        with self.database.reading() as connection:
-            return {row["task"]: Task(**row) for row in connection.execute(query).mappings()}
-
     def begin_on(self, task: str, unit: str, *, again: bool) -> tuple[str, bool]:
         """Writes down, before anything is written to it, that a task is made on this module, and tells whether that is new.
         Where it was begun on another one, that is told and nothing is written, unless it is to be made `again`. Raises
@@ -171,18 +167,26 @@ class Run:
 
     # -- numbers ------------------------------------------------------------------------------------------------------
 
-    def draw(self, series: str, first: int, holder: str) -> int:
-        """The next number of a series for a holder; the same one each time."""
-        drawn = sql.select(DRAWN.c.number).where(DRAWN.c.series == series, DRAWN.c.holder == holder)
+    def drawn(self, series: str, holder: str) -> int | None:
+        """The number of a series that a holder has drawn."""
+        with self.database.reading() as connection:
+            return connection.execute(_drawn_by(series, holder)).scalar()
+
+    def draw(self, series: str, first: int, last: int, holder: str) -> int:
+        """The next number of a series for a holder; the same one each time. Raises CallFault where that is beyond the last:
+        then none is used up."""
 
         def write(connection: sql.Connection) -> int:
             connection.execute(self.database.insert(SERIES).values(series=series, next=first))
             # Whoever draws from this series has its row until the end of the transaction.
             row = sql.select(SERIES.c.next).where(SERIES.c.series == series).with_for_update()
             number = int(connection.execute(row).scalar_one())
-            before = connection.execute(drawn).scalar()
+            before = connection.execute(_drawn_by(series, holder)).scalar()
             if before is not None:
                 return int(before)
+            if number > last:
+                what = f"all numbers of {series} are drawn, {first} to {last}"
+                raise CallFault(what, hint="Make last larger in the sheet.")
             connection.execute(DRAWN.insert().values(series=series, number=number, holder=holder))
             connection.execute(sql.update(SERIES).where(SERIES.c.series == series).values(next=number + 1))
             return number
@@ -190,4 +194,5 @@ class Run:
         return self.database.write(write)
 
 
-__all__ = ["BEAT", "FINISHED", "LEASE", "Run", "Task"]
+def _drawn_by(series: str, holder: str) -> Any:
+    return sql.select(DRAWN.c.number).where(DRAWN.c.series == series, DRAWN.c.holder == holder)

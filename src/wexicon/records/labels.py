@@ -22,6 +22,11 @@ MARGIN, GAP, INSET, LEAST_SQUARE = 8.0, 2.0, 2.0, 0.3
 # ISO/IEC 18004, 9.1: so many squares around the code stay white.
 QUIET = 4
 PAGES = {"A4": (210.0, 297.0), "A5": (148.0, 210.0), "letter": (215.9, 279.4)}
+# The name's letters, and those of the lines below it.
+_FACES: tuple[dict[str, Any], ...] = (
+    {"family": "DejaVu Sans", "weight": "bold"},
+    {"family": "DejaVu Sans Mono", "weight": "normal"},
+)
 KINDS = ("png", "svg", "pdf")
 
 Size = tuple[float, float]
@@ -115,23 +120,24 @@ def _draw(axes: Any, label: Label, place: tuple[float, float], size: Size, *, fr
     lines = [label.name, *label.lines]
     step = min((size[1] - 2 * INSET) / (len(lines) + 0.6), size[1] / 5)
     y = top + (size[1] - step * (len(lines) + 0.4)) / 2
-    for number, line in enumerate(lines):
-        high = step * (1.4 if number == 0 else 1.0)
-        _write(axes, left + side, y + high / 2, visible(line), room, high * 0.7, bold=number == 0)
-        y += high
+    for some, high, face in ((lines[:1], step * 1.4, _FACES[0]), (lines[1:], step, _FACES[1])):
+        y = _write(axes, (left + side, y), [visible(line) for line in some], room, high, face)
 
 
-def _write(axes: Any, x: float, y: float, text: str, room: float, high: float, *, bold: bool) -> None:
-    """Writes a text so high (mm), or smaller, so that it fits."""
+def _write(axes: Any, place: Size, texts: Sequence[str], room: float, high: float, face: dict[str, Any]) -> float:
+    """Writes texts below each other, each line so high (mm), all of one size so that the longest fits; gives where they end."""
     from matplotlib.font_manager import FontProperties
     from matplotlib.textpath import TextPath
 
-    face = FontProperties(family="DejaVu Sans" if bold else "DejaVu Sans Mono", weight="bold" if bold else "normal")
-    points = high * MM * 72
-    wide = TextPath((0, 0), text or " ", size=points, prop=face, usetex=False).get_extents().width / 72 / MM
-    points *= min(1.0, room / wide) if wide > 0 else 1.0
-    # A dollar is a dollar, not mathematics.
-    axes.text(x, y, text, fontproperties=face, size=points, va="center", ha="left", parse_math=False)
+    font, (x, y) = FontProperties(**face), place
+    points = high * 0.7 * MM * 72
+    wide = [TextPath((0, 0), text or " ", size=points, prop=font).get_extents().width / 72 / MM for text in texts]
+    points *= min(1.0, room / max([*wide, room]))
+    for number, text in enumerate(texts):
+        # A dollar is a dollar, not mathematics.
+        where = (x, y + (number + 0.5) * high)
+        axes.text(*where, text, fontproperties=font, size=points, va="center", ha="left", parse_math=False)
+    return y + len(texts) * high
 
 
 def _squares(text: str) -> Iterator[tuple[int, int, int]]:

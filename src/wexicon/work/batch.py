@@ -187,10 +187,11 @@ class Batch:
             try:
                 result, last = self._one(job, place, asks=asks, last=last)
             except Wished as wished:
-                if wished.wish == AGAIN and before:
+                if wished.wish == AGAIN:
                     self.turns.give_back(job)
-                    self.turns.once_more(before)
-                    asks = False
+                    if before:
+                        self.turns.once_more(before)
+                        asks = False
                     continue
                 result = UnitResult(verdict=Verdict.SKIPPED, seat=job.name, port=place.port)
                 result.failure = Failure("", wished.what)
@@ -252,7 +253,7 @@ class Batch:
                 begun = False
                 while not begun:
                     identity = self._met(job, module, asks=asks, last=own)
-                    own, unit = identity.get(job.seat.lexicon.unit, ""), _unit_of(job, identity)
+                    own, unit = identity.get(job.seat.lexicon.unit, ""), job.seat.lexicon.unit_of(identity)
                     owner = self._asked(job, module, partial(self.claims.owner, unit)) if unit else ""
                     if self.turns.is_anothers(job, place, unit, owner):
                         return None, own
@@ -298,6 +299,8 @@ class Batch:
                 if last
                 else f"Put in the module for {job.name}."
             )
+            while self.wish():
+                pass  # what was wanted before nobody asked for
             self.told(Progressed(job.name, session.link.name, "to be swapped"))
             session.asked("swap", text)
             operator.ask("swap", text)
@@ -311,7 +314,7 @@ class Batch:
             try:
                 module.attention.gain([*module.likely, module.lexicon.factory])
                 identity = dict(module.identify())
-                unit = _unit_of(job, identity)
+                unit = job.seat.lexicon.unit_of(identity)
                 before = self.turns.seen(unit, job)
                 if before == job.name:
                     break
@@ -343,7 +346,11 @@ class Batch:
 
     def _made(self, job: Job, module: Module, identity: dict[str, str]) -> UnitResult:
         own = {(OWN, name): text for name, text in identity.items()}
-        drawn = {(DRAWN, part): str(self._drawn(job, module, part)) for part in job.series()}
+        unit = job.seat.lexicon.unit_of(identity)
+        drawn = {
+            (DRAWN, part): str(self._asked(job, module, partial(self.claims.draw, job, part, unit)))
+            for part in job.series()
+        }
         wanted = job.resolved({**self.turns.known, **own, **drawn})
         for name in job.seat.before if self.write else ():
             if failure := self._run(name, job, module):
@@ -356,9 +363,6 @@ class Batch:
                 break
         self.turns.learn(job.known_of(identity, wanted))
         return result
-
-    def _drawn(self, job: Job, module: Module, part: str) -> int:
-        return self._asked(job, module, lambda: self.claims.draw(job, part))
 
     def _run(self, name: str, job: Job, module: Module) -> Failure | None:
         """Runs one of the sheet's dialogues; why it failed, if it did."""
@@ -389,12 +393,6 @@ class Batch:
                 if result in well and f" {result.seat} " in f" {complaint.what} ":
                     result.verdict, result.failure = Verdict.FAILED, Failure("agree", complaint.what)
                     self.keep(job, result)
-
-
-def _unit_of(job: Job, identity: dict[str, str]) -> str:
-    """Which module it is; empty where its family does not tell one from the other."""
-    own = identity.get(job.seat.lexicon.unit)
-    return f"{job.seat.lexicon.about.family} {own}" if own else ""
 
 
 def _swap(job: Job) -> str:

@@ -82,8 +82,8 @@ class Claims:
         """Writes down, before anything is written to it, that a job is made on this module. Raises AnothersUnit where another
         module is that unit, MadeBefore where this module is something else."""
 
-    def draw(self, job: Job, series: str) -> int:
-        """The number that a unit has of a series; the next one, where it has none. Raises Fault."""
+    def draw(self, job: Job, series: str, unit: str) -> int:
+        """The number that a unit, or this module, has of a series; the next one, where it has none. Raises Fault."""
         with self._lock:
             number = self._next.get(series, self.sheet.drawn[series].first)
             drawn = self._drawn.setdefault((series, job.name), number)
@@ -139,6 +139,9 @@ class SharedClaims(Claims):
         self.again = again
         self._settle = settle
         self.shares = write and sheet.individuals
+        self._write = write
+        jobs = list(jobs)
+        self._names = {job.name for job in jobs}
         self._jobs = {task_of(sheet, job): job for job in jobs}
         self._tasks = {job.name: task for task, job in self._jobs.items()}
         self._run = Run(register.database, register.bench, sheet.digest)
@@ -158,13 +161,17 @@ class SharedClaims(Claims):
             dead = [path for path in old if not is_alive(path)]
             self._life = LifeLock(self._runs / f"{self._run.run}.run")
             try:
-                self._run.begin([(task, job.name) for task, job in self._jobs.items()], [path.stem for path in dead])
+                known = self._run.begin(
+                    [(task, job.name) for task, job in self._jobs.items()], [path.stem for path in dead]
+                )
             except RegisterAway as fault:
                 self._life.release()
                 hint = "Nothing was changed: each unit of a table is claimed in the register before it is made."
                 raise RegisterAway(fault.what, where=fault.where, hint=hint) from None
             for path in dead:
-                path.unlink(missing_ok=True)
+                # Another register may have yet to hear of one that this one does not know.
+                if path.stem in known:
+                    path.unlink(missing_ok=True)
         self._beat.start()
         return self
 
@@ -226,7 +233,7 @@ class SharedClaims(Claims):
         if task in self._jobs:
             return self._jobs[task].name
         made = self._made[unit] = self.register.made(unit=unit)
-        return made.name if made and made.sheet == self.sheet.called and made.name in self._tasks else ""
+        return made.name if made and made.sheet == self.sheet.called and made.name in self._names else ""
 
     def begin_on(self, job: Job, unit: str) -> None:
         if not self.again:
@@ -267,11 +274,17 @@ class SharedClaims(Claims):
 
     # -- numbers ------------------------------------------------------------------------------------------------------------
 
-    def draw(self, job: Job, series: str) -> int:
+    def draw(self, job: Job, series: str, unit: str) -> int:
         table = self.sheet.drawn[series]
-        name = table.series or f"{self.sheet.called}: {series}"
-        number = self._run.draw(name, table.first, f"{self.sheet.called}: {job.name}")
-        if number > table.last:
-            hint = f"Make last larger in [drawn.{series}]."
-            raise CallFault(f"all numbers of {name} are drawn, {table.first} to {table.last}", hint=hint)
-        return number
+        # A sheet that is made again and again has as many units as there are modules.
+        whose = job.name if self.sheet.individuals else unit
+        if not whose:
+            what = f"this module does not say who it is: nobody can tell which number of {series} it has"
+            raise CallFault(what, hint="Use a table, or count: then each unit has a number of its own.")
+        name, holder = table.series or f"{self.sheet.called}: {series}", f"{self.sheet.called}: {whose}"
+        if not self._write:
+            number = self._run.drawn(name, holder)
+            if number is None:
+                raise CallFault(f"{whose} has no number of {name} yet", hint="wexicon provision draws it.")
+            return number
+        return self._run.draw(name, table.first, table.last, holder)

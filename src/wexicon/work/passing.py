@@ -10,13 +10,14 @@ import threading
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any, Protocol
 
 import msgspec
 
 from wexicon.core.faults import CallFault, Fault, ModuleFault, Stopped
 from wexicon.core.formats.lexicon import TrafficTable
-from wexicon.core.packets import Damaged, Packet, Packets, Tally, percentile
+from wexicon.core.packets import Damaged, Packets, Tally, percentile
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Role
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import to_text
@@ -30,7 +31,7 @@ LOOKS = 0.01
 MOST_REFUSED = 3
 
 
-class Plan(msgspec.Struct, frozen=True):
+class TrafficOrder(msgspec.Struct, frozen=True):
     """What is passed: how many packets (0: until the time is over), for how long (seconds, 0: until all are sent), how large
     (bytes), lines or bytes of any value; one every so many seconds (0: when the answer to the last has come), and how long an
     answer is waited for."""
@@ -95,9 +96,12 @@ class TrafficResult(msgspec.Struct):
 
 
 class End(Protocol):
-    """One port: packets go out by `send`; what comes is told while it listens."""
+    """One port: packets go out by `send`; what comes while it listens is given to `came`. `signal` is what its module told of
+    how well it heard."""
 
     session: Session
+    came: Callable[[Any], None]
+    signal: dict[str, list[float]]
 
     def send(self, packets: Packets, way: str, number: int) -> None: ...
 
@@ -109,7 +113,8 @@ class DataEnd:
 
     def __init__(self, session: Session) -> None:
         self.session = session
-        self.came: Callable[[bytes], None] = lambda data: None
+        self.came: Callable[[Any], None] = lambda data: None
+        self.signal: dict[str, list[float]] = {}
 
     def send(self, packets: Packets, way: str, number: int) -> None:
         self.session.send(packets.made(way, number))
@@ -128,8 +133,9 @@ class SpokenEnd(Listener):
     its session."""
 
     def __init__(self) -> None:
-        self.came: Callable[[str], None] = lambda text: None
+        self.came: Callable[[Any], None] = lambda text: None
         self.signal: dict[str, list[float]] = {}
+        self.traffic: TrafficTable | None = None
         self.to: Any = None
 
     def work(self, module: Module, traffic: TrafficTable) -> None:
@@ -137,6 +143,7 @@ class SpokenEnd(Listener):
         self.module, self.traffic, self.session = module, traffic, module.session
 
     def send(self, packets: Packets, way: str, number: int) -> None:
+        assert self.traffic
         given = {self.traffic.data: packets.text(way, number)}
         if self.traffic.address:
             given["to"] = self.to
@@ -146,7 +153,7 @@ class SpokenEnd(Listener):
         self.session.quiet(seconds)
 
     def note(self, seen: Observation) -> None:
-        traffic = getattr(self, "traffic", None)
+        traffic = self.traffic
         if traffic and isinstance(seen, Heard) and seen.name == traffic.arrives:
             for name in traffic.signal:
                 if isinstance(seen.values.get(name), int | float):
@@ -157,7 +164,7 @@ class SpokenEnd(Listener):
 class _Side(threading.Thread):
     """The thread of one end: sends what is to be sent, listens in between."""
 
-    def __init__(self, end: Any, packets: Packets, clock: Callable[[], float]) -> None:
+    def __init__(self, end: End, packets: Packets, clock: Callable[[], float]) -> None:
         super().__init__(daemon=True)
         self.end, self.packets, self.clock = end, packets, clock
         self.fault: Fault | None = None
@@ -201,22 +208,20 @@ class Passing:
 
     def __init__(
         self,
-        ends: list[Any],
-        plan: Plan,
-        told: Callable[[TrafficResult], None] = lambda result: None,
+        ends: Sequence[End],
+        order: TrafficOrder,
         names: Sequence[str] = (),
     ) -> None:
-        self.plan = plan
+        self.order = order
         self.names = list(names) or [end.session.link.name for end in ends]
-        self.told = told
         self.ends = ends
         self.clock = ends[0].session.clock.now
         self.tallies = {OUT: Tally(), BACK: Tally()} if len(ends) > 1 else {OUT: Tally()}
         self.own = 0
         self._changed = threading.Condition()
-        self.sides = [_Side(end, Packets(plan.size, lines=plan.lines, seed=plan.seed), self.clock) for end in ends]
+        self.sides = [_Side(end, Packets(order.size, lines=order.lines, seed=order.seed), self.clock) for end in ends]
         for side in self.sides:
-            side.end.came = lambda data, side=side: self._came(side, data)
+            side.end.came = partial(self._came, side)
         self._began = 0.0
 
     def run(self, stopping: Callable[[], bool]) -> TrafficResult:
@@ -227,13 +232,14 @@ class Passing:
         stopped, number = False, 0
         while not (stopped := stopping()) and not any(side.fault for side in self.sides):
             now = self.clock() - self._began
-            if (self.plan.count and number >= self.plan.count) or (self.plan.duration and now >= self.plan.duration):
+            if (self.order.count and number >= self.order.count) or (
+                self.order.duration and now >= self.order.duration
+            ):
                 break
             number += 1
             self.sides[0].queue(OUT, number, self.tallies[OUT])
             self._wait(number, stopping)
-            self.told(self.result())
-        until = self.clock() + self.plan.within
+        until = self.clock() + self.order.within
         while self.clock() < until and not stopping() and not self._all_came():
             with self._changed:
                 self._changed.wait(0.05)
@@ -253,11 +259,11 @@ class Passing:
 
     def _wait(self, number: int, stopping: Callable[[], bool]) -> None:
         """Until the next packet is due."""
-        until = self.clock() + (self.plan.every or self.plan.within)
+        until = self.clock() + (self.order.every or self.order.within)
         last = list(self.tallies.values())[-1]
         with self._changed:
             while self.clock() < until and not stopping() and not any(side.fault for side in self.sides):
-                if not self.plan.every and number in last.came:
+                if not self.order.every and number in last.came:
                     return
                 self._changed.wait(min(0.05, max(0.001, until - self.clock())))
 
@@ -278,19 +284,20 @@ class Passing:
                 tally.damaged += 1
             elif packet.way != expected:
                 self.own += 1
-            elif self._received(tally, packet, at) and not first:
+            elif tally.receive(packet.number, at) and not first:
                 side.queue(BACK, packet.number, self.tallies[BACK])
         with self._changed:
             self._changed.notify_all()
 
-    @staticmethod
-    def _received(tally: Tally, packet: Packet, at: float) -> bool:
-        return tally.receive(packet.number, at)
+    def ways(self) -> list[Way]:
+        """What has come of each way so far."""
+        others = self.names[1:] + self.names[:1]
+        names = [f"{one} to {other}" for one, other in zip(self.names, others, strict=True)]
+        return [_way(name, tally) for name, tally in zip(names, self.tallies.values(), strict=False)]
 
     def result(self) -> TrafficResult:
         """What has come of it so far."""
         ports = self.names
-        names = [f"{one} to {two}" for one, two in zip(ports, ports[1:] + ports[:1], strict=True)]
         out, last = self.tallies[OUT], list(self.tallies.values())[-1]
         came, back = dict(out.came), dict(last.came)
         sent = dict(out.sent)
@@ -309,17 +316,13 @@ class Passing:
         return TrafficResult(
             ports=ports,
             links=[str(end.session.link.tuning) for end in self.ends],
-            ways=[_way(name, tally) for name, tally in zip(names, self.tallies.values(), strict=False)],
+            ways=self.ways(),
             median=percentile(rounds, 0.5),
             most=percentile(rounds, 0.95),
-            rate=round(count * self.plan.size / took, 1) if took else 0.0,
-            size=self.plan.size,
+            rate=round(count * self.order.size / took, 1) if took else 0.0,
+            size=self.order.size,
             seconds=round(self.clock() - self._began, 6),
-            signal={
-                name: _spread(end.signal)
-                for name, end in zip(ports, self.ends, strict=True)
-                if getattr(end, "signal", None)
-            },
+            signal={name: _spread(end.signal) for name, end in zip(ports, self.ends, strict=True) if end.signal},
             own=self.own,
             strange=sum(side.packets.strange for side in self.sides),
             trips=trips,
@@ -365,11 +368,11 @@ def _judged(result: TrafficResult) -> Failure | None:
     return Failure("traffic", "; ".join(told), next=" ".join(hints), status=status)
 
 
-def prepare(ends: list[Any], size: int) -> None:
+def prepare(ends: Sequence[End], size: int) -> None:
     """Asks each module that sends by command for what the other needs. Raises Fault."""
     for end, other in zip(ends, reversed(ends), strict=True):
-        traffic = getattr(end, "traffic", None)
-        if traffic is None:
+        traffic = end.traffic if isinstance(end, SpokenEnd) else None
+        if not isinstance(end, SpokenEnd) or traffic is None:
             continue
         if size > traffic.most:
             raise CallFault(

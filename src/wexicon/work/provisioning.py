@@ -142,7 +142,7 @@ class _Walk:
         module.attention.gain(self._likely_links())
         self._enter("identify")
         self.result.identity = dict(module.identify())
-        self._unit = f"{self.lexicon.about.family} {module.identity.get(self.lexicon.unit) or self.session.link.name}"
+        self._unit = self.lexicon.unit_of(module.identity, self.session.link.name)
         self._require_wanted()
         self._enter("read")
         names = self._names()

@@ -72,7 +72,7 @@ def used_before(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> list[C
 def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str) -> str:
     """Keeps a result. Never raises: the unit is made, whether that can be recorded or not. What is wrong, or nothing."""
     entry = Entry(
-        unit=_unit_of(job, result),
+        unit=job.seat.lexicon.unit_of(result.identity, result.port),
         name=job.name,
         lexicon=job.seat.lexicon.about.family,
         did=did,
@@ -90,19 +90,15 @@ def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: 
         return f"this result could not be recorded: {fault}"
 
 
-def _unit_of(job: Job, result: UnitResult) -> str:
-    """The module of a result, as the register has it."""
-    own = result.identity.get(job.seat.lexicon.unit) or " ".join(result.identity.values()) or result.port
-    return f"{job.seat.lexicon.about.family} {own}"
-
-
 def compare_with_left(register: Register, job: Job, sheet: Sheet, result: UnitResult) -> None:
     """Adds to what was read of a module what the register says that it was left as: what is no longer so, and what is known of
-    settings that cannot be read. Where the register is away, that is told."""
-    if not result.settings:
+    settings that cannot be read. Where the register is away, that is told; of a module that does not say
+    who it is nothing can be."""
+    unit = job.seat.lexicon.unit_of(result.identity)
+    if not result.settings or not unit:
         return
     try:
-        left = register.made(unit=_unit_of(job, result))
+        left = register.made(unit=unit)
     except Fault as fault:
         result.remarks.append(f"{fault.what}; what this module was left as is not known")
         return

@@ -64,7 +64,7 @@ class _Numbers(Claims):
                 self._numbers[series, job.name] = sheet.drawn[series].first + drawn[series]
                 drawn[series] += 1
 
-    def draw(self, job: Job, series: str) -> int:
+    def draw(self, job: Job, series: str, unit: str) -> int:
         return self._numbers[series, job.name]
 
 

@@ -259,6 +259,12 @@ class Lexicon(msgspec.Struct, frozen=True):
                 if other in wanted and wanted[other] != needed:
                     yield key, other, needed, wanted[other]
 
+    def unit_of(self, identity: Mapping[str, str], otherwise: str = "") -> str:
+        """Which module it is, by its family and what it says of itself; where its family does not tell one from the other, by
+        what is known `otherwise`, or empty."""
+        own = identity.get(self.unit) or otherwise
+        return f"{self.about.family} {own}" if own else ""
+
     def setting(self, name: str) -> Setting:
         """The setting called `name`; raises KeyError with a suggestion."""
         if name not in self.settings:
