@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Callable, Iterator
 from datetime import date, datetime
 from pathlib import Path
@@ -164,7 +165,9 @@ def label(
     if not found:
         raise CallFault("the register has no such unit", hint="wexicon units list tells all.")
     names = [name.strip() for name in settings.split(",") if name.strip()]
-    pages = draw_labels([Label(u.name, tuple(_lines(u, names)), u.unit) for u in reversed(found)], *sizes, kind)
+    pages = draw_labels(
+        [Label(u.name, tuple(_lines(u, names)), u.unit) for u in sorted(found, key=_by_name)], *sizes, kind
+    )
     paths = [path, *(path.with_stem(f"{path.stem}-{number}") for number in range(2, len(pages) + 1))]
     there = next((one for one in paths if one.exists() and not force), None)
     if there:
@@ -172,6 +175,11 @@ def label(
     for target, data in zip(paths, pages, strict=True):
         write_new(target, data, force=force)
     print_line(f"wrote {', '.join(map(str, paths))}: {len(found)} labels of {size} mm")
+
+
+def _by_name(one: Entry) -> list[tuple[int, str]]:
+    """The order of names, their numbers as numbers: mast 9 comes before mast 10."""
+    return [(int(part), "") if part.isdecimal() else (0, part) for part in re.split(r"([0-9]{1,9})", one.name)]
 
 
 def _lines(one: Entry, names: list[str]) -> Iterator[str]:
