@@ -110,9 +110,7 @@ class Turns:
         most = CHOICE
         while not self.over():
             with self.changed:
-                own = [job for job in self._left if self._pinned.get(job.name) == place.port]
-                fitting = (job for job in own or self._left if self._fits(job, place) and self._is_known(job))
-                ready = list(islice(fitting, most))
+                ready = self._ready(place, most)
             try:
                 job = self.claims.take(ready) if ready else None
             except RegisterAway:
@@ -126,7 +124,8 @@ class Turns:
                     self._open[job.name] = job
                     self._busy += 1
                     return job
-                if self._drop_done():
+                # What was given back meanwhile may be this port's.
+                if self._drop_done() or self._ready(place, most) != ready:
                     continue
                 if len(ready) == most:
                     most *= 4
@@ -145,6 +144,12 @@ class Turns:
         with self.changed:
             self._working.pop(place.port, None)
             self.changed.notify_all()
+
+    def _ready(self, place: Place, most: int) -> list[Job]:
+        """The first units that could be begun on a port now: its own, where it has any."""
+        own = [job for job in self._left if self._pinned.get(job.name) == place.port]
+        fitting = (job for job in own or self._left if self._fits(job, place) and self._is_known(job))
+        return list(islice(fitting, most))
 
     def _may_come(self, place: Place) -> bool:
         """Whether a unit that is another port's may yet be left for this one: that port's module may not be for it."""
