@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import sys
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -15,6 +17,16 @@ from wexicon.work.claiming import Claims
 from wexicon.work.ports import Place
 from wexicon.work.results import Failure, UnitResult, Verdict
 from wexicon.work.turns import Progressed, Turns
+
+
+@pytest.fixture(autouse=True, scope="module")
+def _threads_take_turns_all_the_time() -> Iterator[None]:
+    """So that what only happens between two statements of another thread happens here."""
+    usual = sys.getswitchinterval()
+    sys.setswitchinterval(1e-6)
+    yield
+    sys.setswitchinterval(usual)
+
 
 UNITS = jobs(SHEET, MASTS)
 NAMES = [job.name for job in UNITS]

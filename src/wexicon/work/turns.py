@@ -48,6 +48,9 @@ class Turns:
         self.over = over
         self.told = told
         self.changed = threading.Condition()
+        # One port chooses at a time; who waits for a change sees by the number of them that there was one.
+        self._choosing = threading.Lock()
+        self._changes = 0
         # Units that another bench has made meanwhile, and why a unit that no port could make was refused.
         self.elsewhere: dict[str, Elsewhere] = {}
         self.refusals: dict[str, Failure] = {}
@@ -100,7 +103,7 @@ class Turns:
         """What others may fill in from a unit is known."""
         with self.changed:
             self.known.update(known)
-            self.changed.notify_all()
+            self._tell_all()
 
     # -- one after another --------------------------------------------------------------------------------------------
 
@@ -109,41 +112,49 @@ class Turns:
         None where nothing is left for it."""
         most = CHOICE
         while not self.over():
-            with self.changed:
-                ready = self._ready(place, most)
-            try:
-                job = self.claims.take(ready) if ready else None
-            except RegisterAway:
-                self.told(Progressed(ready[0].name, "", AWAY))
+            with self._choosing:
                 with self.changed:
-                    self.changed.wait(1.0)
-                continue
+                    ready, seen = self._ready(place, most), self._changes
+                try:
+                    job = self.claims.take(ready) if ready else None
+                except RegisterAway:
+                    self.told(Progressed(ready[0].name, "", AWAY))
+                else:
+                    with self.changed:
+                        if job:
+                            self._left.remove(job)
+                            self._open[job.name] = job
+                            self._busy += 1
+                            return job
+                        if self._drop_done():
+                            continue
+                        if len(ready) == most:
+                            most *= 4
+                            continue
+                        if not self._waits(place, ready):
+                            break
             with self.changed:
-                if job:
-                    self._left.remove(job)
-                    self._open[job.name] = job
-                    self._busy += 1
-                    return job
-                # What was given back meanwhile may be this port's.
-                if self._drop_done() or self._ready(place, most) != ready:
-                    continue
-                if len(ready) == most:
-                    most *= 4
-                    continue
-                held = [one.name for one in ready if one.name in self.claims.held]
-                mine = any(self._fits(one, place) for one in self._left)
-                if not (mine and (held or self._busy)) and not self._may_come(place):
-                    break
-                for name in held:
-                    self.told(Progressed(name, "", f"is being made at {self.claims.held[name]}"))
-                self.changed.wait(0.5)
+                self.changed.wait_for(lambda seen=seen: self._changes != seen, 0.5)  # type: ignore[misc]
         return None
+
+    def _waits(self, place: Place, ready: Sequence[Job]) -> bool:
+        """Whether a port that can begin none of these now may yet begin one."""
+        held = [job.name for job in ready if job.name in self.claims.held]
+        for name in held:
+            self.told(Progressed(name, "", f"is being made at {self.claims.held[name]}"))
+        mine = any(self._fits(job, place) for job in self._left)
+        return (mine and bool(held or self._busy)) or self._may_come(place)
+
+    def _tell_all(self) -> None:
+        """Something has changed, for whoever waits."""
+        self._changes += 1
+        self.changed.notify_all()
 
     def leave(self, place: Place) -> None:
         """A port is worked on no longer."""
         with self.changed:
             self._working.pop(place.port, None)
-            self.changed.notify_all()
+            self._tell_all()
 
     def _ready(self, place: Place, most: int) -> list[Job]:
         """The first units that could be begun on a port now: its own, where it has any."""
@@ -185,21 +196,22 @@ class Turns:
 
     def give_back(self, job: Job) -> None:
         """A port that has taken a unit does not make it."""
-        self.claims.release(job, None)
-        with self.changed:
+        # Not while another port chooses: it would see the unit as neither left nor begun, or take it twice.
+        with self._choosing, self.changed:
+            self.claims.release(job, None)
             self._left.insert(0, job)
             self._open.pop(job.name, None)
             self._busy -= 1
-            self.changed.notify_all()
+            self._tell_all()
         self.told(Progressed(job.name, "", "waiting"))
 
     def once_more(self, job: Job) -> None:
         """A unit that has ended is to be made again, next of all; while the register is away it stays as it is."""
         with suppress(RegisterAway):
             self.claims.take_again(job)
-        with self.changed:
+        with self._choosing, self.changed:
             self._left.insert(0, job)
-            self.changed.notify_all()
+            self._tell_all()
 
     def end(self, job: Job, result: UnitResult) -> None:
         """A unit that was begun has ended."""
@@ -207,7 +219,7 @@ class Turns:
         with self.changed:
             self._open.pop(job.name, None)
             self._busy -= 1
-            self.changed.notify_all()
+            self._tell_all()
 
     # -- whose module it is -------------------------------------------------------------------------------------------
 
