@@ -25,7 +25,7 @@ from wexicon.rig import air, bench, uart
 HEAD = """# Every key
 
 Made from the code that reads the files, by `python docs/write_keys.py`. [lexicon.md](lexicon.md) has examples,
-[sheet.md](sheet.md) tells of sheets, [rig.md](rig.md) of rigs and fixtures. A key that stands in no table here is a fault.
+[sheet.md](sheet.md) tells of sheets, [rig.md](rig.md) of rigs and fixtures. A key that is in no table here is an error.
 """
 # What a key may be, where its type says too little.
 ALLOWED = {
@@ -51,8 +51,10 @@ FILES = {
         tables.GroupTable, tables.ActionTable, tables.TrafficTable,
     ),
     "Sheets": (sheet.SheetFile, sheet.SeatTable, sheet.AgreeTable, sheet.DrawnTable),
-    "Fixtures": (fixture.Pin,),
-    "Rigs": (bench.UnitTable, uart.WireFaults, air.AirTable, air.AccessPoint, air.Network, air.Sky),
+    "Fixtures": (fixture.FixtureFile, fixture.Pin),
+    "Rigs": (
+        bench.RigFile, bench.UnitTable, uart.WireFaults, air.AirTable, air.AccessPoint, air.Network, air.Sky, air.Management,
+    ),
 }  # fmt: skip
 
 

@@ -16,7 +16,7 @@ from wexicon.core.faults import CallFault
 
 # What a sheet, lexicon, dialogue, rig, fixture or secret may be at most (bytes).
 LARGEST_FILE = 4_194_304
-OVERWRITE = "Name another file, or say --force to write over it."
+OVERWRITE = "Use another file, or --force to overwrite."
 
 
 def open_regular(path: Path) -> BinaryIO:
@@ -88,7 +88,7 @@ def create(path: Path, *, force: bool = False) -> BinaryIO:
         flags = os.O_WRONLY | os.O_CREAT | getattr(os, "O_BINARY", 0) | (os.O_TRUNC if force else os.O_EXCL)
         return os.fdopen(os.open(path, flags, 0o600), "wb", buffering=0)
     except FileExistsError:
-        raise CallFault("is there already; nothing was written", where=str(path), hint=OVERWRITE) from None
+        raise CallFault("already exists; nothing was written", where=str(path), hint=OVERWRITE) from None
     except OSError as fault:
         raise CallFault(f"cannot be written: {fault.strerror}", where=str(path)) from None
 

@@ -102,7 +102,7 @@ def test_a_trace_becomes_a_dialogue_that_holds_against_its_recording() -> None:
     key = ("--file", "passphrase=harbour-office.key")
     wexicon("rehearse", "tide-echo.wex", "-l", "brisca-w1", "--rig", "bench.toml", *key, "--trace", "t.jsonl")
     wexicon("trace", "dialogue", "t.jsonl", "-o", "drafted.wex")
-    assert "there already" in wexicon("trace", "dialogue", "t.jsonl", "-o", "drafted.wex", status=2).stderr
+    assert "already exists" in wexicon("trace", "dialogue", "t.jsonl", "-o", "drafted.wex", status=2).stderr
     drafted = Path("drafted.wex").read_text()
     assert "needs secret1 secret" in drafted and KEY not in drafted
     told = wexicon("rehearse", "drafted.wex", "--recording", "t.jsonl", "--file", "secret1=harbour-office.key").stdout

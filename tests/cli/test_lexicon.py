@@ -88,11 +88,11 @@ def test_new_asks_and_writes_a_lexicon_without_a_fault() -> None:
     answers = ["Own 1", "own-1", "Own", "lora", "19200", "", "escape", "cr", "", "ok", "no {code:int}", "v", "v",
                "{model:word} {serial:word}", "w", "name", "n?", "n={value}", "n={value}"]  # fmt: skip
     told = wexicon("lexicon", "new", input="\n".join(answers) + "\n")
-    assert "that is none" in told.stderr and "wrote own-1.toml" in told.stdout
+    assert "invalid; expected" in told.stderr and "wrote own-1.toml" in told.stdout
     checked = wexicon("lexicon", "check", "own-1.toml").stdout
-    assert "no fault; 1 setting, 1 action," in checked
+    assert "no errors; 1 setting, 1 action," in checked
     assert (
-        "there already"
+        "already exists"
         in wexicon("lexicon", "new", "-o", "own-1.toml", input="\n".join(answers[1:]) + "\n", status=2).stderr
     )
 
@@ -101,7 +101,7 @@ def test_draft_asks_the_module_itself_and_what_it_writes_can_be_used() -> None:
     with bench('[unit.x]\nstandin = "cordal-g2"\n') as rig:
         port = rig.ports["x"]
         told = wexicon("lexicon", "draft", port, "--family", "asked", "--rate", "9600", "--rate", "115200").stdout
-        assert "wrote asked.toml: 115200 8N1, line end cr;" in told
+        assert "wrote asked.toml: 115200 8N1, line ending cr;" in told
         text = Path("asked.toml").read_text()
         assert 'error   = ["+CME ERROR: {code:int}", "ERROR"]' in text and "# guessed" in text
         lexicon = read_lexicon(text.encode(), "asked.toml")

@@ -62,7 +62,7 @@ def test_without_a_lexicon_one_says_how_the_module_is_spoken_to() -> None:
     Path("echo.wex").write_text("> AT\n< AT\n< OK\n")
     with bench(L9 + '[unit.y]\nstandin = "brisca-w1"\n') as rig:
         told = wexicon("run", "d.wex", rig.ports["x"], "--end", "lf", "--rate", "9600")
-        assert "passed: 1 exchanges" in told.stdout
+        assert "passed: 1 exchange" in told.stdout
         wrong = wexicon("run", "d.wex", rig.ports["x"], "--end", "cr", status=1)
         assert "error" in wrong.stderr or "did not come" in wrong.stderr
         screen = rig.ports["y"]
@@ -144,6 +144,6 @@ def test_many_faults_are_told_up_to_a_number_and_in_time() -> None:
         'format = 1\n[about]\nfamily = "x"\n' + "".join(f"[setting.s{n}]\nvalve = 1\n" for n in range(4000))
     )
     told = wexicon("lexicon", "check", "l.toml", status=2).stderr
-    assert "more faults" in told and told.count("l.toml:") < 70
+    assert "more errors" in told and told.count("l.toml:") < 70
     Path("readme.wex").write_text((Path(__file__).parents[2] / "README.md").read_text())
     assert wexicon("rehearse", "readme.wex", status=2).stderr.count("readme.wex:") <= 52

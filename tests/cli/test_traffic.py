@@ -80,7 +80,7 @@ def test_one_port_looped_back_and_for_a_time(tmp_path: Path) -> None:
     told = json.loads(wexicon(*words, "--json").stdout)
     assert told["verdict"] == "passed" and 7 <= told["ways"][0]["received"] <= 10
     assert imread("t.png").shape[:2] == (800, 1280)
-    assert "is there already; nothing was sent" in wexicon(*words, status=2).stderr
+    assert "already exists; nothing was sent" in wexicon(*words, status=2).stderr
 
 
 def test_modules_that_send_by_command_pass_texts_and_tell_the_signal() -> None:

@@ -173,7 +173,7 @@ AT9600, AT19200 = Tuning(9600), Tuning(19200)
 @pytest.mark.parametrize(
     ("tries", "kind", "words"),
     [
-        ([Try(AT9600, "crlf", "AT", How.SILENCE, ())], "silence", "nothing at all was heard (tried 9600 8N1)"),
+        ([Try(AT9600, "crlf", "AT", How.SILENCE, ())], "silence", "nothing heard (tried 9600 8N1)"),
         (
             [Try(Tuning(57600), "cr", "AT", How.ERROR, ("ERR 1",))],
             "line-end",
@@ -184,7 +184,7 @@ AT9600, AT19200 = Tuning(9600), Tuning(19200)
             "data-mode",
             "in data mode: at 19200 8N1 it said “K5 NO MATE”",
         ),
-        ([Try(AT9600, "cr", "AT", How.SILENCE, ("hello",))], "answers", "not in the words of tamsel-k5: “hello”"),
+        ([Try(AT9600, "cr", "AT", How.SILENCE, ("hello",))], "answers", "not from tamsel-k5: “hello”"),
         ([Try(AT9600, "cr", "AT", How.SILENCE, ("\x00\udcff\x00",))], "garbage", "garbage was heard at 9600 8N1"),
     ],
 )

@@ -94,7 +94,7 @@ def test_the_walk_from_a_datasheet_can_be_read_after_each_step_and_provisions_at
             continue
         lexicon += text + "\n"
         Path("my-l9.toml").write_text(lexicon)
-        assert "no fault" in wexicon("lexicon", "check", "my-l9.toml").stdout, name
+        assert "no errors" in wexicon("lexicon", "check", "my-l9.toml").stdout, name
     assert "0 gaps" in wexicon("lexicon", "check", "my-l9.toml").stdout
     with bench('[unit.mast]\nstandin = "lindle-l9"\n') as rig:
         port = rig.ports["mast"]

@@ -103,7 +103,7 @@ def test_two_benches_make_200_units_once_though_one_is_killed_and_the_server_is_
         # What was begun on a module of the left bench is made on that module only.
         assert right.wait(300) == 1, (tmp_path / "right.log").read_text()[-3000:]
         told = (tmp_path / "right.log").read_text()
-        begun = {name for name in told.split("\n") if "was begun on lindle-l9 L9-1" in name}
+        begun = {name for name in told.split("\n") if "is unfinished on lindle-l9 L9-1" in name}
         assert 0 < 200 - len(finished()) <= PORTS and len(begun) == 200 - len(finished()), told[-3000:]
         again = at_bench("left", server.url, tmp_path, "--resume")
         running.append(again)
@@ -134,7 +134,7 @@ def test_records_wait_while_the_server_is_away_and_go_in_once(server: PostgresSe
     Path("one.toml").write_text('format = 1\n[seat.radio]\nlexicon = "lindle-l9"\nsettings = { network = 6 }\n')
     with bench('[unit.radio]\nstandin = "lindle-l9"\n'):
         told = wexicon("provision", "one.toml", "radio", env=clean({"WEXICON_REGISTER": server.url}))
-        assert "conforms" in told.stdout and "waits on disk" in told.stderr
+        assert "conforms" in told.stdout and "queued on disk" in told.stderr
         server.start()
         listed = wexicon("units", "list", "--register", server.url, "--sheet", "one.toml").stdout
     assert listed.count("one.toml") == 1 and register.bring_in() == 1 and len(register.history("L9-8")) == 1

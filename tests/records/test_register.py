@@ -111,18 +111,18 @@ def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> N
         assert {one["written"] for one in moved} == {0}
         # A port that is named for a seat keeps to it.
         named = wexicon("provision", "masts.toml", "relay=radio-2", "radio-1", "radio-3", "radio-4", status=1)
-        assert "2 failed, 2 conform of 4" in named.stdout and "this module was made before: relay of" in named.stderr
+        assert "2 of 4 conform, 2 failed" in named.stdout and "module already provisioned as relay of" in named.stderr
         wrong = wexicon("provision", "masts.toml", "radio-2", "--row", "M3", status=1)
-        assert "this module was made before: mast M1 of “Marrow Estuary" in wrong.stderr
+        assert "module already provisioned as mast M1 of “Marrow Estuary" in wrong.stderr
         assert rig.bench.units["radio-2"].standin.flash["addr"] == 11
         rig.call(lambda: rig.bench.units["radio-2"].standin.another(10))
         wrong = wexicon("provision", "masts.toml", "radio-2", "--row", "M3", status=1)
         assert "mast M3 is lindle-l9 L9-00614, on" in wrong.stderr  # another module would be a second M3
         rig.call(lambda: rig.bench.units["radio-2"].standin.another(-10))
         wexicon("provision", "masts.toml", "radio-2", "--row", "M1")
-        assert "4 done before; 0 left" in wexicon("provision", "masts.toml", "radio-1", "--resume").stderr
+        assert "4 already done; 0 to do" in wexicon("provision", "masts.toml", "radio-1", "--resume").stderr
         again = wexicon("provision", "masts.toml", "radio-2", "radio-1", "radio-3", "radio-4", "--again")
-        assert "4 conform of 4" in again.stdout and rig.bench.units["radio-2"].standin.flash["addr"] == 1
+        assert "4 of 4 conform" in again.stdout and rig.bench.units["radio-2"].standin.flash["addr"] == 1
     shown = wexicon("units", "show", "L9-00612").stdout
     assert "relay of “Marrow Estuary" in shown and shown.count("provision") == 4
     wexicon("units", "export", "units.csv")
@@ -139,7 +139,7 @@ def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
     away = clean({"WEXICON_REGISTER": "/proc/nowhere/x.db"})
     with bench(RADIOS):
         done = wexicon("provision", "one.toml", "radio-4", env=away)
-        assert "conforms" in done.stdout and "waits on disk" in done.stderr
+        assert "conforms" in done.stdout and "queued on disk" in done.stderr
         # Units of a table are claimed first.
         refused = wexicon("provision", "masts.toml", "radio-*", env=away, status=3)
         assert "Nothing was changed: each unit of a table is claimed" in refused.stderr
@@ -164,10 +164,12 @@ def test_what_must_differ_is_compared_with_what_the_register_has_of_the_sheets_o
         Path("masts.csv").write_text("mast,station,address\nM4,Far Sands,0014\nM5,Long Reach,0012\n")
         rig.call(lambda: [rig.bench.units[f"radio-{n}"].standin.another(10) for n in (2, 3)])
         wrong = wexicon("provision", "masts.toml", "radio-2", "radio-3", "--seat", "mast", status=2).stderr
-        assert "address 12 of mast M5 is that of mast M2, lindle-l9 L9-00613, on 20" in wrong and "M4" not in wrong
+        assert (
+            "address 12 of mast M5 is already used by mast M2, lindle-l9 L9-00613, on 20" in wrong and "M4" not in wrong
+        )
         assert rig.bench.units["radio-2"].standin.flash["addr"] == 0
         Path("masts.csv").write_text("mast,station,address\nM4,Far Sands,0014\nM5,Long Reach,0015\n")
-        assert "2 conform of 2" in wexicon("provision", "masts.toml", "radio-2", "radio-3", "--seat", "mast").stdout
+        assert "2 of 2 conform" in wexicon("provision", "masts.toml", "radio-2", "radio-3", "--seat", "mast").stdout
 
 
 def test_work_that_was_begun_is_known_on_every_bench_and_listed(tmp_path: Path) -> None:
@@ -175,7 +177,7 @@ def test_work_that_was_begun_is_known_on_every_bench_and_listed(tmp_path: Path) 
     left, right = RegisterStore(tmp_path / "left", register), RegisterStore(tmp_path / "right", register)
     left.open(Unfinished("lindle-l9 L9-5", datetime.now(UTC), ["address"]))
     assert (found := right.find("lindle-l9 L9-5")) and found.settings == ["address"] and found.bench == register.bench
-    assert "begun and not finished: lindle-l9 L9-5" in wexicon("units", "list", "--register", "units.db").stdout
+    assert "unfinished: lindle-l9 L9-5" in wexicon("units", "list", "--register", "units.db").stdout
     right.close("lindle-l9 L9-5")
     assert left.find("lindle-l9 L9-5") is None  # another bench has finished it
     left.open(Unfinished("lindle-l9 L9-6", datetime.now(UTC), ["name"]))
@@ -210,7 +212,7 @@ def test_labels_have_the_size_that_was_asked_for_and_a_code_that_holds_the_unit(
     pages = Path("all.pdf").read_bytes()
     assert pages.count(b"/Type /Page ") == 3 and b"/MediaBox [ 0 0 226.77" in pages
     assert "all-2.svg, all-3.svg: 3 labels" in wexicon(*words, "all.svg", "--size", "60x30", "--page", "80x50").stdout
-    assert "is there already; nothing was written" in wexicon(*words, "all.pdf", status=2).stderr
+    assert "already exists; nothing was written" in wexicon(*words, "all.pdf", status=2).stderr
     for wrong, fault in (
         ("12x10", "0.3 mm is the least"),
         ("300x20", "does not fit a page"),
@@ -226,12 +228,12 @@ def test_verify_tells_which_units_are_no_longer_as_they_were_left(tmp_path: Path
     with bench(RADIOS) as rig:
         wexicon("provision", "masts.toml", "radio-1", "radio-2", "radio-3", "radio-4")
         # Each module is compared with its own row, in whatever order the ports are named.
-        assert "4 conform of 4" in wexicon("verify", "masts.toml", *ports).stdout
+        assert "4 of 4 conform" in wexicon("verify", "masts.toml", *ports).stdout
         third = rig.bench.units["radio-3"].standin
         rig.call(lambda: (third.flash.update(peer=9), third.memory.update(peer=9)))
         told = json.loads(wexicon("verify", "masts.toml", *ports, "--json", status=1).stdout)
         remarks = {one["seat"]: one["remarks"] for one in told}
-        assert remarks["relay"] == [] and "no longer as it was left on" in remarks["mast M2"][0]
+        assert remarks["relay"] == [] and "changed since" in remarks["mast M2"][0]
         assert remarks["mast M2"][0].endswith("peer: 1 then, 9 now")
         sheet = Path("masts.toml").read_text()
         Path("masts.toml").write_text(sheet.replace("868.3", "868.5"))

@@ -13,7 +13,7 @@ def test_a_wrong_line_end_is_found_out() -> None:
     one = Bench("lindle-l9")
     one.lexicon = replace(one.lexicon, dialect=one.lexicon.dialect.with_end("crlf"))
     assert one.provision(address=5).verdict == "conforms"
-    assert "the module wants line end lf, not crlf as the lexicon says" in one.trace.texts(Decided)
+    assert "the module needs line ending lf, not crlf as the lexicon says" in one.trace.texts(Decided)
 
 
 def test_a_busy_module_is_told_again() -> None:

@@ -89,7 +89,7 @@ def test_a_setting_that_the_firmware_does_not_have_is_refused_before_anything_is
     one = Bench("tamsel-k6")
     one.standin.own["firmware"] = "1.9"
     result = one.provision(**WANTED["tamsel-k6"])
-    assert result.failure and "firmware 1.9 has no quiet-lamp; it is there from 2.0 on" in result.failure.what
+    assert result.failure and "firmware 1.9 has no quiet-lamp; available from 2.0 on" in result.failure.what
     assert result.written == 0
     del one
     older = Bench("tamsel-k6")
@@ -127,7 +127,7 @@ def test_a_joined_follower_passes_everything_through_and_this_is_said() -> None:
     result = follower.provision(name="x")
     assert result.status == 3 and result.written == 0
     assert b"".join(heard).startswith(b"AT")  # what was said went through as data
-    assert result.failure and "nothing at all was heard" in result.failure.what
+    assert result.failure and "nothing heard" in result.failure.what
 
 
 def test_command_mode_that_ends_by_itself_is_taken_back() -> None:

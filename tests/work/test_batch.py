@@ -35,7 +35,7 @@ def test_masts_and_relay_are_made_on_four_ports_at_once() -> None:
     assert [one["seat"] for one in results] == ["relay", "mast M1", "mast M2", "mast M3"]
     assert {one["verdict"] for one in results} == {"conforms"} and len({one["trace"] for one in results}) == 4
     assert [one["addr"] for one in flash] == [1, 11, 12, 13] and {one["peer"] for one in flash[1:]} == {1}
-    assert flash[3]["name"] == "mast Old Ferry" and "4 conform of 4" in again
+    assert flash[3]["name"] == "mast Old Ferry" and "4 of 4 conform" in again
 
 
 def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
@@ -48,7 +48,7 @@ def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
         words = ("provision", "masts.toml", "radio-1", "--operator", "rig", "--patience", "2s", "--again", "--json")
         left_in = json.loads(wexicon(*words, status=1).stdout)
     assert left_in[0]["verdict"] == "conforms"
-    assert "which was done in this run" in left_in[1]["failure"]["what"] and left_in[1]["written"] == 0
+    assert "already done in this run" in left_in[1]["failure"]["what"] and left_in[1]["written"] == 0
     with bench(RADIOS):
         # A module that was done in an earlier run, and is still there, is swapped first.
         Path("masts.csv").write_text("mast,station,address\nM7,Far Sands,0017\nM8,Long Reach,0018\n")
@@ -56,7 +56,8 @@ def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
         later = json.loads(wexicon(*words).stdout)
         assert [one["verdict"] for one in later] == ["conforms"] * 2 and later[0]["identity"]["serial"] == "L9-00615"
     assert (
-        "somebody must swap" in wexicon("provision", "masts.toml", "/dev/null", "--operator", "nobody", status=2).stderr
+        "an operator must swap"
+        in wexicon("provision", "masts.toml", "/dev/null", "--operator", "nobody", status=2).stderr
     )
 
 
@@ -64,7 +65,7 @@ def test_one_that_fails_stops_no_other_and_a_number_of_failures_stops_the_rest()
     with bench(RADIOS + "powered = false\n") as rig:
         words = ("provision", "masts.toml", "radio-4", "radio-1", "radio-2", "radio-3")
         done = wexicon(*words, status=3)
-        assert "3 conform, 1 failed of 4" in done.stdout and "nothing at all was heard" in done.stderr
+        assert "3 of 4 conform, 1 failed" in done.stdout and "nothing heard" in done.stderr
         rig.call(lambda: rig.bench.units["radio-4"].standin.forget())
         stopped = wexicon("provision", "masts.toml", "radio-4", "--operator", "rig", "--stop-after", "1", status=3)
         assert "1 failed" in stopped.stdout and "3 skipped" in stopped.stdout
@@ -78,10 +79,10 @@ def test_units_that_need_each_others_address_are_asked_who_they_are_first() -> N
     )
     with bench(plugs) as rig:
         words = ("provision", "pair.toml", "right=two", "left=one", "--operator", "rig")
-        assert "2 conform of 2" in wexicon(*words).stdout
+        assert "2 of 2 conform" in wexicon(*words).stdout
         flash = {name: rig.bench.units[name].standin.flash for name in ("one", "two")}
         assert flash["one"]["label"] == "L-13F7" and flash["one"]["mate"] and flash["two"]["label"] == "right"
-        assert "each must be on a port of its own" in wexicon("provision", "pair.toml", "one", status=2).stderr
+        assert "give each its own port" in wexicon("provision", "pair.toml", "one", status=2).stderr
 
 
 def test_one_unit_of_many_is_named_by_its_row_and_dialogues_run_around_it() -> None:
@@ -100,9 +101,9 @@ def test_one_unit_of_many_is_named_by_its_row_and_dialogues_run_around_it() -> N
 
 def test_a_sheet_of_many_units_is_rehearsed_with_no_port() -> None:
     told = wexicon("rehearse", "masts.toml").stdout
-    assert "4 conform of 4" in told and "mast M3" in told and "rehearsed in" in told
+    assert "4 of 4 conform" in told and "mast M3" in told and "rehearsed in" in told
     assert (
-        "the operator, 3 times: Put in the module" in told and "on 1 port, 10.0 s assumed for each of 3 swaps" in told
+        "the operator, 3 times: Insert the module" in told and "on 1 port, 10.0 s assumed for each of 3 swaps" in told
     )
     rehearsal = json.loads(wexicon("rehearse", "masts.toml", "--ports", "4", "--json").stdout)
     results = rehearsal["units"]
@@ -112,7 +113,7 @@ def test_a_sheet_of_many_units_is_rehearsed_with_no_port() -> None:
     assert (after["name"], after["address"], after["peer"]) == ("mast Old Ferry", "13", "1")
     Path("pair.toml").write_text(PAIR)
     assert "Say --ports 2" in wexicon("rehearse", "pair.toml", status=2).stderr
-    assert "2 conform of 2" in wexicon("rehearse", "pair.toml", "--ports", "2").stdout
+    assert "2 of 2 conform" in wexicon("rehearse", "pair.toml", "--ports", "2").stdout
     # Many are shared out to processes, and come back in order, each with its own number.
     rows = "".join(f"M{number},S{number},{number + 10}\n" for number in range(250))
     Path("masts.csv").write_text(f"mast,station,address\n{rows}")
@@ -133,7 +134,7 @@ def test_ports_that_appear_are_taken_as_they_come(tmp_path: Path) -> None:
     with bench(RADIOS) as rig:
         told, wrong = running.communicate(timeout=60)
         flash = [unit.standin.flash["addr"] for unit in rig.bench.units.values()]
-    assert "4 conform of 4" in told and sorted(flash) == [1, 11, 12, 13], told + wrong
+    assert "4 of 4 conform" in told and sorted(flash) == [1, 11, 12, 13], told + wrong
     assert "no port is named" in wexicon("provision", "masts.toml", status=2).stderr
 
 
@@ -141,19 +142,19 @@ def test_hands_may_leave_a_unit_out_and_have_one_made_again() -> None:
     with bench(RADIOS) as rig:
         standin = rig.bench.units["radio-1"].standin
         one = Terminal("provision", "masts.toml", "radio-1")
-        one.read("put in the module for mast M1")
+        one.read("Insert the module for mast M1")
         one.type("agian\r")
-        one.read("agian is neither skip nor again")
+        one.read("unknown: agian; type skip or again")
         rig.call(lambda: (standin.forget(), standin.restart()))
         one.type("again\r")
-        one.read("put in the module for mast M1", times=2)
+        one.read("Insert the module for mast M1", times=2)
         assert standin.flash["addr"] == 1
         one.type("skip\r")
-        one.read("put in the module for mast M2")
+        one.read("Insert the module for mast M2")
         rig.call(lambda: standin.operate("swap"))
-        one.read("put in the module for mast M3")
+        one.read("Insert the module for mast M3")
         rig.call(lambda: standin.operate("swap"))
-        told = one.read("3 conform, 1 skipped of 4")
-        assert one.end() == 1 and "skipped, as you asked" in told
+        told = one.read("3 of 4 conform, 1 skipped")
+        assert one.end() == 1 and "skipped on request" in told
     listed = json.loads(wexicon("units", "show", "relay", "--json").stdout)
     assert [entry["verdict"] for entry in listed] == ["conforms"] * 2

@@ -79,7 +79,7 @@ def test_a_line_that_is_always_disturbed_is_not_believed() -> None:
     one, module = ready("lindle-l9")
     sent = one.standin._sent
     one.standin._sent = lambda data: sent(data + b"@ok\r\n")  # type: ignore[method-assign]
-    with pytest.raises(ModuleFault, match="cannot be read for certain") as fault:
+    with pytest.raises(ModuleFault, match="cannot be read reliably") as fault:
         module.settings.read(["address", "network"])
     assert "ground" in fault.value.hint
     assert "reading again" in " ".join(one.trace.texts(Decided))
@@ -241,7 +241,7 @@ def test_a_peer_that_has_joined_explains_the_silence() -> None:
     one.standin.power(False)
     with pytest.raises(ModuleFault) as fault:
         module.settings.read(["address"])
-    assert "A peer has joined" in fault.value.hint
+    assert "A peer is connected" in fault.value.hint
 
 
 def test_a_key_that_is_let_go_in_the_middle_is_named() -> None:
@@ -249,4 +249,4 @@ def test_a_key_that_is_let_go_in_the_middle_is_named() -> None:
     one.standin.mode = "half"  # type: ignore[attr-defined]
     with pytest.raises(ModuleFault) as fault:
         module.read("name")
-    assert "The key was let go: some commands are answered and others not" in fault.value.hint
+    assert "The key was released: some commands are answered and others not" in fault.value.hint

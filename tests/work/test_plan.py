@@ -79,7 +79,7 @@ def test_an_action_that_restarts_is_done_only_where_a_start_was_seen() -> None:
     one.standin.restart = lambda: None  # type: ignore[method-assign]
     result = do_action(one.module(), "restart", {})
     assert result.verdict is Verdict.UNPROVED and result.status == 4
-    assert result.remarks == ["the module was not seen to start again"]
+    assert result.remarks == ["no restart observed"]
 
 
 @pytest.mark.parametrize("name", FAMILIES)

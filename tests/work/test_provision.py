@@ -77,7 +77,7 @@ def test_a_key_let_go_early_is_recognised() -> None:
 
     bench.hands.ask = ask  # type: ignore[method-assign]
     assert bench.provision(**WANTED).verdict == "conforms"
-    assert "let go too early" in bench.hands.asked[1]
+    assert "released too early" in bench.hands.asked[1]
 
 
 def test_data_mode_and_silence_are_told_apart() -> None:
@@ -89,4 +89,4 @@ def test_data_mode_and_silence_are_told_apart() -> None:
         result = bench.provision(**WANTED)
         assert result.failure and result.failure.status == 3
         told.append(result.failure.what)
-    assert "in data mode" in told[0] and "nothing at all was heard" in told[1]
+    assert "in data mode" in told[0] and "nothing heard" in told[1]

@@ -153,7 +153,7 @@ def test_what_was_typed_is_kept_as_a_dialogue_that_runs_and_the_settings_as_a_sh
 
     hand = Hand("lindle-l9")
     told = hand.type("@net?", "@net=6", "@net?", ":keep net.wex", ":sheet net.toml", ":keep net.wex")
-    assert "is there already" in told[-1] or "is there already" in told[-2]
+    assert "already exists" in told[-1] or "already exists" in told[-2]
     kept = Path("net.wex").read_text()
     assert "> @net=6" in kept and "< @net 6" in kept
     other = Bench("lindle-l9")

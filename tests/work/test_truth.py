@@ -65,7 +65,7 @@ def test_a_rate_that_is_stored_and_not_in_use_is_found() -> None:
     one.standin.flash["b"] = "h"  # written by an interrupted run; the module still answers at 115200
     looked = one.verify(rate=19200)
     (line,) = looked.settings
-    assert line.outcome == Outcome.UNVERIFIED and line.note.startswith("stored, and not in use")
+    assert line.outcome == Outcome.UNVERIFIED and line.note.startswith("stored, active after restart")
     assert looked.verdict == "unproved"
     one = Bench("orvane-b3", person=True)
     one.standin.flash["b"] = "h"
@@ -101,7 +101,7 @@ def test_killed_between_write_and_save_on_a_port_the_next_run_knows_and_finishes
         running.communicate()
         assert list((tmp_path / "state" / "unfinished").glob("*.json"))
         told = wexicon("provision", "s.toml", port, "--operator", "nobody").stdout
-        assert "finishing what was begun" in told and "conforms" in told and "after a restart" in told
+        assert "resuming work started" in told and "conforms" in told and "after a restart" in told
         wexicon("rig", "power", "x", "cycle")
         assert wexicon("verify", "s.toml", port).returncode == 0
         assert rig.bench.units["x"].standin.flash["addr"] == 42
@@ -177,7 +177,7 @@ def test_a_restart_that_was_not_seen_is_not_believed() -> None:
     one.standin.memory["addr"] = 42
     result = one.provision(address=42)
     assert (result.evidence, result.verdict) == ("reading", "conforms")
-    assert "was not seen" in result.remarks[0]
+    assert "no restart observed" in result.remarks[0]
     assert after_power(one)["addr"] == 42  # saved again, because nobody could tell that it was
     asked = one.provision(address=42, prove="restart")
     assert (asked.verdict, asked.status) == ("unproved", 4)
@@ -273,7 +273,7 @@ def test_nothing_is_written_to_a_module_that_nobody_could_bring_back() -> None:
     one.hands.there = False
     result = one.provision(name="Quay 3")
     assert result.verdict == "failed" and result.written == 0 and result.failure
-    assert "nobody is there to bring the module back" in result.failure.what
+    assert "no operator can restore command mode" in result.failure.what
 
 
 # -- verdicts and records --------------------------------------------------------------------------------------------------

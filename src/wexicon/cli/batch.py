@@ -73,13 +73,11 @@ def make_units(
     from wexicon.work.unfinished import RegisterStore
 
     if how.trace_path:
-        raise CallFault("each unit has a trace of its own; they are kept by date", hint="Leave --trace out.")
+        raise CallFault("--trace cannot be used here: each unit gets a dated trace", hint="Remove --trace.")
     swapping = len(jobs) > len(places) and not new_ports
     if swapping and how.hands == "nobody":
         what = f"there are {len(jobs)} units and {len(places)} port{'s' if len(places) > 1 else ''}"
-        raise CallFault(
-            f"{what}: somebody must swap the modules", hint="Take --operator nobody away, or name more ports."
-        )
+        raise CallFault(f"{what}: an operator must swap modules", hint="Remove --operator nobody, or name more ports.")
     # What is wrong with the call is told before any port is opened.
     for place in places[:1]:
         how.hands_and_links(jobs[0].seat.lexicon, place.port)
@@ -160,7 +158,7 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
     """All units, those that did not go well with the reason, and how many there are of each verdict."""
     shown = results if len(results) <= MOST_PRINTED else [one for one in results if one.verdict != "conforms"]
     if len(shown) < len(results):
-        print_line(f"{len(results) - len(shown)} units conform and are not shown; --json tells all")
+        print_line(f"{len(results) - len(shown)} units conform and are not shown; --json prints all")
     rows = [_row(result) for result in shown]
     if rows:
         print_table(("unit", "port", "module", "settings", "evidence", "took", "verdict"), rows, ours=6)
@@ -177,11 +175,9 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
                 print_settings(result)
             print_failure(result.failure, result.verdict, result.trace)
     counts = Counter(str(result.verdict) for result in results)
-    told = ", ".join(
-        f"{count} {'conform' if verdict == 'conforms' else verdict}" for verdict, count in counts.most_common()
-    )
-    all_well = set(counts) == {"conforms"}
-    print_line(f"{told} of {len(results)}; {spoken(took)}", "bold green" if all_well else "bold yellow")
+    conform = counts.pop("conforms", 0)
+    told = ", ".join([f"{conform} of {len(results)} conform", *(f"{n} {one}" for one, n in counts.most_common())])
+    print_line(f"{told}; {spoken(took)}", "bold yellow" if counts else "bold green")
 
 
 def _row(result: UnitResult) -> tuple[str, ...]:
@@ -201,7 +197,7 @@ class Wishes:
         self._typed: deque[str] = deque()
         threading.Thread(target=self._read, daemon=True).start()
         click.echo(
-            "While a module is asked for: type skip to leave its unit out, again to make the last one once more.",
+            "At a swap prompt: skip = skip this unit; again = redo the previous one.",
             err=True,
         )
 
@@ -211,7 +207,7 @@ class Wishes:
             if word in ("skip", "again"):
                 self._typed.append(word)
             elif word:
-                click.echo(f"{visible(word)} is neither skip nor again", err=True)
+                click.echo(f"unknown: {visible(word)}; type skip or again", err=True)
 
     def __call__(self) -> str:
         return self._typed.popleft() if self._typed else ""

@@ -37,10 +37,10 @@ def lexicon_of(name: str | None, port: str, how: Working, beside: Path) -> Lexic
 
 
 def _not_found(port: str, result: HailResult) -> Fault:
-    name = "Name the lexicon: --lexicon NAME; wexicon lexicon list tells which there are."
+    name = "Name the lexicon: --lexicon NAME; wexicon lexicon list lists them."
     if result.found:
         link = f"{result.rate} {result.frame}"
-        what = f"a module answers at {link}, and no lexicon fits it"
+        what = f"a module answers at {link}; no lexicon matches"
         return CallFault(what, where=port, hint=f"{name} Or draft one: wexicon lexicon draft {port}")
     cause = result.cause
     told = [cause.next if cause else "", *(f"{one.lexicon}: {one.operator}" for one in result.by_hand), name]

@@ -28,6 +28,7 @@ from prompt_toolkit.output import ColorDepth
 
 from wexicon.cli.show import styled
 from wexicon.core.faults import Fault
+from wexicon.core.text import counted
 from wexicon.files import private_folder
 from wexicon.work.completing import hint, secret_from, suggestions
 from wexicon.work.finding import state_folder
@@ -169,7 +170,9 @@ class Console:
         with self._lock:
             self._waiting.appendleft(styled(told, "bold"))
             if not known:
-                self._waiting.append(f"Nothing is known of this port; wexicon hail {self.port} finds rate and lexicon.")
+                self._waiting.append(
+                    f"No link stored for this port; wexicon hail {self.port} detects rate and lexicon."
+                )
         asyncio.get_running_loop().call_soon(self._print)
 
     def _print(self) -> None:
@@ -205,9 +208,9 @@ class Console:
         text = self._prompt.default_buffer.text
         told = hint(self.lexicon, text)
         queued = (
-            f"  {self.talk.queued} lines wait"
+            f"  {counted(self.talk.queued, 'line')} queued"
             if self.talk.queued
-            else "  waits for its answer"
+            else "  waiting for the answer"
             if self.talk.waiting
             else ""
         )
@@ -243,7 +246,7 @@ class Console:
             else:
                 left = self.talk.abandon()
                 if left:
-                    self.show_note(f"{left} lines were not said")
+                    self.show_note(f"{counted(left, 'queued line')} dropped")
 
         return keys
 

@@ -14,7 +14,7 @@ from wexicon.cli.values import env_option, file_option, gather_given, gather_val
 from wexicon.cli.working import Working, works_a_module
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
-from wexicon.core.text import meant
+from wexicon.core.text import counted, meant
 
 
 @click.command()
@@ -22,7 +22,7 @@ from wexicon.core.text import meant
 @click.argument("action")
 @values_argument
 @lexicon_option
-@click.option("--plan", is_flag=True, help="Print the lines that would be said, and say none of them.")
+@click.option("--plan", is_flag=True, help="Dry run: print the lines to say, say none of them.")
 @env_option
 @file_option
 @works_a_module
@@ -37,9 +37,9 @@ def do(
     how: Working,
     as_json: bool,
 ) -> None:
-    """Have the module on PORT do ACTION, with the values that the action needs.
+    """Run ACTION on the module on PORT, with its parameters.
 
-    Exit status: 0 done; 1 the module returned an error; 3 port or module unreachable; 4 a start was not seen.
+    Exit status: 0 done; 1 refused by the module; 3 port or module unreachable; 4 restart not observed.
     """
     from wexicon.work.doing import do_action
     from wexicon.work.ports import port_named
@@ -70,7 +70,7 @@ def do(
         if result.failure:
             print_failure(result.failure, result.verdict, result.trace)
         elif result.verdict is Verdict.PLANNED:
-            print_line("planned: nothing but questions was said", "bold")
+            print_line("dry run: only questions were said", "bold")
         else:
-            told = f"{result.verdict}: {action}; {result.exchanges} exchanges in {spoken(result.seconds)}"
+            told = f"{result.verdict}: {action}; {counted(result.exchanges, 'exchange')} in {spoken(result.seconds)}"
             print_line(told, "bold green" if not result.status else "bold yellow")

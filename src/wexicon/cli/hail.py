@@ -29,14 +29,14 @@ CAME = {"nothing": "-", "garbage": "garbage", "echo": "echo"}
 @click.command()
 @click.argument("port", required=False)
 @lexicon_option
-@click.option("--escapes", is_flag=True, help="Say the lexicons' escapes too, with the silence around them.")
-@click.option("--list", "listing", is_flag=True, help="Print all that may be said to the module, and end.")
+@click.option("--escapes", is_flag=True, help="Also say the lexicons' escapes, with guard time.")
+@click.option("--list", "listing", is_flag=True, help="List every line hail may say, then exit.")
 @works_a_module
 def hail(port: str | None, lexicon_name: str | None, escapes: bool, listing: bool, how: Working, as_json: bool) -> None:
-    """Find rate, frame, line end, echo and lexicon of the module on PORT; nothing need be known.
+    """Detect rate, frame, line ending, echo and lexicon of the module on PORT.
 
-    Without PORT all ports are tried, but for those in use. With --lexicon the module is found as that lexicon says, with
-    hands where it needs them. What is found is remembered: every other command then begins with it.
+    Without PORT every free port is tried. With --lexicon the module is found as that lexicon says, with the operator's
+    help if needed. The result is stored per port; other commands start from it.
 
     Exit status: 0 found; 3 not found.
     """
@@ -141,10 +141,14 @@ def print_hail(result: HailResult) -> None:
     print_remarks(result.remarks)
 
 
+def _tries(result: HailResult) -> str:
+    return "1 try" if len(result.tries) == 1 else f"{len(result.tries)} tries"
+
+
 def _print_found(result: HailResult) -> None:
-    end = f", lines end with {result.end}" if result.end else ""
+    end = f", line ending {result.end}" if result.end else ""
     echo = "" if result.echo is None else ", echo on" if result.echo else ", no echo"
-    tries = f"{len(result.tries)} tries in " if result.tries else ""
+    tries = f"{_tries(result)} in " if result.tries else ""
     print_line(f"found: {result.rate} {result.frame}{end}{echo}; {tries}{spoken(result.seconds)}", "bold green")
     if result.family:
         told = ", ".join(f"{name} {visible(value)}" for name, value in result.identity.items())
@@ -160,8 +164,10 @@ def _print_found(result: HailResult) -> None:
 
 def _print_not_found(result: HailResult) -> None:
     assert result.cause
-    tries = f" ({len(result.tries)} tries in {spoken(result.seconds)})" if result.tries else ""
-    click.echo(styled("not found", "bold red") + f": {result.cause.what}{tries}")
+    tries = f" ({_tries(result)} in {spoken(result.seconds)})" if result.tries else ""
+    # A module that was heard in data mode was found; what it lacks is command mode.
+    head = "no command mode" if result.cause.kind == "data-mode" else "not found"
+    click.echo(styled(head, "bold red") + f": {result.cause.what}{tries}")
     print_folded(f"  {result.cause.next}")
     if result.by_hand:
         print_line("")
@@ -170,7 +176,7 @@ def _print_not_found(result: HailResult) -> None:
             print_folded(f"{one.lexicon}: {one.operator}")
             print_line(f"then: {one.command}")
             return
-        print_line("These families listen only after something is done; if it is one of them:", "bold")
+        print_line("These families need an operator action first:", "bold")
         rows = [(one.lexicon, one.operator, one.command) for one in result.by_hand]
         print_table(("family", "what it needs", "then"), rows)
 
@@ -183,9 +189,9 @@ def _print_all(results: list[HailResult]) -> None:
         told = one.command if one.found else one.cause.what if one.cause else ""
         rows.append((one.port, link, what, told))
     if rows:
-        print_table(("port", "link", "module", "next, or what it points to"), rows)
+        print_table(("port", "link", "module", "next step or likely cause"), rows)
     else:
-        print_line("no port here that is free; `wexicon ports` lists what there is")
+        print_line("no free port; `wexicon ports` lists all ports")
 
 
 def _print_list(as_json: bool) -> None:

@@ -15,13 +15,18 @@ from wexicon.cli.values import env_option, file_option
 from wexicon.cli.working import Working, works_a_module
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
+from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
 from wexicon.work.finding import find_lexicon, lexicon_files, shipped_folder, user_folder
 
 
 @click.group()
 def lexicon() -> None:
-    """List, show, check and draft lexicons."""
+    """List, show, check and draft lexicons.
+
+    Exit status: 0 success; 1 a setting could not be read (check with PORT); 2 an error in the file or the call; 3 port or
+    module unreachable.
+    """
 
 
 # -- list and show --------------------------------------------------------------------------------------------------
@@ -30,7 +35,7 @@ def lexicon() -> None:
 @lexicon.command("list")
 @json_option
 def list_(as_json: bool) -> None:
-    """List every lexicon that can be named, and where it is."""
+    """List all lexicons and their locations."""
     rows = []
     seen: set[str] = set()
     for name, path in lexicon_files(Path()):
@@ -44,7 +49,7 @@ def list_(as_json: bool) -> None:
                 (name, found.about.radio, found.about.maker, str(len(found.settings)), str(len(found.actions)), where)
             )
         except Fault:
-            rows.append((name, "", "", "", "", f"{where}, with faults: wexicon lexicon check {path}"))
+            rows.append((name, "", "", "", "", f"{where}, with errors: wexicon lexicon check {path}"))
     rows.sort()
     if as_json:
         keys = ("name", "radio", "maker", "settings", "actions", "where")
@@ -80,7 +85,7 @@ def show(name: str, words: bool, as_json: bool) -> None:
     if about.note:
         print_line(about.note)
     for heading, text in _manners(found):
-        print_line(f"{heading:<12} {text}")
+        print_line(f"{heading:<15} {text}")
     if found.settings:
         print_line("")
         print_table(("setting", "allowed", "takes effect", "meaning"), [_row(s) for s in found.settings.values()])
@@ -137,12 +142,13 @@ def _manners(found: Lexicon) -> list[tuple[str, str]]:
         "bytes": "bytes",
     }
     return [
-        ("factory", str(found.factory)),
+        ("factory default", str(found.factory)),
         ("attention", listens),
-        ("operator", attention.operator) if attention.operator else ("lines end", speech.end),
-        ("says", f"lines end with {speech.end}; answers are {answers[speech.form]}"),
-        ("result codes", f"{' or '.join(speech.ok) or 'nothing'}; {' or '.join(speech.errors) or 'nothing'}"),
-        ("to persist", ", then ".join(found.order) or "nothing more needs to be done"),
+        *([("operator", attention.operator)] if attention.operator else []),
+        ("framing", f"line ending {speech.end}; answers are {answers[speech.form]}"),
+        ("success code", " or ".join(speech.ok) or "none"),
+        ("error code", " or ".join(speech.errors) or "none"),
+        ("to persist", ", then ".join(found.order) or "no action needed"),
     ]
 
 
@@ -179,9 +185,9 @@ def check(
     how: Working,
     as_json: bool,
 ) -> None:
-    """Report every fault of the lexicon in FILE with its place, and the gaps that it has.
+    """Report errors (with line) and gaps in lexicon FILE.
 
-    With PORT, read every setting of the module there with it, and report what did not fit. Nothing is written.
+    With PORT, also read every setting of the module there, and report what did not match. Nothing is written.
     """
     from wexicon.core.formats.lexicon.gaps import gaps
 
@@ -195,8 +201,8 @@ def check(
     for place, what in missing:
         print_line(f"gap: {place}: {what}", "yellow")
     counts = ((len(found.settings), "setting"), (len(found.actions), "action"), (len(missing), "gap"))
-    told = ", ".join(f"{count} {what}{'' if count == 1 else 's'}" for count, what in counts)
-    print_line(f"{path}: no fault; {told}", "bold green")
+    told = ", ".join(counted(count, what) for count, what in counts)
+    print_line(f"{path}: no errors; {told}", "bold green")
     if port:
         from wexicon.work.ports import port_named
 
@@ -259,7 +265,7 @@ QUESTIONS = (
 @click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
 @force_option
 def new(output: Path | None, force: bool) -> None:
-    """Ask what a datasheet answers, and write a commented lexicon to go on from."""
+    """Ask for datasheet facts; write a commented starter lexicon."""
     answers: dict[str, str] = {}
     for key, question, default, form in QUESTIONS:
         if (key == "heard" and not answers["who"]) or (key in ("read", "hear", "write") and not answers["setting"]):
@@ -269,10 +275,10 @@ def new(output: Path | None, force: bool) -> None:
             answers[key] = str(click.prompt(question, default=default, show_default=bool(default))).strip()
             if re.fullmatch(form, answers[key]):
                 break
-            click.echo(f"  that is none; it must be like {form}", err=True)
+            click.echo(f"  invalid; expected {form}", err=True)
     path = output or Path(f"{answers['family']}.toml")
     write_new(path, _new_text(answers), force=force)
-    print_line(f"wrote {path}; wexicon lexicon check {path} tells what is missing")
+    print_line(f"wrote {path}; wexicon lexicon check {path} lists what is missing")
 
 
 ATTENTION = {
@@ -293,7 +299,7 @@ operator = "Put the mode pin to high."
 def _new_text(a: dict[str, str]) -> str:
     q = {key: msgspec.json.encode(value).decode() for key, value in a.items()}
     attention = ATTENTION[a["how"]]
-    text = f"""# {a["family"]}: written from its datasheet. docs/lexicon.md tells every key.
+    text = f"""# {a["family"]}: written from its datasheet. docs/lexicon.md explains every key.
 format = 1
 
 [about]
@@ -348,7 +354,7 @@ write   = {{ say = {q["write"]} }}
 @click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
 @force_option
 def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None, force: bool) -> None:
-    """Draft a lexicon by asking the module on PORT itself. Only questions are asked; nothing is set."""
+    """Draft a lexicon by querying the module on PORT. Read-only."""
     from wexicon.cli.options import Stop
     from wexicon.core.formats.lexicon import read_lexicon
     from wexicon.core.tuning import USUAL_RATES
@@ -357,7 +363,7 @@ def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None, fo
 
     path = output or Path(f"{family}.toml")
     if path.exists() and not force:
-        raise CallFault("is there already; nothing was asked", where=str(path), hint=OVERWRITE)
+        raise CallFault("already exists; nothing was asked", where=str(path), hint=OVERWRITE)
     with (
         Progress("drafting") as progress,
         Stop().listening() as stop,
@@ -367,7 +373,7 @@ def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None, fo
     text = draft_lexicon(learned, family)
     made = read_lexicon(text.encode(), str(path))
     write_new(path, text, force=force)
-    asked = f"{len(learned.commands)} commands asked" if learned.listed else "it has no list of its commands"
+    asked = f"{counted(len(learned.commands), 'command')} asked" if learned.listed else "it has no list of its commands"
     print_line(
-        f"wrote {path}: {learned.tuning}, line end {learned.end}; {asked}, {len(made.settings)} settings drafted"
+        f"wrote {path}: {learned.tuning}, line ending {learned.end}; {asked}, {counted(len(made.settings), 'setting')} drafted"
     )

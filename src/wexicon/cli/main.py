@@ -15,21 +15,21 @@ import click
 from wexicon import __version__
 
 COMMANDS = {
-    "ports": ("ports:ports", "List serial ports; --watch tells which one appears or goes."),
-    "hail": ("hail:hail", "Find a module's rate, line end and lexicon, with nothing known."),
+    "ports": ("ports:ports", "List serial ports; --watch reports ports that appear or disappear."),
+    "hail": ("hail:hail", "Detect a module's rate, line ending and lexicon."),
     "readout": ("readout:readout", "Identify a module and print every setting."),
     "talk": ("talk:talk", "Talk to a module by hand: a console that decodes what comes back."),
     "set": ("set:set_", "Change settings of a module, and read them back."),
-    "do": ("do:do", "Have a module do one thing: save, restart, scan, join."),
+    "do": ("do:do", "Run one action on a module: save, restart, scan, join."),
     "provision": ("provision:provision", "Write a sheet's settings to a module and read them back."),
     "verify": ("provision:verify", "Compare a module with a sheet; writes nothing."),
-    "traffic": ("traffic:traffic", "Pass data through a finished link, and count it."),
+    "traffic": ("traffic:traffic", "Send test packets over a link; count losses."),
     "run": ("run:run", "Run a dialogue with a module."),
     "rehearse": ("rehearse:rehearse", "Run a dialogue or a sheet against stand-ins, in virtual time."),
     "rig": ("rig:rig", "Start stand-ins on ports, work their keys and power."),
     "lexicon": ("lexicon:lexicon", "List, show, check and draft lexicons."),
-    "units": ("units:units", "The register: which unit is which, and what it was left as."),
-    "trace": ("trace:trace", "Show what was said and heard."),
+    "units": ("units:units", "The register: identity and last state of each unit."),
+    "trace": ("trace:trace", "Print a trace, or convert it to a dialogue."),
     "schema": ("schema:schema", "Print the JSON Schema of a result or a file format."),
     "demo": ("demo:demo", "Provision a sample module, with no hardware."),
 }
@@ -86,7 +86,7 @@ def run(arguments: list[str] | None = None) -> int:
     except click.exceptions.Exit as end:
         return end.exit_code
     except click.Abort:
-        click.echo("stopped, as you asked", err=True)
+        click.echo("stopped on request", err=True)
         return 130
     except click.ClickException as fault:
         fault.show()
@@ -97,10 +97,10 @@ def run(arguments: list[str] | None = None) -> int:
         click.echo(styled("error: ", "bold red") + str(fault), err=True)
         return fault.status
     except KeyboardInterrupt:
-        click.echo("stopped, as you asked", err=True)
+        click.echo("stopped on request", err=True)
         return 130
     except BrokenPipeError:
-        # Whoever read our output has gone; that is no fault.
+        # The reader of our output has closed the pipe: not an error.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except Exception as fault:
@@ -108,11 +108,11 @@ def run(arguments: list[str] | None = None) -> int:
             raise
         import traceback
 
-        # Its own words may hold what nobody should see; the place is enough to find it.
+        # Its text may hold a secret; the place is enough to find it.
         place = next(reversed(traceback.extract_tb(fault.__traceback__)))
         what = f"{type(fault).__name__} in {place.filename.rpartition(os.sep)[2]}, line {place.lineno}"
-        hint = "This is a mistake in Wexicon. Please report it with the command; WEXICON_TRACEBACK=1 shows all of it."
-        click.echo(f"error: Wexicon itself failed ({what})\n  {hint}", err=True)
+        hint = "This is a bug in Wexicon. Please report it with the command; WEXICON_TRACEBACK=1 shows all of it."
+        click.echo(f"error: internal error ({what})\n  {hint}", err=True)
         return 1
 
 

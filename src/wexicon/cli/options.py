@@ -36,7 +36,7 @@ class Stop:
             raise KeyboardInterrupt
         self.asked = True
         with contextlib.suppress(OSError):
-            click.echo("\nstopping after this exchange (again: at once)", err=True)
+            click.echo("\nstopping after this exchange (Ctrl-C again: stop now)", err=True)
 
     @contextlib.contextmanager
     def listening(self) -> Iterator[Stop]:
@@ -74,36 +74,45 @@ operator_option = click.option(
     type=click.Choice(["person", "rig", "nobody"]),
     default="person",
     show_default=True,
-    help="Who works keys and power: you, the rig that has the port, or nobody.",
+    help="Who operates keys and power: a person, the rig that serves the port, or nobody.",
 )
 patience_option = click.option(
     "--patience",
     type=Duration(),
     default="60s",
     show_default=True,
-    help="How long to wait for what the operator is to do.",
+    help="How long to wait for the operator.",
 )
 fixture_option = click.option(
     "--fixture",
     "fixture_path",
     type=click.Path(path_type=Path),
-    help="Which control line drives which pin, so that a jig holds the key and cuts the power.",
+    help="Fixture file: maps control lines to the key and power pins.",
 )
 trace_option = click.option(
-    "--trace", "trace_path", type=click.Path(path_type=Path), help="Where to write the trace.  [default: kept by date]"
+    "--trace",
+    "trace_path",
+    type=click.Path(path_type=Path),
+    help="Where to write the trace.  [default: a dated file in the state folder]",
 )
 lexicon_option = click.option(
-    "--lexicon", "-l", "lexicon_name", help="Name or file of the lexicon.  [default: the one that fits the module]"
-)
-prove_option = click.option(
-    "--prove",
-    type=click.Choice(["auto", "power", "restart", "reading"]),
-    help="What the final reading must rest on: a power cycle, a restart, or the reading alone; auto is the strongest that "
-    "needs no more hands.  [default: auto; reading for verify]",
+    "--lexicon", "-l", "lexicon_name", help="Name or file of the lexicon.  [default: detected]"
 )
 
 
-rate_option = click.option("--rate", type=click.IntRange(1), help="Rate to try first, in baud.")
+def prove_option(default: str) -> Callable[[Callable[..., None]], Callable[..., None]]:
+    """The evidence that a command requires."""
+    return click.option(
+        "--prove",
+        type=click.Choice(["auto", "power", "restart", "reading"]),
+        default=default,
+        show_default=True,
+        help="Evidence required: a power cycle, a restart, or the reading alone; auto is the strongest that needs no extra "
+        "operator action.",
+    )
+
+
+rate_option = click.option("--rate", type=click.IntRange(1), help="Baud rate to try first.")
 frame_option = click.option("--frame", help="Data bits, parity and stop bits to try first, such as 8N1 or 7E2.")
 flow_option = click.option("--flow", type=click.Choice(FLOWS), help="Flow control.  [default: the lexicon's, or none]")
 

@@ -14,13 +14,13 @@ from wexicon.core.text import visible
 if TYPE_CHECKING:
     from wexicon.work.ports import PortInfo
 
-COLUMNS = ("port", "name", "what", "maker", "serial number", "USB", "unit", "in use by", "always at")
+COLUMNS = ("port", "name", "what", "maker", "serial number", "USB", "unit", "in use by", "stable path")
 
 
 @click.command()
-@click.option("--watch", is_flag=True, help="Go on, and tell which port has just appeared or gone.")
-@click.option("--name", "pair", metavar="NAME=PORT", help="Give PORT a name that can stand wherever a port is wanted.")
-@click.option("--forget", metavar="NAME", help="Take the name of a port away.")
+@click.option("--watch", is_flag=True, help="Keep running; report ports that appear or disappear.")
+@click.option("--name", "pair", metavar="NAME=PORT", help="Give PORT a name that is valid wherever PORT is.")
+@click.option("--forget", metavar="NAME", help="Remove a port name.")
 @json_option
 def ports(watch: bool, pair: str | None, forget: str | None, as_json: bool) -> None:
     """List the serial ports of this machine, and those of running rigs.
@@ -50,7 +50,7 @@ def ports(watch: bool, pair: str | None, forget: str | None, as_json: bool) -> N
 
 def _print(found: list[PortInfo]) -> None:
     if not found:
-        print_line("no serial port here; `wexicon rig start` makes some with stand-ins on them")
+        print_line("no serial port found; `wexicon rig start` serves stand-ins on virtual ports")
         return
     rows = [(p.port, p.name, p.what, p.maker, p.serial, p.usb, p.unit, p.used_by, p.stable) for p in found]
     used = [i for i in range(len(COLUMNS)) if i == 0 or any(row[i] for row in rows)]

@@ -15,7 +15,7 @@ import click
 
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table, styled
 from wexicon.core.durations import spoken
-from wexicon.core.text import visible, written
+from wexicon.core.text import counted, visible, written
 from wexicon.work.results import EXPLAINED, DialogueResult, Failure, Outcome, PlannedLine, Shown, UnitResult, Verdict
 
 if TYPE_CHECKING:
@@ -94,7 +94,7 @@ def print_plan(plan: list[PlannedLine]) -> None:
     if plan:
         print_line("")
         rows = [(str(number), line.step, line.says) for number, line in enumerate(plan, 1)]
-        print_table(("", "step", "would be said"), rows)
+        print_table(("", "step", "line to say"), rows)
 
 
 def print_verdict(result: UnitResult) -> None:
@@ -102,14 +102,14 @@ def print_verdict(result: UnitResult) -> None:
     parts = [f"{count} {one}" for one in _ORDER if (count := sum(s.outcome is one for s in result.settings))]
     if result.trusted:
         parts = [part for part in parts if not part.endswith(" accepted")]
-        parts.append(f"{len(result.trusted)} on the module's word ({', '.join(result.trusted)})")
+        parts.append(f"{len(result.trusted)} trusted ({', '.join(result.trusted)})")
     if result.verdict is Verdict.PLANNED:
         parts.append("nothing was written")
     elif not result.written:
         parts.append("nothing written")
     line = f"{result.verdict}: {', '.join(parts)}"
     line += f"; {EXPLAINED[result.evidence]}" if result.evidence else ""
-    line += f"; {result.exchanges} exchanges in {spoken(result.seconds)}"
+    line += f"; {counted(result.exchanges, 'exchange')} in {spoken(result.seconds)}"
     print_line(line, OUTCOME_COLOURS.get(result.verdict, ""))
     if result.verdict is Verdict.UNPROVED:
         print_line(why_unproved(result), "yellow")
@@ -120,18 +120,18 @@ def why_unproved(result: UnitResult) -> str:
     open_ones = [s.name for s in result.settings if s.outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED)]
     open_ones = [name for name in open_ones if name not in result.trusted]
     if not open_ones:
-        return "  The evidence is weaker than was asked for with --prove."
+        return "  The evidence is weaker than --prove requires."
     pending = [s.name for s in result.settings if s.name in open_ones and s.note.startswith("stored")]
     told = []
     if pending:
         told.append(
-            f"  {', '.join(pending)}: stored, and not in use. Have the module start: --prove restart, or --prove power."
+            f"  {', '.join(pending)}: stored, not active. Restart the module: --prove restart, or --prove power."
         )
     blind = [name for name in open_ones if name not in pending]
     if blind:
         quoted = ", ".join(f'"{name}"' for name in blind)
         told.append(f"  Nothing is wrong, but {', '.join(blind)} cannot be read from this module.")
-        told.append(f"  If its acknowledgement is enough for you, write trust = [{quoted}] in the seat.")
+        told.append(f"  To accept its acknowledgement, set trust = [{quoted}] in the seat.")
     return "\n".join(told)
 
 
@@ -149,7 +149,7 @@ def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool
     if failure.said or failure.expected:
         lines += [f"  heard     {visible(text)}" for text in failure.heard] or ["  heard     nothing"]
     if stopped:
-        lines.append("  The module was left as it is; the next run finds it and finishes the work.")
+        lines.append("  Work is unfinished; run it again to finish.")
     if failure.next:
         lines.append(_folded(f"  {failure.next}"))
     if trace:

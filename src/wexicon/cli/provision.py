@@ -20,18 +20,13 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
     """What both commands take."""
     for option in (
         works_a_module,
-        prove_option,
         register_option,
+        click.option("--new-ports", is_flag=True, help="Also use ports that appear during the run, one unit each."),
         click.option(
-            "--new-ports", is_flag=True, help="Also take every port that appears while it runs, a unit for each."
+            "--stop-after", type=click.IntRange(0), default=0, help="Start no unit after N failures (0: no limit)."
         ),
-        click.option("--again", is_flag=True, help="Make a module this unit though it was made another one before."),
-        click.option("--resume", is_flag=True, help="Leave out the units that the register has as made by this sheet."),
-        click.option(
-            "--stop-after", type=click.IntRange(0), default=0, help="Begin no unit after so many have failed."
-        ),
-        click.option("--row", "row", help="Which row of the table, by its key, where only one is meant."),
-        click.option("--seat", "seat_name", help="Which seat of the sheet, where only one is meant."),
+        click.option("--row", "row", help="Process one row only, by key."),
+        click.option("--seat", "seat_name", help="Process one seat only."),
         click.argument("ports", metavar="[SEAT=]PORT...", nargs=-1),
         click.argument("sheet_path", metavar="SHEET", type=click.Path(path_type=Path)),
     ):
@@ -41,12 +36,15 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
 
 @click.command()
 @_takes_a_sheet
-@click.option("--plan", is_flag=True, help="Read, then print the lines that would be said, and say none of them.")
+@prove_option("auto")
+@click.option("--again", is_flag=True, help="Allow re-use: override the register's match of module and unit.")
+@click.option("--resume", is_flag=True, help="Skip units already provisioned with this sheet and row.")
+@click.option("--plan", is_flag=True, help="Dry run: read the module, print the lines to say, write nothing.")
 def provision(**given: Any) -> None:
-    """Write the settings of SHEET to the modules on PORTs, and read them back after they have started again.
+    """Write the settings of SHEET to the modules on PORTs, and read them back after a restart or power cycle.
 
-    With several units and one PORT the modules are swapped, one after another; with several PORTs they are made at once.
-    A PORT may be a pattern, such as '/dev/ttyUSB*'; relay=PORT says which seat the module there takes.
+    With several units and one PORT the operator swaps the modules one by one; with several PORTs units run in parallel.
+    A PORT may be a pattern, such as '/dev/ttyUSB*'; SEAT=PORT assigns a seat to a port.
 
     Exit status: 0 all conform; 1 a setting differs or was refused; 3 port or module unreachable; 4 unproved.
     """
@@ -55,6 +53,10 @@ def provision(**given: Any) -> None:
 
 @click.command()
 @_takes_a_sheet
+@prove_option("reading")
+@click.option(
+    "--again", is_flag=True, help="Compare with the named row, whatever unit the register has this module as."
+)
 def verify(**given: Any) -> None:
     """Compare the modules on PORTs with SHEET; nothing is written.
 
@@ -71,11 +73,11 @@ def _work(
     seat_name: str | None,
     row: str | None,
     stop_after: int,
-    prove: str | None,
+    prove: str,
     plan: bool = False,
     register_at: str | None,
     again: bool,
-    resume: bool,
+    resume: bool = False,
     new_ports: bool,
     how: Working,
     as_json: bool,
@@ -97,7 +99,7 @@ def _work(
     jobs = chosen_jobs(sheet, seat_name, row)
     places = places_of(ports)
     if not places and not new_ports:
-        raise CallFault("no port is named", hint="`wexicon ports` lists what there is; --new-ports waits for some.")
+        raise CallFault("no port is named", hint="`wexicon ports` lists them; --new-ports waits for new ones.")
     # A database takes long to import: not before it is needed.
     register = cache(lambda: the_register(register_at))
     if register_at:
@@ -107,13 +109,13 @@ def _work(
         done = done_by(register(), sheet, jobs)
         known = {key: text for job in jobs if job.name in done for key, text in known_of(job, done[job.name]).items()}
         jobs = [job for job in jobs if job.name not in done]
-        click.echo(f"{len(done)} done before; {len(jobs)} left", err=True)
+        click.echo(f"{len(done)} already done; {len(jobs)} to do", err=True)
         if not jobs:
             return
-    asked = Prove(prove or ("auto" if write else "reading"))
+    asked = Prove(prove)
     single = len(jobs) == 1 and not jobs[0].late and not jobs[0].seat.before and not jobs[0].seat.afterwards
     if not single and plan:
-        raise CallFault("a plan is made for one unit at a time", hint="Name it by --seat and --row.")
+        raise CallFault("--plan needs a single unit", hint="Name it by --seat and --row.")
     if not single or new_ports or (sheet.individuals and not plan):
         from wexicon.cli.batch import make_units
 

@@ -23,13 +23,11 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("port")
 @lexicon_option
-@click.option("--raw", is_flag=True, help="Print the module's own words for each value too.")
-@click.option(
-    "--sheet", "sheet_path", type=click.Path(path_type=Path), help="Write a sheet that makes another the same."
-)
+@click.option("--raw", is_flag=True, help="Also print raw values.")
+@click.option("--sheet", "sheet_path", type=click.Path(path_type=Path), help="Write the settings to a sheet.")
 @click.option("--against", type=click.Path(path_type=Path), help="A sheet or a trace: print what differs from it.")
-@click.option("--seat", "seat_name", help="Which seat of the sheet to compare with, where there are several.")
-@click.option("--row", help="Which row of the sheet's table, by its key.")
+@click.option("--seat", "seat_name", help="Seat to compare with, if there are several.")
+@click.option("--row", help="Row of the sheet's table, by key.")
 @env_option
 @file_option
 @works_a_module
@@ -48,7 +46,7 @@ def readout(
 ) -> None:
     """Identify the module on PORT and print every setting that can be read.
 
-    Without --lexicon the one that fits is found by itself. With --against, exit status 1 says that something differs.
+    Without --lexicon it is detected. With --against, exit status 1 means that something differs.
     """
     from wexicon.files import write_new
     from wexicon.work.ports import port_named
@@ -61,7 +59,9 @@ def readout(
     result = read_module(port, lexicon, how, env_pairs, file_pairs)
     if sheet_path and not result.failure:
         write_new(sheet_path, _sheet(result, lexicon), force=how.force)
-        result.remarks.append(f"wrote {sheet_path}; wexicon provision {sheet_path} PORT makes another module the same")
+        result.remarks.append(
+            f"wrote {sheet_path}; wexicon provision {sheet_path} PORT copies its settings to another module"
+        )
     with ending(result.status):
         print_json(result) if as_json else print_readout(result, lexicon, raw=raw)
 
@@ -81,13 +81,13 @@ def read_module(
 def print_readout(result: UnitResult, lexicon: Lexicon, *, raw: bool = False) -> None:
     """Who it is and what it keeps, or why that cannot be told."""
     print_identity(result)
-    columns = ["setting", "value", "factory default", "may be", "meaning"]
+    columns = ["setting", "value", "at default", "allowed", "meaning"]
     rows = [_row(line, lexicon.settings[line.name]) for line in result.settings]
     if raw:
         columns.insert(2, "raw")
         rows = [[*row[:2], line.raw, *row[2:]] for row, line in zip(rows, result.settings, strict=True)]
     if not any(line.factory for line in result.settings):
-        at = columns.index("factory default")
+        at = columns.index("at default")
         columns.pop(at)
         rows = [[*row[:at], *row[at + 1 :]] for row in rows]
     if rows:

@@ -13,7 +13,7 @@ from wexicon.cli.show import ending, force_option, json_option, print_json, prin
 from wexicon.cli.values import env_option, file_option, gather_values, values_argument
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
-from wexicon.core.text import visible
+from wexicon.core.text import counted, visible
 from wexicon.files import OVERWRITE
 
 if TYPE_CHECKING:
@@ -26,14 +26,12 @@ if TYPE_CHECKING:
 @click.argument("file", type=click.Path(path_type=Path))
 @values_argument
 @click.option("--lexicon", "-l", "lexicon_name", help="Lexicon for the module's words (a sheet names its own).")
-@click.option("--rig", "rig_path", type=click.Path(path_type=Path), help="The rig whose stand-in answers.")
-@click.option("--unit", "unit_name", help="Which unit of the rig.  [default: the one of the lexicon's family]")
+@click.option("--rig", "rig_path", type=click.Path(path_type=Path), help="Rig file with the stand-in.")
+@click.option("--unit", "unit_name", help="Unit of the rig.  [default: the one of the lexicon's family]")
 @click.option("--standin", help="The stand-in that answers, with factory defaults.  [default: the lexicon's family]")
-@click.option("--ports", type=click.IntRange(1), default=1, show_default=True, help="Of a sheet: on how many ports.")
-@click.option(
-    "--swap", type=Duration(), default="10s", show_default=True, help="Of a sheet: what hands need for a swap."
-)
-@click.option("--recording", type=click.Path(path_type=Path), help="A trace: answer as that module did.")
+@click.option("--ports", type=click.IntRange(1), default=1, show_default=True, help="Sheet only: number of ports.")
+@click.option("--swap", type=Duration(), default="10s", show_default=True, help="Sheet only: time per swap.")
+@click.option("--recording", type=click.Path(path_type=Path), help="Replay the answers in this trace.")
 @env_option
 @file_option
 @trace_option
@@ -55,14 +53,17 @@ def rehearse(
     force: bool,
     as_json: bool,
 ) -> None:
-    """Run the dialogue or provision the sheet in FILE against stand-ins, in virtual time."""
+    """Run the dialogue or provision the sheet in FILE against stand-ins, in virtual time.
+
+    Exit status: as of `wexicon run` or `wexicon provision`.
+    """
     from wexicon.cli.printing import print_dialogue, times
     from wexicon.work.dialogues import find_dialogue
     from wexicon.work.finding import lexicon_for
     from wexicon.work.rehearsing import Choice, rehearse_dialogue
 
     if trace_path and trace_path.exists() and not force:
-        raise CallFault("is there already; nothing was done", where=str(trace_path), hint=OVERWRITE)
+        raise CallFault("already exists; nothing was done", where=str(trace_path), hint=OVERWRITE)
     choice = Choice(rig_path, unit_name, standin, recording)
     began = time.perf_counter()
     if file.suffix == ".toml":
@@ -79,7 +80,7 @@ def rehearse(
                 print_line(f"# {visible(note)}")
             print_dialogue(result)
             if not result.failure:
-                print_line(f"passed: {result.exchanges} exchanges", "bold green")
+                print_line(f"passed: {counted(result.exchanges, 'exchange')}", "bold green")
             took = spoken(time.perf_counter() - began)
             print_line(f"in real time this takes {spoken(result.seconds)}: {times(result)}; rehearsed in {took}")
 
@@ -98,7 +99,7 @@ def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, ports: int, 
     filled = any(job.late or job.row or job.seat.before or job.seat.afterwards or job.seat.count for job in jobs)
     if filled:
         if trace:
-            raise CallFault("many units have no trace when they are rehearsed", hint="Leave --trace out.")
+            raise CallFault("--trace cannot be used when many units are rehearsed", hint="Remove --trace.")
         whole = as_json or len(jobs) <= MOST_PRINTED
         rehearsal = rehearse_jobs(sheet, jobs, choice, ports=ports, swap=swap, whole=whole)
         with ending(next((result.status for result in rehearsal.units if result.status), 0)):
@@ -129,11 +130,11 @@ def _print_rehearsal(made: Rehearsal, took: float) -> None:
         for step in made.steps
     ]
     print_line("")
-    print_table(("step", "a unit", "share"), rows, ours=3)
+    print_table(("step", "per unit", "share"), rows, ours=3)
     for one in made.asked:
-        print_line(f"the operator, {one.times} times: {visible(one.text)}")
-    hands = f", {spoken(made.swap)} assumed for each of {made.swaps} swaps" if made.swaps else ""
-    places = f"{made.ports} port{'s' if made.ports > 1 else ''}"
+        print_line(f"the operator, {counted(one.times, 'time')}: {visible(one.text)}")
+    hands = f", {spoken(made.swap)} assumed for each of {counted(made.swaps, 'swap')}" if made.swaps else ""
+    places = counted(made.ports, "port")
     print_line(f"in real time this takes {spoken(made.seconds)} on {places}{hands}; rehearsed in {spoken(took)}")
 
 

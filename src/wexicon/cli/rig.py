@@ -18,7 +18,10 @@ if TYPE_CHECKING:
 
 @click.group()
 def rig() -> None:
-    """Start stand-ins on ports; work their keys and power from another terminal."""
+    """Start stand-ins on ports; operate their keys and power from another terminal.
+
+    Exit status: 0 success; 2 no such rig or unit, no answer from the rig, or an error in the file.
+    """
 
 
 @rig.command()
@@ -74,7 +77,7 @@ def _print_ports(cards: Iterable[Card]) -> None:
 @rig.command()
 @click.argument("unit")
 @click.argument("what", type=click.Choice(["hold", "release"]))
-@click.option("--key", "key_name", default="", help="Which key, where there are several.")
+@click.option("--key", "key_name", default="", help="Key, if there are several.")
 def key(unit: str, what: str, key_name: str) -> None:
     """Hold or release a key of UNIT."""
     _ask(unit, what, key_name)
@@ -84,14 +87,14 @@ def key(unit: str, what: str, key_name: str) -> None:
 @click.argument("unit")
 @click.argument("what", type=click.Choice(["on", "off", "cycle"]))
 def power(unit: str, what: str) -> None:
-    """Give UNIT power, take it away, or both."""
+    """Switch UNIT's power on, off, or off and on."""
     _ask(unit, "power", what)
 
 
 @rig.command()
 @click.argument("unit")
 def attend(unit: str) -> None:
-    """Do what gets the attention of UNIT, as a person at the bench would."""
+    """Perform UNIT's attention procedure, as an operator would."""
     _ask(unit, "operate", "attention")
 
 
@@ -104,15 +107,15 @@ def _ask(unit: str, do: str, what: str) -> None:
 
 @rig.command()
 @click.argument("name", required=False)
-@click.option("--all", "every", is_flag=True, help="End all rigs of yours, those of other terminals too.")
+@click.option("--all", "every", is_flag=True, help="Stop all your rigs, also those of other terminals.")
 def stop(name: str | None, every: bool) -> None:
-    """End the running rig NAME (or of this process number); without a name the only one that runs."""
+    """Stop rig NAME (or process ID); NAME is optional if one runs."""
     from wexicon.rig.control import Request, ask, cards, find_rig
 
     found = cards() if every or name is None else find_rig(name)
     if len(found) > 1 and not every:
         several = ", ".join(map(str, found))
-        raise CallFault(f"several rigs are running: {several}", hint="Name one, by its process number, or say --all.")
+        raise CallFault(f"several rigs are running: {several}", hint="Give a name or process ID, or use --all.")
     for card in found:
         ask(card, Request("stop"))
         print_line(f"stopped {card}")

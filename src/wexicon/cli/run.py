@@ -14,6 +14,7 @@ from wexicon.core.durations import spoken
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.speech import ECHOES, LINE_ENDS, Speech
+from wexicon.core.text import counted
 from wexicon.core.tuning import Tuning
 
 
@@ -43,7 +44,10 @@ def run(
     how: Working,
     as_json: bool,
 ) -> None:
-    """Run DIALOGUE with the module on PORT."""
+    """Run DIALOGUE with the module on PORT.
+
+    Exit status: 0 passed; 1 an answer or a check failed; 2 an error in the file or the call; 3 port or module unreachable.
+    """
     from wexicon.cli.printing import print_dialogue, times
     from wexicon.cli.trace import line
     from wexicon.work.dialogues import find_dialogue, run_dialogue
@@ -82,7 +86,7 @@ def run(
         else:
             print_dialogue(result)
             if not result.failure:
-                told = f"passed: {result.exchanges} exchanges in {spoken(result.seconds)}: {times(result)}"
+                told = f"passed: {counted(result.exchanges, 'exchange')} in {spoken(result.seconds)}: {times(result)}"
                 print_line(told, "bold green")
 
 

@@ -27,8 +27,8 @@ if TYPE_CHECKING:
 @click.argument("port")
 @click.argument("pairs", metavar="NAME=VALUE...", nargs=-1, required=True)
 @lexicon_option
-@click.option("--plan", is_flag=True, help="Read, then print the lines that would be said, and say none of them.")
-@prove_option
+@click.option("--plan", is_flag=True, help="Dry run: read the module, print the lines to say, write nothing.")
+@prove_option("auto")
 @env_option
 @file_option
 @works_a_module
@@ -37,7 +37,7 @@ def set_(
     pairs: tuple[str, ...],
     lexicon_name: str | None,
     plan: bool,
-    prove: str | None,
+    prove: str,
     env_pairs: tuple[str, ...],
     file_pairs: tuple[str, ...],
     how: Working,
@@ -45,8 +45,8 @@ def set_(
 ) -> None:
     """Write settings to the module on PORT, follow its link, and read them back.
 
-    Every value is checked before a byte is sent. A secret is given by --env NAME=VARIABLE, by --file NAME=PATH, or as its
-    name alone: then it is asked for, unseen.
+    Every value is checked before a byte is sent. A secret is given by --env NAME=VARIABLE, by --file NAME=PATH, or by name
+    alone: a prompt asks, without echo.
 
     Exit status: 0 conforms; 1 a setting differs or was refused; 3 port or module unreachable; 4 unproved.
     """
@@ -59,7 +59,7 @@ def set_(
     port = port_named(port)
     lexicon = lexicon_of(lexicon_name, port, how, Path())
     seat = wanted_of(lexicon, pairs, env_pairs, file_pairs)
-    order = Order(seat.wanted, Prove(prove or "auto"), plan=plan)
+    order = Order(seat.wanted, Prove(prove), plan=plan)
     with how.module(port, seat.lexicon, "set", secrets=seat.secrets(), given=seat.given) as module:
         result = provision(module, order, store=FileStore(state_folder() / "unfinished"))
     result.about("", port, seat.lexicon, str(how.trace_path))

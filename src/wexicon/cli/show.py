@@ -37,7 +37,7 @@ OUTCOME_COLOURS = {
 # What would move a cursor or turn a line around, and is not escaped by JSON itself.
 _MOVES = re.compile("[\x7f-\x9f\u061c\u200b\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ufeff]")
 
-force_option = click.option("--force", is_flag=True, help="Write over a file that is there already.")
+force_option = click.option("--force", is_flag=True, help="Overwrite existing files.")
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
 
 

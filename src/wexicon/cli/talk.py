@@ -29,14 +29,14 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("port")
 @lexicon_option
-@click.option("--as-is", is_flag=True, help="With a lexicon: do not get the module's attention first.")
+@click.option("--as-is", is_flag=True, help="Skip the lexicon's attention procedure.")
 @click.option("--end", type=click.Choice(list(LINE_ENDS)), help="Line end.  [default: the lexicon's, or crlf]")
 @works_a_module
 def talk(port: str, lexicon_name: str | None, as_is: bool, end: str | None, how: Working, as_json: bool) -> None:
-    """Talk to the module on PORT: what is typed is said, what it sends is shown, decoded where a lexicon knows it.
+    """Talk to the module on PORT: lines you type are said; incoming data is shown and decoded.
 
-    A line that begins with a colon is for Wexicon (:help lists all), a line with two for the module. Through a pipe each
-    line waits for the answer to the one before. Exit status: 1 if a line was answered with an error or not at all.
+    `:` starts a console command (:help lists them); `::` says a line that starts with a colon. Through a pipe each line
+    waits for the answer to the one before. Exit status: 1 if a line was refused or not answered.
     """
     from wexicon.work.finding import find_lexicon, lexicon_for
     from wexicon.work.memory import remembered

@@ -1,4 +1,4 @@
-"""`wexicon trace`: what was said and heard."""
+"""`wexicon trace`: prints a trace, or converts it to a dialogue."""
 
 from __future__ import annotations
 
@@ -41,12 +41,12 @@ _PLAIN = (Role.ANSWER, Role.WORD, Role.OK)
 
 @click.group()
 def trace() -> None:
-    """Show what was said and heard."""
+    """Print traces, or convert them to dialogues."""
 
 
 @trace.command()
 @click.argument("path", metavar="TRACE", type=click.Path(path_type=Path))
-@click.option("--last", type=click.IntRange(1), help="Only so many records from the end.")
+@click.option("--last", type=click.IntRange(1), help="Only the last N records.")
 @click.option(
     "--only",
     "kinds",
@@ -56,7 +56,7 @@ def trace() -> None:
 )
 @json_option
 def show(path: Path, last: int | None, kinds: tuple[str, ...], as_json: bool) -> None:
-    """Print TRACE for reading: seconds since the start, what happened, the words."""
+    """Print TRACE for reading: seconds since the start, event, text."""
     wanted = {What(kind) for kind in kinds}
     chunks: Iterable[list[Record]] = (
         ([r for r in many if r.what in wanted] if wanted else many) for many in read_many(path)
@@ -80,16 +80,16 @@ def show(path: Path, last: int | None, kinds: tuple[str, ...], as_json: bool) ->
 )
 @force_option
 def dialogue(path: Path, output: Path | None, force: bool) -> None:
-    """Write a dialogue from TRACE: what was said is said again, what was heard is required again.
+    """Write a dialogue from TRACE: said lines are said again, heard lines are required.
 
-    What is likely to be another value next time (addresses, versions, long numbers) becomes a capture.
+    Values likely to change (addresses, versions, long numbers) become captures.
     """
     from wexicon.core.dialogue.draft import draft_dialogue
     from wexicon.records.trace import recorded
 
     session = recorded(path)
     title = (
-        f"drafted from the trace {path.name}; line end {session.end}. Loosen what may differ, name what is captured."
+        f"drafted from the trace {path.name}; line ending {session.end}. Relax lines that may vary; rename captures."
     )
     text = draft_dialogue(session.exchanges, title, session.tuning)
     if output is None:

@@ -21,28 +21,25 @@ from wexicon.cli.show import ending, print_json, print_line, print_table
 from wexicon.cli.working import Working, works_a_module
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
+from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
     from wexicon.work.passing import End, TrafficResult, Way
 
-_COLUMNS = ("way", "sent", "received", "lost", "damaged", "again", "median", "95 %")
+_COLUMNS = ("way", "sent", "received", "lost", "damaged", "duplicate", "median", "95 %")
 
 
 @click.command()
 @click.argument("ports", metavar="A [B]", nargs=-1, required=True)
-@click.option("--count", type=click.IntRange(1), help="How many packets.  [default: 20, or as many as fit --for]")
-@click.option("--for", "duration", type=Duration(), default=0.0, help="For how long, such as 30s or 5min.")
+@click.option("--count", type=click.IntRange(1), help="Number of packets.  [default: 20, or as many as fit --for]")
+@click.option("--for", "duration", type=Duration(), default=0.0, help="How long to send, such as 30s or 5m.")
 @click.option("--size", type=click.IntRange(24, 240), default=32, show_default=True, help="Bytes of a packet.")
-@click.option("--every", type=Duration(), default=0.0, help="One so often.  [default: when the answer has come]")
-@click.option("--within", type=Duration(), default="2s", show_default=True, help="How long an answer is waited for.")
-@click.option("--bytes", "any_bytes", is_flag=True, help="Bytes of any value instead of lines of text.")
-@click.option(
-    "--lexicon", "-l", "lexicon_name", help="Lexicon of the modules.  [default: what is remembered of the port]"
-)
-@click.option(
-    "--data", "passes", is_flag=True, help="The modules pass everything through, whatever their lexicon says."
-)
+@click.option("--every", type=Duration(), default=0.0, help="Send interval.  [default: after each answer]")
+@click.option("--within", type=Duration(), default="2s", show_default=True, help="Answer timeout.")
+@click.option("--bytes", "any_bytes", is_flag=True, help="Binary packets, not text lines.")
+@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon of the modules.  [default: the one stored for the port]")
+@click.option("--data", "passes", is_flag=True, help="Treat modules as transparent; ignore the lexicon.")
 @click.option(
     "--plot", "plot_path", type=click.Path(path_type=Path), help="Draw round trip and loss (.png, .svg, .pdf)."
 )
@@ -61,11 +58,11 @@ def traffic(
     how: Working,
     as_json: bool,
 ) -> None:
-    """Pass numbered packets from port A to port B, with an answer to each; count what is lost, damaged, or comes again.
+    """Send numbered packets from port A to port B, with an answer to each; count lost, damaged and duplicate packets.
 
-    With A alone its TX and RX are joined: what is sent must come back.
+    With A alone: loopback (TX wired to RX).
 
-    Exit status: 0 all came once and whole; 1 some did not; 3 nothing came through, or a port is unreachable.
+    Exit status: 0 all packets received intact, no duplicates; 1 some were not; 3 nothing received, or a port is unreachable.
     """
     from wexicon.records.plots import KINDS, plot_traffic
     from wexicon.work.passing import Passing, TrafficOrder, prepare
@@ -73,13 +70,13 @@ def traffic(
 
     names = [port_named(port) for port in ports]
     if len(names) > 2 or len(set(names)) < len(names):
-        raise CallFault("traffic passes between two ports, or through one", hint="Name A and B, or A alone.")
+        raise CallFault("traffic needs one port or two", hint="Name A and B, or A alone.")
     if how.trace_path and len(names) > 1:
-        raise CallFault("each port has a trace of its own; they are kept by date", hint="Leave --trace out.")
+        raise CallFault("--trace cannot be used with two ports: each gets a dated trace", hint="Remove --trace.")
     if plot_path and plot_path.suffix.removeprefix(".").lower() not in KINDS:
         raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(plot_path))
     if plot_path and plot_path.exists() and not how.force:
-        raise CallFault("is there already; nothing was sent", where=str(plot_path), hint=OVERWRITE)
+        raise CallFault("already exists; nothing was sent", where=str(plot_path), hint=OVERWRITE)
     seed = int.from_bytes(os.urandom(4), "big")
     order = TrafficOrder(count or (0 if duration else 20), duration, size, not any_bytes, every, within, seed)
     with ExitStack() as stack:
@@ -164,11 +161,12 @@ def _print(result: TrafficResult) -> None:
         heard = ", ".join(f"{name} {middle:g} ({least:g} to {most:g})" for name, (least, middle, most) in names.items())
         print_line(f"heard at {port}: {heard}")
     if result.strange:
-        print_line(f"note: {result.strange} bytes came that belong to no packet", "yellow")
+        print_line(f"note: {counted(result.strange, 'byte')} received outside any packet", "yellow")
     if result.failure:
-        print_failure(result.failure, result.verdict, ", ".join(result.traces), result.verdict == "stopped")
+        print_failure(result.failure, result.verdict, ", ".join(result.traces))
     else:
         sent = sum(way.sent for way in result.ways)
         print_line(
-            f"passed: {sent} packets sent, {sent} received whole and once, in {spoken(result.seconds)}", "bold green"
+            f"passed: {sent} packets sent, {sent} received intact, no duplicates, in {spoken(result.seconds)}",
+            "bold green",
         )

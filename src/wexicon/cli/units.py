@@ -14,7 +14,7 @@ import click
 
 from wexicon.cli.show import force_option, json_option, print_json, print_line, print_table
 from wexicon.core.faults import CallFault
-from wexicon.core.text import visible
+from wexicon.core.text import counted, visible
 from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
@@ -28,7 +28,10 @@ register_option = click.option(
 
 @click.group()
 def units() -> None:
-    """List, show, export and label the units of the register."""
+    """List, show, export and label the units of the register.
+
+    Exit status: 0 success; 2 no such unit, or an error in the call; 3 the register cannot be reached.
+    """
 
 
 def _filters(command: Callable[..., None]) -> Callable[..., None]:
@@ -49,7 +52,7 @@ def _filters(command: Callable[..., None]) -> Callable[..., None]:
 @_filters
 @json_option
 def list_(register_at: str | None, as_json: bool, **filters: Any) -> None:
-    """List the units with what was last done to each."""
+    """List the units with their last operation."""
     from wexicon.work.recording import the_register
 
     found = _found(register_at, **filters)
@@ -57,7 +60,7 @@ def list_(register_at: str | None, as_json: bool, **filters: Any) -> None:
         print_json(found)
         return
     if not found:
-        print_line("no such unit; wexicon provision and verify keep what they did")
+        print_line("no units recorded; wexicon provision and verify record them")
         _print_unfinished(the_register(register_at))
         return
     rows = [(one.unit, one.name, one.did, one.verdict, one.evidence, _when(one), one.sheet, one.bench) for one in found]
@@ -73,7 +76,7 @@ def _print_unfinished(register: Register) -> None:
     RegisterStore(state_folder() / "unfinished", register).settle()
     for begun in register.all_unfinished():
         when = f"on {begun['began'][:16].replace('T', ' ')} UTC at {begun['bench']}"
-        print_line(f"begun and not finished: {visible(begun['unit'])}, {when}", "yellow")
+        print_line(f"unfinished: {visible(begun['unit'])}, {when}", "yellow")
 
 
 @units.command()
@@ -81,14 +84,14 @@ def _print_unfinished(register: Register) -> None:
 @register_option
 @json_option
 def show(unit: str, register_at: str | None, as_json: bool) -> None:
-    """Show the history of UNIT (its identity, or its name in a sheet), and what it was last left as."""
+    """Show the history of UNIT (its identity, or its name in a sheet), and its last recorded state."""
     from wexicon.work.recording import the_register
 
     register = the_register(register_at)
     register.bring_in()
     found = register.history(unit)
     if not found:
-        raise CallFault(f"the register has no unit {unit}", where=register.where, hint="wexicon units list tells all.")
+        raise CallFault(f"the register has no unit {unit}", where=register.where, hint="wexicon units list shows all.")
     if as_json:
         print_json(found)
         return
@@ -101,7 +104,7 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
         print_line("")
         print_table(("setting", "last read", "outcome"), left, ours=2)
     if unit != last.name and unit in [one.name for one in found]:
-        print_line(f"note: it is no longer {visible(unit)}, but {visible(last.name)}", "yellow")
+        print_line(f"note: formerly {visible(unit)}, now {visible(last.name)}", "yellow")
     if last.result.get("trace"):
         print_line(f"trace: {visible(last.result['trace'])}")
 
@@ -111,7 +114,7 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
 @force_option
 @_filters
 def export(path: Path, force: bool, register_at: str | None, **filters: Any) -> None:
-    """Write the units to FILE (.csv or .json), with what each was last left as."""
+    """Write the units to FILE (.csv or .json), with the last recorded state of each."""
     import msgspec
 
     found = _found(register_at, **filters)
@@ -122,7 +125,7 @@ def export(path: Path, force: bool, register_at: str | None, **filters: Any) -> 
     else:
         raise CallFault("is neither .csv nor .json", where=str(path))
     write_new(path, text, force=force)
-    print_line(f"wrote {path}: {len(found)} units")
+    print_line(f"wrote {path}: {counted(len(found), 'unit')}")
 
 
 @units.command()
@@ -132,7 +135,7 @@ def export(path: Path, force: bool, register_at: str | None, **filters: Any) -> 
     "--page", default="A4", show_default=True, help="A4, A5, letter, WIDTHxHEIGHT, or label: one on each page."
 )
 @click.option(
-    "--with", "settings", default="name,address", show_default=True, help="Which settings stand on it, by commas."
+    "--with", "settings", default="name,address", show_default=True, help="Settings to print, comma-separated."
 )
 @click.option("--unit", "one", help="Only this unit, by its identity or its name in a sheet.")
 @force_option
@@ -163,7 +166,7 @@ def label(
         raise CallFault(str(fault)) from None
     found = the_register(register_at).history(one)[-1:] if one else _found(register_at, **filters)
     if not found:
-        raise CallFault("the register has no such unit", hint="wexicon units list tells all.")
+        raise CallFault("the register has no such unit", hint="wexicon units list shows all.")
     names = [name.strip() for name in settings.split(",") if name.strip()]
     pages = draw_labels(
         [Label(u.name, tuple(_lines(u, names)), u.unit) for u in sorted(found, key=_by_name)], *sizes, kind
@@ -171,10 +174,10 @@ def label(
     paths = [path, *(path.with_stem(f"{path.stem}-{number}") for number in range(2, len(pages) + 1))]
     there = next((one for one in paths if one.exists() and not force), None)
     if there:
-        raise CallFault("is there already; nothing was written", where=str(there), hint=OVERWRITE)
+        raise CallFault("already exists; nothing was written", where=str(there), hint=OVERWRITE)
     for target, data in zip(paths, pages, strict=True):
         write_new(target, data, force=force)
-    print_line(f"wrote {', '.join(map(str, paths))}: {len(found)} labels of {size} mm")
+    print_line(f"wrote {', '.join(map(str, paths))}: {counted(len(found), 'label')} of {size} mm")
 
 
 def _by_name(one: Entry) -> list[tuple[int, str]]:

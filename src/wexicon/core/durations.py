@@ -1,12 +1,12 @@
-"""Durations as people write them: `60ms`, `1.5s`, `2m`, `1h`. Inside the program a duration is seconds, a float."""
+"""Durations as people write them: `60ms`, `1.5s`, `2m` (or `2min`), `1h`. Inside the program a duration is seconds, a float."""
 
 from __future__ import annotations
 
 import re
 from typing import NamedTuple
 
-_DURATION = re.compile(r"(\d{1,9}(?:\.\d{1,6})?)\s*(ms|s|m|h)", re.ASCII)
-_SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0}
+_DURATION = re.compile(r"(\d{1,9}(?:\.\d{1,6})?)\s*(ms|s|min|m|h)", re.ASCII)
+_SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "min": 60.0, "h": 3600.0}
 
 
 class Duration(NamedTuple):
@@ -25,7 +25,7 @@ def seconds(text: str) -> float:
     """The duration in seconds. Raises ValueError with what is allowed."""
     found = _DURATION.fullmatch(text.strip())
     if not found:
-        raise ValueError(f"{text!r} is not a duration: write a number and ms, s, m or h, such as 300ms or 2m")
+        raise ValueError(f"{text!r} is not a duration: write a number and ms, s, m (or min) or h, such as 300ms or 2m")
     return float(found[1]) * _SECONDS[found[2]]
 
 

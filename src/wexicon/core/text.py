@@ -101,6 +101,11 @@ def has_control(text: str) -> bool:
     return any(ord(c) < 0x20 or ord(c) == 0x7F for c in text)
 
 
+def counted(count: int, noun: str) -> str:
+    """A count with its noun, in the plural unless it is one: `1 line`, `3 lines`."""
+    return f"{count} {noun}{'' if count == 1 else 's'}"
+
+
 def nearest(word: str, words: Iterable[str]) -> str:
     """The one of `words` that was probably meant by `word`, or an empty string."""
     close = difflib.get_close_matches(word.lower(), known := list(words), n=1, cutoff=0.6)

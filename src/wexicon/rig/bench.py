@@ -41,6 +41,15 @@ class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     wiring: dict[str, str] = msgspec.field(default_factory=dict)
 
 
+class RigFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A whole rig file."""
+
+    format: int
+    unit: dict[str, UnitTable]
+    title: str = ""
+    air: AirTable = msgspec.field(default_factory=AirTable)
+
+
 class Unit:
     """A stand-in on the bench, and how it is served."""
 
@@ -111,7 +120,7 @@ def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], R
     """The bench that a TOML file describes; `recorded` reads a trace. Raises FileFault with every
     complaint."""
     source = Source(data, path)
-    source.check_top(("format", "title", "unit", "air"))
+    source.check_top(RigFile.__struct_fields__)
     units = source.data.get("unit")
     if not isinstance(units, dict) or not units:
         source.complain(("unit",), "there is no unit", "a rig holds one table [unit.NAME] or more")

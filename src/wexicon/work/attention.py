@@ -223,7 +223,7 @@ class Attention:
             for rate in (rate for rate in USUAL_RATES if rate not in tried):
                 tuning = msgspec.structs.replace(tunings[0], rate=rate)
                 if self._listens_at(tuning, 0.0):
-                    self._remark(f"the module answers at {tuning}, which the lexicon does not name")
+                    self._remark(f"the module answers at {tuning}, not listed in the lexicon")
                     return tuning
         return None
 
@@ -327,7 +327,7 @@ class Attention:
                 session.send(session.dialect.line_end.encode())
                 session.settle(AT_ONCE, QUICK)
                 if self._answers_otherwise():
-                    self._remark(f"the module wants line end {end}, not {dialect.speech.end} as the lexicon says")
+                    self._remark(f"the module needs line ending {end}, not {dialect.speech.end} as the lexicon says")
                     return True
         session.adopt(dialect)
         return False
@@ -386,14 +386,14 @@ class Attention:
                     half_since = now if half_since is None else half_since
                     if now - half_since > GRACE:
                         half_since = end
-                        early = "The key was let go too early: only some commands are answered. "
+                        early = "The key was released too early: only some commands are answered. "
                         self._ask_for_hands(early + attention.operator)
             session.quiet(0.02)
         if half_since is not None:
             raise Unreachable(
                 "the module answers some commands only",
                 where=session.link.name,
-                hint="The key was let go too early. " + attention.operator,
+                hint="The key was released too early. " + attention.operator,
             )
         heard_at = self.heard_at()
         if found := self._otherwise(heard_at[:1] or candidates[:1]):
@@ -401,7 +401,7 @@ class Attention:
             return found
         if not heard_at:
             self._look_elsewhere()
-        raise self._unreachable("the module did not come to command mode")
+        raise self._unreachable("the module did not enter command mode")
 
     def _ask_for_hands(self, text: str) -> None:
         """A fixture that can, does it; otherwise the operator is asked."""

@@ -52,7 +52,7 @@ class Wished(Fault):
     """Hands want something else than the module that they were asked for: `wish`."""
 
     def __init__(self, wish: str) -> None:
-        super().__init__("skipped, as you asked")
+        super().__init__("skipped on request")
         self.wish = wish
 
 
@@ -114,7 +114,7 @@ class Batch:
         if appearing is None:
             self._check(places, around)
         elif around:
-            raise CallFault("units that need each other's address need ports that are there", where=self.sheet.path)
+            raise CallFault("--new-ports cannot be used: units need each other's address", where=self.sheet.path)
         for job in self.jobs:
             self.told(Progressed(job.name, "", "waiting"))
         if appearing is None and len(places) >= len(self.jobs):
@@ -145,15 +145,15 @@ class Batch:
         for place in places:
             if place.seat and place.seat not in seats:
                 raise CallFault(
-                    f"no unit of seat {place.seat} is to be made", hint=f"There are: {', '.join(sorted(seats))}"
+                    f"no unit of seat {place.seat} to provision", hint=f"There are: {', '.join(sorted(seats))}"
                 )
         free = [place for place in places if not place.seat]
         lonely = seats - {place.seat for place in places}
         if lonely and not free:
-            raise CallFault(f"no port is there for {', '.join(sorted(lonely))}", hint="Name one, as PORT or SEAT=PORT.")
+            raise CallFault(f"no port for {', '.join(sorted(lonely))}", hint="Name one, as PORT or SEAT=PORT.")
         if len(around) > len(places):
             names = ", ".join(job.name for job in around)
-            what = f"{names} need each other's address: each must be on a port of its own"
+            what = f"{names} need each other's address: give each its own port"
             raise CallFault(what, where=self.sheet.path, hint=f"Name {len(around)} ports; there are {len(places)}.")
 
     def _ask_who(self, job: Job, places: Sequence[Place]) -> None:
@@ -235,9 +235,9 @@ class Batch:
             return result
         missing = sorted(whose for whose in job.waits_for() if not any(one[0] == whose for one in self.turns.known))
         over = self.stopping() or bool(self.stop_after)
-        what = f"{', '.join(missing)} did not say who it is" if missing else "no port was left for it"
+        what = f"{', '.join(missing)} was not identified" if missing else "no port available"
         if over and not missing:
-            what = "stopped before it was its turn"
+            what = "stopped before it started"
         result.failure = Failure("", what, status=130 if self.stopping() else 1)
         return result
 
@@ -295,9 +295,9 @@ class Batch:
         until = session.clock.now() + self.patience
         if asks:
             text = (
-                f"Take {visible(last)} out and put in the module for {job.name}."
+                f"Remove {visible(last)}. Insert the module for {job.name}."
                 if last
-                else f"Put in the module for {job.name}."
+                else f"Insert the module for {job.name}."
             )
             while self.wish():
                 pass  # what was wanted before nobody asked for
@@ -323,7 +323,7 @@ class Batch:
                     told = True
                     operator.ask("swap", f"That is still the module that was {before}. {_swap(job)}")
                 if session.clock.now() > until:
-                    raise ModuleFault(f"this module is {before}, which was done in this run", hint=_swap(job))
+                    raise ModuleFault(f"this module is {before}, already done in this run", hint=_swap(job))
             except Unreachable:
                 gone = True
                 if not asks or session.clock.now() > until:
@@ -396,4 +396,4 @@ class Batch:
 
 
 def _swap(job: Job) -> str:
-    return f"Put in the module for {job.name}."
+    return f"Insert the module for {job.name}."

@@ -121,10 +121,10 @@ def point_to(
         return _own_words(own, tries, lexicon, data_links)
     if plain:
         one, text = plain[-1]
-        passed = " Or the module is in data mode, and what is joined to it answers: then its key was not held."
+        passed = " Or the module is in data mode, and its peer answers: then its key was not held."
         return Cause(
             "answers",
-            f"something answers at {one.tuning}, and not in the words of {lexicon.about.family}: “{_short(text)}”",
+            f"unknown answer at {one.tuning}, not from {lexicon.about.family}: “{_short(text)}”",
             "This is probably a module of another family, or another device on this port."
             + passed * (one.tuning in tuple(data_links)),
         )
@@ -152,9 +152,9 @@ def nothing_found(heard: Sequence[Overheard], lexicons: Sequence[Lexicon], texts
     rates = list(dict.fromkeys(one.tuning.rate for one in heard))
     return Cause(
         "silence",
-        f"nothing at all was heard at {len(rates)} rates from {min(rates)} to {max(rates)} baud" if rates else "",
-        "Check, in this order: that the module has power, and that its ground is joined to the adapter's; that TX and RX "
-        "are crossed; that its reset is not held and it is not asleep; that it needs no key, pin or escape to listen.",
+        f"nothing heard at {len(rates)} rates from {min(rates)} to {max(rates)} baud" if rates else "",
+        "Check, in this order: power and common ground; TX and RX crossed; not in reset or asleep; no key, pin or escape "
+        "required.",
     )
 
 
@@ -222,7 +222,7 @@ def _means_error(line: str, lexicons: Sequence[Lexicon]) -> bool:
 def _restarting(text: str) -> Cause:
     return Cause(
         "restarting",
-        f"the module starts again by itself: it said “{_short(text)}”",
+        f"the module restarts by itself: it said “{_short(text)}”",
         "Its supply is probably too weak: a radio draws its peak current as it starts or sends. Give it a stronger supply and "
         "short wires. Or its reset is not tied, or a watchdog ends it.",
     )
@@ -231,7 +231,7 @@ def _restarting(text: str) -> Cause:
 def _peer(lexicon: Lexicon) -> Cause:
     return Cause(
         "peer",
-        "a peer has joined, and from then on the module passes everything through as data",
+        "a peer is connected; the module is in data mode",
         "Switch the peer off, or take the module out of its reach, and try again.",
     )
 
@@ -250,7 +250,7 @@ def let_go(lexicon: Lexicon) -> Cause:
     """The cause where a module answers some commands only."""
     return Cause(
         "half",
-        "the module answers some commands only: its key was let go too early",
+        "the module answers some commands only: its key was released too early",
         lexicon.attention.operator,
     )
 
@@ -258,9 +258,9 @@ def let_go(lexicon: Lexicon) -> Cause:
 def _moved(before: Tuning, to: Tuning) -> Cause:
     return Cause(
         "moved",
-        f"it answered at {before} until it was told to go to {to}, and has been silent since, at both",
-        "Perhaps this adapter cannot do that rate, or the module needs longer. Cut its power: what was not saved is gone, "
-        f"and it starts at its old rate. Then run it again with a rate other than {to.rate}.",
+        f"it answered at {before} until it was switched to {to}; silent at both since",
+        "Perhaps this adapter cannot do that rate, or the module needs longer. Power-cycle it: unsaved changes are lost "
+        f"and the old rate returns. Then run it again with a rate other than {to.rate}.",
     )
 
 
@@ -287,13 +287,13 @@ def _unknown_garbage(heard: Sequence[Overheard], texts: Sequence[bytes]) -> Caus
 
     one = max(heard, key=lambda each: len(each.data))
     rate = true_rate(one.data, one.tuning, texts, lasted=one.lasted or None)
-    sounds = f"; it sounds like {rate} baud" if rate else ""
+    sounds = f"; probably {rate} baud" if rate else ""
     return Cause(
         "garbage",
-        f"something is heard at {len({each.tuning for each in heard})} rates and makes sense at none{sounds}: "
+        f"unintelligible data at {len({each.tuning for each in heard})} rates{sounds}: "
         f"“{_short(to_text(one.data))}” at {one.tuning}",
-        "The module has power and speaks at a rate that was not tried: name it with --rate. Or its levels are those of "
-        "RS-232 and the adapter's are not, or the ground is missing.",
+        "The module has power and sends at a rate that was not tried: give it with --rate. Or RS-232 levels on a "
+        "logic-level adapter, or the ground is missing.",
     )
 
 
@@ -340,7 +340,8 @@ def data_mode(link: Tuning, text: str, lexicon: Lexicon) -> Cause:
     return Cause(
         "data-mode",
         f"a {lexicon.about.family} has power and is in data mode: at {link} it said “{_short(text)}”",
-        "It was not brought to command mode: the key was not held while power was applied, or not long enough.",
+        "It did not enter command mode: the key was not held at power-up, or not long enough. "
+        + lexicon.attention.operator,
     )
 
 
@@ -352,7 +353,7 @@ def _garbage(heard: Sequence[tuple[Try, str]], lexicon: Lexicon) -> Cause:
         from wexicon.core.standards.waveform import true_rate
 
         rate = true_rate(to_bytes(text), one.tuning, texts, lasted=one.lasted or None)
-    sounds = f"; it sounds like {rate} baud" if rate else ""
+    sounds = f"; probably {rate} baud" if rate else ""
     keyed = " Or its key for command mode was not held." if lexicon.attention.how is AttentionBy.HELD_KEY else ""
     return Cause(
         "garbage",
@@ -366,18 +367,18 @@ def _silence(tries: Sequence[Try], lexicon: Lexicon) -> Cause:
     told = ", ".join(ways[:8]) + (f" and {len(ways) - 8} more" if len(ways) > 8 else "")
     attention = lexicon.attention
     needs = {
-        AttentionBy.ALWAYS: "that nothing else must be done before it listens",
-        AttentionBy.HELD_KEY: "that its key was held as the operator was told",
-        AttentionBy.CONTROL_LINE: f"that its pins stand as they should ({_pins(attention.pins)})",
-        AttentionBy.ESCAPE: f"that “{visible(attention.escape)}” is its escape"
+        AttentionBy.ALWAYS: "no key, pin or escape required",
+        AttentionBy.HELD_KEY: "its key held as the operator was asked",
+        AttentionBy.CONTROL_LINE: f"its pins set for command mode ({_pins(attention.pins)})",
+        AttentionBy.ESCAPE: f"“{visible(attention.escape)}” is its escape"
         + (f" and {spoken(attention.guard)} of silence around it are enough" if attention.guard else "")
         + (f", which is heard in the first {spoken(attention.window)} after power-up only" if attention.window else ""),
     }[attention.how]
-    peer = " No peer may be connected: then it passes everything through as data." if attention.ends_on else ""
+    peer = " No peer may be connected: then it is in data mode." if attention.ends_on else ""
     return Cause(
         "window" if attention.window else "silence",
-        f"nothing at all was heard (tried {told})",
-        f"Check that the module has power, that TX and RX are crossed and the grounds joined, and {needs}.{peer}",
+        f"nothing heard (tried {told})",
+        f"Check, in this order: power and common ground; TX and RX crossed; {needs}.{peer}",
     )
 
 

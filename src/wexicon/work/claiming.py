@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 Known = dict[tuple[str, str], str]
 
 
-_ALL_THE_SAME = "or say --again to make this one the unit all the same."
+_ALL_THE_SAME = "or use --again to accept this one."
 
 
 class AnothersUnit(ModuleFault):
@@ -242,8 +242,8 @@ class SharedClaims(Claims):
             return
         before, fresh = self._run.begin_on(self._tasks[job.name], unit, again=self.again)
         if before:
-            what = f"{job.name} was begun on {before} and not finished"
-            raise AnothersUnit(what, hint=f"Nothing was changed. Put in that module, {_ALL_THE_SAME}")
+            what = f"{job.name} is unfinished on {before}"
+            raise AnothersUnit(what, hint=f"Nothing was changed. Insert that module, {_ALL_THE_SAME}")
         if fresh:
             self._fresh.add(job.name)
 
@@ -251,14 +251,14 @@ class SharedClaims(Claims):
         """Raises a fault where the register has the module as something else, or the unit as another module."""
         before = self._made[unit] if unit in self._made else self.register.made(unit=unit)
         if before and (before.name, before.sheet) != (job.name, self.sheet.called):
-            what = f"this module was made before: {before.name} of “{before.sheet}”, {before.when}"
-            fault = MadeBefore(what, hint=f"Nothing was changed. Put in another module, {_ALL_THE_SAME}")
+            what = f"module already provisioned as {before.name} of “{before.sheet}”, {before.when}"
+            fault = MadeBefore(what, hint=f"Nothing was changed. Insert another module, {_ALL_THE_SAME}")
             fault.name = before.name
             raise fault
         other = self.register.made(sheet=self.sheet.called, name=job.name) if self.sheet.individuals else None
         if other and other.unit != unit:
             what = f"{job.name} is {other.unit}, {other.when}"
-            raise AnothersUnit(what, hint=f"Nothing was changed. Put in that module, {_ALL_THE_SAME}")
+            raise AnothersUnit(what, hint=f"Nothing was changed. Insert that module, {_ALL_THE_SAME}")
 
     def release(self, job: Job, result: UnitResult | None) -> None:
         if not self.shares:
@@ -279,7 +279,7 @@ class SharedClaims(Claims):
         # A sheet that is made again and again has as many units as there are modules.
         whose = job.name if self.sheet.individuals else unit
         if not whose:
-            what = f"this module does not say who it is: nobody can tell which number of {series} it has"
+            what = f"this module has no identity: cannot look up its number of {series}"
             raise CallFault(what, hint="Use a table, or count: then each unit has a number of its own.")
         name, holder = table.series or f"{self.sheet.called}: {series}", f"{self.sheet.called}: {whose}"
         if not self._write:

@@ -87,5 +87,5 @@ def _seen(module: Module, name: str, result: ActionResult) -> Verdict:
         module.attention.lose()
     else:
         seen = come_back(module)
-    result.remarks.append("the module was seen to start again" if seen else "the module was not seen to start again")
+    result.remarks.append("restart observed" if seen else "no restart observed")
     return Verdict.DONE if seen else Verdict.UNPROVED

@@ -99,7 +99,7 @@ class Module:
         for phrase in self.lexicon.identify:
             outcome = self.ask(phrase)
             if not outcome.ok:
-                raise self.fault("the module does not say who it is as this family does", outcome)
+                raise self.fault("the module does not identify itself as this family does", outcome)
             identity.update({name: str(value) for name, value in outcome.captures.items()})
         for name, wanted in self.lexicon.expect.items():
             found = identity.get(name, "")
@@ -252,12 +252,12 @@ class Module:
             self.do(name)
             if not surely or (self.session.troubles == troubles and self.still_there()):
                 return
-            self.session.decide(f"something unexpected was heard around {name}; it is done again")
+            self.session.decide(f"unexpected data around {name}; repeating")
             self.session.settle(self.session.dialect.within, 2 * self.session.dialect.within)
         raise ModuleFault(
             f"{name}: its answer cannot be told from other lines on this link",
             where=self.session.link.name,
-            hint="The line is disturbed, or something else talks on it. Nothing is known to be kept.",
+            hint="Noise, or another sender. Assume nothing was saved.",
         )
 
     # -- failure ------------------------------------------------------------------------------------------------
@@ -276,7 +276,7 @@ class Module:
         elif outcome.how is How.CLOSED:
             what += ": the answer lacks what was expected"
         elif outcome.how is How.BUSY:
-            what += ": it is busy, and stays so"
+            what += ": still busy"
         hint = f"{cause.what[:1].upper()}{cause.what[1:]}. {cause.next}" if cause else self._half(outcome)
         return ModuleFault(what, part=Part.of(outcome), where=self.session.link.name, hint=hint)
 
@@ -293,7 +293,7 @@ class Module:
         except Fault:
             return ""
         return (
-            f"The key was let go: some commands are answered and others not. {attention.operator}"
+            f"The key was released: some commands are answered and others not. {attention.operator}"
             if heard == [True, False]
             else ""
         )

@@ -251,7 +251,7 @@ class Passing:
         if fault and not isinstance(fault, Stopped):
             result.failure = Failure.of(fault, "traffic")
         elif stopped or fault:
-            result.verdict, result.failure = "stopped", Failure("", "stopped, as you asked", status=130)
+            result.verdict, result.failure = "stopped", Failure("", "stopped on request", status=130)
         else:
             result.failure = _judged(result)
             result.verdict = "failed" if result.failure else "passed"

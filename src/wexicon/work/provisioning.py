@@ -131,7 +131,7 @@ class _Walk:
             result.failure = Failure("compare", "; ".join(told))
         elif result.also_changed:
             result.verdict = Verdict.FAILED
-            what = f"settings that the sheet does not name are not as they were: {'; '.join(result.also_changed)}"
+            what = f"settings not in the sheet changed: {'; '.join(result.also_changed)}"
             result.failure = Failure(
                 "compare", what, next="Run it again; where they were wrong before, name them in the sheet."
             )
@@ -186,7 +186,7 @@ class _Walk:
                 firmware = visible(self.module.identity.get(self.lexicon.firmware, ""))
                 needs = f"from {setting.since} on" if setting.since else f"before {setting.before}"
                 raise ModuleFault(
-                    f"this module's firmware {firmware} has no {name}; it is there {needs}",
+                    f"this module's firmware {firmware} has no {name}; available {needs}",
                     where=self.session.link.name,
                     hint="Nothing was changed. Update the firmware, or take the setting out of the sheet.",
                 )
@@ -265,7 +265,7 @@ class _Walk:
     def _note_pending(self) -> None:
         for line in self._wanted():
             if self._pending(line):
-                line.pending, line.note = True, "stored, and not in use: the module has yet to start with it"
+                line.pending, line.note = True, "stored, active after restart"
 
     # -- writing, starting, reading -------------------------------------------------------------------------------
 
@@ -276,7 +276,7 @@ class _Walk:
         before = self.store.find(self._unit)
         if before:
             where = f" at {before.bench}" if before.bench else ""
-            self.result.remarks.append(f"finishing what was begun on {before.began:%Y-%m-%d %H:%M} UTC{where}")
+            self.result.remarks.append(f"resuming work started on {before.began:%Y-%m-%d %H:%M} UTC{where}")
             self.session.decide("work on this unit was begun before and not seen through; finishing it")
         for turn in range(MOST_TURNS):
             todo = self._todo(first=turn == 0)
@@ -331,7 +331,7 @@ class _Walk:
         leaves = any(action.restarts or action.ends_attention for action in actions)
         if leaves and self.module.attention.needs_hands() and not self.module.operator.there:
             raise ModuleFault(
-                "what is to be written takes effect only after a restart, and nobody is there to bring the module back",
+                "these writes need a restart, and no operator can restore command mode",
                 where=self.session.link.name,
                 hint="Nothing was changed. Run it with an operator or a fixture.",
             )
@@ -407,7 +407,7 @@ class _Walk:
             self._enter("power cycle" if how is Evidence.POWER else "restart")
             seen = start(self.module, how)
             if seen is Evidence.READING:
-                self.result.remarks.append("the module was told to start again, and was not seen to")
+                self.result.remarks.append("the module was told to restart; no restart observed")
             else:
                 self.session.tell(Started(self.session.clock.now(), seen))
             self.evidence = seen

@@ -20,7 +20,7 @@ from wexicon.work.claiming import task_of
 from wexicon.work.finding import state_folder
 from wexicon.work.results import Outcome, UnitResult
 
-AWAY = "the register cannot be reached; the record waits on disk, and goes in as soon as it is back"
+AWAY = "the register cannot be reached; record queued on disk until it returns"
 
 if TYPE_CHECKING:
     from wexicon.records.register import Register
@@ -62,10 +62,9 @@ def used_before(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> list[C
             shown = job.seat.lexicon.settings[name].show(job.wanted[name]) if name in job.wanted else None
             other = used.get((name, shown)) if shown else None
             if other:
-                what = (
-                    f"{name} {visible(shown or '')} of {job.name} is that of {other.name}, {other.unit}, {other.when}"
-                )
-                found.append(Complaint(what, "agree.different", hint="Choose another, or say --again."))
+                whose = f"{other.name}, {other.unit}, {other.when}"
+                what = f"{name} {visible(shown or '')} of {job.name} is already used by {whose}"
+                found.append(Complaint(what, "agree.different", hint="Choose another, or use --again."))
     return found
 
 
@@ -100,7 +99,7 @@ def compare_with_left(register: Register, job: Job, sheet: Sheet, result: UnitRe
     try:
         left = register.made(unit=unit)
     except Fault as fault:
-        result.remarks.append(f"{fault.what}; what this module was left as is not known")
+        result.remarks.append(f"{fault.what}; its last recorded state is not known")
         return
     if left is None:
         result.remarks.append("the register has no finished provisioning of this module")
@@ -117,7 +116,7 @@ def compare_with_left(register: Register, job: Job, sheet: Sheet, result: UnitRe
         if line["after"] and name in now and now[name].after and line["after"]["shown"] != now[name].after.shown  # type: ignore[union-attr]
     ]
     if gone:
-        result.remarks.append(f"no longer as it was left {left.when}: {'; '.join(gone)}")
+        result.remarks.append(f"changed since {left.when}: {'; '.join(gone)}")
     for name, line in now.items():
         if line.outcome is Outcome.UNVERIFIED and then.get(name, {}).get("outcome") == Outcome.ACCEPTED:
             line.note = f"the register: acknowledged {left.when}"

@@ -155,7 +155,7 @@ def rehearse_jobs(
                 steps += took
     swaps = max(0, len(jobs) - ports)
     if swaps:
-        asked["Put in the module for the next unit."] += swaps
+        asked["Insert the module for the next unit."] += swaps
     whole_time = _scheduled([result.seconds for result in results], ports, swap)
     told = [AskedFor(text, times) for text, times in asked.most_common()]
     summed = [StepTime(step, micros / 1e6) for step, micros in steps.most_common()]

@@ -81,15 +81,13 @@ STATUS = {
     Verdict.UNPROVED: 4,
     Verdict.STOPPED: 130,
 }
-REPORT = (
-    "This is a mistake in Wexicon, not in your module. Please report it, with the trace and the command that you ran."
-)
+REPORT = "This is a bug in Wexicon, not in your module. Please report it, with the trace and the command that you ran."
 _STRENGTH = [Evidence.NONE, Evidence.READING, Evidence.RESTART, Evidence.POWER]
 _ASKED = {Prove.POWER: Evidence.POWER, Prove.RESTART: Evidence.RESTART}
 EXPLAINED = {
     Evidence.POWER: "read back after a power cycle",
     Evidence.RESTART: "read back after a restart",
-    Evidence.READING: "read as it stands now; whether it persists was not tried",
+    Evidence.READING: "read without a restart; persistence not tested",
 }
 
 
@@ -162,8 +160,8 @@ class Failure(msgspec.Struct):
     def unforeseen(cls, fault: BaseException, step: str) -> Failure:
         """The record of what no Fault stands for: a second Ctrl-C, or a mistake in Wexicon itself."""
         if isinstance(fault, KeyboardInterrupt):
-            return cls(step, "stopped at once, as you asked", next="Run it again; it finishes the work.", status=130)
-        return cls(step, f"Wexicon itself failed ({type(fault).__name__}: {fault})", next=REPORT)
+            return cls(step, "stopped at once on request", next="Run it again; it finishes the work.", status=130)
+        return cls(step, f"internal error ({type(fault).__name__}: {fault})", next=REPORT)
 
 
 class StepTime(msgspec.Struct):

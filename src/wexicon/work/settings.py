@@ -114,10 +114,10 @@ class Settings:
                     before = found
                     continue
             before = None
-            self.session.decide("something unexpected was heard while reading; reading again")
+            self.session.decide("unexpected data while reading; reading again")
             self.session.settle(self.session.dialect.within, 2 * self.session.dialect.within)
         raise ModuleFault(
-            "the settings cannot be read for certain: something else is heard on the line each time",
+            "the settings cannot be read reliably: unexpected data each time",
             where=self.session.link.name,
             hint="Look for a loose wire, a missing ground, or a module that talks unasked (the trace shows what came).",
         )

@@ -16,7 +16,7 @@ from wexicon.core.dialogue.program import Program
 from wexicon.core.dialogue.statements import STATEMENTS, Body, Needs, OneLine, Statement
 from wexicon.core.faults import Complaint, FileFault
 from wexicon.core.protocol.dialect import compiled
-from wexicon.core.text import has_control, nearest, visible
+from wexicon.core.text import counted, has_control, nearest, visible
 
 LONGEST_DIALOGUE = 1_048_576
 DEEPEST = 30
@@ -78,7 +78,7 @@ class _Reader:
             unique = {(c.line, c.what): c for c in reversed(self.complaints)}
             told = sorted(unique.values(), key=lambda c: (c.line, c.column))
             if len(told) > MOST_COMPLAINTS:
-                told = [*told[:MOST_COMPLAINTS], Complaint(f"and {len(told) - MOST_COMPLAINTS} more faults")]
+                told = [*told[:MOST_COMPLAINTS], Complaint(f"and {counted(len(told) - MOST_COMPLAINTS, 'more error')}")]
             raise FileFault(self.path, told)
         return program
 

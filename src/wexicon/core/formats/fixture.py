@@ -25,6 +25,13 @@ class Pin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     off: str = ""
 
 
+class FixtureFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A whole fixture file."""
+
+    format: int
+    pin: dict[str, Pin] = msgspec.field(default_factory=dict)
+
+
 class Fixture:
     """Drives pins by the control lines of a session's link, or by commands, which `run` runs: it raises Fault where one
     fails."""
@@ -54,7 +61,7 @@ class Fixture:
 def read_fixture(data: bytes, path: str, run: Callable[[str], None] | None = None) -> Fixture:
     """The fixture in the bytes of a TOML file, whose commands `run` runs. Raises FileFault with every complaint."""
     source = Source(data, path)
-    source.check_top(("format", "pin"))
+    source.check_top(FixtureFile.__struct_fields__)
     pins: dict[str, Pin] = {}
     given = source.data.get("pin", {})
     for name, table in given.items() if isinstance(given, dict) else ():

@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from wexicon.core.faults import Complaint, FileFault
-from wexicon.core.text import meant
+from wexicon.core.text import counted, meant
 
 T = TypeVar("T")
 _HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(?:#.*)?")
@@ -134,7 +134,7 @@ class Source:
         """Raises FileFault if there was any complaint."""
         if self.complaints:
             told = sorted(self.complaints, key=lambda c: c.line)
-            raise FileFault(self.path, told + [Complaint(f"and {self.more} more faults")] * bool(self.more))
+            raise FileFault(self.path, told + [Complaint(f"and {counted(self.more, 'more error')}")] * bool(self.more))
 
 
 def _path(header: str) -> tuple[str, ...]:

@@ -13,7 +13,7 @@ from collections import Counter
 import msgspec
 
 from wexicon.core.faults import Complaint, FileFault
-from wexicon.core.text import has_control
+from wexicon.core.text import counted, has_control
 
 SEPARATORS = (",", ";", "\t", "|")
 _MARKS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
@@ -70,7 +70,7 @@ def read_units(data: bytes, path: str, key: str = "") -> UnitsTable:
             complaints.append(Complaint(f"{row.key!r} is there {counts[row.key]} times", key, row.line))
     if complaints:
         more = (
-            [Complaint(f"and {len(complaints) - MOST_COMPLAINTS} more faults")]
+            [Complaint(f"and {counted(len(complaints) - MOST_COMPLAINTS, 'more error')}")]
             if len(complaints) > MOST_COMPLAINTS
             else []
         )

@@ -453,6 +453,6 @@ class Session:
     def heed_stop(self) -> None:
         """Raises Stopped when the person wants to stop, and a Fault when what happens can no longer be recorded."""
         if self.stopping():
-            raise Stopped("stopped, as you asked")
+            raise Stopped("stopped on request")
         if self.listener.lost:
             raise Fault(self.listener.lost, hint="Stopped between two exchanges. Run it again to finish.")

@@ -22,11 +22,12 @@ _SILENCE = re.compile(r"(?:silence|bytes)\s+(\S+)")
 
 
 class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """The `[speech]` table of a lexicon.
+    """`[speech]`: how lines and answers are framed. `end` is the line ending that Wexicon adds to each line, `echo` whether
+    the module echoes, `ok` its success codes, `within` the longest time to an answer.
 
     `answer` is how answers end: `lines`; `silence 60ms`; `sentences`, lines with a checksum that is added and checked (NMEA
     0183); `bytes 20ms`, raw bytes ended by silence, which are said, heard and shown in hexadecimal. `closing` says when the
-    success word comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is nothing else to say,
+    success code comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is nothing else to say,
     `either` where that is unknown (then Wexicon listens a moment longer). `rest` is the pause that the module needs after
     its answer before it can hear the next line; `window` how long after its first byte a whole line must have come;
     `error` its result codes for an error, `silence` where it refuses by saying nothing; `reason` lines that come before an

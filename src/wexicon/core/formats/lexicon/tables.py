@@ -38,7 +38,7 @@ MOVES = tuple(str(one) for one in Moves if one)
 
 
 class About(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[about]`: whose words these are."""
+    """`[about]`: the module family."""
 
     family: str
     maker: str = ""
@@ -89,7 +89,7 @@ class Granted(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[attention]`: how the module is brought to listen.
+    """`[attention]`: how to enter command mode.
 
     `rate` where command mode has its own; `operator` what to tell the person; `probe` a harmless line that is answered when
     it listens, `whole` one that is answered only when it listens to everything. For held keys: `key` and `power` are
@@ -159,12 +159,15 @@ class GroupTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[setting.NAME]`. `moves_link` says when our side must follow, `moves_after` how long after that the link moves,
-    `settles` how long after it was written the module needs before it listens; `needs` what other settings must be first;
-    `then` the actions that it needs to persist; `since` and `before` the firmware that has it; `appends` what the module
-    itself puts behind the value; `read = "link"` a rate or frame that only the link tells; `volatile` what is gone when the
-    power goes; `group` the group that it is read or written with, `place` its bits there, `unset` its words there where it
-    is not set; `factory` its factory default; `granted` the question, or the event, that tells what the network made of it."""
+    """`[setting.NAME]`: one setting. `value` is its kind with the limits of that kind, `read` the question that reads it
+    (`{value}` in the answer), `write` the line that writes it (`{value}` in the line); without `read` it cannot be read,
+    without `write` it cannot be written. A `secret` value is masked everywhere. `moves_link`: when our side must follow;
+    `moves_after`: how long after that the link moves; `settles`: how long after a write the module needs before the next
+    command. `needs`: values that other settings must have first. `then`: the actions after which it persists. `since` and
+    `before`: the firmware versions that have it. `appends`: what the module adds to the value by itself. `read = "link"`: a
+    rate or frame that cannot be queried; it is known from the link. `volatile`: lost when the power is cut. `group`: the group
+    that it is read or written with; `place`: its bits there; `unset`: the text that stands for "not set". `factory`: the
+    factory default. `granted`: the question, or the event, that reports what the network granted."""
 
     value: dict[str, Any]
     meaning: str = ""
