@@ -41,13 +41,14 @@ from wexicon.core.standards.nmea import with_checksum
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
 from wexicon.links.port import open_port
-from wexicon.records.trace import TraceWriter, read_many
+from wexicon.records.trace_reader import read_many
+from wexicon.records.trace_writer import TraceWriter
 from wexicon.rig.bench import read_rig
 from wexicon.rig.serving import real_agenda, served
-from wexicon.work.bench import VirtualBench
-from wexicon.work.finding import find_lexicon
-from wexicon.work.module import Module
-from wexicon.work.provisioning import Order, provision
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.simulation.virtual_bench import VirtualBench
 
 ROUNDS = 7
 SIZES = (1, 2, 4, 8)

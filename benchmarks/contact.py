@@ -20,12 +20,11 @@ from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS, Speech
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.work.bench import VirtualBench
-from wexicon.work.finding import find_lexicon
-from wexicon.work.hailed import all_lexicons
-from wexicon.work.hailing import Hailing
-from wexicon.work.module import Module
-from wexicon.work.provisioning import Order, provision
+from wexicon.work.contact.catalog import all_lexicons, find_lexicon
+from wexicon.work.contact.discovery import LinkDiscovery
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.simulation.virtual_bench import VirtualBench
 
 KEYS, LINES = 60, 60
 
@@ -76,7 +75,9 @@ def hailing() -> list[tuple[str, float, float]]:
         ours, theirs = [], []
         for rate in (rate for rate in setting.kind.rates() if rate in USUAL_RATES):
             bench = at_rate(lexicon, rate)
-            result = Hailing(bench.session(tuning=Tuning(9600)), lexicons, with_escapes=name == "fennick-z4").run()
+            result = LinkDiscovery(
+                bench.session(tuning=Tuning(9600)), lexicons, with_escapes=name == "fennick-z4"
+            ).run()
             assert result.found and result.rate == rate and result.family == name, (name, rate)
             ours.append(result.seconds)
             bench = at_rate(lexicon, rate)

@@ -14,10 +14,10 @@ from wexicon.core.protocol.session import Session
 from wexicon.links.port import open_port
 from wexicon.rig.bench import read_rig
 from wexicon.rig.serving import Server, real_agenda
-from wexicon.work.finding import find_lexicon
-from wexicon.work.module import Module
-from wexicon.work.provisioning import Order, provision
-from wexicon.work.results import Prove
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.results.verdicts import Prove
 
 FAMILY = "lindle-l9"
 WANTED = {"name": "mast 2", "address": 2, "network": 6, "frequency": 868.3, "spreading": 10, "sync": 0x34}

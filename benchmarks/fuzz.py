@@ -35,7 +35,7 @@ from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.durations import seconds
 from wexicon.core.faults import Fault, FileFault
 from wexicon.core.formats.fixture import read_fixture
-from wexicon.core.formats.jobs import jobs_of, ring
+from wexicon.core.formats.jobs import dependency_cycle, jobs_of
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.core.formats.units import UnitsTable, read_units
@@ -52,19 +52,19 @@ from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault
 from wexicon.files import read_file
 from wexicon.links.virtual import VirtualLink
-from wexicon.records.trace import read_trace, recorded
+from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.rig.bench import read_rig
 from wexicon.rig.control import Answer, Card
 from wexicon.rig.desk import Desk
 from wexicon.rig.serving import Rfc2217Port, Server, real_agenda
 from wexicon.rig.standins import FAMILIES, family
-from wexicon.work.bench import VirtualBench
-from wexicon.work.dialogues import run_dialogue
-from wexicon.work.finding import find_lexicon, path_of, shipped_folder
-from wexicon.work.module import Module
-from wexicon.work.provisioning import Order, provision
-from wexicon.work.results import Verdict
-from wexicon.work.unfinished import Unfinished
+from wexicon.work.contact.catalog import find_lexicon, path_of, shipped_folder
+from wexicon.work.function.dialogues import run_dialogue
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.unfinished import Unfinished
+from wexicon.work.results.verdicts import Verdict
+from wexicon.work.simulation.virtual_bench import VirtualBench
 
 MEMORY = 1024 * 1024 * 1024
 LONGEST = 2.0
@@ -247,7 +247,7 @@ def units(chance: random.Random) -> None:
         jobs = jobs_of(
             read_sheet(source, "s.toml", lambda name: lexicon("lindle-l9"), lambda kind, name: "4711", None, read)
         )
-        list(ring(jobs))
+        list(dependency_cycle(jobs))
         for job in jobs:
             with contextlib.suppress(KeyError, ValueFault):
                 job.resolved({("own", "serial"): "L9-1", ("relay", "serial"): "L9-2"})
@@ -400,7 +400,7 @@ TRACE = b"".join(
         },
         {"at": 0.1, "what": "said", "text": "AT+NAME?"},
         {"at": 0.2, "what": "heard", "text": "+NAME quay", "role": "answer"},
-        {"at": 0.3, "what": "heard", "hex": "ff00", "role": "aside"},
+        {"at": 0.3, "what": "heard", "hex": "ff00", "role": "unmatched"},
         {"at": 0.4, "what": "tuned", "rate": 19200, "frame": "8E1"},
         {"at": 0.5, "what": "said", "text": "x", "exact": True},
         {"at": 0.6, "what": "heard", "text": "> ", "role": "prompt"},

@@ -26,12 +26,13 @@ from wexicon.links.virtual import VirtualLink
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import family
 from wexicon.rig.uart import WireFaults
-from wexicon.work.bench import Hands, VirtualBench
-from wexicon.work.finding import find_lexicon
-from wexicon.work.module import Module
-from wexicon.work.provisioning import Order, provision
-from wexicon.work.results import Evidence, Prove, UnitResult, Verdict
-from wexicon.work.unfinished import Store
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.unfinished import Store
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Evidence, Prove, Verdict
+from wexicon.work.simulation.virtual_bench import Hands, VirtualBench
 
 OTHER = {
     "brisca-w1": {"address": "02B1C0447AFF"},

@@ -17,7 +17,14 @@ SOURCE = Path(__file__).parents[1] / "src"
 # From the top to the bottom; rooms of one level may not import each other, but for what NEIGHBOURS says.
 LEVELS = (
     ("cli",),
-    ("work",),
+    ("api",),
+    ("work.simulation",),
+    ("work.fleet", "work.console"),
+    ("work.function", "work.drafting"),
+    ("work.provisioning",),
+    ("work.module",),
+    ("work.contact",),
+    ("work.results",),
     ("records", "rig"),
     ("links",),
     ("core.formats",),
@@ -28,8 +35,17 @@ LEVELS = (
     ("core",),
 )
 ABOUT = {
-    "cli": "commands: read arguments, call work, print",
-    "work": "what is done with modules, with typed results",
+    "cli": "commands: read arguments, call the API, print",
+    "api": "what a Python program uses; the commands use it too",
+    "work.simulation": "rehearsal against stand-ins, in virtual time",
+    "work.fleet": "many units: batch, scheduler, claims",
+    "work.console": "talk: conversation, commands, completion",
+    "work.function": "dialogues, actions, traffic",
+    "work.drafting": "drafts of lexicons",
+    "work.provisioning": "write a sheet's settings, read them back",
+    "work.module": "identity, settings, starts of one module",
+    "work.contact": "ports, sessions, discovery, attention, causes",
+    "work.results": "verdicts, evidence, failures, measurements",
     "records": "the trace, the register, labels and plots",
     "rig": "stand-ins, air, servers; knows no lexicon",
     "links": "real ports, and one under a virtual clock",
@@ -65,8 +81,8 @@ def imports() -> dict[str, set[str]]:
 def room(module: str) -> str:
     """The room that a module stands in."""
     parts = module.split(".")[1:]
-    if parts[:1] == ["core"] and len(parts) > 1 and f"core.{parts[1]}" in ABOUT:
-        return f"core.{parts[1]}"
+    if ".".join(parts[:2]) in ABOUT:
+        return ".".join(parts[:2])
     return parts[0] if parts and parts[0] in ABOUT else ""
 
 
@@ -124,7 +140,7 @@ def picture() -> str:
         if room(module):
             size[room(module)] += 1
         between.update((room(module), room(other)) for other in others if room(other) != room(module) and room(other))
-    wide, high, step = 440, 46, 74
+    wide, high, step = 440, 46, 70
     place: dict[str, tuple[int, int]] = {}
     for number, rooms in enumerate(LEVELS):
         for at, name in enumerate(rooms):

@@ -47,7 +47,7 @@ DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "m
 FILES = {
     "Lexicons": (
         tables.LexiconFile, tables.About, tables.LinkTable, tables.StartTable, tables.AttentionTable, speech.Speech,
-        tables.Identify, tables.Writing, tables.SayHear, tables.SettingTable, tables.Granted, tables.Place,
+        tables.Identify, tables.Writing, tables.SayHear, tables.SettingTable, tables.Granted, tables.BitField,
         tables.GroupTable, tables.ActionTable, tables.TrafficTable,
     ),
     "Sheets": (sheet.SheetFile, sheet.SeatTable, sheet.AgreeTable, sheet.DrawnTable),

@@ -20,12 +20,13 @@ from wexicon.rig.bench import read_rig
 from wexicon.rig.desk import Desk
 from wexicon.rig.serving import Server, real_agenda, served
 from wexicon.rig.uart import WireFaults
-from wexicon.work.bench import VirtualBench
-from wexicon.work.finding import find_lexicon
-from wexicon.work.module import Module
-from wexicon.work.provisioning import Order, provision, read_out, verify
-from wexicon.work.results import Prove, UnitResult
-from wexicon.work.unfinished import Store
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision, read_out, verify
+from wexicon.work.provisioning.unfinished import Store
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Prove
+from wexicon.work.simulation.virtual_bench import VirtualBench
 
 # Shared machines stall now and then: no property fails by the clock. Where a change is judged, the same examples are tried
 # each time; HYPOTHESIS_EXAMPLES asks for more of them.

@@ -179,7 +179,7 @@ def test_a_usb_adapter_is_named_by_its_serial_number(monkeypatch: pytest.MonkeyP
     from serial.tools import list_ports
     from serial.tools.list_ports_common import ListPortInfo
 
-    from wexicon.work import ports
+    from wexicon.work.contact import ports
 
     found = []
     for number, place in enumerate(("1-2:1.0", "1-2:1.1")):

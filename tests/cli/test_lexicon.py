@@ -11,8 +11,8 @@ from tests.conftest import bench, clean, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.gaps import gaps
 from wexicon.core.formats.lexicon.tables import LexiconFile
-from wexicon.work.drafting import kind_of
-from wexicon.work.finding import find_lexicon, shipped_folder
+from wexicon.work.contact.catalog import find_lexicon, shipped_folder
+from wexicon.work.drafting.lexicon_draft import kind_of
 
 SHIPPED = sorted(path.stem for path in shipped_folder().glob("*.toml"))
 

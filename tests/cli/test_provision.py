@@ -17,9 +17,9 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.rig.serving import RigOperator
-from wexicon.work.finding import find_lexicon
-from wexicon.work.module import Module
-from wexicon.work.provisioning import Order, provision
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision
 
 PIN = "48213"
 

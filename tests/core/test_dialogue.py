@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from tests.conftest import Bench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.acting import DialogueFault, Kept
+from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import given as given_value
@@ -30,7 +30,7 @@ from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rig.air import AccessPoint, Air, AirTable
 from wexicon.rig.standin import LineEditor, StandIn
 from wexicon.rig.standins.recording import Recording
-from wexicon.work.module import Module
+from wexicon.work.module.module import Module
 
 EVERY_STATEMENT = """\
 # every statement once
@@ -110,7 +110,7 @@ def office() -> Bench:
     return bench
 
 
-def hold(text: str, bench: Bench, **values: Any) -> Kept:
+def hold(text: str, bench: Bench, **values: Any) -> DialogueOutput:
     session = bench.open()
     session.tune(bench.lexicon.factory)
     session.quiet(1.1)

@@ -10,7 +10,7 @@ from tests.core.test_session import session
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.events import MOST_EVENTS, Events, Waiter
 from wexicon.core.protocol.exchange import Expectation, Want
-from wexicon.core.protocol.observations import Asked, Began, Decided, Heard, Listener, Listeners, Observation, Role
+from wexicon.core.protocol.observations import Asked, Began, Heard, Listener, Listeners, Logged, Observation, Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.redaction import Redactor
 from wexicon.core.protocol.speech import Speech
@@ -55,7 +55,7 @@ def test_what_is_looked_up_by_how_it_begins_is_what_every_pattern_would_say(line
             final = dialect.final(line) is not None
             heard = next(told)
             assert heard.text == line
-            assert heard.role == (Role.EVENT if fits else Role.STRAY if final else Role.ASIDE), line
+            assert heard.role == (Role.EVENT if fits else Role.UNEXPECTED if final else Role.UNMATCHED), line
 
 
 def test_a_word_that_is_spelled_out_goes_before_a_pattern_that_it_fits() -> None:
@@ -72,7 +72,7 @@ def test_a_prompt_is_looked_for_only_while_it_is_waited_for() -> None:
     talk.begin("AT+SEND", Expectation((Want(Pattern("> "), prompt=True), Want(Pattern("SENT {n:int}")))))
     talk.feed(b"> \r\nSENT 4\r\n", 0.1)
     talk.feed(b"> again\r\n", 0.2)
-    assert talk.roles() == ["aside", "prompt", "answer", "aside"]
+    assert talk.roles() == ["unmatched", "prompt", "answer", "unmatched"]
     assert talk.outcome and talk.outcome.captures == {"n": 4}
     standing = Talk(Speech(prompt="# ", closing="always"))
     standing.begin("AT")
@@ -139,16 +139,16 @@ def test_everything_leaves_a_session_as_an_observation_to_every_listener() -> No
     made.listener = Redactor(Listeners(one, two), made.secrets)
     made.begin_step("read")
     made.asked("attention", "Hold the key.")
-    made.decide("because")
+    made.log("because")
     assert made.exchange("AT").ok
     assert one.all == two.all and [type(seen).__name__ for seen in one.all] == [
         "Began",
         "Asked",
-        "Decided",
+        "Logged",
         "Said",
         "Heard",
     ]
-    assert one.all[:3] == [Began(0.0, "read"), Asked(0.0, "attention", "Hold the key."), Decided(0.0, "because")]
+    assert one.all[:3] == [Began(0.0, "read"), Asked(0.0, "attention", "Hold the key."), Logged(0.0, "because")]
     assert one.idles == two.idles >= 3  # the answer took a second
 
 

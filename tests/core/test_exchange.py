@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.core.talking import Talk
-from wexicon.core.protocol.exchange import LINGER, OK, Exchange, Expectation, Misuse, Reply, Want
+from wexicon.core.protocol.exchange import LINGER, OK, Exchange, Expectation, LocalProtocolError, Reply, Want
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
 
@@ -77,7 +77,7 @@ def test_how_an_exchange_ends_is_the_same_byte_by_byte_and_at_once(
 ) -> None:
     for byte_by_byte in (True, False):
         _, outcome = talk(speech, expect, heard, byte_by_byte=byte_by_byte)
-        assert outcome and outcome.how == how
+        assert outcome and outcome.status == how
         if how == "error":
             assert outcome.code in ("7", "3")
         if how == "other":
@@ -95,7 +95,7 @@ def test_whatever_a_module_sends_an_exchange_ends_in_time(pieces: list[bytes], a
         conversation.elapse(index / 10)
     conversation.elapse(1.0)
     assert conversation.outcome is not None
-    assert conversation.outcome.how in ("ok", "error", "silence")
+    assert conversation.outcome.status in ("ok", "error", "silence")
 
 
 def test_rows_are_gathered_until_something_else_is_wanted_or_the_answer_ends() -> None:
@@ -109,14 +109,14 @@ def test_rows_are_gathered_until_something_else_is_wanted_or_the_answer_ends() -
         ((gather, want("OK")), rows + b"OK\r\n", "ok"),
     ):
         _, outcome = talk(ALWAYS, Expectation(wants), heard)
-        assert outcome and outcome.how == how
+        assert outcome and outcome.status == how
         assert outcome.rows == ([] if heard == b"OK\r\n" else [{"name": "a", "level": -1}, {"name": "b", "level": -2}])
 
 
 def test_captures_of_one_line_may_be_required_in_the_next() -> None:
     expect = Expectation((want("+A {x:int}"), want("+B {=x}")))
-    assert talk(ALONE, expect, b"+A 5\r\n+B 5\r\n")[1].how == "ok"  # type: ignore[union-attr]
-    assert talk(ALONE, expect, b"+A 5\r\n+B 6\r\n")[1].how == "silence"  # type: ignore[union-attr]
+    assert talk(ALONE, expect, b"+A 5\r\n+B 5\r\n")[1].status == "ok"  # type: ignore[union-attr]
+    assert talk(ALONE, expect, b"+A 5\r\n+B 6\r\n")[1].status == "silence"  # type: ignore[union-attr]
 
 
 def test_an_echo_with_no_line_end_is_cut_off() -> None:
@@ -156,7 +156,7 @@ def test_busy_is_told_with_its_seconds() -> None:
     speech = Speech(busy=("WAIT {wait:int}", "BUSY"))
     for heard, code in ((b"WAIT 3\r\n", "3"), (b"BUSY\r\n", "")):
         _, outcome = talk(speech, OK, heard)
-        assert outcome and (outcome.how, outcome.code) == ("busy", code)
+        assert outcome and (outcome.status, outcome.code) == ("busy", code)
 
 
 def test_sentences_get_their_checksum_and_lose_it_in_patterns() -> None:
@@ -165,7 +165,7 @@ def test_sentences_get_their_checksum_and_lose_it_in_patterns() -> None:
     assert said == b"$PPLM,WHO*7D\r\n"
     conversation.feed(b"$GPTXT,spoilt*00\r\n$PPLM,WHO,P1*30\r\n", 0.1)
     assert conversation.outcome and conversation.outcome.captures == {"model": "P1"}
-    assert conversation.roles() == ["broken", "answer"]
+    assert conversation.roles() == ["corrupt", "answer"]
 
 
 def test_bytes_are_said_and_heard_in_hexadecimal() -> None:
@@ -181,21 +181,21 @@ def test_bytes_are_said_and_heard_in_hexadecimal() -> None:
 def test_an_exchange_goes_one_way_and_misuse_is_told() -> None:
     talk = Talk(ALWAYS)
     talk.begin("AT")
-    with pytest.raises(Misuse, match="has not ended"):
+    with pytest.raises(LocalProtocolError, match="has not ended"):
         _ = talk.exchange.outcome
-    with pytest.raises(Misuse, match="still open"):
+    with pytest.raises(LocalProtocolError, match="still open"):
         talk.begin("AT")
     talk.elapse(1.0)
-    with pytest.raises(Misuse, match="hears nothing"):
+    with pytest.raises(LocalProtocolError, match="hears nothing"):
         talk.exchange.hear("OK", 1.0)
     later = Exchange(talk.dialect, "AT", OK, 1.0, 2.0)
     talk.engine.begin(later, "AT")
     talk.feed(b"OK\r\n", 1.5)
-    assert later.outcome.ok and talk.outcome and talk.outcome.how == "silence"
+    assert later.outcome.ok and talk.outcome and talk.outcome.status == "silence"
 
 
 def test_a_result_code_that_nobody_waits_for_is_a_stray() -> None:
     talk = Talk(ALWAYS, {"peer": Pattern("+PEER {state:word}")})
     talk.feed(b"OK\r\n+PEER up\r\nERR 3\r\nhello\r\n", 0.0)
-    assert talk.roles() == ["stray", "event", "stray", "aside"]
+    assert talk.roles() == ["unexpected", "event", "unexpected", "unmatched"]
     assert [event.text for event in talk.engine.events] == ["+PEER up", "hello"]

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from tests.core.talking import Talk
 from wexicon.core.protocol.exchange import Expectation, Want
-from wexicon.core.protocol.framing import LONGEST_LINE, Broken, Framer, Prompt
+from wexicon.core.protocol.framing import LONGEST_LINE, Corrupt, Framer, Prompt
 from wexicon.core.protocol.patterns import Pattern, PatternFault, block_header
 from wexicon.core.protocol.speech import Speech
 
@@ -68,7 +68,7 @@ def test_any_bytes_give_frames_and_nothing_is_made_up(pieces: list[bytes], answe
 def test_a_line_without_end_is_cut_once_and_told() -> None:
     framer = Framer()
     got = [frame for _ in range(5) for frame in framer.feed(b"x" * LONGEST_LINE, 0)]
-    assert [type(frame) for frame in got] == [Broken]
+    assert [type(frame) for frame in got] == [Corrupt]
     assert framer.feed(b"tail\r\nOK\r\n", 0) == ["OK"]
 
 
@@ -111,7 +111,7 @@ def test_a_late_yes_is_not_the_next_commands_yes() -> None:
     conversation = Talk(Speech(closing="always"))
     conversation.begin("AT+SLOW")
     conversation.elapse(1.0)
-    assert conversation.outcome and conversation.outcome.how == "silence"
+    assert conversation.outcome and conversation.outcome.status == "silence"
     conversation.feed(b"OK\r\n", 1.1)
     conversation.begin("AT+NEXT", now=1.2)
     assert conversation.outcome is None

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 
 from wexicon.core.faults import FileFault
 from wexicon.core.formats.filling import filling
-from wexicon.core.formats.jobs import Job, jobs_of, ring
+from wexicon.core.formats.jobs import Job, dependency_cycle, jobs_of
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.core.formats.units import UnitsTable, read_units
-from wexicon.work.finding import find_lexicon
+from wexicon.work.contact.catalog import find_lexicon
 
 MASTS = "mast,station,address\nM1,Cobble Stair,0011\nM2,Withy Point,0012\nM3,Old Ferry,0013\n"
 SHEET = """format = 1
@@ -56,7 +56,7 @@ def told(sheet: str = SHEET, table: str = MASTS) -> str:
 def test_each_row_is_a_unit_with_its_own_values() -> None:
     relay, first, _, last = jobs()
     assert (relay.name, first.name, last.name) == ("relay", "mast M1", "mast M3")
-    assert last.wanted == {"network": 6, "name": "mast Old Ferry 03", "address": 13, "peer": 1} and not last.late
+    assert last.wanted == {"network": 6, "name": "mast Old Ferry 03", "address": 13, "peer": 1} and not last.deferred
     assert relay.wanted == {"network": 6, "name": "relay", "address": 1}
 
 
@@ -137,14 +137,14 @@ settings = { name = "right", peer = "{left.address}", role = "leader" }
 
 def test_what_only_a_module_knows_is_waited_for_and_a_ring_is_seen() -> None:
     left, right = jobs(PAIR)
-    assert left.waits_for() == {"right"} and {job.name for job in ring([left, right])} == {"left", "right"}
+    assert left.waits_for() == {"right"} and {job.name for job in dependency_cycle([left, right])} == {"left", "right"}
     with pytest.raises(KeyError):
         left.resolved({("own", "address"): "02.A15C.0013F7"})
     known = {("own", "address"): "02.A15C.0013F7", ("right", "address"): "02.A15C.00218E"}
     values = left.resolved(known)
     assert values["name"] == "L-13F7" and values["peer"] == "02:A1:5C:00:21:8E"
     after = PAIR.replace('peer = "{left.address}", ', "").replace(', role = "leader" }\n"', "")
-    assert not list(ring(jobs(after))) and [job.name for job in jobs(after)] == ["right", "left"]
+    assert not list(dependency_cycle(jobs(after))) and [job.name for job in jobs(after)] == ["right", "left"]
 
 
 def test_what_is_filled_in_later_needs_what_is_known_now() -> None:
@@ -172,7 +172,7 @@ def test_anything_in_braces_is_filled_in_or_a_clear_fault(text: str) -> None:
 def test_ten_thousand_rows_are_worked_out_in_a_moment() -> None:
     table = "mast,station,address\n" + "".join(f"M{n},s{n},{n}\n" for n in range(2, 10_002))
     found = jobs(SHEET, table)
-    assert len(found) == 10_001 and found[-1].wanted["address"] == 10_001 and not list(ring(found))
+    assert len(found) == 10_001 and found[-1].wanted["address"] == 10_001 and not list(dependency_cycle(found))
 
 
 DRAWN = SHEET.replace('"{row.address}"', '"{drawn.address}"') + "[drawn.address]\nfirst = 17\nlast = 19\n"

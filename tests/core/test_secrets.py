@@ -93,7 +93,7 @@ def test_masking_takes_any_text_and_never_shows_what_it_looks_for(values: list[s
 
 def test_a_line_that_tells_a_secret_setting_is_masked_whenever_it_comes() -> None:
     made, _, trace = session((0.1, b"OK\r\n+PASS 881144\r\n"), (0.3, b"and 881144 again\r\nOK\r\n"))
-    made.secrets.learn_where_heard(Pattern("+PASS {value}"), ["value"])
+    made.secrets.add_pattern(Pattern("+PASS {value}"), ["value"])
     made.exchange("AT")
     made.exchange("AT")
     assert "881144" not in repr(trace.all)

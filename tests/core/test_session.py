@@ -9,7 +9,7 @@ import pytest
 from tests.conftest import Records
 from wexicon.core.faults import ModuleFault, Stopped
 from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.exchange import OK, Expectation, How, Want
+from wexicon.core.protocol.exchange import OK, Expectation, ReplyStatus, Want
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.observations import Heard, Said, Signalled, Tuned
 from wexicon.core.protocol.patterns import Pattern
@@ -18,8 +18,8 @@ from wexicon.core.protocol.speech import Speech
 from wexicon.core.secret import Secret
 from wexicon.core.text import garbled, to_bytes, to_text, unescape, visible
 from wexicon.core.tuning import Tuning
-from wexicon.work.causes import Try, point_to
-from wexicon.work.finding import find_lexicon
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.contact.causes import Try, point_to
 
 
 class Script:
@@ -81,7 +81,7 @@ def session(
 def test_the_time_limit_begins_when_the_line_is_on_the_wire() -> None:
     made, link, _ = session()
     outcome = made.exchange("A" * 94, OK)  # 96 characters at 9600 baud: a tenth of a second
-    assert outcome.how == "silence" and link.time == pytest.approx(1.1)
+    assert outcome.status == "silence" and link.time == pytest.approx(1.1)
     assert made.on_wire == pytest.approx(0.1)
 
 
@@ -92,7 +92,7 @@ def test_what_came_before_is_no_answer_and_no_event_is_lost() -> None:
     made.listen(1.0)
     assert [event.values["n"] for event in made.events] == [1, 2, 3]
     roles = [seen.role for seen in trace.all if isinstance(seen, Heard)]
-    assert roles == ["stray", "event", "event", "ok", "event"]
+    assert roles == ["unexpected", "event", "event", "ok", "event"]
 
 
 def test_a_pause_that_the_module_needs_is_kept() -> None:
@@ -139,16 +139,16 @@ def test_half_a_line_heard_at_another_rate_spoils_nothing() -> None:
 
 def test_a_busy_module_is_told_again_for_a_minute_at_most() -> None:
     made, link, _ = session(*[(n / 1.0, b"BUSY\r\n") for n in range(1, 200)], speech=Speech(busy=("BUSY",)))
-    assert made.exchange("AT", within=2.0).how == "busy"
+    assert made.exchange("AT", within=2.0).status == "busy"
     assert 55 < link.time < 65
 
 
 def test_settling_waits_for_silence_and_not_for_ever() -> None:
     made, link, _ = session(*[(n / 20, b"x") for n in range(8)])
-    made.settle(0.1, 5.0)
+    made.wait_until_quiet(0.1, 5.0)
     assert link.time == pytest.approx(0.45, abs=0.02)
     made, link, _ = session(*[(n / 20, b"x") for n in range(400)])
-    made.settle(0.1, 2.0)
+    made.wait_until_quiet(0.1, 2.0)
     assert link.time == pytest.approx(2.0, abs=0.06)
 
 
@@ -173,19 +173,23 @@ AT9600, AT19200 = Tuning(9600), Tuning(19200)
 @pytest.mark.parametrize(
     ("tries", "kind", "words"),
     [
-        ([Try(AT9600, "crlf", "AT", How.SILENCE, ())], "silence", "nothing heard (tried 9600 8N1)"),
+        ([Try(AT9600, "crlf", "AT", ReplyStatus.SILENCE, ())], "silence", "nothing heard (tried 9600 8N1)"),
         (
-            [Try(Tuning(57600), "cr", "AT", How.ERROR, ("ERR 1",))],
+            [Try(Tuning(57600), "cr", "AT", ReplyStatus.ERROR, ("ERR 1",))],
             "line-end",
             "a module of this family is at 57600 8N1 (it said “ERR 1”)",
         ),
         (
-            [Try(AT19200, "cr", "AT", How.SILENCE, ("K5 NO MATE",))],
+            [Try(AT19200, "cr", "AT", ReplyStatus.SILENCE, ("K5 NO MATE",))],
             "data-mode",
             "in data mode: at 19200 8N1 it said “K5 NO MATE”",
         ),
-        ([Try(AT9600, "cr", "AT", How.SILENCE, ("hello",))], "answers", "not from tamsel-k5: “hello”"),
-        ([Try(AT9600, "cr", "AT", How.SILENCE, ("\x00\udcff\x00",))], "garbage", "garbage was heard at 9600 8N1"),
+        ([Try(AT9600, "cr", "AT", ReplyStatus.SILENCE, ("hello",))], "answers", "not from tamsel-k5: “hello”"),
+        (
+            [Try(AT9600, "cr", "AT", ReplyStatus.SILENCE, ("\x00\udcff\x00",))],
+            "garbage",
+            "garbage was heard at 9600 8N1",
+        ),
     ],
 )
 def test_what_was_heard_points_to_its_cause(tries: list[Try], kind: str, words: str) -> None:

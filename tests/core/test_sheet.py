@@ -6,7 +6,7 @@ import pytest
 
 from wexicon.core.faults import FileFault
 from wexicon.core.formats.sheet import Sheet, read_sheet
-from wexicon.work.finding import find_lexicon
+from wexicon.work.contact.catalog import find_lexicon
 
 HEAD = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\n[seat.plug.settings]\n'
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ast
-import importlib
 import runpy
 from pathlib import Path
 from typing import Any
@@ -56,12 +55,3 @@ def test_nothing_that_only_some_systems_have_is_imported_at_the_start() -> None:
             assert path.name == "serving.py", path
     importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rig.serving" in others]
     assert set(importers) <= {"wexicon.rig.desk", "wexicon.cli.rig", "wexicon.cli.demo"}
-
-
-@pytest.mark.parametrize("layer", ["work", "core.protocol", "links", "records"])
-def test_the_face_of_each_layer_has_what_it_names(layer: str) -> None:
-    face = importlib.import_module(f"wexicon.{layer}")
-    for name in face.__all__:
-        assert getattr(face, name).__module__.startswith(f"wexicon.{layer}.") or name.isupper(), name
-    with pytest.raises(AttributeError, match="has no attribute nothing"):
-        _ = face.nothing

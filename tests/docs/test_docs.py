@@ -69,7 +69,7 @@ def test_the_page_tells_all_that_hail_may_say_and_every_console_command() -> Non
     written = runpy.run_path(str(DOCS / "write_hail.py"))["page"]()
     text = (DOCS / "first-contact.md").read_text()
     assert text == written, "python docs/write_hail.py writes it anew"
-    from wexicon.work.completing import COMMANDS
+    from wexicon.work.console.completion import COMMANDS
 
     assert not [name for name in COMMANDS if f":{name}" not in text]
 

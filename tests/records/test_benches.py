@@ -137,7 +137,7 @@ def test_records_wait_while_the_server_is_away_and_go_in_once(server: PostgresSe
         assert "conforms" in told.stdout and "queued on disk" in told.stderr
         server.start()
         listed = wexicon("units", "list", "--register", server.url, "--sheet", "one.toml").stdout
-    assert listed.count("one.toml") == 1 and register.bring_in() == 1 and len(register.history("L9-8")) == 1
+    assert listed.count("one.toml") == 1 and register.flush_pending() == 1 and len(register.history("L9-8")) == 1
     # A user that may not write is told so, and nothing is waited for.
     with server.connect() as connection:
         connection.execute("create role reader login")

@@ -20,7 +20,7 @@ from wexicon.core.faults import CallFault, Fault
 from wexicon.records.entry import Entry
 from wexicon.records.register import Register
 from wexicon.records.tables import META
-from wexicon.work.unfinished import RegisterStore, Unfinished
+from wexicon.work.provisioning.unfinished import RegisterStore, Unfinished
 
 RADIOS = "".join(
     f'[unit.radio-{n}]\nstandin = "lindle-l9"\nidentity = {{ serial = "L9-0061{n}" }}\n' for n in (1, 2, 3, 4)
@@ -36,13 +36,13 @@ def test_what_waits_goes_in_once_when_the_database_is_back(tmp_path: Path) -> No
     away = Register("/proc/nowhere/units.db", tmp_path / "waiting")
     assert not away.keep(entry()) and not away.keep(entry(verdict="failed"))
     with pytest.raises(Fault, match="the register cannot be reached"):
-        away.bring_in()
+        away.flush_pending()
     here = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
     kept = next((tmp_path / "waiting").glob("*.json"))
     copy = kept.read_bytes()
-    assert here.bring_in() == 2 and here.bring_in() == 0
+    assert here.flush_pending() == 2 and here.flush_pending() == 0
     kept.write_bytes(copy)  # as if the tool had died before it took the file away
-    assert here.bring_in() == 1 and len(here.history("L9-1")) == 2
+    assert here.flush_pending() == 1 and len(here.history("L9-1")) == 2
     assert [one.verdict for one in here.latest()] == [here.history("L9-1")[-1].verdict]
 
 

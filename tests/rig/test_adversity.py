@@ -12,9 +12,9 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.protocol.session import Session
 from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rig.standin import StandIn
-from wexicon.work.finding import find_lexicon
-from wexicon.work.module import Module
-from wexicon.work.provisioning import Order, provision
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision
 
 
 class Babbler(StandIn):

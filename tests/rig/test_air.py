@@ -11,14 +11,14 @@ import pytest
 from tests.conftest import Bench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.acting import Kept
+from wexicon.core.dialogue.acting import DialogueOutput
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.protocol.observations import Heard
 from wexicon.rig.air import AccessPoint, Air, AirTable, Management, Network, Sky
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import family
 from wexicon.rig.uart import WireFaults
-from wexicon.work.module import Module
+from wexicon.work.module.module import Module
 
 
 class Pair:
@@ -154,7 +154,7 @@ def test_access_points_have_signal_and_protection_and_the_sky_gives_a_fix_in_tim
 # -- cellular ---------------------------------------------------------------------------------------------------------
 
 
-def hold(bench: Bench, text: str, **values: Any) -> Kept:
+def hold(bench: Bench, text: str, **values: Any) -> DialogueOutput:
     session = bench.open()
     session.tune(bench.standin.uart.tuning)
     if bench.standin.uart.tuning != bench.lexicon.factory and not hasattr(bench.standin, "stat"):

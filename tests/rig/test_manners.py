@@ -6,14 +6,14 @@ from msgspec.structs import replace
 
 from tests.conftest import Bench
 from tests.rig.test_air import hold
-from wexicon.core.protocol.observations import Decided
+from wexicon.core.protocol.observations import Logged
 
 
 def test_a_wrong_line_end_is_found_out() -> None:
     one = Bench("lindle-l9")
     one.lexicon = replace(one.lexicon, dialect=one.lexicon.dialect.with_end("crlf"))
     assert one.provision(address=5).verdict == "conforms"
-    assert "the module needs line ending lf, not crlf as the lexicon says" in one.trace.texts(Decided)
+    assert "the module needs line ending lf, not crlf as the lexicon says" in one.trace.texts(Logged)
 
 
 def test_a_busy_module_is_told_again() -> None:

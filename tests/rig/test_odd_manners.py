@@ -20,9 +20,9 @@ from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.values import UNSET
-from wexicon.work.module import Module
-from wexicon.work.provisioning import provision
-from wexicon.work.settings import Refused
+from wexicon.work.module.module import Module
+from wexicon.work.module.settings import Refused
+from wexicon.work.provisioning.run import provision
 
 
 def outcomes(result: Any) -> dict[str, tuple[str, str, str]]:

@@ -16,12 +16,12 @@ from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, wexicon
 from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.observations import Decided
+from wexicon.core.protocol.observations import Logged
 from wexicon.core.standards.waveform import heard_at, true_rate
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.rig.standins import FAMILIES
 from wexicon.rig.uart import WireFaults
-from wexicon.work.finding import find_lexicon
+from wexicon.work.contact.catalog import find_lexicon
 
 # A pseudo-terminal carries neither frame nor control lines; RFC 2217 does.
 SERVED = {"lindle-r2": "rfc2217", "polmar-p1": "rfc2217"}
@@ -138,7 +138,7 @@ def test_command_mode_that_ends_by_itself_is_taken_back() -> None:
     module.set("channel", 12)
     assert module.read("channel") == 12
     assert one.trace.said().count("~~~") == 2
-    assert "command mode timed out; entering it again" in one.trace.texts(Decided)
+    assert "command mode timed out; entering it again" in one.trace.texts(Logged)
 
 
 def test_a_fixture_holds_the_key_and_cuts_the_power(tmp_path: Path) -> None:

@@ -17,7 +17,8 @@ from wexicon.core.protocol.observations import Heard, Role, Said, Tuned
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
 from wexicon.links.port import open_port
-from wexicon.records.trace import TraceWriter, read_trace, recorded
+from wexicon.records.trace_reader import read_trace, recorded
+from wexicon.records.trace_writer import TraceWriter
 from wexicon.rig.uart import Uart, WireFaults
 
 
@@ -146,7 +147,7 @@ def test_a_trace_comes_back_as_it_was(tmp_path: Path) -> None:
     writer = TraceWriter(path, clock, link="x", tuning=Tuning(9600))
     begin = clock.now()
     writer.note(Said(begin, "AT+P=(secret)"))
-    writer.note(Heard(begin + 0.5, "\udcff\x00é", Role.ASIDE))
+    writer.note(Heard(begin + 0.5, "\udcff\x00é", Role.UNMATCHED))
     assert len(path.read_text().splitlines()) == 3  # what happened is on the disk a quarter of a second later
     writer.note(Heard(begin + 0.6, "+ID 0AB", Role.ANSWER))
     writer.note(Tuned(begin + 0.7, Tuning(19200, 8, "E")))

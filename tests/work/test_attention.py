@@ -10,12 +10,12 @@ from tests.conftest import Bench
 from wexicon.core.faults import CannotTune, FileFault, Unreachable
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, read_lexicon
-from wexicon.core.formats.lexicon.tables import Place
-from wexicon.core.protocol.framing import Broken, Framer
+from wexicon.core.formats.lexicon.tables import BitField
+from wexicon.core.protocol.framing import Corrupt, Framer
 from wexicon.core.standards.nmea import checksum
 from wexicon.core.tuning import Tuning
 from wexicon.rig.uart import WireFaults
-from wexicon.work.attention import Attention
+from wexicon.work.contact.attention import Attention
 
 
 def find(bench: Bench, patience: float = 20.0, likely: tuple[Tuning, ...] = ()) -> Tuning:
@@ -81,7 +81,7 @@ def test_a_module_that_only_starts_is_named() -> None:
 # -- blocks -----------------------------------------------------------------------------------------------------------
 
 GROUP = Group("b", None, None, 4, "xor", {2: 0x5A})
-PLACES = {"wide": Place(0, 12, 4), "low": Place(1, 4)}
+PLACES = {"wide": BitField(0, 12, 4), "low": BitField(1, 4)}
 
 
 def test_bits_are_put_and_taken_and_what_no_setting_stands_for_stays() -> None:
@@ -167,8 +167,8 @@ def test_a_port_that_lacks_a_frame_is_told_and_the_next_is_tried() -> None:
 def test_a_sentence_begins_anew_at_its_dollar() -> None:
     whole = b"$PPLM,ACK,PORT*" + f"{checksum(b'PPLM,ACK,PORT'):02X}".encode()
     framer = Framer("sentences")
-    assert framer.feed(b"\xe3\x1c$GPG" + whole + b"\r\n", 0.0) == [Broken("\udce3\x1c$GPG"), whole.decode()]
-    assert framer.feed(whole + b"\r\n$GPGGA,1*00\r\n", 0.0) == [whole.decode(), Broken("$GPGGA,1*00")]
+    assert framer.feed(b"\xe3\x1c$GPG" + whole + b"\r\n", 0.0) == [Corrupt("\udce3\x1c$GPG"), whole.decode()]
+    assert framer.feed(whole + b"\r\n$GPGGA,1*00\r\n", 0.0) == [whole.decode(), Corrupt("$GPGGA,1*00")]
 
 
 def test_a_value_that_is_spelled_like_an_error_can_be_overwritten() -> None:

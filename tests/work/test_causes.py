@@ -12,8 +12,8 @@ from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.tuning import Tuning
 from wexicon.rig.uart import WireFaults
-from wexicon.work.attention import Attention
-from wexicon.work.finding import find_lexicon
+from wexicon.work.contact.attention import Attention
+from wexicon.work.contact.catalog import find_lexicon
 
 FAMILIES = sorted(WANTED)
 STRANGE = Tuning(14400)
@@ -67,10 +67,10 @@ def test_no_power_is_silence_and_says_what_this_family_needs(name: str) -> None:
     with pytest.raises(Unreachable, match="nothing heard") as fault:
         gain(one, hands=False)
     needs = {
-        "held-key": "its key was held",
-        "control-line": "its pins stand",
+        "held-key": "its key held",
+        "control-line": "its pins set",
         "escape": "is its escape",
-        "always": "nothing else",
+        "always": "no key, pin or escape",
     }
     assert needs[one.lexicon.attention.how] in fault.value.hint
 

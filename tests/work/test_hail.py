@@ -12,10 +12,11 @@ from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.observations import Said
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.rig.uart import WireFaults
-from wexicon.work.finding import find_lexicon
-from wexicon.work.hailed import HailResult, all_lexicons, hail_with
-from wexicon.work.hailing import Hailing
-from wexicon.work.questions import all_that_may_be_said, question_of
+from wexicon.work.contact.catalog import all_lexicons, find_lexicon
+from wexicon.work.contact.discovery import LinkDiscovery
+from wexicon.work.contact.questions import all_that_may_be_said, question_of
+from wexicon.work.module.hail import hail_with
+from wexicon.work.results.discovery import HailResult
 
 FAMILIES = sorted(WANTED)
 lexicons = cache(all_lexicons)
@@ -39,7 +40,7 @@ def at_rate(name: str, rate: int, faults: WireFaults | None = None) -> Bench:
 
 def hailed(one: Bench, *, escapes: bool = False, trace: Records | None = None) -> HailResult:
     session = one.session(trace, tuning=Tuning(9600))
-    return Hailing(session, lexicons(), with_escapes=escapes).run()
+    return LinkDiscovery(session, lexicons(), with_escapes=escapes).run()
 
 
 @pytest.mark.parametrize(("name", "rate"), [(name, rate) for name in FAMILIES for rate in rates_of(find_lexicon(name))])
@@ -87,18 +88,18 @@ def test_a_module_of_no_known_family_is_found_with_its_line_end() -> None:
     one = Bench("brisca-w1")
     one.agenda.run_until(2)
     session = one.session(tuning=Tuning(9600))
-    result = Hailing(session, [find_lexicon("lindle-l9"), find_lexicon("v250")]).run()
+    result = LinkDiscovery(session, [find_lexicon("lindle-l9"), find_lexicon("v250")]).run()
     assert result.found and not result.family and (result.rate, result.end, result.echo) == (115200, "crlf", True)
 
 
 def test_what_is_remembered_is_tried_first_and_not_believed() -> None:
-    from wexicon.work.memory import KnownLink
+    from wexicon.work.contact.known_links import KnownLink
 
     for rate, most in ((115200, 1), (2400, 9)):
         one = Bench("brisca-w1")
         one.agenda.run_until(2)
         known = KnownLink("x", Tuning(rate), "crlf", "brisca-w1")
-        result = Hailing(one.session(tuning=Tuning(rate)), lexicons(), known=known).run()
+        result = LinkDiscovery(one.session(tuning=Tuning(rate)), lexicons(), known=known).run()
         assert result.rate == 115200 and len([each for each in result.tries if each.asked]) <= most
 
 

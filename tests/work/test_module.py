@@ -10,14 +10,14 @@ from msgspec.structs import replace
 from tests.conftest import Bench
 from wexicon.core.faults import ModuleFault
 from wexicon.core.formats.fixture import Fixture, Pin
-from wexicon.core.protocol.observations import Decided
+from wexicon.core.protocol.observations import Logged
 from wexicon.core.tuning import Tuning
 from wexicon.rig.uart import WireFaults
-from wexicon.work.module import Module
-from wexicon.work.ordering import ordered, together
-from wexicon.work.results import Evidence, Prove
-from wexicon.work.settings import Refused
-from wexicon.work.starting import come_back, start, strongest
+from wexicon.work.module.module import Module
+from wexicon.work.module.settings import Refused
+from wexicon.work.module.starts import come_back, start, strongest
+from wexicon.work.provisioning.order import ordered, together
+from wexicon.work.results.verdicts import Evidence, Prove
 
 
 def ready(name: str, **keys: Any) -> tuple[Bench, Module]:
@@ -55,8 +55,8 @@ def test_what_was_heard_between_makes_it_read_again_in_silence() -> None:
     one.standin._sent = twice  # type: ignore[method-assign]
     module.session.exchange("@")
     module.session.listen(module.session.clock.now() + 0.1)
-    troubles = module.session.troubles
-    assert troubles == 1  # a success code that nobody waited for
+    anomalies = module.session.anomalies
+    assert anomalies == 1  # a success code that nobody waited for
     assert module.settings.read(["address"])["address"].value == 0
 
 
@@ -82,7 +82,7 @@ def test_a_line_that_is_always_disturbed_is_not_believed() -> None:
     with pytest.raises(ModuleFault, match="cannot be read reliably") as fault:
         module.settings.read(["address", "network"])
     assert "ground" in fault.value.hint
-    assert "reading again" in " ".join(one.trace.texts(Decided))
+    assert "reading again" in " ".join(one.trace.texts(Logged))
 
 
 def test_a_code_that_is_not_known_is_shown_and_can_be_overwritten() -> None:

@@ -11,13 +11,13 @@ from tests.conftest import Bench, Records
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.core.formats.writing import sheet_text
 from wexicon.core.protocol.observations import Began, Said
-from wexicon.records.trace import TraceWriter
-from wexicon.work.comparing import values_in_trace
-from wexicon.work.doing import do_action
-from wexicon.work.finding import find_lexicon
-from wexicon.work.module import Module
-from wexicon.work.provisioning import Order, provision, read_out
-from wexicon.work.results import Outcome, Prove, Verdict
+from wexicon.records.trace_writer import TraceWriter
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.function.actions import do_action
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision, read_out
+from wexicon.work.results.verdicts import Outcome, Prove, Verdict
+from wexicon.work.simulation.trace_values import values_in_trace
 
 FAMILIES = sorted(WANTED)
 

@@ -11,10 +11,10 @@ from tests.conftest import Bench, bench, k5, wexicon
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.formats.sheet import Seat
-from wexicon.records.trace import read_trace, recorded
-from wexicon.work.dialogues import run_dialogue
-from wexicon.work.finding import find_lexicon
-from wexicon.work.rehearsing import Choice, rehearse_seat
+from wexicon.records.trace_reader import read_trace, recorded
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.function.dialogues import run_dialogue
+from wexicon.work.simulation.rehearsal import Choice, rehearse_seat
 
 
 @pytest.mark.parametrize("name", sorted(WANTED))
@@ -49,7 +49,7 @@ def test_a_draft_keeps_what_was_awaited_and_leaves_out_searches_and_repeats() ->
     trace = Path("t.jsonl")
     from wexicon.core.tuning import Tuning
     from wexicon.links.virtual import VirtualClock
-    from wexicon.records.trace import TraceWriter
+    from wexicon.records.trace_writer import TraceWriter
 
     one.agenda.after(4, lambda: one.standin.say("SURPRISE 7\r\n"))
     writer = TraceWriter(trace, VirtualClock(one.agenda), link="x", tuning=Tuning(115200), form="lines")

@@ -12,8 +12,8 @@ from benchmarks.wanted import TRUST, WANTED
 
 from tests.conftest import Bench, bench, wexicon
 from wexicon.core.faults import ModuleFault, Part, Unreachable
-from wexicon.work.results import Failure
-from wexicon.work.schemas import TITLES, schema_of
+from wexicon.work.results.failure import Failure
+from wexicon.work.results.schemas import TITLES, schema_of
 
 
 def fits(data: Any, schema: dict[str, Any], top: dict[str, Any], place: str = "$") -> None:

@@ -15,11 +15,11 @@ from wexicon.core.protocol.observations import Listeners
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
-from wexicon.records.trace import TraceWriter
-from wexicon.work.completing import hint, secret_from, suggestions
-from wexicon.work.finding import find_lexicon
-from wexicon.work.module import Module
-from wexicon.work.talking import Shown, Talk
+from wexicon.records.trace_writer import TraceWriter
+from wexicon.work.console.completion import hint, secret_from, suggestions
+from wexicon.work.console.conversation import Shown, Talk
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.module.module import Module
 
 
 class Hand:
@@ -149,7 +149,7 @@ def test_a_dialogue_is_run_with_its_defaults_and_asks_for_the_rest() -> None:
 
 
 def test_what_was_typed_is_kept_as_a_dialogue_that_runs_and_the_settings_as_a_sheet() -> None:
-    from wexicon.work.dialogues import find_dialogue, run_dialogue
+    from wexicon.work.function.dialogues import find_dialogue, run_dialogue
 
     hand = Hand("lindle-l9")
     told = hand.type("@net?", "@net=6", "@net?", ":keep net.wex", ":sheet net.toml", ":keep net.wex")

@@ -12,9 +12,9 @@ from tests.conftest import Bench, bench
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.session import Session
 from wexicon.links.port import open_port
-from wexicon.work.bench import VirtualBench
-from wexicon.work.finding import find_lexicon
-from wexicon.work.module import Module
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.module.module import Module
+from wexicon.work.simulation.virtual_bench import VirtualBench
 
 THREADS, EXCHANGES = 16, 200
 SHIPPED = find_lexicon("lindle-l9")

@@ -13,10 +13,12 @@ from hypothesis import strategies as st
 from tests.core.test_jobs import MASTS, SHEET, jobs
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
-from wexicon.work.claiming import Claims
-from wexicon.work.ports import Place
-from wexicon.work.results import Failure, UnitResult, Verdict
-from wexicon.work.turns import Progressed, Turns
+from wexicon.work.contact.ports import PortAssignment
+from wexicon.work.fleet.claims import Claims
+from wexicon.work.fleet.scheduler import Scheduler, UnitProgress
+from wexicon.work.results.failure import Failure
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Verdict
 
 
 @pytest.fixture(autouse=True, scope="module")
@@ -33,12 +35,12 @@ NAMES = [job.name for job in UNITS]
 WHY = Failure("identify", "mast M1 is another module")
 
 
-def turns(units: list[Job] = UNITS, over: bool = False) -> Turns:
+def turns(units: list[Job] = UNITS, over: bool = False) -> Scheduler:
     claims = Claims(Sheet("s.toml", "", {}))
-    return Turns(units, claims, {}, lambda: over, lambda progressed: None)
+    return Scheduler(units, claims, {}, lambda: over, lambda progressed: None)
 
 
-def at_once(work: Callable[[Place], None], places: list[Place]) -> None:
+def at_once(work: Callable[[PortAssignment], None], places: list[PortAssignment]) -> None:
     """Each port with a thread of its own; all of them end."""
     workers = [threading.Thread(target=work, args=(place,), daemon=True) for place in places]
     for worker in workers:
@@ -53,12 +55,12 @@ def test_each_module_is_made_its_own_unit_whatever_port_it_is_on(order: list[int
     """Each port has the module that is one unit by the register; each ends up with that one, and none is left or made twice."""
     one = turns()
     one.several = True
-    places = [Place(f"port {number}") for number in range(4)]
+    places = [PortAssignment(f"port {number}") for number in range(4)]
     modules = {place.port: NAMES[number] for place, number in zip(places, order, strict=True)}
     one.pin(places)
     made: dict[str, str] = {}
 
-    def work(place: Place) -> None:
+    def work(place: PortAssignment) -> None:
         while job := one.next(place):
             if one.is_anothers(job, place, f"unit {place.port}", modules[place.port]):
                 one.give_back(job)
@@ -77,14 +79,14 @@ def test_each_module_is_made_its_own_unit_whatever_port_it_is_on(order: list[int
 @given(st.integers(0, 3), st.integers(2, 5))
 def test_a_unit_that_is_anothers_goes_from_port_to_port_until_its_module_is_found(own: int, count: int) -> None:
     one = turns(UNITS[:1])
-    places = [Place(f"port {number}") for number in range(count)]
+    places = [PortAssignment(f"port {number}") for number in range(count)]
     one.pin(places)
     for place in places:
         one.expect(place)
     made: list[str] = []
     failed: list[str] = []
 
-    def work(place: Place) -> None:
+    def work(place: PortAssignment) -> None:
         while job := one.next(place):
             if place.port != f"port {own}":
                 if one.is_refused(job, place, f"unit {place.port}", WHY):
@@ -103,14 +105,14 @@ def test_a_unit_that_is_anothers_goes_from_port_to_port_until_its_module_is_foun
 
 
 def test_nothing_is_begun_once_it_is_over_and_a_seat_keeps_to_its_port() -> None:
-    assert turns(over=True).next(Place("port 0")) is None
-    told: list[Progressed] = []
-    one = Turns(UNITS, Claims(Sheet("s.toml", "", {})), {}, lambda: False, told.append)
-    relay = one.next(Place("port 0", "relay"))
+    assert turns(over=True).next(PortAssignment("port 0")) is None
+    told: list[UnitProgress] = []
+    one = Scheduler(UNITS, Claims(Sheet("s.toml", "", {})), {}, lambda: False, told.append)
+    relay = one.next(PortAssignment("port 0", "relay"))
     assert relay and relay.name == "relay"
-    mast = one.next(Place("port 1", "mast"))
+    mast = one.next(PortAssignment("port 1", "mast"))
     assert mast and mast.name == "mast M1"
     one.give_back(mast)
     assert [(seen.unit, seen.step) for seen in told] == [("mast M1", "waiting")]
     one.end(relay, UnitResult(Verdict.FAILED))
-    assert one.next(Place("port 0", "relay")) is None and one.any_left
+    assert one.next(PortAssignment("port 0", "relay")) is None and one.any_left

@@ -28,17 +28,18 @@ from wexicon.cli.working import Working
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault, FileFault, RegisterAway
 from wexicon.core.text import visible
+from wexicon.work.contact.ports import PortAssignment
 
 if TYPE_CHECKING:
     from wexicon.core.formats.jobs import Job
     from wexicon.core.formats.sheet import Sheet
     from wexicon.core.protocol.observations import Listener
     from wexicon.records.register import Register
-    from wexicon.work.claiming import Known
-    from wexicon.work.module import Module
-    from wexicon.work.ports import Place
-    from wexicon.work.results import Prove, UnitResult
-    from wexicon.work.turns import Progressed
+    from wexicon.work.fleet.claims import Known
+    from wexicon.work.fleet.scheduler import UnitProgress
+    from wexicon.work.module.module import Module
+    from wexicon.work.results.unit import UnitResult
+    from wexicon.work.results.verdicts import Prove
 
 # Which exit status is the worst of several.
 WORST = (130, 2, 3, 1, 4, 0)
@@ -51,7 +52,7 @@ MOST_PRINTED = 100
 def make_units(
     sheet: Sheet,
     jobs: Sequence[Job],
-    places: Sequence[Place],
+    places: Sequence[PortAssignment],
     how: Working,
     *,
     as_json: bool,
@@ -64,13 +65,13 @@ def make_units(
     new_ports: bool,
 ) -> None:
     """Makes or compares all units, and ends the command. Raises Fault where that cannot be begun."""
-    from wexicon.work.batch import Batch
-    from wexicon.work.claiming import SharedClaims
-    from wexicon.work.finding import state_folder
-    from wexicon.work.opening import default_trace, session_on
-    from wexicon.work.ports import NewPorts
-    from wexicon.work.recording import compare_with_left, record, used_before
-    from wexicon.work.unfinished import RegisterStore
+    from wexicon.work.contact.catalog import state_folder
+    from wexicon.work.contact.ports import NewPorts
+    from wexicon.work.contact.sessions import default_trace, session_on
+    from wexicon.work.fleet.batch import Batch
+    from wexicon.work.fleet.claims import SharedClaims
+    from wexicon.work.fleet.recording import compare_with_left, record, used_before
+    from wexicon.work.provisioning.unfinished import RegisterStore
 
     if how.trace_path:
         raise CallFault("--trace cannot be used here: each unit gets a dated trace", hint="Remove --trace.")
@@ -235,7 +236,7 @@ class Board:
         """Where the operator of a port is told what to do."""
         return _Above(self, port)
 
-    def told(self, progressed: Progressed) -> None:
+    def told(self, progressed: UnitProgress) -> None:
         """A unit has gone on."""
         ended = progressed.result is not None
         with self._lock:

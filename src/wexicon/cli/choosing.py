@@ -14,9 +14,9 @@ from wexicon.cli.hail import hail_port
 from wexicon.cli.working import Working
 from wexicon.core.faults import CallFault, Fault, Unreachable
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.work.finding import find_lexicon, lexicon_for
-from wexicon.work.hailed import HailResult
-from wexicon.work.memory import remembered
+from wexicon.work.contact.catalog import find_lexicon, lexicon_for
+from wexicon.work.contact.known_links import remembered
+from wexicon.work.results.discovery import HailResult
 
 
 def lexicon_of(name: str | None, port: str, how: Working, beside: Path) -> Lexicon:

@@ -30,17 +30,17 @@ from wexicon.cli.show import styled
 from wexicon.core.faults import Fault
 from wexicon.core.text import counted
 from wexicon.files import private_folder
-from wexicon.work.completing import hint, secret_from, suggestions
-from wexicon.work.finding import state_folder
+from wexicon.work.console.completion import hint, secret_from, suggestions
+from wexicon.work.contact.catalog import state_folder
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
     from wexicon.core.protocol.session import Session
-    from wexicon.work.module import Module
-    from wexicon.work.talking import Shown, Talk
+    from wexicon.work.console.conversation import Shown, Talk
+    from wexicon.work.module.module import Module
 
 STYLES = {">": "bold", ">>": "bold", "~": "cyan", "=": "", "!": "yellow"}
-KINDS = {"event": "magenta", "error": "red", "aside": "", "broken": "red", "partial": "", "bytes": "bright_black"}
+KINDS = {"event": "magenta", "error": "red", "unmatched": "", "corrupt": "red", "partial": "", "bytes": "bright_black"}
 MEANING_AT = 36
 
 

@@ -41,9 +41,9 @@ def do(
 
     Exit status: 0 done; 1 refused by the module; 3 port or module unreachable; 4 restart not observed.
     """
-    from wexicon.work.doing import do_action
-    from wexicon.work.ports import port_named
-    from wexicon.work.results import Verdict
+    from wexicon.work.contact.ports import port_named
+    from wexicon.work.function.actions import do_action
+    from wexicon.work.results.verdicts import Verdict
 
     port = port_named(port)
     lexicon = lexicon_of(lexicon_name, port, how, Path())

@@ -20,7 +20,7 @@ from wexicon.core.faults import Fault
 from wexicon.core.text import visible
 
 if TYPE_CHECKING:
-    from wexicon.work.hailed import Attempt, HailResult
+    from wexicon.work.results.discovery import Attempt, HailResult
 
 WIDEST = 14
 CAME = {"nothing": "-", "garbage": "garbage", "echo": "echo"}
@@ -40,7 +40,7 @@ def hail(port: str | None, lexicon_name: str | None, escapes: bool, listing: boo
 
     Exit status: 0 found; 3 not found.
     """
-    from wexicon.work.ports import found_ports, port_named
+    from wexicon.work.contact.ports import found_ports, port_named
 
     if listing:
         _print_list(as_json)
@@ -77,10 +77,11 @@ def hail_port(
     port: str, lexicon_name: str | None, how: Working, *, escapes: bool = False, quiet: bool = False
 ) -> HailResult:
     """Hails one port, and remembers what was found. Raises Fault where the port cannot be opened."""
-    from wexicon.work.finding import lexicon_for
-    from wexicon.work.hailed import HailResult, all_lexicons, hail_with
-    from wexicon.work.hailing import Hailing
-    from wexicon.work.memory import remember, remembered
+    from wexicon.work.contact.catalog import all_lexicons, lexicon_for
+    from wexicon.work.contact.discovery import LinkDiscovery
+    from wexicon.work.contact.known_links import remember, remembered
+    from wexicon.work.module.hail import hail_with
+    from wexicon.work.results.discovery import HailResult
 
     if lexicon_name:
         lexicon = lexicon_for(lexicon_name, Path())
@@ -96,7 +97,9 @@ def hail_port(
             how.session(port, None, "hail", tuning=tuning, quiet=True) as (session, _),
         ):
             first = tuning if how.rate or how.frame else None
-            result = Hailing(session, lexicons, known=known, with_escapes=escapes, told=tries.append, first=first).run()
+            result = LinkDiscovery(
+                session, lexicons, known=known, with_escapes=escapes, told=tries.append, first=first
+            ).run()
         if result.found:
             from wexicon.core.tuning import Tuning
 
@@ -195,8 +198,8 @@ def _print_all(results: list[HailResult]) -> None:
 
 
 def _print_list(as_json: bool) -> None:
-    from wexicon.work.hailed import all_lexicons
-    from wexicon.work.questions import all_that_may_be_said
+    from wexicon.work.contact.catalog import all_lexicons
+    from wexicon.work.contact.questions import all_that_may_be_said
 
     rows = all_that_may_be_said(all_lexicons())
     if as_json:

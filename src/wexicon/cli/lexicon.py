@@ -17,7 +17,7 @@ from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
-from wexicon.work.finding import find_lexicon, lexicon_files, shipped_folder, user_folder
+from wexicon.work.contact.catalog import find_lexicon, lexicon_files, shipped_folder, user_folder
 
 
 @click.group()
@@ -204,7 +204,7 @@ def check(
     told = ", ".join(counted(count, what) for count, what in counts)
     print_line(f"{path}: no errors; {told}", "bold green")
     if port:
-        from wexicon.work.ports import port_named
+        from wexicon.work.contact.ports import port_named
 
         result = read_module(port_named(port), found, how, env_pairs, file_pairs)
         with ending(result.status):
@@ -222,7 +222,7 @@ def folder() -> None:
 @lexicon.command()
 def schema() -> None:
     """Print the JSON Schema of lexicon files, for editors."""
-    from wexicon.work.schemas import schema_of
+    from wexicon.work.results.schemas import schema_of
 
     print_json(schema_of("lexicon"))
 
@@ -358,8 +358,8 @@ def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None, fo
     from wexicon.cli.options import Stop
     from wexicon.core.formats.lexicon import read_lexicon
     from wexicon.core.tuning import USUAL_RATES
-    from wexicon.work.drafting import Drafting, draft_lexicon
-    from wexicon.work.opening import default_trace, session_on
+    from wexicon.work.contact.sessions import default_trace, session_on
+    from wexicon.work.drafting.lexicon_draft import Drafting, draft_lexicon
 
     path = output or Path(f"{family}.toml")
     if path.exists() and not force:

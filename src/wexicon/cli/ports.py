@@ -12,7 +12,7 @@ from wexicon.cli.show import json_option, print_json, print_line, print_table
 from wexicon.core.text import visible
 
 if TYPE_CHECKING:
-    from wexicon.work.ports import PortInfo
+    from wexicon.work.results.port import PortInfo
 
 COLUMNS = ("port", "name", "what", "maker", "serial number", "USB", "unit", "in use by", "stable path")
 
@@ -29,7 +29,7 @@ def ports(watch: bool, pair: str | None, forget: str | None, as_json: bool) -> N
     was given here, or the unit of a running rig.
     """
     from wexicon.cli.values import split_pairs
-    from wexicon.work.ports import forget_name, found_ports, name_port
+    from wexicon.work.contact.ports import forget_name, found_ports, name_port
 
     if pair or forget:
         for name, port in split_pairs([pair] if pair else []).items():
@@ -58,7 +58,7 @@ def _print(found: list[PortInfo]) -> None:
 
 
 def _watch(seen: list[PortInfo], as_json: bool) -> None:
-    from wexicon.work.ports import found_ports
+    from wexicon.work.contact.ports import found_ports
 
     if not as_json:
         click.echo("watching; Ctrl-C ends it", err=True)

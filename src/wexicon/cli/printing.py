@@ -16,10 +16,13 @@ import click
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.text import counted, visible, written
-from wexicon.work.results import EXPLAINED, DialogueResult, Failure, Outcome, PlannedLine, Shown, UnitResult, Verdict
+from wexicon.work.results.dialogue import DialogueResult
+from wexicon.work.results.failure import Failure
+from wexicon.work.results.unit import PlannedLine, Shown, UnitResult
+from wexicon.work.results.verdicts import EVIDENCE_TEXT, Outcome, Verdict
 
 if TYPE_CHECKING:
-    from wexicon.work.doing import ActionResult
+    from wexicon.work.results.dialogue import ActionResult
 
 _ORDER = (
     Outcome.CHANGED,
@@ -108,7 +111,7 @@ def print_verdict(result: UnitResult) -> None:
     elif not result.written:
         parts.append("nothing written")
     line = f"{result.verdict}: {', '.join(parts)}"
-    line += f"; {EXPLAINED[result.evidence]}" if result.evidence else ""
+    line += f"; {EVIDENCE_TEXT[result.evidence]}" if result.evidence else ""
     line += f"; {counted(result.exchanges, 'exchange')} in {spoken(result.seconds)}"
     print_line(line, OUTCOME_COLOURS.get(result.verdict, ""))
     if result.verdict is Verdict.UNPROVED:
@@ -121,7 +124,7 @@ def why_unproved(result: UnitResult) -> str:
     open_ones = [name for name in open_ones if name not in result.trusted]
     if not open_ones:
         return "  The evidence is weaker than --prove requires."
-    pending = [s.name for s in result.settings if s.name in open_ones and s.note.startswith("stored")]
+    pending = [s.name for s in result.settings if s.name in open_ones and s.pending]
     told = []
     if pending:
         told.append(

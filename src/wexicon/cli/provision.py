@@ -83,17 +83,17 @@ def _work(
     as_json: bool,
 ) -> None:
     from wexicon.core.faults import CallFault
-    from wexicon.work.claiming import Known, known_of
-    from wexicon.work.finding import find_sheet, state_folder
-    from wexicon.work.naming import chosen_jobs
-    from wexicon.work.ports import places_of
-    from wexicon.work.provisioning import Order
-    from wexicon.work.provisioning import provision as bring_about
-    from wexicon.work.provisioning import verify as compare
-    from wexicon.work.recording import compare_with_left, done_by, record, the_register
-    from wexicon.work.results import Prove
-    from wexicon.work.secrets import secrets_for
-    from wexicon.work.unfinished import RegisterStore
+    from wexicon.work.contact.catalog import find_sheet, state_folder
+    from wexicon.work.contact.ports import places_of
+    from wexicon.work.contact.secret_sources import secrets_for
+    from wexicon.work.fleet.claims import Known, known_of
+    from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register
+    from wexicon.work.fleet.selection import chosen_jobs
+    from wexicon.work.provisioning.run import Order
+    from wexicon.work.provisioning.run import provision as bring_about
+    from wexicon.work.provisioning.run import verify as compare
+    from wexicon.work.provisioning.unfinished import RegisterStore
+    from wexicon.work.results.verdicts import Prove
 
     sheet = find_sheet(sheet_path, seat_name, secrets_for(sheet_path.parent, ask_secret()))
     jobs = chosen_jobs(sheet, seat_name, row)
@@ -113,10 +113,10 @@ def _work(
         if not jobs:
             return
     asked = Prove(prove)
-    single = len(jobs) == 1 and not jobs[0].late and not jobs[0].seat.before and not jobs[0].seat.afterwards
+    single = len(jobs) == 1 and not jobs[0].deferred and not jobs[0].seat.before and not jobs[0].seat.afterwards
     if not single and plan:
         raise CallFault("--plan needs a single unit", hint="Name it by --seat and --row.")
-    if not single or new_ports or (sheet.individuals and not plan):
+    if not single or new_ports or (sheet.has_fixed_units and not plan):
         from wexicon.cli.batch import make_units
 
         make_units(

@@ -17,7 +17,7 @@ from wexicon.cli.working import Working, works_a_module
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon, Setting
     from wexicon.core.values import Value
-    from wexicon.work.results import SettingResult, UnitResult
+    from wexicon.work.results.unit import SettingResult, UnitResult
 
 
 @click.command()
@@ -49,7 +49,7 @@ def readout(
     Without --lexicon it is detected. With --against, exit status 1 means that something differs.
     """
     from wexicon.files import write_new
-    from wexicon.work.ports import port_named
+    from wexicon.work.contact.ports import port_named
 
     port = port_named(port)
     if against:
@@ -70,7 +70,7 @@ def read_module(
     port: str, lexicon: Lexicon, how: Working, env_pairs: tuple[str, ...], file_pairs: tuple[str, ...]
 ) -> UnitResult:
     """Reads every setting of the module on a port. Raises Fault where the port cannot be opened."""
-    from wexicon.work.provisioning import read_out
+    from wexicon.work.provisioning.run import read_out
 
     given = gather_given(lexicon, env_pairs, file_pairs)
     with how.module(port, lexicon, "readout", told=f"readout of {port}", given=given) as module:
@@ -108,7 +108,7 @@ def _row(line: SettingResult, setting: Setting) -> list[str]:
 
 def _sheet(result: UnitResult, lexicon: Lexicon) -> str:
     from wexicon.core.formats.writing import sheet_text
-    from wexicon.work.memory import named
+    from wexicon.work.contact.known_links import named
 
     shown = {line.name: line.before for line in result.settings}
     told = ", ".join(f"{name} {value}" for name, value in result.identity.items())
@@ -133,12 +133,12 @@ def _compare(
 ) -> None:
     """Prints what differs between the module and a sheet or a trace."""
     from wexicon.cli.options import ask_secret
-    from wexicon.work.comparing import values_in_trace
-    from wexicon.work.finding import find_sheet
-    from wexicon.work.naming import the_job
-    from wexicon.work.provisioning import Order, verify
-    from wexicon.work.results import Outcome, Prove
-    from wexicon.work.secrets import secrets_for
+    from wexicon.work.contact.catalog import find_sheet
+    from wexicon.work.contact.secret_sources import secrets_for
+    from wexicon.work.fleet.selection import the_job
+    from wexicon.work.provisioning.run import Order, verify
+    from wexicon.work.results.verdicts import Outcome, Prove
+    from wexicon.work.simulation.trace_values import values_in_trace
 
     if against.suffix == ".toml":
         sheet = find_sheet(against, seat_name, secrets_for(against.parent, ask_secret()))

@@ -17,9 +17,9 @@ from wexicon.core.text import counted, visible
 from wexicon.files import OVERWRITE
 
 if TYPE_CHECKING:
-    from wexicon.work.rehearsed import Rehearsal
-    from wexicon.work.rehearsing import Choice
-    from wexicon.work.results import UnitResult
+    from wexicon.work.results.rehearsal import Rehearsal
+    from wexicon.work.results.unit import UnitResult
+    from wexicon.work.simulation.rehearsal import Choice
 
 
 @click.command()
@@ -58,9 +58,9 @@ def rehearse(
     Exit status: as of `wexicon run` or `wexicon provision`.
     """
     from wexicon.cli.printing import print_dialogue, times
-    from wexicon.work.dialogues import find_dialogue
-    from wexicon.work.finding import lexicon_for
-    from wexicon.work.rehearsing import Choice, rehearse_dialogue
+    from wexicon.work.contact.catalog import lexicon_for
+    from wexicon.work.function.dialogues import find_dialogue
+    from wexicon.work.simulation.rehearsal import Choice, rehearse_dialogue
 
     if trace_path and trace_path.exists() and not force:
         raise CallFault("already exists; nothing was done", where=str(trace_path), hint=OVERWRITE)
@@ -88,15 +88,15 @@ def rehearse(
 def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, ports: int, swap: float, as_json: bool) -> None:
     from wexicon.cli.batch import MOST_PRINTED, print_units
     from wexicon.core.formats.jobs import jobs_of
-    from wexicon.work.finding import find_sheet
-    from wexicon.work.rehearsed import rehearse_jobs
-    from wexicon.work.rehearsing import rehearse_seat
-    from wexicon.work.secrets import secrets_for
+    from wexicon.work.contact.catalog import find_sheet
+    from wexicon.work.contact.secret_sources import secrets_for
+    from wexicon.work.simulation.many_units import rehearse_jobs
+    from wexicon.work.simulation.rehearsal import rehearse_seat
 
     began = time.perf_counter()
     sheet = find_sheet(file, None, secrets_for(file.parent, ask_secret()))
     jobs = jobs_of(sheet)
-    filled = any(job.late or job.row or job.seat.before or job.seat.afterwards or job.seat.count for job in jobs)
+    filled = any(job.deferred or job.row or job.seat.before or job.seat.afterwards or job.seat.count for job in jobs)
     if filled:
         if trace:
             raise CallFault("--trace cannot be used when many units are rehearsed", hint="Remove --trace.")

@@ -30,7 +30,7 @@ def start(path: Path) -> None:
     """Serve the stand-ins of the rig in FILE until Ctrl-C or `wexicon rig stop`."""
     import signal
 
-    from wexicon.records.trace import recorded
+    from wexicon.records.trace_reader import recorded
     from wexicon.rig.bench import read_rig
     from wexicon.rig.desk import Desk
     from wexicon.rig.serving import Server, real_agenda

@@ -50,9 +50,9 @@ def run(
     """
     from wexicon.cli.printing import print_dialogue, times
     from wexicon.cli.trace import line
-    from wexicon.work.dialogues import find_dialogue, run_dialogue
-    from wexicon.work.finding import fixture_at, lexicon_for
-    from wexicon.work.ports import port_named
+    from wexicon.work.contact.catalog import fixture_at, lexicon_for
+    from wexicon.work.contact.ports import port_named
+    from wexicon.work.function.dialogues import find_dialogue, run_dialogue
 
     program = find_dialogue(dialogue)
     lexicon = lexicon_for(lexicon_name, dialogue.parent) if lexicon_name else None

@@ -13,6 +13,6 @@ KINDS = ("result", "dialogue", "action", "hail", "rehearsal", "traffic", "unit",
 @click.argument("kind", type=click.Choice(KINDS))
 def schema(kind: str) -> None:
     """Print the JSON Schema of what KIND is: a result that --json prints, a trace record, a lexicon file or a sheet."""
-    from wexicon.work.schemas import schema_of
+    from wexicon.work.results.schemas import schema_of
 
     print_json(schema_of(kind))

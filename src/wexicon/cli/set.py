@@ -16,7 +16,7 @@ from wexicon.cli.working import Working, works_a_module
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
 from wexicon.core.values import ValueFault
-from wexicon.work.secrets import secrets_for
+from wexicon.work.contact.secret_sources import secrets_for
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
@@ -50,11 +50,11 @@ def set_(
 
     Exit status: 0 conforms; 1 a setting differs or was refused; 3 port or module unreachable; 4 unproved.
     """
-    from wexicon.work.finding import state_folder
-    from wexicon.work.ports import port_named
-    from wexicon.work.provisioning import Order, provision
-    from wexicon.work.results import Prove
-    from wexicon.work.unfinished import FileStore
+    from wexicon.work.contact.catalog import state_folder
+    from wexicon.work.contact.ports import port_named
+    from wexicon.work.provisioning.run import Order, provision
+    from wexicon.work.provisioning.unfinished import FileStore
+    from wexicon.work.results.verdicts import Prove
 
     port = port_named(port)
     lexicon = lexicon_of(lexicon_name, port, how, Path())

@@ -23,7 +23,7 @@ from wexicon.core.tuning import FLOWS
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
     from wexicon.core.protocol.link import Link
-    from wexicon.work.talking import Shown, Talk
+    from wexicon.work.console.conversation import Shown, Talk
 
 
 @click.command()
@@ -38,9 +38,9 @@ def talk(port: str, lexicon_name: str | None, as_is: bool, end: str | None, how:
     `:` starts a console command (:help lists them); `::` says a line that starts with a colon. Through a pipe each line
     waits for the answer to the one before. Exit status: 1 if a line was refused or not answered.
     """
-    from wexicon.work.finding import find_lexicon, lexicon_for
-    from wexicon.work.memory import remembered
-    from wexicon.work.ports import port_named
+    from wexicon.work.contact.catalog import find_lexicon, lexicon_for
+    from wexicon.work.contact.known_links import remembered
+    from wexicon.work.contact.ports import port_named
 
     port = port_named(port)
     known = remembered(port)
@@ -55,7 +55,7 @@ def _talk(port: str, lexicon: Lexicon | None, how: Working, *, as_is: bool, end:
     from wexicon.core.protocol.dialect import Dialect
     from wexicon.core.protocol.speech import Speech
     from wexicon.core.tuning import Tuning
-    from wexicon.work.talking import Talk
+    from wexicon.work.console.conversation import Talk
 
     in_console = sys.stdin.isatty() and sys.stdout.isatty() and not as_json
     hands = how.hands_and_links(lexicon, port)
@@ -122,7 +122,7 @@ def _reopener(port: str, flow: str) -> Callable[[Link], Link]:
     """Opens the port again, under whatever path it has now."""
     from wexicon.core.faults import LinkFault
     from wexicon.links.port import open_port
-    from wexicon.work.ports import found_ports, key_of
+    from wexicon.work.contact.ports import found_ports, key_of
 
     key = key_of(port)
 

@@ -15,7 +15,8 @@ from wexicon.cli.show import force_option, json_option
 from wexicon.core.protocol.observations import Role
 from wexicon.core.text import visible
 from wexicon.files import write_new
-from wexicon.records.trace import Record, What, read_many
+from wexicon.records.trace import Record, What
+from wexicon.records.trace_reader import read_many
 
 MARKS = {
     What.SAID: ">",
@@ -24,7 +25,9 @@ MARKS = {
     What.SIGNALLED: "~",
     What.ASKED: "!",
     What.STEP: "=",
-    What.DECIDED: "#",
+    What.LOGGED: "#",
+    What.REPEATED: "#",
+    What.AWAITED: "#",
     What.STARTED: "*",
     What.JUDGED: "=",
 }
@@ -34,7 +37,9 @@ COLOURS = {
     What.SIGNALLED: "magenta",
     What.ASKED: "yellow",
     What.STEP: "bold",
-    What.DECIDED: "bright_black",
+    What.LOGGED: "bright_black",
+    What.REPEATED: "bright_black",
+    What.AWAITED: "bright_black",
 }
 _PLAIN = (Role.ANSWER, Role.WORD, Role.OK)
 
@@ -85,7 +90,7 @@ def dialogue(path: Path, output: Path | None, force: bool) -> None:
     Values likely to change (addresses, versions, long numbers) become captures.
     """
     from wexicon.core.dialogue.draft import draft_dialogue
-    from wexicon.records.trace import recorded
+    from wexicon.records.trace_reader import recorded
 
     session = recorded(path)
     title = (
@@ -105,7 +110,8 @@ def line(record: Record, coloured: bool | None = None) -> str:
     text = visible(record.content)
     if what is What.SAID or what is What.HEARD:
         role = "" if record.role is None or record.role in _PLAIN else f"  ({record.role})"
-        body = f"{'>>' if record.exact else MARKS[what]} {text}{role}"
+        event = f"  ({record.role} {visible(record.name)})" if record.name else role
+        body = f"{'>>' if record.exact else MARKS[what]} {text}{event}"
     else:
         body = _other(record, text)
     if coloured is None:
@@ -128,5 +134,14 @@ def _other(record: Record, text: str) -> str:
     elif record.what is What.SIGNALLED:
         lines = (("DTR", record.dtr), ("RTS", record.rts))
         text = ", ".join(f"{name} {'on' if state else 'off'}" for name, state in lines if state is not None)
+    elif record.what is What.STARTED:
+        text = f"restart observed: {visible(record.how)}"
+    elif record.what is What.JUDGED:
+        note = f" ({visible(record.note)})" if record.note else ""
+        text = f"{visible(record.name)}: {visible(record.outcome)}{note}"
+    elif record.what is What.REPEATED:
+        text = "busy; the line is said again"
+    elif record.what is What.AWAITED:
+        text = f"awaited: {text}"
     mark = MARKS.get(record.what)
     return f"{mark} {text}" if mark else f"{record.what} {text}".rstrip()

@@ -23,9 +23,10 @@ from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
+from wexicon.work.function.traffic import Endpoint
 
 if TYPE_CHECKING:
-    from wexicon.work.passing import End, TrafficResult, Way
+    from wexicon.work.results.traffic import Direction, TrafficResult
 
 _COLUMNS = ("way", "sent", "received", "lost", "damaged", "duplicate", "median", "95 %")
 
@@ -65,8 +66,8 @@ def traffic(
     Exit status: 0 all packets received intact, no duplicates; 1 some were not; 3 nothing received, or a port is unreachable.
     """
     from wexicon.records.plots import KINDS, plot_traffic
-    from wexicon.work.passing import Passing, TrafficOrder, prepare
-    from wexicon.work.ports import port_named
+    from wexicon.work.contact.ports import port_named
+    from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
 
     names = [port_named(port) for port in ports]
     if len(names) > 2 or len(set(names)) < len(names):
@@ -84,7 +85,7 @@ def traffic(
         traces: list[str] = []
         ends = [_end(stack, name, lexicon_name, passes, any_bytes, how, stop, traces) for name in names]
         prepare(ends, size)
-        passing = Passing(ends, order, ports)
+        passing = TrafficTest(ends, order, ports)
         # What has come so far, drawn anew on a terminal.
         stack.enter_context(LiveTable(lambda: (_COLUMNS, [_row(way) for way in passing.ways()]), quiet=as_json))
         result = passing.run(stop)
@@ -112,13 +113,13 @@ def _end(
     how: Working,
     stop: Callable[[], bool],
     traces: list[str],
-) -> End:
+) -> Endpoint:
     """One end, ready to send. Raises Fault."""
     from wexicon.core.tuning import Tuning
-    from wexicon.work.finding import lexicon_for
-    from wexicon.work.memory import remembered
-    from wexicon.work.opening import default_trace, session_on
-    from wexicon.work.passing import DataEnd, SpokenEnd
+    from wexicon.work.contact.catalog import lexicon_for
+    from wexicon.work.contact.known_links import remembered
+    from wexicon.work.contact.sessions import default_trace, session_on
+    from wexicon.work.function.traffic import CommandEndpoint, TransparentEndpoint
 
     known = remembered(port)
     named = lexicon_name or (known.lexicon if known else "")
@@ -132,8 +133,8 @@ def _end(
     if lexicon is None or table is None:
         tuning = next(iter(hands[1]), lexicon.factory if lexicon else Tuning())
         opened = session_on(port, None, trace=trace, tuning=tuning, force=how.force, stopping=stop, flow=how.flow)
-        return DataEnd(stack.enter_context(opened))
-    end = SpokenEnd()
+        return TransparentEndpoint(stack.enter_context(opened))
+    end = CommandEndpoint()
     session = stack.enter_context(
         session_on(port, lexicon, trace=trace, force=how.force, stopping=stop, listener=end, flow=how.flow)
     )
@@ -145,7 +146,7 @@ def _end(
     return end
 
 
-def _row(way: Way) -> list[str]:
+def _row(way: Direction) -> list[str]:
     counts = [way.sent, way.received, way.lost, way.damaged, way.doubled]
     return [way.way, *map(str, counts), *(spoken(one) if one is not None else "" for one in (way.median, way.most))]
 

@@ -53,7 +53,7 @@ def _filters(command: Callable[..., None]) -> Callable[..., None]:
 @json_option
 def list_(register_at: str | None, as_json: bool, **filters: Any) -> None:
     """List the units with their last operation."""
-    from wexicon.work.recording import the_register
+    from wexicon.work.fleet.recording import the_register
 
     found = _found(register_at, **filters)
     if as_json:
@@ -70,8 +70,8 @@ def list_(register_at: str | None, as_json: bool, **filters: Any) -> None:
 
 def _print_unfinished(register: Register) -> None:
     """Work that was begun on a module, on any bench, and not seen through."""
-    from wexicon.work.finding import state_folder
-    from wexicon.work.unfinished import RegisterStore
+    from wexicon.work.contact.catalog import state_folder
+    from wexicon.work.provisioning.unfinished import RegisterStore
 
     RegisterStore(state_folder() / "unfinished", register).settle()
     for begun in register.all_unfinished():
@@ -85,10 +85,10 @@ def _print_unfinished(register: Register) -> None:
 @json_option
 def show(unit: str, register_at: str | None, as_json: bool) -> None:
     """Show the history of UNIT (its identity, or its name in a sheet), and its last recorded state."""
-    from wexicon.work.recording import the_register
+    from wexicon.work.fleet.recording import the_register
 
     register = the_register(register_at)
-    register.bring_in()
+    register.flush_pending()
     found = register.history(unit)
     if not found:
         raise CallFault(f"the register has no unit {unit}", where=register.where, hint="wexicon units list shows all.")
@@ -155,7 +155,7 @@ def label(
     Further pages of a .png or .svg go to FILE-2, FILE-3 and so on.
     """
     from wexicon.records.labels import KINDS, Label, draw_labels, size_of
-    from wexicon.work.recording import the_register
+    from wexicon.work.fleet.recording import the_register
 
     kind = path.suffix.removeprefix(".").lower()
     if kind not in KINDS:
@@ -215,10 +215,10 @@ def _inert(cell: str) -> str:
 
 
 def _found(register_at: str | None, *, sheet: str, verdict: str, day: datetime | None, bench: str) -> list[Entry]:
-    from wexicon.work.recording import the_register
+    from wexicon.work.fleet.recording import the_register
 
     register = the_register(register_at)
-    register.bring_in()
+    register.flush_pending()
     wanted: date | None = day.date() if day else None
     return register.latest(sheet=sheet, verdict=verdict, bench=bench, day=wanted)
 

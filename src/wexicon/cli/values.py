@@ -18,7 +18,7 @@ from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault
 from wexicon.core.secret import Secret
 from wexicon.core.text import meant
-from wexicon.work.secrets import secrets_for
+from wexicon.work.contact.secret_sources import secrets_for
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon

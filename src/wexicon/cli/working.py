@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from wexicon.core.protocol.masking import Secrets
     from wexicon.core.protocol.session import Session
     from wexicon.records.trace import Record
-    from wexicon.work.module import Module
+    from wexicon.work.module.module import Module
 
 
 class Working(msgspec.Struct):
@@ -45,7 +45,7 @@ class Working(msgspec.Struct):
 
     def trace(self, title: str) -> Path:
         """Where the trace is written."""
-        from wexicon.work.opening import default_trace
+        from wexicon.work.contact.sessions import default_trace
 
         if self.trace_path is None:
             self.trace_path = default_trace(title)
@@ -53,7 +53,7 @@ class Working(msgspec.Struct):
 
     def links(self, lexicon: Lexicon | None, port: str) -> list[Tuning]:
         """The links to try first: the one that was asked for, then the one that is remembered. Raises CallFault."""
-        from wexicon.work.memory import remembered
+        from wexicon.work.contact.known_links import remembered
 
         known = remembered(port)
         found = [known.tuning] if known else []
@@ -67,7 +67,7 @@ class Working(msgspec.Struct):
 
     def hands_and_links(self, lexicon: Lexicon | None, port: str) -> tuple[Fixture, list[Tuning]]:
         """The fixture, and the links to try first. Raises Fault where the call is wrong."""
-        from wexicon.work.finding import fixture_at
+        from wexicon.work.contact.catalog import fixture_at
 
         return fixture_at(self.fixture_path), self.links(lexicon, port)
 
@@ -89,7 +89,7 @@ class Working(msgspec.Struct):
     ) -> Iterator[tuple[Session, Operator]]:
         """A session on the port, traced, with somebody to work the module. `told` is what is being done, as progress tells
         it. Raises Fault where the port cannot be opened."""
-        from wexicon.work.opening import session_on
+        from wexicon.work.contact.sessions import session_on
 
         with (
             Progress(told or title, quiet=quiet) as progress,
@@ -142,8 +142,8 @@ class Working(msgspec.Struct):
         given: Mapping[str, Any] | None = None,
     ) -> Iterator[Module]:
         """A module on a session, with its `hands_and_links`; where it answered is remembered."""
-        from wexicon.work.memory import remember_module
-        from wexicon.work.module import Module
+        from wexicon.work.module.module import Module
+        from wexicon.work.module.opening import remember_module
 
         fixture, likely = hands
         module = Module(session, lexicon, operator, patience=self.patience, fixture=fixture, given=given, likely=likely)

@@ -102,11 +102,14 @@ class Part(msgspec.Struct):
 
 
 class ModuleFault(Fault):
-    """The module answered, and not with what is right."""
+    """The module answered wrongly or not at all. `reason` is the part of the message after what was being done."""
 
-    def __init__(self, what: str, *, part: Part | None = None, where: str = "", hint: str = "") -> None:
-        super().__init__(what, where=where, hint=hint)
+    def __init__(
+        self, what: str, *, part: Part | None = None, where: str = "", hint: str = "", reason: str = ""
+    ) -> None:
+        super().__init__(f"{what}: {reason}" if reason else what, where=where, hint=hint)
         self.part = part or Part()
+        self.reason = reason or what
 
 
 class Stopped(Fault):

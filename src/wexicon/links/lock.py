@@ -60,7 +60,7 @@ class PortLock:
         except OSError:
             os.close(file)
             raise in_use(name) from None
-        stranger = _stranger(name)
+        stranger = _foreign_holder(name)
         if stranger:
             os.close(file)
             raise in_use(name, stranger)
@@ -121,7 +121,7 @@ def holder_of(name: str) -> Holder | None:
             return Holder(0, "another program")
         finally:
             os.close(file)
-    return _stranger(name)
+    return _foreign_holder(name)
 
 
 def in_use(name: str, holder: Holder | None = None) -> LinkFault:
@@ -141,7 +141,7 @@ def _own_name() -> str:
     return "wexicon " + words[1] if len(words) > 1 and words[1].isalpha() else "wexicon"
 
 
-def _stranger(name: str) -> Holder | None:
+def _foreign_holder(name: str) -> Holder | None:
     """A process, not this one, that has a device open or its lock."""
     if "://" in name:
         return None

@@ -60,12 +60,12 @@ class Register:
             with self._bringing:
                 # Another thread may have brought it in with its own.
                 if path.exists():
-                    self.bring_in()
+                    self.flush_pending()
         except Fault:
             return False
         return True
 
-    def bring_in(self) -> int:
+    def flush_pending(self) -> int:
         """Puts what waits on disk into the database, each record once; how many there were. Raises Fault where it is away."""
         found: dict[Path, Entry] = {}
         for path in sorted(self.waiting.glob("*.json")) if self.waiting.is_dir() else ():
@@ -163,7 +163,7 @@ class Register:
             return next((self.history(one.unit) for one in self._entries(last)), [])
         return found
 
-    def made(self, *, unit: str = "", sheet: str = "", name: str = "") -> Entry | None:
+    def last_provisioned(self, *, unit: str = "", sheet: str = "", name: str = "") -> Entry | None:
         """The last finished provisioning of a unit, or of what has this name in a sheet, of its title; None where there is none
         or where that module was made something else since."""
         query = sql.select(RECORD).where(RECORD.c.did == "provision", RECORD.c.verdict.in_(FINISHED))
@@ -172,7 +172,7 @@ class Register:
                 query = query.where(column == wanted)
         found = next(self._entries(query.order_by(RECORD.c.at.desc()).limit(1)), None)
         if found and not unit:
-            last = self.made(unit=found.unit)
+            last = self.last_provisioned(unit=found.unit)
             return found if last and (last.sheet, last.name) == (found.sheet, found.name) else None
         return found
 

@@ -14,7 +14,7 @@ from wexicon.core.dialogue.statements import Statement
 from wexicon.core.faults import ModuleFault, Part
 
 
-class ByLexicon(Protocol):
+class ModuleActions(Protocol):
     """What a lexicon lets a dialogue do; without one, `do`, `set` and `read` are faults."""
 
     def do(self, action: str, values: Mapping[str, Any]) -> dict[str, Any]: ...
@@ -43,7 +43,7 @@ class DialogueFault(ModuleFault):
         self.source = next(iter(statement.lines()), "")
 
 
-class Kept(msgspec.Struct):
+class DialogueOutput(msgspec.Struct):
     """What came of a dialogue: what it kept (tables are lists of dicts) and its notes."""
 
     kept: dict[str, Any] = msgspec.field(default_factory=dict)

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from wexicon.core.dialogue.acting import ByLexicon, DialogueFault, Kept
+from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, ModuleActions
 from wexicon.core.dialogue.blocks import Again, Allow, Await, On, Other, Repeat, Say, When
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.program import Program
@@ -38,11 +38,11 @@ from wexicon.core.operator import Nobody, Operator
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.elements import Capture
 from wexicon.core.protocol.events import Waiter
-from wexicon.core.protocol.exchange import How, Reply
+from wexicon.core.protocol.exchange import Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
-from wexicon.core.protocol.observations import Heard
+from wexicon.core.protocol.observations import Awaited, Heard
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.session import AWAITED, Session
+from wexicon.core.protocol.session import Session
 from wexicon.core.secret import Secret, plain
 from wexicon.core.text import visible, written
 from wexicon.core.tuning import Tuning
@@ -65,7 +65,7 @@ class Runner:
         program: Program,
         values: Mapping[str, Any] | None = None,
         *,
-        module: ByLexicon | None = None,
+        module: ModuleActions | None = None,
         operator: Operator | None = None,
         note: Callable[[str], None] = lambda text: None,
     ) -> None:
@@ -81,7 +81,7 @@ class Runner:
         for value in self.values.values():
             if isinstance(value, Secret):
                 session.secrets.learn(value)
-        self.result = Kept()
+        self.result = DialogueOutput()
         self._tell = note
         self._allowed: float | None = None
         self._once: float | None = None
@@ -99,7 +99,7 @@ class Runner:
         self._counted: dict[str, Any] = {}
         self._prompted = False
 
-    def run(self) -> Kept:
+    def run(self) -> DialogueOutput:
         """Runs the whole dialogue. Raises DialogueFault, LinkFault or Stopped."""
         for need in self.program.needs():
             if need.name not in self.values:
@@ -169,7 +169,7 @@ class Runner:
                 told = self._text(statement, text.template)
                 self.result.notes.append(told)
                 self._tell(told)
-                self.session.decide(f"note: {told}")
+                self.session.log(f"note: {told}")
             case Read():
                 self.values[statement.variable] = self._by_lexicon(statement, lambda m: m.read(statement.name))
             case Do(name):
@@ -195,7 +195,7 @@ class Runner:
         self._began = session.clock.now()
         outcome = session.exchange(line, statement.expectation, within, exact=statement.exact)
         self._prompted = outcome.ok and bool(statement.hears) and statement.hears[-1].prompt
-        if outcome.how is How.OTHER:
+        if outcome.status is ReplyStatus.OTHER:
             self._take(statement, outcome.captures)
             self._block(statement.others[outcome.which].then)
         elif outcome.ok:
@@ -233,11 +233,11 @@ class Runner:
     def _not_heard(self, statement: Say, outcome: Reply) -> DialogueFault:
         waited = spoken(outcome.waited)
         hint = ""
-        if outcome.how is How.ERROR:
+        if outcome.status is ReplyStatus.ERROR:
             meaning = self.module.meaning(outcome.code) if self.module else ""
             what = "the module returned an error" + (f": {outcome.code}" if outcome.code else "")
             what += f" ({meaning})" if meaning else ""
-        elif outcome.how is How.CLOSED:
+        elif outcome.status is ReplyStatus.CLOSED:
             what = f"the answer ended after {waited} without what was expected"
         elif outcome.heard:
             what = f"what was expected did not come within {waited}"
@@ -245,7 +245,7 @@ class Runner:
             what = f"nothing was heard within {waited}"
             hint = "Silence points to the line end, the rate, the power or the wires; or it takes longer: allow 10s"
         nearest_heard = _nearest(outcome.expected, outcome.heard)
-        if nearest_heard and outcome.how in (How.CLOSED, How.SILENCE):
+        if nearest_heard and outcome.status in (ReplyStatus.CLOSED, ReplyStatus.SILENCE):
             hint = _matched_up_to(outcome.expected, nearest_heard, self.values)
         return self._fault(statement, what, hint, Part.of(outcome))
 
@@ -290,7 +290,7 @@ class Runner:
             part = Part("", expected, heard, statement.duration.seconds)
             raise self._fault(statement, f"the event did not come within {statement.duration.text}", part=part)
         if not event.name:
-            self.session.decide(AWAITED + event.text)
+            self.session.tell(Awaited(self.session.clock.now(), event.text))
         other, captures = found[0]
         self._take(statement, captures)
         if other is None:
@@ -364,8 +364,8 @@ class Runner:
             except ModuleFault as fault:
                 if turn == statement.times:
                     raise
-                self.session.decide(f"failed, done again ({turn} of {statement.times}): {fault.what}")
-                self.session.settle(0.05, 0.5)
+                self.session.log(f"failed, done again ({turn} of {statement.times}): {fault.what}")
+                self.session.wait_until_quiet(0.05, 0.5)
                 if statement.every:
                     self._wait(began + statement.every.seconds)
 
@@ -442,7 +442,7 @@ class Runner:
             raise self._fault(statement, str(fault)) from None
         self.session.tune(tuning)
 
-    def _by_lexicon(self, statement: Statement, act: Callable[[ByLexicon], Any]) -> Any:
+    def _by_lexicon(self, statement: Statement, act: Callable[[ModuleActions], Any]) -> Any:
         if self.module is None:
             hint = "name one with --lexicon, or say the words yourself with >"
             raise self._fault(statement, "there is no lexicon to do this with", hint)

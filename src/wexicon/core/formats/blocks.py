@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from wexicon.core.formats.lexicon import Group
-from wexicon.core.formats.lexicon.tables import Place
+from wexicon.core.formats.lexicon.tables import BitField
 
 
 class BlockFault(ValueError):
@@ -41,14 +41,14 @@ def take_block(group: Group, digits: str) -> bytes:
     return block
 
 
-def bits_of(block: bytes, place: Place) -> int:
+def bits_of(block: bytes, place: BitField) -> int:
     """The number that stands at a place."""
     size = (place.bits + place.low + 7) // 8
     whole = int.from_bytes(block[place.byte : place.byte + size], "big")
     return whole >> place.low & ((1 << place.bits) - 1)
 
 
-def put_bits(group: Group, block: bytes, numbers: Mapping[str, int], places: Mapping[str, Place]) -> str:
+def put_bits(group: Group, block: bytes, numbers: Mapping[str, int], places: Mapping[str, BitField]) -> str:
     """The block with numbers put at their places and its checksum made anew, in hexadecimal digits."""
     made = bytearray(block)
     for at, byte in group.fixed.items():

@@ -31,7 +31,7 @@ FILTERS: dict[str, Callable[[str, int], str]] = {
 }
 
 
-class Source(msgspec.Struct, frozen=True):
+class ValueReference(msgspec.Struct, frozen=True):
     """One thing that is filled in: where it comes from (`number`, `row`, `own`, or a seat), which part of it, and how it is
     written."""
 
@@ -52,12 +52,12 @@ class Filling(msgspec.Struct, frozen=True):
     """A value with what is to be filled in."""
 
     text: str
-    parts: tuple[str | Source, ...]
+    parts: tuple[str | ValueReference, ...]
 
     @property
-    def sources(self) -> Iterator[Source]:
+    def sources(self) -> Iterator[ValueReference]:
         """What is filled in."""
-        return (part for part in self.parts if isinstance(part, Source))
+        return (part for part in self.parts if isinstance(part, ValueReference))
 
     def fill(self, values: Mapping[tuple[str, str], str]) -> str:
         """The text with its values, by source and part. Raises KeyError for one that is not known yet."""
@@ -70,7 +70,7 @@ def filling(text: str) -> Filling | None:
     """What a text of a sheet is filled with; None where nothing is. Raises ValueError where it cannot be read."""
     if "{" not in text and "}" not in text:
         return None
-    parts: list[str | Source] = []
+    parts: list[str | ValueReference] = []
     try:
         for piece, column in braces(text):
             parts.append(_source(piece) if column else piece)
@@ -79,7 +79,7 @@ def filling(text: str) -> Filling | None:
     return Filling(text, tuple(parts))
 
 
-def _source(inside: str) -> Source:
+def _source(inside: str) -> ValueReference:
     found = _SOURCE.fullmatch(inside.strip())
     if not found:
         raise ValueError(
@@ -96,4 +96,4 @@ def _source(inside: str) -> Source:
         if one[1] not in FILTERS:
             raise ValueError(f"{one[1]} is not a filter; {meant(one[1], FILTERS)}")
         filters.append((one[1], int(one[2] or 0)))
-    return Source(whose, part, width, tuple(filters))
+    return ValueReference(whose, part, width, tuple(filters))

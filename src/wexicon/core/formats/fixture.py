@@ -52,7 +52,7 @@ class Fixture:
             if pin.line:
                 lines[pin.line] = on != pin.inverted
             elif self._run:
-                session.decide(f"pin {name} {'on' if on else 'off'}")
+                session.log(f"pin {name} {'on' if on else 'off'}")
                 self._run(pin.on if on else pin.off)
         if lines:
             session.signal(dtr=lines.get("dtr"), rts=lines.get("rts"))

@@ -13,7 +13,7 @@ from typing import Any
 import msgspec
 
 from wexicon.core.faults import Complaint, FileFault
-from wexicon.core.formats.filling import DRAWN, NUMBER, OWN, ROW, Filling, Source
+from wexicon.core.formats.filling import DRAWN, NUMBER, OWN, ROW, Filling, ValueReference
 from wexicon.core.formats.sheet import Seat, Sheet
 from wexicon.core.formats.units import Row
 from wexicon.core.protocol.masking import Secrets
@@ -31,7 +31,7 @@ class Job(msgspec.Struct, frozen=True):
     row: Row | None
     number: int
     wanted: dict[str, Value]
-    late: dict[str, Filling]
+    deferred: dict[str, Filling]
 
     @property
     def name(self) -> str:
@@ -42,20 +42,20 @@ class Job(msgspec.Struct, frozen=True):
 
     def waits_for(self) -> set[str]:
         """The seats whose units must have said who they are before this one can be made."""
-        return {source.whose for one in self.late.values() for source in one.sources if source.whose not in _FIRST}
+        return {source.whose for one in self.deferred.values() for source in one.sources if source.whose not in _FIRST}
 
     def resolved(self, known: Known) -> dict[str, Value]:
         """All of its values, once what it waits for is `known`, by source and part. Raises ValueFault; KeyError where
         something is still not known."""
         values = dict(self.wanted)
-        for name, one in self.late.items():
+        for name, one in self.deferred.items():
             text = one.fill({**known, **_first(self.row, self.number)})
             values[name] = self.seat.lexicon.settings[name].typed(text)
         return values
 
     def series(self) -> set[str]:
         """The series of which it draws a number."""
-        return {source.part for one in self.late.values() for source in one.sources if source.whose == DRAWN}
+        return {source.part for one in self.deferred.values() for source in one.sources if source.whose == DRAWN}
 
     def secrets(self) -> Secrets:
         """Its values that appear nowhere."""
@@ -128,7 +128,7 @@ def _hidden(seat: Seat, name: str, value: Value) -> bool:
     return value is UNSET or seat.lexicon.settings[name].secret
 
 
-def _unknown(sheet: Sheet, seat: Seat, source: Source) -> str:
+def _unknown(sheet: Sheet, seat: Seat, source: ValueReference) -> str:
     """What is wrong with a source; empty where it leads somewhere."""
     if source.whose == NUMBER:
         return ""
@@ -216,7 +216,7 @@ def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known
     # What is filled in later needs what is known now, whatever it will be.
     for key, other, needed, found in seat.lexicon.unmet({**dict.fromkeys(late, UNSET), **wanted}):
         show = seat.lexicon.settings[other].show
-        if key in seat.late and other not in late:
+        if key in seat.deferred and other not in late:
             complaints.append(
                 Complaint(f"{table}{key} of seat {seat.name} needs {other} = {show(needed)}, not {show(found)}")
             )
@@ -254,7 +254,7 @@ def _in_order(jobs: list[Job]) -> list[Job]:
     return [job for seat in made for job in by_seat[seat]]
 
 
-def ring(jobs: Iterable[Job]) -> Iterator[Job]:
+def dependency_cycle(jobs: Iterable[Job]) -> Iterator[Job]:
     """The jobs that wait for each other in a ring: who they are must be asked of all before any can be made."""
     jobs = list(jobs)
     waits = _waits(jobs)

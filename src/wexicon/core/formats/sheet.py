@@ -76,7 +76,7 @@ class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Seat(msgspec.Struct, frozen=True):
-    """A part that a module plays, with its lexicon and the plain values of its settings; `late` are those that are filled in
+    """A part that a module plays, with its lexicon and the plain values of its settings; `deferred` are filled in
     for each unit, `hidden` the secrets whose source is (its kind, and its name)."""
 
     name: str
@@ -84,7 +84,7 @@ class Seat(msgspec.Struct, frozen=True):
     wanted: dict[str, Value]
     trust: tuple[str, ...] = ()
     given: dict[str, Any] = {}
-    late: dict[str, Filling] = {}
+    deferred: dict[str, Filling] = {}
     each: bool = False
     count: int = 0
     before: tuple[str, ...] = ()
@@ -93,7 +93,7 @@ class Seat(msgspec.Struct, frozen=True):
 
     def filled(self) -> dict[str, Filling]:
         """All that is filled in for each unit: values, and the sources of secrets."""
-        return {**self.late, **{name: one for name, (_, one) in self.hidden.items()}}
+        return {**self.deferred, **{name: one for name, (_, one) in self.hidden.items()}}
 
     def secrets(self, wanted: Mapping[str, Value] | None = None) -> Secrets:
         """The values that appear nowhere, in the module's words and in ours: the seat's, or those of a unit of it."""
@@ -124,7 +124,7 @@ class Sheet(msgspec.Struct, frozen=True):
         return self.title or self.path.replace("\\", "/").rpartition("/")[2]
 
     @property
-    def individuals(self) -> bool:
+    def has_fixed_units(self) -> bool:
         """Whether each of its units is made once, not for as many modules as there are."""
         return self.table is not None or any(seat.count for seat in self.seats.values())
 
@@ -205,7 +205,7 @@ def _seat(
         source.complain((*place, "lexicon"), str(fault))
         return None
     wanted: dict[str, Value] = {}
-    late: dict[str, Filling] = {}
+    deferred: dict[str, Filling] = {}
     hidden: dict[str, tuple[str, Filling]] = {}
     shared = {key: wish for key, wish in common.items() if key in words.settings}
     for key, wish in {**shared, **table.settings}.items():
@@ -224,7 +224,7 @@ def _seat(
             source.complain(here, str(fault))
             continue
         if filled:
-            late[key] = filled
+            deferred[key] = filled
             continue
         if by_row:
             hidden[key] = (next(iter(wish)), by_row)
@@ -248,7 +248,7 @@ def _seat(
             source.complain((*place, "trust"), f"{key} can be read, so nobody's word is needed", "take it away")
     given_ = _given(source, place, table, words, secret)
     around = (table.before, table.afterwards)
-    return Seat(name, words, wanted, table.trust, given_, late, bool(table.each), table.count, *around, hidden)
+    return Seat(name, words, wanted, table.trust, given_, deferred, bool(table.each), table.count, *around, hidden)
 
 
 def _given(

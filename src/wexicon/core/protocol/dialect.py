@@ -69,10 +69,10 @@ class Dialect:
         self._results = [one for one in self._results if not _is_literal(one[1])]
         self._result_starts = _starts(pattern for _, pattern in self._results)
         self._anyhow: tuple[Named, ...] = tuple(one for one in self.events.items() if not one[1].start)
-        self._by_start = _told_apart(tuple(self.events.items()), self._anyhow)
+        self._by_start = _by_prefix(tuple(self.events.items()), self._anyhow)
         # What every event and result code begins with, by its first character; None where one may begin with anything.
         named = [*self.events.items(), *self._results, *((word, compiled(word)) for word in self._words)]
-        self.starts = None if any(not one.start for _, one in named) else _told_apart(tuple(named), ())
+        self.starts = None if any(not one.start for _, one in named) else _by_prefix(tuple(named), ())
 
     def with_end(self, end: str) -> Dialect:
         """The same with another line end (none, cr, lf, crlf)."""
@@ -151,7 +151,7 @@ def _headers(patterns: Iterable[Pattern]) -> tuple[Header, ...]:
     return tuple(header for pattern in patterns if (header := block_header(pattern)))
 
 
-def _told_apart(events: tuple[Named, ...], anyhow: tuple[Named, ...]) -> dict[str, tuple[int, dict[str, Any]]]:
+def _by_prefix(events: tuple[Named, ...], anyhow: tuple[Named, ...]) -> dict[str, tuple[int, dict[str, Any]]]:
     """Events by their first character, and then by as many characters as all that share it have in common length."""
     table: dict[str, tuple[int, dict[str, Any]]] = {}
     for first in {pattern.start[0] for _, pattern in events if pattern.start}:

@@ -11,13 +11,13 @@ from typing import Any
 
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.events import Events
-from wexicon.core.protocol.exchange import ENDED, WAITING, Exchange, Misuse
-from wexicon.core.protocol.framing import Broken, Framer, Piece
+from wexicon.core.protocol.exchange import ENDED, WAITING, Exchange, LocalProtocolError
+from wexicon.core.protocol.framing import Corrupt, Framer, Piece
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.protocol.patterns import NOTHING
 
 # Looked up once, not with each line.
-_ASIDE, _EVENT, _STRAY, _ECHO = Role.ASIDE, Role.EVENT, Role.STRAY, Role.ECHO
+_UNMATCHED, _EVENT, _UNEXPECTED, _ECHO = Role.UNMATCHED, Role.EVENT, Role.UNEXPECTED, Role.ECHO
 
 
 class Engine:
@@ -58,9 +58,9 @@ class Engine:
     # -- saying -------------------------------------------------------------------------------------------------
 
     def begin(self, exchange: Exchange, text: str) -> None:
-        """Opens an exchange whose `text` is said now. Raises Misuse while another one is open."""
+        """Opens an exchange whose `text` is said now. Raises LocalProtocolError while another one is open."""
         if self._exchange is not None:
-            raise Misuse("an exchange is still open")
+            raise LocalProtocolError("an exchange is still open")
         if self.dialect.speech.echo == "off":
             self._echo = []
         elif text.isprintable():
@@ -120,7 +120,7 @@ class Engine:
                 # Most of what comes unasked begins like nothing that is known.
                 known = starts.get(piece[:1])
                 if known is None or piece[: known[0]] not in known[1]:
-                    seen = Heard(now, piece, _ASIDE)
+                    seen = Heard(now, piece, _UNMATCHED)
                     heard.append(seen)
                     events.add(seen)
                     continue
@@ -131,10 +131,10 @@ class Engine:
         exchange = self._exchange
         if isinstance(piece, str):
             return self._judge_line(piece, now)
-        if isinstance(piece, Broken):
+        if isinstance(piece, Corrupt):
             if exchange:
                 exchange.overhear(piece.text)
-            return Heard(now, piece.text, Role.BROKEN)
+            return Heard(now, piece.text, Role.CORRUPT)
         if exchange:
             exchange.hear_prompt(piece, now)
             self._after_answer(exchange)
@@ -164,7 +164,7 @@ class Engine:
                     return Heard(now, piece, role)
                 event = self.dialect.event(text, known)
         elif (event := self.dialect.event(text, known)) is None and self.dialect.final(text):
-            return Heard(now, piece, _STRAY)
+            return Heard(now, piece, _UNEXPECTED)
         if event is not None:
             seen = Heard(now, text, _EVENT, *event)
             self.latest[seen.name] = seen.values
@@ -172,8 +172,8 @@ class Engine:
             return seen if text == piece else Heard(now, piece, _EVENT, *event)
         if exchange is not None:
             exchange.overhear(text)
-        self.events.add(Heard(now, text, _ASIDE))
-        return Heard(now, piece, _ASIDE)
+        self.events.add(Heard(now, text, _UNMATCHED))
+        return Heard(now, piece, _UNMATCHED)
 
     def _after_answer(self, exchange: Exchange) -> None:
         """The exchange may have ended, or wait for a prompt now."""

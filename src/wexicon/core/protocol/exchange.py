@@ -28,7 +28,7 @@ _MOST_HEARD = 1000
 MOST_ROWS = 100_000
 
 
-class Misuse(RuntimeError):
+class LocalProtocolError(RuntimeError):
     """The engine was used in a way that has no meaning: a mistake of the program, not of the module."""
 
 
@@ -57,7 +57,7 @@ class Expectation(msgspec.Struct, frozen=True):
 OK = Expectation()
 
 
-class How(StrEnum):
+class ReplyStatus(StrEnum):
     """How an exchange ended: `ok`; `error`; `other`, an answer that was named; `silence`; `closed`, the success code came
     before all that was wanted; `busy`, to be said again later."""
 
@@ -74,7 +74,7 @@ class Reply(msgspec.Struct):
     the other answer; `expected` what it still waited for when it ended; `waited` is in seconds; `unset` where the module said
     that there is nothing to tell."""
 
-    how: How
+    status: ReplyStatus
     said: str
     captures: dict[str, Any]
     rows: list[dict[str, Any]]
@@ -87,7 +87,7 @@ class Reply(msgspec.Struct):
 
     @property
     def ok(self) -> bool:
-        return self.how is _OK
+        return self.status is _OK
 
 
 class State(Enum):
@@ -100,10 +100,10 @@ class State(Enum):
 
 # Looked up once: the members of an enumeration are found slowly, and these are asked for with each line.
 WAITING, COMPLETE, ENDED = State
-_OK = How.OK
+_OK = ReplyStatus.OK
 
 
-_HOW = {"ok": How.OK, "error": How.ERROR, "busy": How.BUSY}
+_HOW = {"ok": ReplyStatus.OK, "error": ReplyStatus.ERROR, "busy": ReplyStatus.BUSY}
 
 
 class Exchange:
@@ -123,7 +123,7 @@ class Exchange:
     ) -> None:
         self._dialect = dialect
         self._known = known
-        self._outcome = Reply(How.SILENCE, text, {}, [], [])
+        self._outcome = Reply(ReplyStatus.SILENCE, text, {}, [], [])
         self._step = 0
         self._room = _MOST_HEARD
         self.expect = expect
@@ -133,15 +133,15 @@ class Exchange:
         # The prompt that is waited for now, as bytes.
         self.prompt = b""
         if expect.silent:
-            self._end(How.OK, began)
+            self._end(ReplyStatus.OK, began)
         elif expect.wants and expect.wants[0].prompt:
             self.prompt = to_bytes(expect.wants[0].pattern.start)
 
     @property
     def outcome(self) -> Reply:
-        """What came of it. Raises Misuse before it has ended."""
+        """What came of it. Raises LocalProtocolError before it has ended."""
         if self.state is not ENDED:
-            raise Misuse("an exchange that has not ended has no outcome")
+            raise LocalProtocolError("an exchange that has not ended has no outcome")
         return self._outcome
 
     @property
@@ -152,7 +152,7 @@ class Exchange:
     def hear(self, text: str, now: float) -> Role | None:
         """Takes a line; gives what it was to this exchange, or None where it is not its answer."""
         if self.state is ENDED:
-            raise Misuse("an exchange that has ended hears nothing")
+            raise LocalProtocolError("an exchange that has ended hears nothing")
         final = self._dialect.final(text)
         expect = self.expect
         answered = self._answered(text, final, now) if expect.wants or expect.others else None
@@ -188,7 +188,7 @@ class Exchange:
         """Time has passed: the exchange may have ended by its limit."""
         if self.state is not ENDED and now >= self.deadline:
             lenient = self._dialect.speech.closing == "either" or self.expect.closing
-            self._end(How.OK if self.state is COMPLETE and lenient else How.SILENCE, now)
+            self._end(ReplyStatus.OK if self.state is COMPLETE and lenient else ReplyStatus.SILENCE, now)
 
     def wants_anything(self) -> bool:
         """Whether any line would do for what is waited for now: then what is known to be something else goes first."""
@@ -239,7 +239,7 @@ class Exchange:
                 captures = self._dialect.plain(captures)
                 outcome.captures.update(captures)
                 outcome.which = which
-                self._end(How.OTHER, now)
+                self._end(ReplyStatus.OTHER, now)
                 return other
         return None
 
@@ -257,7 +257,7 @@ class Exchange:
         if want and self.expect.bare and self._step == 0:
             self._outcome.unset = True
             want = None
-        self._end(How.CLOSED if want else How.OK, now)
+        self._end(ReplyStatus.CLOSED if want else ReplyStatus.OK, now)
         return Role.OK
 
     def _advance(self) -> None:
@@ -273,13 +273,13 @@ class Exchange:
         lenient = self.expect.closing == "lenient"
         closing = dialect.speech.closing if lenient else self.expect.closing or dialect.speech.closing
         if last.prompt or closing == "alone" or dialect.form != "lines" or dialect.is_ok_word(last.pattern.source):
-            self._end(How.OK, now)
+            self._end(ReplyStatus.OK, now)
         elif closing == "either" or lenient:
             self.deadline = min(self.deadline, now + (LINGER if closing == "either" else LONG_LINGER))
 
-    def _end(self, how: How, now: float) -> None:
+    def _end(self, how: ReplyStatus, now: float) -> None:
         outcome = self._outcome
-        outcome.how = how
+        outcome.status = how
         outcome.waited = now - self.began
         if how is not _OK:
             want = self.want

@@ -27,7 +27,7 @@ class Prompt(msgspec.Struct, frozen=True):
     text: str
 
 
-class Broken(msgspec.Struct, frozen=True):
+class Corrupt(msgspec.Struct, frozen=True):
     """A sentence whose checksum is wrong or missing, or a line without end that was cut."""
 
     text: str
@@ -35,19 +35,19 @@ class Broken(msgspec.Struct, frozen=True):
 
 # A plain text is a line without its end, a block with its header, or what came between two silences (in bytes mode in
 # hexadecimal digits).
-Piece = str | Prompt | Broken
+Piece = str | Prompt | Corrupt
 
 _ENDS = re.compile(rb"[\r\n]")
 _SENTENCE = re.compile(rb"[$!]([\x20-\x29\x2b-\x7e]*)\*([0-9A-Fa-f]{2})")
 
 
 def sentence(line: bytes) -> Piece:
-    """A line as a sentence: Broken where it starts like one and its checksum does not fit."""
+    """A line as a sentence: Corrupt where it starts like one and its checksum does not fit."""
     if line[:1] not in (b"$", b"!"):
         return to_text(line)
     found = _SENTENCE.fullmatch(line)
     if not found or checksum(found[1]) != int(found[2], 16):
-        return Broken(to_text(line))
+        return Corrupt(to_text(line))
     return line.decode()
 
 
@@ -55,10 +55,10 @@ def sentences(line: bytes) -> list[Piece]:
     """A line as a sentence. What another rate, or a lost line end, has put before one is cut off where the last one begins."""
     piece = sentence(line)
     start = max(line.rfind(b"$"), line.rfind(b"!"))
-    if start > 0 and (isinstance(piece, Broken) or line[:1] not in (b"$", b"!")):
+    if start > 0 and (isinstance(piece, Corrupt) or line[:1] not in (b"$", b"!")):
         last = sentence(line[start:])
-        if not isinstance(last, Broken):
-            return [Broken(to_text(line[:start])), last]
+        if not isinstance(last, Corrupt):
+            return [Corrupt(to_text(line[:start])), last]
     return [piece]
 
 
@@ -155,7 +155,7 @@ class Framer:
         first = not self._overlong
         self.forget()
         self._overlong = not self._silent
-        return [Broken(to_text(text))] if first else []
+        return [Corrupt(to_text(text))] if first else []
 
     def _careful(self) -> list[Piece]:
         """One piece at a time where there may be a prompt or a block; the lines between two blocks all at once."""

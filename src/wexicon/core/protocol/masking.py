@@ -80,7 +80,7 @@ class Secrets:
         else:
             self._prepare()
 
-    def learn_where_heard(self, pattern: Pattern, names: Iterable[str]) -> None:
+    def add_pattern(self, pattern: Pattern, names: Iterable[str]) -> None:
         """Lines that this pattern fits tell a secret, whenever they come."""
         if pattern.start:
             self._read_by.append((pattern, frozenset(names)))

@@ -16,20 +16,20 @@ from wexicon.core.tuning import Tuning
 
 
 class Role(StrEnum):
-    """What a piece was: our own `echo`; an `answer` that was wanted, or a `word` of it that was spelled out; the final
-    result code, `ok` or `error`, or a `stray` one that nobody waited for; a `prompt`; an `event` that the lexicon knows;
-    an `aside` that nobody understands; `broken`, damaged on its way."""
+    """The role of a piece: our own `echo`; an `answer` that was wanted, or a `word` of it that is spelled out; the final
+    result code, `ok` or `error`, or an `unexpected` one that answers nothing; a `prompt`; an `event` of the lexicon;
+    `unmatched`, which fits nothing; `corrupt`, a wrong checksum or no end."""
 
     ECHO = "echo"
     ANSWER = "answer"
     WORD = "word"
     OK = "ok"
     ERROR = "error"
-    STRAY = "stray"
+    UNEXPECTED = "unexpected"
     PROMPT = "prompt"
     EVENT = "event"
-    ASIDE = "aside"
-    BROKEN = "broken"
+    UNMATCHED = "unmatched"
+    CORRUPT = "corrupt"
 
 
 class Observation(msgspec.Struct, frozen=True, gc=False):
@@ -74,16 +74,27 @@ class Asked(Observation, frozen=True, gc=False):
     text: str
 
 
-class Decided(Observation, frozen=True, gc=False):
-    """Why something was done, for whoever asks afterwards."""
+class Logged(Observation, frozen=True, gc=False):
+    """A sentence for people: why something was done."""
 
     text: str
 
 
 class Began(Observation, frozen=True, gc=False):
-    """A step of the work began."""
+    """A step of the work started; `searching` if it looks for the module."""
 
     step: str
+    searching: bool = False
+
+
+class Repeated(Observation, frozen=True, gc=False):
+    """The module was busy; the last line is said again."""
+
+
+class Awaited(Observation, frozen=True, gc=False):
+    """A line that is not an event of the lexicon was waited for, and came."""
+
+    text: str
 
 
 class Started(Observation, frozen=True, gc=False):

@@ -60,10 +60,10 @@ class Pattern:
         "start",
     )
 
-    def __init__(self, source: str, *, plainly: bool = False) -> None:
+    def __init__(self, source: str, *, literal_backslash: bool = False) -> None:
         self.source = source
         self.elements = parse(source)
-        for element in self.elements if plainly else ():
+        for element in self.elements if literal_backslash else ():
             if isinstance(element, Capture) and element.kind == "quoted":
                 element.kind = element.makes = "doubled"
         self.names = [e.name for e in self.elements if isinstance(e, Capture)]
@@ -84,8 +84,8 @@ class Pattern:
         self._build()
         # Another reading of text in quotes, for modules to which a backslash is a character as any other.
         self._otherwise: Pattern | None = None
-        if any(isinstance(e, Capture) and e.kind == "quoted" for e in self.elements) and plainly is False:
-            self._otherwise = Pattern(source, plainly=True)
+        if any(isinstance(e, Capture) and e.kind == "quoted" for e in self.elements) and literal_backslash is False:
+            self._otherwise = Pattern(source, literal_backslash=True)
 
     def _build(self) -> None:
         self._parts = parts_of(self.elements)
@@ -164,7 +164,7 @@ def _expression(parts: Parts) -> str | None:
     for index, (free, run) in enumerate(parts):
         last = index == len(parts) - 1
         fixed = _fixed(run, tail=last and len(parts) == 1)
-        if fixed is None or (free is not None and not _tells_itself(run)):
+        if fixed is None or (free is not None and not _is_linear(run)):
             return None
         if free is None:
             source += fixed
@@ -189,7 +189,7 @@ def _fixed(run: list[Element], *, tail: bool) -> str | None:
     return source
 
 
-def _tells_itself(run: list[Element]) -> bool:
+def _is_linear(run: list[Element]) -> bool:
     """Whether trying the run at one place after the other is linear: it is literal, or begins with a character that no
     other part of it can take, so that two tries never look at the same characters."""
     if all(isinstance(element, Literal) for element in run):

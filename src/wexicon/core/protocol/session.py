@@ -17,17 +17,18 @@ from wexicon.core.faults import Fault, ModuleFault, Stopped, Unreachable
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.events import Events, Waiter
-from wexicon.core.protocol.exchange import ENDED, MOST_ROWS, OK, Exchange, Expectation, How, Reply
+from wexicon.core.protocol.exchange import ENDED, MOST_ROWS, OK, Exchange, Expectation, Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled, InsertionFault
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import (
     Asked,
     Began,
-    Decided,
     Heard,
     Listener,
+    Logged,
     Observation,
+    Repeated,
     Role,
     Said,
     Signalled,
@@ -41,17 +42,14 @@ from wexicon.core.tuning import Tuning
 
 # How long to leave a module that is busy alone, and when to take it for an answer (seconds).
 BUSY_FOR = 0.25
-# How a trace tells that a line was said again, and that an unknown line was awaited.
-SAID_AGAIN = "busy; the line is said again"
-AWAITED = "awaited: "
 MOST_BUSY = 60.0
 # How long what has come already may take to be taken in (seconds).
 LONGEST_DRAIN = 2.0
 # How long a wait may last before the listener may do what it has put off (seconds).
 IDLE = 0.25
-_BUSY = How.BUSY
+_BUSY = ReplyStatus.BUSY
 _RESULTS = frozenset((Role.OK, Role.ERROR, Role.PROMPT))
-_DOUBTFUL = frozenset((Role.STRAY, Role.BROKEN, Role.ASIDE))
+_DOUBTFUL = frozenset((Role.UNEXPECTED, Role.CORRUPT, Role.UNMATCHED))
 
 
 class Masking(IntEnum):
@@ -85,10 +83,10 @@ class Session:
         self.on_wire = 0.0
         self.pauses = 0.0
         # How often something was heard, or not heard, that makes one doubt which answer belongs to which question.
-        self.troubles = 0
+        self.anomalies = 0
         # Answers that may still come for exchanges that ended in silence, and until when (seconds).
-        self.owed = 0
-        self._owed_until = 0.0
+        self.outstanding = 0
+        self._outstanding_until = 0.0
         self._nameless: Pattern | None = None
         self._engine = Engine(dialect)
         self.secrets.words = dialect.result_words
@@ -97,7 +95,7 @@ class Session:
         self._seven_bits = link.tuning.bits == 7
         self._sent_until = 0.0
         self._heard_at = float("-inf")
-        self._masking = self._masking_owed = Masking.NO
+        self._masking = self._masking_outstanding = Masking.NO
         self._wanted: list[tuple[Pattern, bool]] = []
         self._hearing_since: float | None = None
         self._told_of_loss = False
@@ -182,17 +180,19 @@ class Session:
             outcome.said = shown
             outcome.heard = [self._masked(text, result=self.dialect.final(text) is not None) for text in outcome.heard]
         finally:
-            self._masking_owed = max(self._masking, self._masking_owed) if self.owed else Masking.NO
+            self._masking_outstanding = (
+                max(self._masking, self._masking_outstanding) if self.outstanding else Masking.NO
+            )
             self._masking = Masking.NO
         return outcome
 
     def _said_until_heard(self, text: str, shown: str, expect: Expectation, within: float | None, exact: bool) -> Reply:
         """Says a line again while the module is busy."""
         outcome = self._exchange(text, shown, expect, within, exact)
-        if outcome.how is _BUSY:
+        if outcome.status is _BUSY:
             patience = self.clock.now() + MOST_BUSY
-            while outcome.how is _BUSY and self.clock.now() < patience:
-                self.decide(SAID_AGAIN)
+            while outcome.status is _BUSY and self.clock.now() < patience:
+                self.tell(Repeated(self.clock.now()))
                 wait = float(outcome.code) if outcome.code.isdigit() else BUSY_FOR
                 self.listen(self.clock.now() + min(wait, MOST_BUSY))
                 outcome = self._exchange(text, shown, expect, within, exact)
@@ -224,24 +224,24 @@ class Session:
             raise ModuleFault(f"more than {MOST_ROWS} rows were answered", where=self.link.name)
         if not outcome.ok:
             self._note_failure(outcome, limit - now)
-        elif self.owed and first is not None and first.start:
+        elif self.outstanding and first is not None and first.start:
             # Modules answer in order: with this answer, which is no other's, nothing before it is owed any more.
-            self.owed = 0
+            self.outstanding = 0
         return outcome
 
     def _note_failure(self, outcome: Reply, waited: float) -> None:
-        if outcome.how in (How.SILENCE, How.CLOSED):
-            self.troubles += 1
-        if outcome.how is How.SILENCE:
-            self.owed += 1
-            self._owed_until = self.clock.now() + max(waited, self.dialect.within)
+        if outcome.status in (ReplyStatus.SILENCE, ReplyStatus.CLOSED):
+            self.anomalies += 1
+        if outcome.status is ReplyStatus.SILENCE:
+            self.outstanding += 1
+            self._outstanding_until = self.clock.now() + max(waited, self.dialect.within)
 
-    def await_owed(self) -> None:
+    def await_outstanding(self) -> None:
         """Listens for answers that did not come in time, as long as they may still come: nothing that is said next can be
         taken for answered by them."""
-        if self.owed:
-            self.listen(self._owed_until, lambda: not self.owed)
-            self.owed = 0
+        if self.outstanding:
+            self.listen(self._outstanding_until, lambda: not self.outstanding)
+            self.outstanding = 0
 
     def _encoded(self, text: str, exact: bool) -> bytes:
         """The bytes of a line. Raises ModuleFault where it cannot be said to this module."""
@@ -307,7 +307,7 @@ class Session:
         for seen in heard:
             if seen.role in _DOUBTFUL:
                 self._doubt(seen)
-            if self._masking or (self._masking_owed and self.owed):
+            if self._masking or (self._masking_outstanding and self.outstanding):
                 seen = Heard(seen.at, self._masked(seen.text, result=seen.role in _RESULTS), seen.role)
             note(seen)
 
@@ -315,7 +315,7 @@ class Session:
         """A line that answers a secret, or may still answer one."""
         if result:
             return self.secrets.mask(text)
-        if max(self._masking, self._masking_owed) is not Masking.WHOLLY:
+        if max(self._masking, self._masking_outstanding) is not Masking.WHOLLY:
             return self.secrets.mask(text, closely=True)
         for pattern, secret in self._wanted:
             if pattern.start and pattern.match(text) is not None:
@@ -325,11 +325,11 @@ class Session:
 
     def _doubt(self, seen: Heard) -> None:
         """Something was heard that may belong to another question than the one that was asked."""
-        if seen.role is Role.STRAY:
-            self.troubles += 1
-            self.owed = max(0, self.owed - 1)
-        elif seen.role is Role.BROKEN or (self._nameless and self._nameless.match(seen.text) is not None):
-            self.troubles += 1
+        if seen.role is Role.UNEXPECTED:
+            self.anomalies += 1
+            self.outstanding = max(0, self.outstanding - 1)
+        elif seen.role is Role.CORRUPT or (self._nameless and self._nameless.match(seen.text) is not None):
+            self.anomalies += 1
 
     # -- listening ----------------------------------------------------------------------------------------------
 
@@ -360,7 +360,7 @@ class Session:
 
         if engine.events.lost and not self._told_of_loss:
             self._told_of_loss = True
-            self.decide("more events came than are kept; the oldest are forgotten")
+            self.log("more events came than are kept; the oldest are forgotten")
 
     def quiet(self, duration: float, enough: Callable[[], bool] = lambda: False) -> None:
         """Says nothing for so many seconds (or until `enough`), counted from when our last byte is on the wire."""
@@ -397,7 +397,7 @@ class Session:
         """Forgets what has come and is not whole; gives it."""
         return self._engine.forget_partial()
 
-    def settle(self, quiet: float, limit: float) -> None:
+    def wait_until_quiet(self, quiet: float, limit: float) -> None:
         """Takes in what comes until nothing has come for `quiet` seconds, at the longest `limit` seconds."""
         end = self.clock.now() + limit
         since = self.clock.now()
@@ -422,7 +422,7 @@ class Session:
         self.link.tune(tuning)
         self._per_char = tuning.wire_time(1)
         self._seven_bits = tuning.bits == 7
-        self.owed = 0
+        self.outstanding = 0
         self._engine.forget_partial()
         self.listener.note(Tuned(self.clock.now(), tuning))
 
@@ -434,13 +434,13 @@ class Session:
 
     # -- telling ------------------------------------------------------------------------------------------------
 
-    def decide(self, text: str) -> None:
+    def log(self, text: str) -> None:
         """Tells a decision, for whoever asks afterwards why something was done."""
-        self.listener.note(Decided(self.clock.now(), text))
+        self.listener.note(Logged(self.clock.now(), text))
 
-    def begin_step(self, step: str) -> None:
-        """Tells that a step of the work begins."""
-        self.listener.note(Began(self.clock.now(), step))
+    def begin_step(self, step: str, *, searching: bool = False) -> None:
+        """Reports that a step of the work starts; `searching` if it looks for the module."""
+        self.listener.note(Began(self.clock.now(), step, searching))
 
     def tell(self, seen: Observation) -> None:
         """Tells what was found out above: a start that was seen, a setting that was judged."""

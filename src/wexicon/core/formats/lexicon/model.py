@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping
 import msgspec
 
 from wexicon.core.dialogue import Program
-from wexicon.core.formats.lexicon.tables import About, AttentionBy, Moves, Place, TrafficTable
+from wexicon.core.formats.lexicon.tables import About, AttentionBy, BitField, Moves, TrafficTable
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.exchange import Expectation
 from wexicon.core.protocol.insertion import Template
@@ -116,7 +116,7 @@ class Setting(msgspec.Struct, frozen=True):
     before: str
     appends: Template | None
     group: Group | None
-    place: Place | None
+    place: BitField | None
     granted: Phrase | None
     from_link: bool
     volatile: bool

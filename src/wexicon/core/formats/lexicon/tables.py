@@ -137,7 +137,7 @@ class Writing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     then: tuple[str, ...] = ()
 
 
-class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class BitField(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Where a packed setting stands in its block: `bits` bits from byte `byte` on (from 0), whose lowest bit is `low`
     bits above the lowest of the last byte; several bytes have the highest first."""
 
@@ -181,7 +181,7 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     before: str = ""
     appends: str = ""
     group: str = ""
-    place: Place | None = None
+    place: BitField | None = None
     granted: Granted | None = None
     volatile: bool = False
     moves_after: str = ""

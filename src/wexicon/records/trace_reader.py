@@ -1,0 +1,157 @@
+"""Reads traces: record by record in constant memory, and as the exchanges of a session.
+
+The rule: a trace of an older format is turned into records of the present one here, and nowhere else.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import msgspec
+
+from wexicon.core.faults import CallFault, Complaint, FileFault
+from wexicon.core.protocol.observations import Role
+from wexicon.core.protocol.recorded import Recorded, RecordedExchange
+from wexicon.core.text import garbled, visible
+from wexicon.core.tuning import Tuning
+from wexicon.files import open_regular
+from wexicon.records.trace import FORMAT, Record, What
+
+_CHUNK = 262_144
+
+
+def read_trace(path: Path) -> Iterator[Record]:
+    """The records of a trace, one by one. Raises FileFault at the first line that is no record."""
+    for records in read_many(path):
+        yield from records
+
+
+def read_many(path: Path) -> Iterator[list[Record]]:
+    """The same, some thousand at a time."""
+    decoder = msgspec.json.Decoder(Record)
+    decode: Callable[[bytes], Record] = decoder.decode
+    number = 0
+    try:
+        with open_regular(path) as file:
+            while lines := file.readlines(_CHUNK):
+                if number == 0:
+                    decode = _decoder_of(decoder, path, lines[0])
+                try:
+                    records = decoder.decode_lines(b"".join(lines)) if decode == decoder.decode else []
+                    whole = len(records) == len(lines)
+                except (msgspec.DecodeError, UnicodeDecodeError):
+                    whole = False
+                if not whole:
+                    records = [_decoded(decode, path, number + at, line) for at, line in enumerate(lines, 1)]
+                number += len(lines)
+                yield records
+    except OSError as fault:
+        raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
+
+
+def _decoder_of(decoder: msgspec.json.Decoder[Record], path: Path, first: bytes) -> Callable[[bytes], Record]:
+    """How the lines of a file are decoded, by the format number of its first one."""
+    try:
+        data = msgspec.json.decode(first)
+        given = data.get("format", 1) if isinstance(data, dict) and data.get("what") == "opened" else FORMAT
+    except (msgspec.DecodeError, UnicodeDecodeError):
+        return decoder.decode
+    if given == 1:
+        return _decode_format_1
+    if given != FORMAT:
+        hint = f"this Wexicon reads formats 1 and {FORMAT}; use the version that wrote it"
+        raise FileFault(str(path), [Complaint(f"trace format {given!r} is not known", line=1, hint=hint)])
+    return decoder.decode
+
+
+def _decoded(decode: Callable[[bytes], Record], path: Path, number: int, line: bytes) -> Record:
+    try:
+        return decode(line)
+    except (msgspec.DecodeError, UnicodeDecodeError) as fault:
+        hint = "a trace is JSON Lines, one record a line, as wexicon writes it"
+        source = visible(line[:100].rstrip(b"\n"))
+        raise FileFault(str(path), [Complaint(f"not a trace record: {fault}", "", number, 0, source, hint)]) from None
+
+
+# -- format 1: sentences instead of fields ------------------------------------------------------------------------------
+
+_ROLES = {"stray": "unexpected", "aside": "unmatched", "broken": "corrupt"}
+_SEARCHES = ("attention", "come back", "restart", "power cycle")
+_JUDGED = re.compile(r"([^:]+): ([a-z ]+?)(?: \((.*)\))?", re.DOTALL)
+
+
+def _decode_format_1(line: bytes) -> Record:
+    data = msgspec.json.decode(line)
+    if not isinstance(data, dict):
+        raise msgspec.ValidationError("Expected `object`")
+    text = data.get("text", "")
+    if data.get("role") in _ROLES:
+        data["role"] = _ROLES[data["role"]]
+    match data.get("what"):
+        case "decided" if text == "busy; the line is said again":
+            data.update(what="repeated", text="")
+        case "decided" if isinstance(text, str) and text.startswith("awaited: "):
+            data.update(what="awaited", text=text.removeprefix("awaited: "))
+        case "decided":
+            data["what"] = "log"
+        case "step":
+            data["searching"] = text in _SEARCHES
+        case "started" if isinstance(text, str):
+            data.update(text="", how=text.rpartition("by a ")[2])
+        case "judged" if isinstance(text, str) and (found := _JUDGED.fullmatch(text)):
+            data.update(text="", name=found[1], outcome=found[2], note=found[3] or "")
+    return msgspec.convert(data, Record)
+
+
+# -- a trace as exchanges -------------------------------------------------------------------------------------------------
+
+
+def recorded(path: Path) -> Recorded:
+    """A trace as exchanges: each line that was said, and all that was heard before the next."""
+    found: list[RecordedExchange] = []
+    current = RecordedExchange(None)
+    first: Tuning | None = None
+    tuning, began, end, form, searching = Tuning(), 0.0, "crlf", "lines", False
+    for record in read_trace(path):
+        searching = record.searching if record.what is What.STEP else searching
+        form = record.form or form
+        if record.what is What.REPEATED:
+            current.again = True
+        elif record.what is What.AWAITED:
+            _mark_awaited([*found, current], record.text)
+        elif record.what in (What.OPENED, What.TUNED) and record.rate:
+            try:
+                tuning = Tuning.of(record.rate, record.frame or tuning.frame)
+            except ValueError as fault:
+                raise FileFault(str(path), [Complaint(str(fault))]) from None
+            end = record.end or end
+            first = first or tuning
+            if not found and current.said is None and not current.heard:
+                current.tuning = tuning
+        elif record.what is What.SAID:
+            if current.said is not None or current.heard:
+                current.lasted = max(0.0, record.at - began)
+                found.append(current)
+            current = RecordedExchange(record.content, record.exact, tuning, searching=searching)
+            began = record.at
+        elif record.what is What.HEARD and not _is_garbage(record):
+            current.heard.append((max(0.0, record.at - began), record.content, str(record.role or "")))
+    if current.said is not None or current.heard:
+        found.append(current)
+    return Recorded(found, end, form, first or Tuning())
+
+
+def _is_garbage(record: Record) -> bool:
+    """Whether a record is only what a wrong rate on our side made of something."""
+    return record.role in (Role.UNMATCHED, Role.CORRUPT) and garbled(record.content)
+
+
+def _mark_awaited(exchanges: list[RecordedExchange], awaited: str) -> None:
+    """Marks the latest unmatched line of this text as an event: the session was waiting for it."""
+    for exchange in reversed(exchanges):
+        for index, (at, text, role) in enumerate(exchange.heard):
+            if text == awaited and role == Role.UNMATCHED:
+                exchange.heard[index] = (at, text, str(Role.EVENT))
+                return

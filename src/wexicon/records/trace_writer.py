@@ -1,0 +1,120 @@
+"""Writes a trace while a session goes on.
+
+The rule: what it takes has passed the session's redactor, so a trace holds no secret. A record is on the disk at the latest
+a quarter of a second after its event, and before anything is waited for longer than that.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+
+from wexicon import __version__
+from wexicon.core.protocol.link import Clock
+from wexicon.core.protocol.observations import Listener, Observation
+from wexicon.core.tuning import Tuning
+from wexicon.files import create
+from wexicon.records.trace import FORMAT, Record, What, record_of
+
+FLUSH_EVERY = 0.25
+# A trace that grows beyond this (bytes) is of a port that babbles.
+LARGEST_TRACE = 256 * 1024 * 1024
+# Bounds the memory of records that are not written yet, each of which may be as long as the longest line.
+_MOST_PENDING = 512
+
+
+class TraceWriter(Listener):
+    """Writes one trace. After `most` bytes a last record says that the trace is full. Raises CallFault if the file cannot be
+    created, or exists and `force` is not set."""
+
+    def __init__(
+        self,
+        path: Path,
+        clock: Clock,
+        *,
+        link: str,
+        tuning: Tuning,
+        end: str = "crlf",
+        form: str = "",
+        most: int = LARGEST_TRACE,
+        force: bool = False,
+    ) -> None:
+        self.path = path
+        self._clock = clock
+        self._room = most
+        self._began = clock.now()
+        self._due = self._began + FLUSH_EVERY
+        self._encoder = msgspec.json.Encoder()
+        self._pending: list[Observation] = []
+        self._ended = False
+        self._file = create(path, force=force)
+        first = Record(
+            0.0,
+            What.OPENED,
+            format=FORMAT,
+            wall=clock.wall(self._began),
+            link=link,
+            rate=tuning.rate,
+            frame=tuning.frame,
+            end=end,
+            form=form,
+            wexicon=__version__,
+        )
+        self._write([first])
+
+    def note(self, seen: Observation) -> None:
+        """Takes an observation; nothing once the trace has ended."""
+        if self._ended:
+            return
+        pending = self._pending
+        pending.append(seen)
+        if seen.at > self._due or len(pending) > _MOST_PENDING:
+            self.idle()
+
+    def idle(self) -> None:
+        """Writes what has not been written yet."""
+        pending, self._pending = self._pending, []
+        if pending and not self._ended:
+            began = self._began
+            self._due = pending[-1].at + FLUSH_EVERY
+            records = [record_of(seen, began) for seen in pending]
+            try:
+                self._write(records)
+            except UnicodeEncodeError:
+                self._write([record.encodable() for record in records])
+
+    def _write(self, records: list[Record]) -> None:
+        if self._room <= 0:
+            return
+        data = self._encoder.encode_lines(records)
+        self._room -= len(data)
+        if self._room <= 0:
+            full = Record(records[-1].at, What.LOGGED, "the trace is full; what follows is not recorded")
+            data = self._encoder.encode_lines([full])
+        self._file.write(data)
+
+    def close(self) -> None:
+        """Ends the trace."""
+        if not self._ended:
+            now = self._clock.now()
+            with contextlib.suppress(OSError):
+                self.idle()
+                self._write([Record(round(now - self._began, 6), What.CLOSED)])
+                os.fsync(self._file.fileno())
+            self._ended = True
+            with contextlib.suppress(OSError):
+                self._file.close()
+
+
+class Live(Listener):
+    """Shows each record as it happens."""
+
+    def __init__(self, show: Callable[[Record], None], began: float) -> None:
+        self._show, self._began = show, began
+
+    def note(self, seen: Observation) -> None:
+        self._show(record_of(seen, self._began).encodable())

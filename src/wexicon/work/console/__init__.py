@@ -1,0 +1,1 @@
+"""The console of wexicon talk, without its terminal."""

@@ -1,0 +1,453 @@
+"""Bringing a module to listen, and back to it: by trying, by an escape, by pins, or by asking the operator.
+
+The rule: a module counts as listening only when it has answered. What was tried and heard is kept, so that a failure can
+say what it points to. Who has a module's attention keeps it: what ends it is known here, and it is taken back here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Sequence
+
+import msgspec
+
+from wexicon.core.faults import CannotTune, Unreachable
+from wexicon.core.formats.fixture import Fixture
+from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
+from wexicon.core.operator import Operator
+from wexicon.core.protocol.exchange import Reply, ReplyStatus
+from wexicon.core.protocol.session import Session
+from wexicon.core.text import garbled
+from wexicon.core.tuning import USUAL_RATES, Tuning
+from wexicon.work.contact.causes import Try, makes_sense, point_to
+
+# How long the operator is given (seconds).
+PATIENCE = 60.0
+# A module that answers half may become whole while its key is still held; only after this is it called half.
+GRACE = 2.5
+# How long to wait for an answer that comes at once if it comes at all: when there is much to try, and when it matters.
+AT_ONCE = 0.06
+QUICK = 0.3
+# The same for one that takes its time.
+SLOW = 1.0
+# The line ends in the order in which they are tried: what one leaves behind must not spoil the next.
+OTHER_ENDS = ("crlf", "cr", "lf", "none")
+# How long the likeliest link is given in the first round, where the lexicon allows an answer so long.
+LIKELY = 0.5
+# How long after its answer a module may move to another rate.
+MOVES_WITHIN = 1.5
+# How long a module is tried that only hands can bring to listen, where nobody is there.
+NOBODY = 3.0
+# How long after hands have moved the likeliest link is tried alone, beyond what the lexicon says a start takes.
+ALONE = 2.0
+# Every so many times a module that takes its time to answer is given that time.
+PATIENT_EACH = 3
+# How long a jig takes the power away.
+POWER_OFF = 0.3
+
+
+class Attention:
+    """One module's attention on one link. `held` is whether it listens, as far as we know; `managed` whether we got it and
+    so may take it back; `tries` is what was tried and heard in the last search."""
+
+    def __init__(
+        self,
+        session: Session,
+        lexicon: Lexicon,
+        operator: Operator,
+        *,
+        patience: float = PATIENCE,
+        fixture: Fixture | None = None,
+    ) -> None:
+        self.session = session
+        self.lexicon = lexicon
+        self.operator = operator
+        self.patience = patience
+        self.fixture = fixture or Fixture()
+        self.held = False
+        self.managed = False
+        # What is done each time it has been gained.
+        self.unlock: Callable[[], object] = lambda: None
+        # ProgressCallback where it listens, each time.
+        self.gained: Callable[[Tuning], object] = lambda found: None
+        # Whether the last gain was by hands after silence: then the module has just got power, where it must for that.
+        self.by_hands = False
+        self.tries: list[Try] = []
+        # From where to where it was last told to move, until it has answered there.
+        self.moving: tuple[Tuning, Tuning] | None = None
+        self._echoes = 0
+        # What the lexicon says otherwise than the module was found to be.
+        self.remarks: list[str] = []
+        self._just_left = False
+        self._spoke_at = session.clock.now()
+
+    # -- having it ------------------------------------------------------------------------------------------------
+
+    def keep(self) -> None:
+        """Makes sure of it before something is said: takes it back where the module let it go, by itself or because of
+        what it was told."""
+        lasts = self.lexicon.attention.lasts
+        over = bool(lasts) and self.session.clock.now() - self._spoke_at > lasts * 0.8
+        if self.managed and (over or not self.held):
+            why = "command mode timed out" if over and self.held else "the module left command mode"
+            self.session.log(f"{why}; entering it again")
+            self.gain([self.session.link.tuning])
+
+    def spoke(self) -> None:
+        """The module has just answered: what it lets go after a while begins anew."""
+        self._spoke_at = self.session.clock.now()
+
+    def lose(self) -> None:
+        """The module no longer listens."""
+        self.held = False
+
+    def gain(self, likely: Sequence[Tuning] = (), *, just_left: bool = False, by_hands: bool = False) -> Tuning:
+        """Gets attention and gives the tuning at which the module listens. `likely` links are tried first, then those
+        of the lexicon; `just_left` where the module is known not to listen, `by_hands` where hands are to do it in any
+        case. Raises Unreachable with what was tried, heard, and what it points to.
+        """
+        self._just_left = just_left
+        self.tries.clear()
+        self.by_hands = False
+        found = self._with_hands(self._candidates(likely)) if by_hands else self._find(likely)
+        self.held = self.managed = True
+        self.spoke()
+        self.gained(found)
+        self.unlock()
+        return found
+
+    def by_power(self) -> bool:
+        """Whether having got attention as it was got proves that the module has just got power."""
+        return self.by_hands and self.lexicon.attention.power_up
+
+    def needs_hands(self) -> bool:
+        """Whether it can only be had by hands that are not a fixture's."""
+        attention = self.lexicon.attention
+        if attention.how is AttentionBy.CONTROL_LINE:
+            return not self.fixture.has(attention.pins)
+        if attention.window:
+            return not self.fixture.has([attention.power]) and not self.lexicon.restart()
+        return attention.how is AttentionBy.HELD_KEY and not self.fixture.has([attention.key, attention.power])
+
+    def answers_at(self, tuning: Tuning, within: float = AT_ONCE) -> bool:
+        """Whether a harmless line is answered on this link now."""
+        session = self.session
+        session.tune(tuning)
+        within = max(within, self._soon())
+        # What it heard of us at another rate may have spoilt the first line.
+        return self._answers(within) or (self.tries[-1].status is ReplyStatus.ERROR and self._answers(within))
+
+    def _soon(self) -> float:
+        """How long an answer takes that comes at once: the lexicon's own word for its probe, or a moment, the silence that
+        ends it and its time on the wire."""
+        stated = self.lexicon.attention.probe.within
+        return (
+            stated
+            if stated is not None
+            else AT_ONCE + self.session.dialect.gap + self.session.link.tuning.wire_time(24)
+        )
+
+    def prove(self, links: Sequence[Tuning]) -> None:
+        """The module was told to go to the first of these links: waits for its answer there, and looks where it is if none
+        comes. It may go some time after it said so, so an answer on an earlier link counts only in the end."""
+        session = self.session
+        until = session.clock.now() + MOVES_WITHIN
+        elsewhere: Tuning | None = None
+        while True:
+            elsewhere = None
+            for link in links:
+                if link != links[0] and session.dialect.window:
+                    session.quiet(session.dialect.window)
+                if self.answers_at(link):
+                    if link == links[0]:
+                        self.spoke()
+                        return
+                    elsewhere = link
+                    break
+            if session.clock.now() >= until:
+                break
+        if elsewhere is None:
+            self.moving = (links[-1], links[0])
+            self.gain(links)
+            self.moving = None
+        self.spoke()
+
+    # -- finding the module ---------------------------------------------------------------------------------------
+
+    def _find(self, likely: Sequence[Tuning]) -> Tuning:
+        attention = self.lexicon.attention
+        candidates = self._candidates(likely)
+        if attention.how is AttentionBy.HELD_KEY:
+            return self._with_hands(candidates)
+        if attention.how is AttentionBy.CONTROL_LINE:
+            if not self.fixture.has(attention.pins):
+                return self._with_hands(candidates)
+            self.fixture.drive(self.session, attention.pins)
+            self.session.quiet(self.lexicon.start.within)
+        # The first round is quick but at the likeliest link; the second finds a module that had not started yet, or that
+        # takes its time, where it was heard if it was heard anywhere. The last tries what is seldom changed, the frame.
+        slow = max(SLOW, attention.probe.within or 0.0)
+        for tuning in candidates:
+            patient = tuning is candidates[0] and attention.how is AttentionBy.ALWAYS
+            if self._listens_at(tuning, min(self.session.dialect.within, LIKELY) if patient else 0.0):
+                return tuning
+        if attention.window:
+            return self._with_hands(candidates)
+        self.session.quiet(self.lexicon.start.within)
+        heard_at = self.heard_at()
+        for within, tunings in (
+            (slow, heard_at or candidates),
+            (QUICK, self._other_frames({one.rate for one in heard_at})),
+        ):
+            for tuning in tunings:
+                if self._listens_at(tuning, within):
+                    return tuning
+            self.session.quiet(self.lexicon.start.within)
+        if found := self._otherwise(self.heard_at() or candidates[:1]):
+            return found
+        raise self._unreachable("the module does not answer")
+
+    def heard_at(self) -> list[Tuning]:
+        """The links on which something was heard that makes sense, the latest first."""
+        found = [one.tuning for one in self.tries if one.echoed or makes_sense(self.lexicon, one.heard)]
+        return list(dict.fromkeys(reversed(found)))[:2]
+
+    def _otherwise(self, tunings: Sequence[Tuning]) -> Tuning | None:
+        """What the lexicon does not say, each way tried once: the other line ends where the module was heard or is likeliest;
+        the usual rates, where nothing was heard at all."""
+        for tuning in tunings:
+            self.session.tune(tuning)
+            if self._other_line_end():
+                return tuning
+        if not self.heard_at() and not self.lexicon.attention.tuning and not self.lexicon.attention.window:
+            tried = {one.tuning.rate for one in self.tries}
+            for rate in (rate for rate in USUAL_RATES if rate not in tried):
+                tuning = msgspec.structs.replace(tunings[0], rate=rate)
+                if self._listens_at(tuning, 0.0):
+                    self._remark(f"the module answers at {tuning}, not listed in the lexicon")
+                    return tuning
+        return None
+
+    def _remark(self, text: str) -> None:
+        self.remarks.append(text)
+        self.session.log(text)
+
+    def _candidates(self, likely: Sequence[Tuning]) -> list[Tuning]:
+        lexicon = self.lexicon
+        if lexicon.attention.tuning:
+            return [lexicon.attention.tuning]
+        found = [*likely, lexicon.factory]
+        found += [msgspec.structs.replace(lexicon.factory, rate=rate) for rate in lexicon.rates()]
+        return list(dict.fromkeys(found))
+
+    def _other_frames(self, heard_at: Collection[int]) -> list[Tuning]:
+        """Frames that are seldom changed, at the rates at which something was heard, or at all."""
+        if self.lexicon.attention.tuning:
+            return []
+        rates = [rate for rate in self.lexicon.rates() if not heard_at or rate in heard_at]
+        return [Tuning.of(rate, frame) for frame in self.lexicon.frames() for rate in rates]
+
+    def _tuned(self, tuning: Tuning) -> bool:
+        """Tunes our side, where the port can."""
+        try:
+            self.session.tune(tuning)
+        except CannotTune as fault:
+            self._remark(fault.what)
+            return False
+        return True
+
+    def _listens_at(self, tuning: Tuning, within: float) -> bool:
+        session = self.session
+        if not self._tuned(tuning):
+            return False
+        within = max(within, self._soon())
+        if self.tries and session.dialect.window:
+            # What was heard at another rate is the beginning of a line to the module until its window is over.
+            session.quiet(session.dialect.window)
+        if self.lexicon.attention.how is AttentionBy.ESCAPE:
+            # A module that listens already would take the escape for a command.
+            guarded = self.lexicon.attention.guard > 0
+            if not guarded and self._escape() and self._answers(within):
+                return True
+            if not self._just_left and self._answers(within):
+                return True
+            if self.tries and self.tries[-1].status is ReplyStatus.ERROR:
+                # It listens, and what it had heard of us at another rate spoilt the line.
+                session.wait_until_quiet(AT_ONCE, QUICK)
+                if self._answers(QUICK):
+                    return True
+            return self._escape() and (self._answers(within) or self._answers(within))
+        if self.tries and session.dialect.line_end and session.dialect.form == "lines":
+            # What was heard at another rate is the beginning of a line to the module: this ends it.
+            session.send(session.dialect.line_end.encode())
+        if self._answers(within):
+            return True
+        # The first line may have met with garbage that the module heard of us at another rate, or be refused once.
+        if self.tries[-1].status is ReplyStatus.ERROR:
+            session.wait_until_quiet(AT_ONCE, QUICK)
+            return self._answers(within) or self._other_line_end()
+        return within > QUICK and self._answers(within)
+
+    # -- asking the module ----------------------------------------------------------------------------------------
+
+    def ask(self, phrase: Phrase, within: float | None = None) -> Reply:
+        """Says a harmless line; half a line from before cannot spoil the answer."""
+        session = self.session
+        pending = session.forget_partial()
+        said = phrase.say.fill({}).text
+        outcome = session.exchange(said, phrase.expect, within if within is not None else phrase.within)
+        unasked = [event.text for event in session.events]
+        heard = [pending, *outcome.heard, *(text for text in unasked if text not in outcome.heard)]
+        session.events.clear()
+        self._tried(said, outcome, heard)
+        return outcome
+
+    def _tried(self, said: str, outcome: Reply, heard: Sequence[str]) -> None:
+        session = self.session
+        # A module that echoes and waits for another line end sends back what was said, again and again.
+        kept = tuple(text for text in heard if text and (not said or text.replace(said, "")))
+        echoed = session.echoes != self._echoes or len(kept) < sum(map(bool, heard))
+        self._echoes = session.echoes
+        end = session.dialect.speech.end
+        self.tries.append(Try(session.link.tuning, end, said, outcome.status, kept, session.heard_for(), echoed))
+
+    def _answers(self, within: float | None = None) -> bool:
+        return self.ask(self.lexicon.attention.probe, within).ok
+
+    def _other_line_end(self) -> bool:
+        """An error to a harmless line, or silence, may mean another line end than the lexicon's: the others are tried."""
+        dialect, session = self.session.dialect, self.session
+        if dialect.form == "bytes":
+            return False
+        for end in OTHER_ENDS:
+            if end != dialect.speech.end:
+                session.adopt(dialect.with_end(end))
+                if dialect.window:
+                    session.quiet(dialect.window)
+                # What the module has of the lines before would stand in front of this one.
+                session.send(session.dialect.line_end.encode())
+                session.wait_until_quiet(AT_ONCE, QUICK)
+                if self._answers_otherwise():
+                    self._remark(f"the module needs line ending {end}, not {dialect.speech.end} as the lexicon says")
+                    return True
+        session.adopt(dialect)
+        return False
+
+    def _answers_otherwise(self) -> bool:
+        within = max(QUICK, min(self.session.dialect.within, SLOW))
+        if self._answers(within):
+            return True
+        if self.tries[-1].status is ReplyStatus.ERROR:
+            return self._answers(within)
+        return self.lexicon.attention.escape_opens and self._escape() and self._answers(within)
+
+    def _escape(self) -> bool:
+        """Says the escape, with silence around it where the module wants that; whether it was answered."""
+        attention, session = self.lexicon.attention, self.session
+        before = session.clock.now()
+        session.silence(attention.guard)
+        session.pauses += session.clock.now() - before
+        outcome = session.exchange(attention.escape, attention.answer, attention.guard + self._soon(), exact=True)
+        self._tried(attention.escape, outcome, outcome.heard)
+        return outcome.ok
+
+    # -- asking the operator --------------------------------------------------------------------------------------
+
+    def _with_hands(self, candidates: Sequence[Tuning]) -> Tuning:
+        """Tries; asks for hands, a jig's or the operator's; tries on until the module listens, or patience ends."""
+        session, attention = self.session, self.lexicon.attention
+        if not attention.window:
+            candidates = candidates[:1]
+        session.tune(candidates[0])
+        if not attention.window and not self._just_left:
+            if self._listens() == "whole":
+                return candidates[0]
+            self.tries.clear()
+        nobody = self.needs_hands() and not self.operator.there
+        self.by_hands = True
+        self._ask_for_hands(attention.operator)
+        end = session.clock.now() + (min(self.patience, NOBODY) if nobody else self.patience)
+        # Where it is most likely to answer is tried alone for as long as a start takes.
+        alone = session.clock.now() + self.lexicon.start.within + ALONE
+        half_since: float | None = None
+        turn = 0
+        while session.clock.now() < end:
+            for tuning in candidates if session.clock.now() > alone else candidates[:1]:
+                session.heed_stop()
+                session.tune(tuning)
+                if attention.window and not self._escape():
+                    continue
+                turn += 1
+                state = self._listens(patient=turn % PATIENT_EACH == 0)
+                if state == "whole":
+                    self.operator.noticed()
+                    return tuning
+                if state == "half":
+                    now = session.clock.now()
+                    half_since = now if half_since is None else half_since
+                    if now - half_since > GRACE:
+                        half_since = end
+                        early = "The key was released too early: only some commands are answered. "
+                        self._ask_for_hands(early + attention.operator)
+            session.quiet(0.02)
+        if half_since is not None:
+            raise Unreachable(
+                "the module answers some commands only",
+                where=session.link.name,
+                hint="The key was released too early. " + attention.operator,
+            )
+        heard_at = self.heard_at()
+        if found := self._otherwise(heard_at[:1] or candidates[:1]):
+            self.operator.noticed()
+            return found
+        if not heard_at:
+            self._look_elsewhere()
+        raise self._unreachable("the module did not enter command mode")
+
+    def _ask_for_hands(self, text: str) -> None:
+        """A fixture that can, does it; otherwise the operator is asked."""
+        session, attention, fixture = self.session, self.lexicon.attention, self.fixture
+        pins = (attention.power,) if attention.window else (attention.key, attention.power)
+        if attention.how is not AttentionBy.CONTROL_LINE and fixture.has(pins):
+            fixture.drive(session, dict.fromkeys(pins, True) | {attention.power: False})
+            session.quiet(POWER_OFF)
+            fixture.drive(session, {attention.power: True})
+            if not attention.window:
+                session.quiet(attention.hold + 0.1)
+                fixture.drive(session, {attention.key: False})
+            return
+        session.asked("attention", text)
+        self.operator.ask("attention", text)
+
+    def _listens(self, *, patient: bool = False) -> str:
+        """no, half or whole. The first line after a start may be answered with an error, so it is said again once.
+        `patient` gives a module that takes its time all that the lexicon says an answer may take."""
+        within = max(self._soon(), self.session.dialect.within) if patient else self._soon()
+        if not self._answers(within):
+            heard = self.tries[-1].heard
+            understood = self.tries[-1].status is ReplyStatus.ERROR or any(not garbled(text) for text in heard)
+            if not understood or not self._answers(within):
+                return "no"
+        whole = self.lexicon.attention.whole
+        if whole and not self.ask(whole, max(within, QUICK)).ok:
+            return "half"
+        return "whole"
+
+    # -- failure --------------------------------------------------------------------------------------------------
+
+    def _data_links(self) -> list[Tuning]:
+        factory = self.lexicon.factory
+        return [msgspec.structs.replace(factory, rate=rate) for rate in self.lexicon.rates()]
+
+    def _look_elsewhere(self) -> None:
+        """A module that is not in command mode may still say something on its data link, or listens at another rate."""
+        links = self._data_links()
+        usual = [msgspec.structs.replace(links[0], rate=rate) for rate in USUAL_RATES]
+        for tuning in dict.fromkeys((*links, *usual)):
+            if self._tuned(tuning) and (self._answers(QUICK) or self.heard_at()):
+                return
+
+    def _unreachable(self, what: str) -> Unreachable:
+        data_links = self._data_links() if self.lexicon.attention.how is AttentionBy.HELD_KEY else []
+        cause = point_to(self.tries, self.lexicon, data_links, self.moving)
+        self.session.log(f"{what}: {cause.what}")
+        return Unreachable(f"{what}: {cause.what}", where=self.session.link.name, hint=cause.next)

@@ -1,0 +1,157 @@
+"""Finds and reads the files that are named: lexicons, sheets, fixtures, and what other packages bring.
+
+The rule: a lexicon beside the sheet goes before one in the user's folder, and that before a shipped one.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
+from functools import cache
+from importlib.resources import files
+from pathlib import Path
+
+from wexicon.core.faults import CallFault, Fault
+from wexicon.core.formats.fixture import Fixture, read_fixture
+from wexicon.core.formats.lexicon import Lexicon, read_lexicon
+from wexicon.core.formats.sheet import Sheet, read_sheet
+from wexicon.core.formats.units import UnitsTable, read_units
+from wexicon.core.registry import Registry
+from wexicon.core.text import meant
+from wexicon.files import open_regular, read_file
+from wexicon.work.contact.relay_commands import run_command
+
+
+def brought_by_others(group: str) -> Mapping[str, object]:
+    """What other packages bring under an entry point group. Looked for only when a name is not known: it takes long."""
+    from importlib.metadata import entry_points
+
+    found: dict[str, object] = {}
+    for entry in entry_points(group=group):
+        with suppress(Exception):
+            found[entry.name] = entry.load()
+    return found
+
+
+Registry.find_more = staticmethod(brought_by_others)
+
+
+def config_folder() -> Path:
+    """Where the user's own choices live."""
+    own = os.environ.get("WEXICON_CONFIG")
+    if own:
+        return Path(own)
+    import platformdirs
+
+    return platformdirs.user_config_path("wexicon")
+
+
+def user_folder() -> Path:
+    """Where the user's own lexicons live."""
+    own = os.environ.get("WEXICON_LEXICONS")
+    return Path(own) if own else config_folder() / "lexicons"
+
+
+def state_folder() -> Path:
+    """Where traces and records are kept."""
+    own = os.environ.get("WEXICON_STATE")
+    if own:
+        return Path(own)
+    import platformdirs
+
+    return platformdirs.user_state_path("wexicon")
+
+
+def shipped_folder() -> Path:
+    """The lexicons that come with Wexicon."""
+    return Path(str(files("wexicon") / "lexicons"))
+
+
+@cache
+def package_folders() -> tuple[Path, ...]:
+    """Folders of lexicons that other packages bring: an entry point of the group `wexicon.lexicons` names a package."""
+    from importlib.metadata import entry_points
+
+    found = []
+    for entry in entry_points(group="wexicon.lexicons"):
+        with suppress(ImportError, TypeError):
+            found.append(Path(str(files(entry.value))))
+    return tuple(found)
+
+
+def _in(folder: Path, beside: Path | None) -> Iterator[tuple[str, Path]]:
+    if folder.is_dir():
+        for path in sorted(folder.glob("*.toml")):
+            if path.is_file() and (folder != beside or _is_lexicon(path)):
+                yield path.stem, path
+
+
+def _is_lexicon(path: Path) -> bool:
+    """Whether a file beside the sheet is one."""
+    with suppress(Fault), open_regular(path) as file:
+        return b"[about]" in file.read(65_536)
+    return False
+
+
+def lexicon_files(beside: Path | None = None) -> Iterator[tuple[str, Path]]:
+    """Every lexicon there is, by name; the first of a name is the one that is used."""
+    for folder in (beside, user_folder(), shipped_folder(), *package_folders()):
+        if folder:
+            yield from _in(folder, beside)
+
+
+def path_of(name: str, beside: Path | None) -> Path:
+    """The file of a lexicon's name. Raises CallFault with what was probably meant."""
+    if name and Path(name).name == name:
+        for folder in (beside, user_folder(), shipped_folder()):
+            path = folder / f"{name}.toml" if folder else None
+            with suppress(OSError):  # a name may be longer than the system's names
+                if path and path.is_file() and (folder != beside or _is_lexicon(path)):
+                    return path
+    known = dict(reversed(list(lexicon_files(beside))))
+    if name in known:
+        return known[name]
+    raise CallFault(f"there is no lexicon {name}", hint=meant(name, known))
+
+
+def find_lexicon(name: str, beside: Path | None = None) -> Lexicon:
+    """The lexicon of a name, or at a path. Raises Fault."""
+    if name.endswith(".toml") or Path(name).name != name:
+        path = (beside or Path()) / name
+    else:
+        path = path_of(name, beside)
+    return read_lexicon(read_file(path), str(path), lambda other: read_file(path_of(other, beside)))
+
+
+def lexicon_for(name: str, beside: Path) -> Lexicon:
+    """The lexicon that was named in a call: a path is the caller's own, a name may stand beside the file. Raises Fault."""
+    return find_lexicon(str(Path(name).absolute()) if name.endswith(".toml") else name, beside)
+
+
+def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str]) -> Sheet:
+    """The sheet at a path, checked against its lexicons (each read once), its secrets fetched. Raises Fault."""
+    folder = path.parent
+    lexicon: Callable[[str], Lexicon] = cache(lambda name: find_lexicon(name, folder))
+
+    def units(name: str, key: str) -> UnitsTable:
+        return read_units(read_file(folder / name), str(folder / name), key)
+
+    return read_sheet(read_file(path), str(path), lexicon, secret, seat, units)
+
+
+def fixture_at(path: Path | None) -> Fixture:
+    """The fixture that a file describes, or none. Raises Fault."""
+    return read_fixture(read_file(path), str(path), run_command) if path else Fixture()
+
+
+def all_lexicons() -> list[Lexicon]:
+    """Every lexicon that can be named and read."""
+    found: dict[str, Lexicon] = {}
+    for name, _ in lexicon_files():
+        if name not in found:
+            try:
+                found[name] = find_lexicon(name)
+            except Fault:
+                continue
+    return list(found.values())

@@ -1,0 +1,383 @@
+"""What it points to when a module does not answer as it should, and what to do next.
+
+The rule: a cause is only named when something that was heard, or not heard, points to it; that evidence is told with it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable, Sequence
+
+import msgspec
+
+from wexicon.core.durations import spoken
+from wexicon.core.formats.lexicon import AttentionBy, Lexicon
+from wexicon.core.protocol.exchange import ReplyStatus
+from wexicon.core.text import garbled, to_bytes, to_text, visible
+from wexicon.core.tuning import Tuning
+from wexicon.work.results.discovery import Came, Cause
+
+SHOWN = 60
+# What may be wrong, in one word each.
+KINDS = {
+    "silence": "nothing is heard at any rate: wires, power, ground, reset, sleep",
+    "garbage": "the module speaks at another rate",
+    "echo": "only our own lines come back",
+    "line-end": "the module is there and does not take our lines",
+    "errors": "an error to every line",
+    "half": "some commands are answered, others not: the key was let go",
+    "command-rate": "it listens at another rate than the lexicon says",
+    "data-mode": "it has power and is in data mode",
+    "peer": "a peer is connected: everything passes through as data",
+    "window": "the time after power-up in which it listens was missed",
+    "moved": "it answered until its rate was changed",
+    "restarting": "it starts again and again",
+    "prompt": "it waits for a payload",
+    "locked": "it must be unlocked first",
+    "answers": "something else answers",
+}
+
+
+class Try(msgspec.Struct, frozen=True):
+    """One attempt to be answered: how our side was tuned, what was said, how it ended, what was heard, how many seconds
+    that took, whether our own line came back."""
+
+    tuning: Tuning
+    end: str
+    said: str
+    status: ReplyStatus
+    heard: tuple[str, ...]
+    lasted: float = 0.0
+    echoed: bool = False
+
+
+class Overheard(msgspec.Struct, frozen=True):
+    """What came on a link while nothing was known of the module: how our side was tuned, the line end and the words of what
+    was asked (empty: nothing), the bytes, the seconds that they took, their frame, and what they were: `nothing`,
+    `garbage`, `echo` or `words`."""
+
+    tuning: Tuning
+    end: str
+    said: str
+    data: bytes
+    lasted: float = 0.0
+    frame: str = "8N1"
+    came: Came = Came.NOTHING
+
+    @property
+    def _whole(self) -> list[str]:
+        return [line.strip() for line in re.split("[\r\n]+", to_text(self.data)) if line.strip()]
+
+    @property
+    def echoed(self) -> bool:
+        """Whether our own words are among it."""
+        return bool(self.said) and any(self.said in line for line in self._whole)
+
+    @property
+    def lines(self) -> list[str]:
+        """The lines of it, without our own words."""
+        kept = [line.replace(self.said, "").strip() if self.said else line for line in self._whole]
+        return [line for line in kept if line]
+
+    def told(self, form: str) -> list[str]:
+        """What came, as a lexicon that cuts answers so would have it."""
+        return [self.data.hex().upper()] if form == "bytes" else self.lines
+
+
+def intelligible(text: str) -> bool:
+    """Whether somebody may have said this: a few characters of garbage often look like letters."""
+    return len(text.strip()) > 2 and text.isascii() and not garbled(text) and sum(map(str.isalnum, text)) > 1
+
+
+def makes_sense(lexicon: Lexicon, heard: Iterable[str]) -> bool:
+    """Whether something among this is a word of the family, or of somebody's. Bytes only make sense as the family's."""
+    of_bytes = lexicon.dialect.form == "bytes"
+    return any(is_own(lexicon, text) or (not of_bytes and intelligible(text)) for text in heard)
+
+
+def point_to(
+    tries: Sequence[Try],
+    lexicon: Lexicon,
+    data_links: Iterable[Tuning] = (),
+    moved: tuple[Tuning, Tuning] | None = None,
+) -> Cause:
+    """The cause that all attempts together point to. `data_links` are links on which the module may be in data mode, `moved`
+    the links between which it was told to go just before."""
+    plain = [(one, text) for one in tries for text in one.heard if makes_sense(lexicon, [text])]
+    own = [(one, text) for one, text in plain if is_own(lexicon, text)]
+    texts = [text for one in tries for text in one.heard]
+    known = _by_words(texts, [lexicon])
+    if known:
+        return known
+    if own:
+        return _own_words(own, tries, lexicon, data_links)
+    if plain:
+        one, text = plain[-1]
+        passed = " Or the module is in data mode, and its peer answers: then its key was not held."
+        return Cause(
+            "answers",
+            f"unknown answer at {one.tuning}, not from {lexicon.about.family}: “{_short(text)}”",
+            "This is probably a module of another family, or another device on this port."
+            + passed * (one.tuning in tuple(data_links)),
+        )
+    if moved:
+        return _moved(*moved)
+    echoes = [(one.tuning, one.end) for one in tries if one.echoed]
+    if echoes:
+        return _echo(echoes)
+    heard = [(one, text) for one in tries for text in one.heard if text]
+    return _garbage(heard, lexicon) if heard else _silence(tries, lexicon)
+
+
+def nothing_found(heard: Sequence[Overheard], lexicons: Sequence[Lexicon], texts: Sequence[bytes]) -> Cause:
+    """The cause where nothing was known of the module and nothing that makes sense was answered. `texts` are what modules
+    may have sent, to know a rate by its garbage."""
+    known = _by_words([line for one in heard for line in one.lines], lexicons)
+    if known:
+        return known
+    echoes = [(one.tuning, one.end) for one in heard if one.came == Came.ECHO]
+    if echoes:
+        return _echo(echoes)
+    garbage = [one for one in heard if one.came == Came.GARBAGE]
+    if garbage:
+        return _unknown_garbage(garbage, texts)
+    rates = list(dict.fromkeys(one.tuning.rate for one in heard))
+    return Cause(
+        "silence",
+        f"nothing heard at {len(rates)} rates from {min(rates)} to {max(rates)} baud" if rates else "",
+        "Check, in this order: power and common ground; TX and RX crossed; not in reset or asleep; no key, pin or escape "
+        "required.",
+    )
+
+
+def only_errors(heard: Sequence[Overheard], lexicons: Sequence[Lexicon]) -> Cause | None:
+    """The cause where a module of no known family answered every line with an error; None where it did not."""
+    lines = [line for one in heard if one.said for line in one.lines]
+    wrong = [line for line in lines if _means_error(line, lexicons)]
+    return _errors(heard[-1].tuning, wrong[-1]) if lines and len(wrong) == len(lines) else None
+
+
+def again_and_again(heard: Sequence[Overheard], lexicons: Sequence[Lexicon]) -> Cause | None:
+    """The cause where a module was heard to start more than once; None where it was not."""
+    texts = [line for one in heard for line in one.lines]
+    return next((found for lexicon in lexicons if (found := _starts_over(lexicon, texts))), None)
+
+
+def by_itself(lexicon: Lexicon, events: Iterable[str]) -> Cause | None:
+    """What the events that came during an exchange point to; None where they point to nothing."""
+    texts = list(events)
+    joined = lexicon.attention.ends_on
+    if joined and any(_is_event(lexicon, text, joined) for text in texts):
+        return _peer(lexicon)
+    if any(_is_start(lexicon, text) for text in texts):
+        return _restarting(next(text for text in texts if _is_start(lexicon, text)))
+    return waits_for_payload() if any(text.strip() == ">" for text in texts) else None
+
+
+# -- single causes ----------------------------------------------------------------------------------------------------
+
+
+def _by_words(texts: Sequence[str], lexicons: Sequence[Lexicon]) -> Cause | None:
+    """What the very words say that were heard: it starts again and again, waits for a payload, has a peer."""
+    for lexicon in lexicons:
+        if found := _starts_over(lexicon, texts):
+            return found
+        joined = lexicon.attention.ends_on
+        if joined and any(_is_event(lexicon, text, joined) for text in texts):
+            return _peer(lexicon)
+    return waits_for_payload() if any(text.strip() == ">" for text in texts) else None
+
+
+def _starts_over(lexicon: Lexicon, texts: Sequence[str]) -> Cause | None:
+    """A module that says the same of its start more than once, where nobody's hands make it start."""
+    if lexicon.attention.power_up or lexicon.attention.window:
+        return None
+    counts = Counter(text for text in texts if _is_start(lexicon, text))
+    return next((_restarting(text) for text, count in counts.items() if count > 1), None)
+
+
+def _is_start(lexicon: Lexicon, text: str) -> bool:
+    ready = lexicon.start.ready
+    return any(word in text for word in lexicon.start.says) or (ready is not None and ready.match(text) is not None)
+
+
+def _is_event(lexicon: Lexicon, text: str, name: str) -> bool:
+    found = lexicon.dialect.event(text)
+    return found is not None and found[0] == name
+
+
+def _means_error(line: str, lexicons: Sequence[Lexicon]) -> bool:
+    finals = [found for lexicon in lexicons if (found := lexicon.dialect.final(line))]
+    return bool(finals) and all(found.how == "error" for found in finals)
+
+
+def _restarting(text: str) -> Cause:
+    return Cause(
+        "restarting",
+        f"the module restarts by itself: it said “{_short(text)}”",
+        "Its supply is probably too weak: a radio draws its peak current as it starts or sends. Give it a stronger supply and "
+        "short wires. Or its reset is not tied, or a watchdog ends it.",
+    )
+
+
+def _peer(lexicon: Lexicon) -> Cause:
+    return Cause(
+        "peer",
+        "a peer is connected; the module is in data mode",
+        "Switch the peer off, or take the module out of its reach, and try again.",
+    )
+
+
+def waits_for_payload() -> Cause:
+    """The cause where a module takes whatever is said as a payload."""
+    return Cause(
+        "prompt",
+        "the module waits for a payload: it sends the prompt “> ” and takes every line as data",
+        r"Cancel it with ESC, in wexicon talk by :>> \x1B (3GPP TS 27.005, 3.5.1); Ctrl-Z would send what it has. A payload "
+        "that is counted ends with its last byte; or cut the power.",
+    )
+
+
+def let_go(lexicon: Lexicon) -> Cause:
+    """The cause where a module answers some commands only."""
+    return Cause(
+        "half",
+        "the module answers some commands only: its key was released too early",
+        lexicon.attention.operator,
+    )
+
+
+def _moved(before: Tuning, to: Tuning) -> Cause:
+    return Cause(
+        "moved",
+        f"it answered at {before} until it was switched to {to}; silent at both since",
+        "Perhaps this adapter cannot do that rate, or the module needs longer. Power-cycle it: unsaved changes are lost "
+        f"and the old rate returns. Then run it again with a rate other than {to.rate}.",
+    )
+
+
+def _echo(echoes: Sequence[tuple[Tuning, str]]) -> Cause:
+    ends = ", ".join(dict.fromkeys(end for _, end in echoes))
+    return Cause(
+        "echo",
+        f"our own lines come back at {echoes[-1][0]}, and nothing else (line ends tried: {ends})",
+        "Either TX and RX are joined, or the module passes everything through as data, or it wants a line end or a "
+        "question that the lexicon does not have.",
+    )
+
+
+def _errors(tuning: Tuning, text: str) -> Cause:
+    return Cause(
+        "errors",
+        f"the module answers every line with an error at {tuning}: “{_short(text)}”",
+        "Usually the line end is wrong, or it must be unlocked first. Look up both in the datasheet.",
+    )
+
+
+def _unknown_garbage(heard: Sequence[Overheard], texts: Sequence[bytes]) -> Cause:
+    from wexicon.core.standards.waveform import true_rate
+
+    one = max(heard, key=lambda each: len(each.data))
+    rate = true_rate(one.data, one.tuning, texts, lasted=one.lasted or None)
+    sounds = f"; probably {rate} baud" if rate else ""
+    return Cause(
+        "garbage",
+        f"unintelligible data at {len({each.tuning for each in heard})} rates{sounds}: "
+        f"“{_short(to_text(one.data))}” at {one.tuning}",
+        "The module has power and sends at a rate that was not tried: give it with --rate. Or RS-232 levels on a "
+        "logic-level adapter, or the ground is missing.",
+    )
+
+
+def is_own(lexicon: Lexicon, text: str) -> bool:
+    """Whether these are words of the family: a result code, an event, what it says when it starts, its escape's answer."""
+    dialect, attention = lexicon.dialect, lexicon.attention
+    patterns = [want.pattern for want in (*attention.answer.wants, *attention.probe.expect.wants)]
+    return (
+        dialect.final(text) is not None
+        or dialect.event(text) is not None
+        or any(word in text for word in lexicon.start.says)
+        or any(pattern.start and pattern.match(text) is not None for pattern in patterns)
+    )
+
+
+def _own_words(
+    own: Sequence[tuple[Try, str]], tries: Sequence[Try], lexicon: Lexicon, data_links: Iterable[Tuning]
+) -> Cause:
+    one, text = own[-1]
+    command = lexicon.attention.tuning
+    if command and one.tuning != command and (one.status is ReplyStatus.OK or lexicon.dialect.final(text) is not None):
+        return Cause(
+            "command-rate",
+            f"the module answers in its own words at {one.tuning}: “{_short(text)}”",
+            f"It is in command mode, at this rate and not at {command} as the lexicon says: change attention.rate.",
+        )
+    if one.tuning in tuple(data_links) and one.tuning != command:
+        return data_mode(one.tuning, text, lexicon)
+    answered = [attempt for attempt in tries if attempt.tuning == one.tuning]
+    spoken_to = [attempt for attempt in answered if attempt.heard]
+    if len(spoken_to) > 1 and all(attempt.status is ReplyStatus.ERROR for attempt in spoken_to):
+        return _errors(one.tuning, text)
+    ends = ", ".join(dict.fromkeys(attempt.end for attempt in answered))
+    return Cause(
+        "line-end",
+        f"a module of this family is at {one.tuning} (it said “{_short(text)}”), and does not answer "
+        f"“{visible(lexicon.attention.probe.say.source)}” (line ends tried: {ends})",
+        "Look up in the datasheet how a line ends, and whether this question is one that it answers at any time.",
+    )
+
+
+def data_mode(link: Tuning, text: str, lexicon: Lexicon) -> Cause:
+    """The cause where a module said something on the link of its data mode."""
+    return Cause(
+        "data-mode",
+        f"a {lexicon.about.family} has power and is in data mode: at {link} it said “{_short(text)}”",
+        "It did not enter command mode: the key was not held at power-up, or not long enough. "
+        + lexicon.attention.operator,
+    )
+
+
+def _garbage(heard: Sequence[tuple[Try, str]], lexicon: Lexicon) -> Cause:
+    one, text = max(heard, key=lambda pair: len(pair[1]))
+    texts = lexicon.start_texts()
+    rate = None
+    if texts:
+        from wexicon.core.standards.waveform import true_rate
+
+        rate = true_rate(to_bytes(text), one.tuning, texts, lasted=one.lasted or None)
+    sounds = f"; probably {rate} baud" if rate else ""
+    keyed = " Or its key for command mode was not held." if lexicon.attention.how is AttentionBy.HELD_KEY else ""
+    return Cause(
+        "garbage",
+        f"garbage was heard at {one.tuning}{sounds}: “{_short(text)}”",
+        f"The module has power and speaks at another rate, which the lexicon does not name.{keyed}",
+    )
+
+
+def _silence(tries: Sequence[Try], lexicon: Lexicon) -> Cause:
+    ways = list(dict.fromkeys(f"{one.tuning}" for one in tries))
+    told = ", ".join(ways[:8]) + (f" and {len(ways) - 8} more" if len(ways) > 8 else "")
+    attention = lexicon.attention
+    needs = {
+        AttentionBy.ALWAYS: "no key, pin or escape required",
+        AttentionBy.HELD_KEY: "its key held as the operator was asked",
+        AttentionBy.CONTROL_LINE: f"its pins set for command mode ({_pins(attention.pins)})",
+        AttentionBy.ESCAPE: f"“{visible(attention.escape)}” is its escape"
+        + (f" and {spoken(attention.guard)} of silence around it are enough" if attention.guard else "")
+        + (f", which is heard in the first {spoken(attention.window)} after power-up only" if attention.window else ""),
+    }[attention.how]
+    peer = " No peer may be connected: then it is in data mode." if attention.ends_on else ""
+    return Cause(
+        "window" if attention.window else "silence",
+        f"nothing heard (tried {told})",
+        f"Check, in this order: power and common ground; TX and RX crossed; {needs}.{peer}",
+    )
+
+
+def _pins(pins: dict[str, bool]) -> str:
+    return ", ".join(f"{name} {'on' if on else 'off'}" for name, on in pins.items())
+
+
+def _short(text: str) -> str:
+    return visible(text if len(text) <= SHOWN else f"{text[:SHOWN]}...")

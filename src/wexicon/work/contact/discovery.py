@@ -1,0 +1,457 @@
+"""Finding the link of a module of which nothing is known: its rate, frame, line end and echo, and the lexicons that fit it.
+
+The rule: it listens before it asks, asks only what `questions` lists, and waits for each answer as long as the wire and a
+module's own delay need. A module counts as found when it answered in words; a lexicon fits when the module named itself as
+that lexicon expects.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+import msgspec
+
+from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
+from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.exchange import Reply, ReplyStatus
+from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.speech import LINE_ENDS, Speech
+from wexicon.core.standards.nmea import with_checksum
+from wexicon.core.text import to_bytes, to_text, visible
+from wexicon.core.tuning import Tuning, frame_of
+from wexicon.links.tapped import Tapped
+from wexicon.work.contact.causes import (
+    Overheard,
+    again_and_again,
+    data_mode,
+    intelligible,
+    is_own,
+    let_go,
+    nothing_found,
+    only_errors,
+    waits_for_payload,
+)
+from wexicon.work.contact.known_links import KnownLink, named
+from wexicon.work.contact.questions import (
+    AT_ONCE,
+    GREETING,
+    PATIENT,
+    SLOW_GREETING,
+    Question,
+    escapes,
+    question_of,
+    questions,
+    rates_to_try,
+)
+from wexicon.work.results.discovery import Attempt, ByHand, Came, Cause, HailResult
+
+# How long it listens before it says anything, and how long silence ends what was heard (seconds).
+LISTENS = 0.25
+GAP = 0.02
+# How long it listens on where a module speaks by itself: a receiver's sentences come once a second.
+LISTENS_ON = 1.3
+# What a receiver sends by itself, to know its rate by its garbage.
+_SENTENCES = tuple(
+    to_bytes(f"{with_checksum(text)}\r\n")
+    for text in (
+        "$GPGGA,101500,5130.00,N,00012.00,W,1,08,0.9,4.0,M,47.0,M,,",
+        "$GPRMC,101500,A,5130.00,N,00012.00,W,0.0,,,,",
+    )
+)
+# How our side hears without knowing anything: whatever stands between two silences.
+_RAW = Dialect(Speech(end="none", answer=f"silence {GAP * 1000:.0f}ms", echo="off", ok=(), error=()))
+# More than an answer to the greeting would be (bytes).
+LONG = 24
+# Words of at least so many characters are hardly garbage.
+SURE = 5
+# How long it listens in the end where it has heard something that made no sense.
+LISTENS_OUT = 3.0
+_LOOKS = ("cr", "lf", "crlf")
+
+
+class Fit(msgspec.Struct, frozen=True):
+    """A lexicon that fits, who the module said it is, and its line end as it was found."""
+
+    lexicon: Lexicon
+    identity: dict[str, str]
+    end: str
+
+
+class LinkDiscovery:
+    """One search on one session. `known` is what is remembered of the port, `first` a link to begin with; `told` is shown each
+    attempt as it ends."""
+
+    def __init__(
+        self,
+        session: Session,
+        lexicons: Sequence[Lexicon],
+        *,
+        known: KnownLink | None = None,
+        with_escapes: bool = False,
+        first: Tuning | None = None,
+        told: Callable[[Attempt], None] = lambda attempt: None,
+    ) -> None:
+        self.session = session
+        self.lexicons = lexicons
+        self.known = known
+        self.with_escapes = with_escapes
+        self.first = first
+        self.told = told
+        self.heard: list[Overheard] = []
+        # The bytes of the attempt that is being made, and when the last came.
+        self._taken = bytearray()
+        self._taken_at = 0.0
+        session.link = Tapped(session.link, self._take)
+        self.result = HailResult(session.link.name)
+        self._listened: set[Tuning] = set()
+        self._asked: set[tuple[Question, Tuning]] = set()
+        # Links where words came that no lexicon knows: believed only when nothing better is found.
+        self._strange: list[tuple[Tuning, Overheard]] = []
+        self._fits: list[Fit] = []
+        # A family whose module answers its probe and not who it is.
+        self._half: Lexicon | None = None
+        # What ends the search although nothing answered: a module that said what is the matter with it.
+        self._plain: Cause | None = None
+        # What may come by itself.
+        self._texts = [*(text for lexicon in lexicons for text in lexicon.start_texts()), *_SENTENCES]
+
+    def run(self) -> HailResult:
+        """Searches until the module is found, or nothing is left to try. Raises Stopped."""
+        session, result = self.session, self.result
+        began = session.clock.now()
+        session.begin_step("attention", searching=True)
+        found = self._search()
+        result.seconds = round(session.clock.now() - began, 6)
+        if found:
+            self._tell_found(found)
+        else:
+            self._tell_not_found()
+        session.log(f"hail: {'found at ' + str(found) if found else 'not found'}")
+        return result
+
+    # -- the search -----------------------------------------------------------------------------------------------
+
+    def _search(self) -> Tuning | None:
+        usual = [Tuning(rate) for rate in rates_to_try(self.lexicons)]
+        usual = list(dict.fromkeys([self.first, *usual])) if self.first else usual
+        asked = questions(self.lexicons)
+        if self.known and (found := self._as_known(self.known)):
+            return found
+        heard = self._attempt(usual[0], None)
+        if heard.data and (found := self._judged(usual[0], None, heard)):
+            return found
+        phases = [[one] for one in asked if not one.silence]
+        phases = [phases[0], [one for some in phases[1:] for one in some], *[[one] for one in asked if one.silence]]
+        for number, phase in enumerate(phases):
+            if number == 2 and self.with_escapes and (found := self._by_escapes()):
+                return found
+            for tuning in usual:
+                if self._plain:
+                    return None
+                for question in phase:
+                    # What makes sense on one link only is asked with the first.
+                    here = question.only_at if question.only_at and tuning == usual[0] else tuning
+                    if here in question.tunings(usual) and (found := self._ask(here, question)):
+                        return found
+        if self._strange and not self._plain:
+            return self._strange[-1][0]
+        for tuning in () if self._plain else usual:
+            if found := self._ask(tuning, SLOW_GREETING):
+                return found
+        return self._strange[-1][0] if self._strange and not self._plain else None
+
+    def _as_known(self, known: KnownLink) -> Tuning | None:
+        """The link that is remembered, with the question of its lexicon."""
+        own = [one for one in self.lexicons if named(one) == known.lexicon]
+        asked = question_of(own[0]) if own and own[0].attention.how is AttentionBy.ALWAYS else None
+        return self._ask(known.tuning, asked or GREETING)
+
+    def _by_escapes(self) -> Tuning | None:
+        by_family = {lexicon.about.family: lexicon for lexicon in self.lexicons}
+        for escape in escapes(self.lexicons):
+            lexicon = by_family[escape.lexicon]
+            for rate in dict.fromkeys([*lexicon.rates(), *rates_to_try([])]):
+                tuning = Tuning.of(rate, lexicon.factory.frame)
+                heard = self._attempt(
+                    tuning, Question(to_bytes(escape.text), "none", within=escape.guard), escape.guard
+                )
+                if heard.data and (found := self._judged(tuning, None, heard)):
+                    self._remark(f"it listens after its escape “{visible(escape.text)}”")
+                    return found
+        return None
+
+    def _ask(self, tuning: Tuning, question: Question) -> Tuning | None:
+        """Asks a question once on a link, and follows what came. The link at which the module was found, or None."""
+        if (question, tuning) in self._asked:
+            return None
+        self._asked.add((question, tuning))
+        heard = self._attempt(tuning, question, question.silence)
+        return self._judged(tuning, question, heard) if heard.data else None
+
+    def _attempt(
+        self, tuning: Tuning, question: Question | None, silence: float = 0.0, listen: float = LISTENS
+    ) -> Overheard:
+        """Says one thing on a link, or only listens, and takes in what comes."""
+        session = self.session
+        session.heed_stop()
+        session.adopt(_RAW)
+        try:
+            session.tune(tuning)
+        except CannotTune as fault:
+            self._remark(fault.what)
+            return Overheard(tuning, "", "", b"")
+        if silence:
+            session.silence(silence)
+        began = session.clock.now()
+        session.events.clear()
+        session.heard_for()
+        self._taken.clear()
+        said = question.label if question else ""
+        if question:
+            lead = LINE_ENDS[question.end] if not silence else ""
+            session.send(lead.encode() + question.data)
+            self._listen(question.within + GAP + tuning.wire_time(24), to_bytes(to_text(question.data).strip()))
+        else:
+            self._listen(listen, b"")
+        session.forget_partial()
+        session.events.clear()
+        data = bytes(self._taken)
+        frame = frame_of(data)
+        if frame != "8N1":
+            data = bytes(byte & 0x7F for byte in data)
+        heard = Overheard(tuning, question.end if question else "", said, data, session.heard_for(), frame)
+        came = self._came(heard, question)
+        heard = msgspec.structs.replace(heard, came=came)
+        self.heard.append(heard)
+        took = round(session.clock.now() - began, 6)
+        attempt = Attempt(tuning.rate, tuning.frame, heard.end, said, came, to_text(data), took)
+        self.result.tries.append(attempt)
+        self.told(attempt)
+        return heard
+
+    def _listen(self, within: float, said: bytes) -> None:
+        """Listens until a whole answer has come, something else than what was said, or the time is over."""
+        session = self.session
+
+        def enough() -> bool:
+            came = self._taken.replace(said, b"").strip() if said else b""
+            return bool(came) and session.clock.now() - self._taken_at >= GAP
+
+        session.quiet(within, enough)
+        if self._taken and not said:
+            count = len(self._taken)
+            session.listen(session.clock.now() + LISTENS_ON, lambda: len(self._taken) > count and enough())
+
+    def _take(self, mark: str, data: bytes) -> None:
+        if mark == "<":
+            self._taken += data
+            self._taken_at = self.session.clock.now()
+
+    # -- what it means --------------------------------------------------------------------------------------------
+
+    def _came(self, heard: Overheard, question: Question | None) -> Came:
+        """What came back."""
+        if not heard.data:
+            return Came.NOTHING
+        lines = heard.lines
+        if not lines:
+            return Came.ECHO if heard.echoed else Came.GARBAGE
+        if any(self._own(line) for line in lines):
+            return Came.WORDS
+        # A little garbage may look like words; with a parity taken off it nearly always does.
+        least = 1 if heard.frame == "8N1" else LONG
+        if any(intelligible(line) and len(line) >= least for line in lines):
+            return Came.WORDS
+        asked = [one for one in self.lexicons if question and one.about.family in question.lexicons]
+        return (
+            Came.WORDS
+            if any(is_own(one, line) for one in asked for line in heard.told(one.dialect.form))
+            else Came.GARBAGE
+        )
+
+    def _own(self, line: str) -> bool:
+        return any(one.dialect.form != "bytes" and is_own(one, line) for one in self.lexicons)
+
+    def _judged(self, tuning: Tuning, question: Question | None, heard: Overheard) -> Tuning | None:
+        """What came is followed: words are answered with the lexicons' questions, garbage may tell the true rate."""
+        if question and any(line == ">" for line in heard.lines):
+            # Whatever is asked now goes into a payload: nothing more is.
+            self._plain = waits_for_payload()
+            return None
+        if heard.came == Came.WORDS:
+            link = Tuning.of(tuning.rate, heard.frame)
+            if self._fitting(link, heard):
+                return link
+            self._plain = self._plain or self._data_mode(link, heard)
+            return None if self._plain else self._hear_more(link, heard)
+        # What answers a question comes again at the right rate; only what comes by itself is worth the reckoning.
+        by_itself = heard.came == Came.GARBAGE and (question is None or len(heard.data) >= LONG)
+        rate = self._true_rate(heard) if by_itself else None
+        return self._ask(Tuning(rate), question or GREETING) if rate else None
+
+    def _hear_more(self, link: Tuning, heard: Overheard) -> Tuning | None:
+        """Words came, and no lexicon fits: perhaps they were a part of more. They are kept for when nothing better is found."""
+        own = sum(self._own(line) for line in heard.lines)
+        if own or sum(len(line) for line in heard.lines if intelligible(line)) >= SURE:
+            self._strange.append((link, heard))
+            self._strange.sort(key=lambda one: sum(map(self._own, one[1].lines)))
+        if link in self._listened:
+            return None
+        self._listened.add(link)
+        more = self._attempt(link, None, listen=LISTENS_ON)
+        self._plain = self._plain or again_and_again(self.heard, self.lexicons)
+        return link if more.came == Came.WORDS and self._fitting(link, more) else None
+
+    def _data_mode(self, link: Tuning, heard: Overheard) -> Cause | None:
+        """Whether one lexicon's module, and nobody else's, says this in data mode, where it takes no commands."""
+        for line in heard.lines:
+            saying = [one for one in self.lexicons if any(word in line for word in one.start.says)]
+            if len(saying) == 1 and saying[0].attention.tuning:
+                lexicon, result = saying[0], self.result
+                result.family, result.rate, result.frame = lexicon.about.family, link.rate, link.frame
+                result.command = f"wexicon hail {self.session.link.name} --lexicon {named(lexicon)}"
+                result.by_hand = [ByHand(result.family, lexicon.attention.operator, result.command)]
+                return data_mode(link, line, lexicon)
+        return None
+
+    def _true_rate(self, heard: Overheard) -> int | None:
+        from wexicon.core.standards.waveform import true_rate
+
+        return true_rate(heard.data, heard.tuning, self._texts, lasted=heard.lasted or None)
+
+    def _fitting(self, link: Tuning, heard: Overheard) -> bool:
+        """Asks each lexicon's own questions on a link where words came; whether any fits."""
+        here = [one for one in self.lexicons if one.attention.tuning in (None, link)]
+        likely = [one for one in here if any(is_own(one, line) for line in heard.told(one.dialect.form))]
+        found: list[Fit] = []
+        # What needs a silence first is asked last, and not at all where another lexicon fits that names its family.
+        for one in sorted(likely, key=lambda one: one.dialect.window):
+            if not (one.dialect.window and any(fit.lexicon.expect for fit in found)) and (fit := self._fit(one, link)):
+                found.append(fit)
+        if found and not any(fit.lexicon.expect for fit in found):
+            # What fits many may be one of a family of its own.
+            alike = {(fit.lexicon.speech.form, fit.lexicon.speech.end) for fit in found}
+            others = [one for one in here if one not in likely and (one.speech.form, one.speech.end) in alike]
+            found += [fit for one in others if one.expect and (fit := self._fit(one, link))]
+        # A module that did not answer the greeting refuses by silence; one that did, does not.
+        greeted = any(
+            one.said == GREETING.label and one.tuning == link and one.came == Came.WORDS for one in self.heard
+        )
+        found.sort(key=lambda fit: (fit.lexicon.speech.error == "silence") == greeted)
+        self._fits = sorted(found, key=lambda fit: not fit.lexicon.expect)
+        return bool(found)
+
+    def _fit(self, lexicon: Lexicon, link: Tuning) -> Fit | None:
+        """The module as a lexicon sees it; None where it does not answer so, or names itself as another."""
+        session, dialect = self.session, lexicon.dialect
+        session.tune(link)
+        session.adopt(dialect)
+        if dialect.window:
+            session.quiet(dialect.window)
+        elif dialect.form == "lines":
+            session.send(dialect.line_end.encode())
+            session.wait_until_quiet(GAP, PATIENT)
+        identity: dict[str, str] = {}
+        within = AT_ONCE + dialect.gap + link.wire_time(48)
+        try:
+            for phrase in (lexicon.attention.probe, *lexicon.identify):
+                answer = self._exchange(phrase, max(within, min(phrase.within or 0.0, 2 * PATIENT)))
+                if not answer.ok:
+                    if phrase is not lexicon.attention.probe and lexicon.attention.whole:
+                        self._half = lexicon
+                    return None
+                identity |= {name: str(value) for name, value in answer.captures.items()}
+                within = PATIENT + link.wire_time(96)
+        except (LinkFault, Stopped):
+            raise
+        except Fault:
+            return None
+        if any(identity.get(name) != wanted for name, wanted in lexicon.expect.items()):
+            return None
+        named_by = {name for one in lexicon.identify for want in one.expect.wants for name in want.pattern.names}
+        return Fit(lexicon, {name: text for name, text in identity.items() if name in named_by}, dialect.speech.end)
+
+    def _exchange(self, phrase: Phrase, within: float) -> Reply:
+        """Asks a question; once more where the first may have met with what was on the line before."""
+        self.session.events.clear()
+        answer = self.session.exchange(phrase.say.fill({}).text, phrase.expect, within)
+        disturbed = self.session.dialect.form == "sentences" or not answer.heard
+        if not answer.ok and (answer.status is ReplyStatus.ERROR or disturbed):
+            answer = self.session.exchange(phrase.say.fill({}).text, phrase.expect, within)
+        return answer
+
+    # -- what is told ---------------------------------------------------------------------------------------------
+
+    def _remark(self, text: str) -> None:
+        if text not in self.result.remarks:
+            self.result.remarks.append(text)
+
+    def _tell_found(self, link: Tuning) -> None:
+        result, session = self.result, self.session
+        result.found, result.rate, result.frame = True, link.rate, link.frame
+        here = [one for one in self.heard if one.tuning.rate == link.rate and one.said]
+        result.echo = any(one.echoed for one in here) if here else None
+        words = [line for one in here for line in one.lines]
+        result.said = words[-1] if words else ""
+        if self._fits:
+            first = self._fits[0]
+            result.family, result.identity, result.end = first.lexicon.about.family, first.identity, first.end
+            result.lexicons = [named(fit.lexicon) for fit in self._fits]
+            result.command = f"wexicon readout {session.link.name}"
+            result.cause = again_and_again(self.heard, self.lexicons)
+            return
+        if self._half:
+            result.family, result.end = self._half.about.family, self._half.speech.end
+            result.cause = let_go(self._half)
+            result.command = f"wexicon hail {session.link.name} --lexicon {named(self._half)}"
+            return
+        result.end = self._line_end(link)
+        result.cause = only_errors([one for one in self.heard if one.tuning == link], self.lexicons)
+        result.command = f"wexicon talk {session.link.name}"
+        self._remark("no lexicon fits; where it answers AT, wexicon lexicon draft asks the module itself for one")
+
+    def _line_end(self, link: Tuning) -> str:
+        """The shortest line end with which a module of no known family answers the greeting; empty where it does not."""
+        for end in _LOOKS:
+            heard = self._attempt(link, Question(b"AT" + LINE_ENDS[end].encode(), end, within=PATIENT))
+            if set(heard.lines) == {"OK"}:
+                return end
+        return ""
+
+    def _tell_not_found(self) -> None:
+        result, port = self.result, self.session.link.name
+        if self._plain:
+            result.cause = self._plain
+            return
+        self._listen_out()
+        result.cause = nothing_found(self.heard, self.lexicons, [*self._texts, *_error_texts(self.lexicons)])
+        if result.cause.kind in ("silence", "garbage", "echo"):
+            for lexicon in self.lexicons:
+                attention = lexicon.attention
+                if attention.operator:
+                    does = f"wexicon hail {port} --lexicon {named(lexicon)}"
+                    result.by_hand.append(ByHand(lexicon.about.family, attention.operator, does))
+                elif attention.escape_opens and not self.with_escapes:
+                    told = f"It listens after its escape “{visible(attention.escape)}”, which was not said."
+                    result.by_hand.append(ByHand(lexicon.about.family, told, f"wexicon hail {port} --escapes"))
+        result.command = result.by_hand[0].command if len(result.by_hand) == 1 else ""
+
+    def _listen_out(self) -> None:
+        """Something came that made no sense: at the rate that it sounds like, more of it may."""
+        garbage = [one for one in self.heard if one.came == Came.GARBAGE]
+        longest = max(garbage, key=lambda one: len(one.data), default=None)
+        rate = self._true_rate(longest) if longest else None
+        if rate:
+            self._attempt(Tuning(rate), None, listen=LISTENS_OUT)
+
+
+def _error_texts(lexicons: Iterable[Lexicon]) -> list[bytes]:
+    """What modules answer to what they do not understand, to know their rate by its garbage."""
+    words: dict[str, Any] = {}
+    for lexicon in lexicons:
+        for source in (*lexicon.speech.ok, *lexicon.speech.errors):
+            text = source.replace("{code:int}", "2").partition("{")[0]
+            words[f"{text}\r\n"] = words[f"\r\n{text}\r\n"] = None
+    return [to_bytes(text) for text in words if len(text) > 4]

@@ -1,0 +1,54 @@
+"""What is remembered of a port: the link at which a module last answered there, and its lexicon.
+
+The rule: it is only ever tried first; nothing is believed because it was so last time.
+"""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from hashlib import sha256
+from pathlib import Path
+
+import msgspec
+
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.tuning import Tuning
+from wexicon.files import write_whole
+from wexicon.work.contact.catalog import shipped_folder, state_folder, user_folder
+from wexicon.work.contact.ports import key_of
+
+
+class KnownLink(msgspec.Struct, frozen=True):
+    """The port by what it is known by, how our side was tuned, the line end, and the lexicon's name or path ("" for none)."""
+
+    key: str
+    tuning: Tuning
+    end: str = ""
+    lexicon: str = ""
+
+
+def remembered(port: str) -> KnownLink | None:
+    """What is known of a port; None where nothing is."""
+    with suppress(OSError, msgspec.DecodeError, ValueError):
+        found = msgspec.json.decode(_path(key_of(port)).read_bytes(), type=KnownLink)
+        return found if Tuning.of(found.tuning.rate, found.tuning.frame) else None
+    return None
+
+
+def remember(port: str, tuning: Tuning, end: str, lexicon: str) -> None:
+    """Keeps where a module answered. What cannot be kept is not missed."""
+    key = key_of(port)
+    known = KnownLink(key, tuning, end, lexicon)
+    if known != remembered(port):
+        with suppress(OSError):
+            write_whole(_path(key), msgspec.json.encode(known))
+
+
+def named(lexicon: Lexicon) -> str:
+    """How a lexicon can be named again from anywhere: by its name where that is enough, or by its path."""
+    path = Path(lexicon.path).absolute()
+    return path.stem if path.parent in (shipped_folder(), user_folder()) else str(path)
+
+
+def _path(key: str) -> Path:
+    return state_folder() / "links" / f"{sha256(key.encode('utf-8', 'surrogateescape')).hexdigest()[:32]}.json"

@@ -1,0 +1,1 @@
+"""Drafts of lexicons."""

@@ -1,0 +1,1 @@
+"""Many units: the batch, its scheduler, claims in the register, recording."""

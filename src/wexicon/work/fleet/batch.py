@@ -1,0 +1,397 @@
+"""Many units from one sheet: on one port with modules swapped, or on many ports at once, a thread for each.
+
+The rule: a unit that fails stops no other; a module is never made two units; what a unit waits for is known before anything
+is written to it. What is shown and what is recorded is told to others; nothing is printed here.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import AbstractContextManager
+from functools import partial
+from typing import TypeVar
+
+from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway, Unreachable
+from wexicon.core.formats.filling import DRAWN, OWN
+from wexicon.core.formats.jobs import Job, dependency_cycle, disagreements
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.protocol.observations import Began, Listener, Observation
+from wexicon.core.text import visible
+from wexicon.core.values import Value, ValueFault
+from wexicon.work.contact.ports import PortAssignment
+from wexicon.work.fleet.claims import AnothersUnit, Claims, Known, MadeBefore
+from wexicon.work.fleet.scheduler import AWAY, ProgressCallback, Scheduler, UnitProgress
+from wexicon.work.function.dialogues import find_dialogue, run_dialogue
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision, verify
+from wexicon.work.provisioning.unfinished import Store
+from wexicon.work.results.failure import Failure
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Prove, Verdict
+
+Answer = TypeVar("Answer")
+# How often a port is looked at while its module is being swapped (seconds).
+LOOKS = 0.4
+# What hands may want while a module is being swapped: to leave this unit out, or to make the one before once more.
+SKIP, AGAIN = "skip", "again"
+# After how long hands are told that the old module is still there.
+REMINDS = 10.0
+
+
+class Steps(Listener):
+    """Tells the steps of one unit."""
+
+    def __init__(self, unit: str, port: str, told: ProgressCallback) -> None:
+        self._unit, self._port, self._told = unit, port, told
+
+    def note(self, seen: Observation) -> None:
+        if isinstance(seen, Began):
+            self._told(UnitProgress(self._unit, self._port, seen.step))
+
+
+class OperatorRequest(Fault):
+    """Hands want something else than the module that they were asked for: `wish`."""
+
+    def __init__(self, wish: str) -> None:
+        super().__init__("skipped on request")
+        self.wish = wish
+
+
+# Opens a job's module on a port, with a listener of its own.
+Opens = Callable[[Job, str, Listener], AbstractContextManager[Module]]
+
+
+class Batch:
+    """One run over the units of a sheet. `opened` opens a module, `told` is shown each step, `keep` each result. With `write`
+    false it compares only. `claims` tells whose turn a unit is, `known` what units that were made before can be filled in
+    with; `swaps` is whether a port that is to take another unit needs hands, `wish` what these want while they are asked for
+    the next module: SKIP or AGAIN."""
+
+    def __init__(
+        self,
+        sheet: Sheet,
+        jobs: Sequence[Job],
+        opened: Opens,
+        *,
+        told: ProgressCallback = lambda progressed: None,
+        keep: Callable[[Job, UnitResult], None] = lambda job, result: None,
+        stopping: Callable[[], bool] = lambda: False,
+        stop_after: int = 0,
+        prove: Prove = Prove.AUTO,
+        write: bool = True,
+        store: Store | None = None,
+        patience: float = 60.0,
+        claims: Claims | None = None,
+        known: Known | None = None,
+        swaps: bool = True,
+        wish: Callable[[], str] = lambda: "",
+    ) -> None:
+        self.sheet = sheet
+        self.jobs = list(jobs)
+        self.opened = opened
+        self.told = told
+        self.keep = keep
+        self.stopping = stopping
+        self.stop_after = stop_after
+        self.prove = prove
+        self.write = write
+        self.store = store or Store()
+        self.patience = patience
+        self.claims = claims or Claims(sheet)
+        self.swaps = swaps
+        self.wish = wish
+        self.results: dict[str, UnitResult] = {}
+        self.turns = Scheduler(jobs, self.claims, known or {}, self._over, told)
+        self._failed = 0
+        self._broken: Fault | None = None
+        self._swapping = False
+
+    def run(
+        self, places: Sequence[PortAssignment], appearing: Callable[[], Iterable[PortAssignment]] | None = None
+    ) -> list[UnitResult]:
+        """Does all units; gives their results in the order of the jobs. `appearing` gives the ports that came since it was
+        asked last: each brings one module with it. Raises CallFault where that cannot be begun."""
+        self.turns.several = len(places) > 1 or appearing is not None
+        self._swapping = self.swaps and appearing is None and len(places) < len(self.jobs)
+        around = list(dependency_cycle(self.jobs))
+        if appearing is None:
+            self._check(places, around)
+        elif around:
+            raise CallFault("--new-ports cannot be used: units need each other's address", where=self.sheet.path)
+        for job in self.jobs:
+            self.told(UnitProgress(job.name, "", "waiting"))
+        if appearing is None and len(places) >= len(self.jobs):
+            self.turns.pin(places)
+        for job in around:
+            self._ask_who(job, places)
+        for place in places:
+            self.turns.expect(place)
+        workers = [self._worker(place) for place in places]
+        while appearing is not None and self.turns.any_left and not self._over():
+            for place in appearing():
+                self.turns.expect(place)
+                workers.append(self._worker(place, once=True))
+            with self.turns.changed:
+                self.turns.changed.wait(0.5)
+        for worker in workers:
+            while worker.is_alive():
+                worker.join(0.2)  # so that Ctrl-C is heard meanwhile
+        for job in self.jobs:
+            if job.name not in self.results:
+                self._end(job, self._not_done(job))
+        results = [self.results[job.name] for job in self.jobs]
+        self._agree(results)
+        return results
+
+    def _check(self, places: Sequence[PortAssignment], around: Sequence[Job]) -> None:
+        seats = {job.seat.name for job in self.jobs}
+        for place in places:
+            if place.seat and place.seat not in seats:
+                raise CallFault(
+                    f"no unit of seat {place.seat} to provision", hint=f"There are: {', '.join(sorted(seats))}"
+                )
+        free = [place for place in places if not place.seat]
+        lonely = seats - {place.seat for place in places}
+        if lonely and not free:
+            raise CallFault(f"no port for {', '.join(sorted(lonely))}", hint="Name one, as PORT or SEAT=PORT.")
+        if len(around) > len(places):
+            names = ", ".join(job.name for job in around)
+            what = f"{names} need each other's address: give each its own port"
+            raise CallFault(what, where=self.sheet.path, hint=f"Name {len(around)} ports; there are {len(places)}.")
+
+    def _ask_who(self, job: Job, places: Sequence[PortAssignment]) -> None:
+        """Units that need each other's address say who they are before any of them is made; each stays on its port."""
+        port = self.turns.port_for(job, places)
+        self.told(UnitProgress(job.name, port, "who is it"))
+        with self.opened(job, port, Steps(job.name, port, self.told)) as module:
+            identity = self._met(job, module, asks=False, last="")
+        self.turns.learn(job.known_of(identity, job.wanted))
+
+    # -- one port -------------------------------------------------------------------------------------------------
+
+    def _worker(self, place: PortAssignment, *, once: bool = False) -> threading.Thread:
+        made = threading.Thread(target=self._work, args=(place, once), name=place.port, daemon=True)
+        made.start()
+        return made
+
+    def _work(self, place: PortAssignment, once: bool) -> None:
+        try:
+            self._one_after_another(place, once)
+        except Fault as fault:
+            # The register, which cannot be worked with any more: nothing more is begun.
+            self._broken = fault
+        finally:
+            self.turns.leave(place)
+
+    def _one_after_another(self, place: PortAssignment, once: bool) -> None:
+        asks, last = False, ""
+        before: Job | None = None
+        while job := self.turns.next(place):
+            try:
+                result, last = self._one(job, place, asks=asks, last=last)
+            except OperatorRequest as wished:
+                if wished.wish == AGAIN:
+                    self.turns.give_back(job)
+                    if before:
+                        self.turns.requeue(before)
+                        asks = False
+                    continue
+                result = UnitResult(verdict=Verdict.SKIPPED, seat=job.name, port=place.port)
+                result.failure = Failure("", wished.what)
+                self._end(job, result)
+                self.turns.end(job, result)
+                asks = True
+                continue
+            # A module that is not for this unit stays where it is.
+            asks = result is not None and self.swaps
+            if result is None:
+                self.turns.give_back(job)
+                continue
+            before = job
+            self._end(job, result)
+            self.turns.end(job, result)
+            if once:
+                return
+
+    def _over(self) -> bool:
+        enough = bool(self.stop_after and self._failed >= self.stop_after)
+        return self.stopping() or enough or self._broken is not None
+
+    def _end(self, job: Job, result: UnitResult) -> None:
+        self.results[job.name] = result
+        self._failed += result.verdict is Verdict.FAILED
+        self.keep(job, result)
+        self.told(UnitProgress(job.name, result.port, str(result.verdict), result))
+
+    def _not_done(self, job: Job) -> UnitResult:
+        """A unit that was not begun here."""
+        result = UnitResult(verdict=Verdict.STOPPED if self.stopping() else Verdict.SKIPPED, seat=job.name)
+        if job.name in self.turns.elsewhere:
+            result.verdict = Verdict.SKIPPED
+            result.remarks.append(self.turns.elsewhere[job.name].told)
+            return result
+        if self._broken:
+            result.verdict, result.failure = Verdict.FAILED, Failure.of(self._broken, "register")
+            return result
+        if job.name in self.turns.refusals and not self.stopping():
+            result.verdict, result.failure = Verdict.FAILED, self.turns.refusals[job.name]
+            return result
+        missing = sorted(whose for whose in job.waits_for() if not any(one[0] == whose for one in self.turns.known))
+        over = self.stopping() or bool(self.stop_after)
+        what = f"{', '.join(missing)} was not identified" if missing else "no port available"
+        if over and not missing:
+            what = "stopped before it started"
+        result.failure = Failure("", what, status=130 if self.stopping() else 1)
+        return result
+
+    # -- one unit -------------------------------------------------------------------------------------------------
+
+    def _one(self, job: Job, place: PortAssignment, *, asks: bool, last: str) -> tuple[UnitResult | None, str]:
+        """Makes one unit; its result, and which module that was. No result where the module is not for this unit: then the unit
+        is given back."""
+        port, result, own = place.port, UnitResult(), last
+        self.told(UnitProgress(job.name, port, "attention"))
+        try:
+            with self.opened(job, port, Steps(job.name, port, self.told)) as module:
+                begun = False
+                while not begun:
+                    identity = self._met(job, module, asks=asks, last=own)
+                    own, unit = identity.get(job.seat.lexicon.unit, ""), job.seat.lexicon.unit_of(identity)
+                    owner = self._asked(job, module, partial(self.claims.owner, unit)) if unit else ""
+                    if self.turns.is_anothers(job, place, unit, owner):
+                        return None, own
+                    try:
+                        if self.write and unit:
+                            self._asked(job, module, partial(self.claims.begin_on, job, unit))
+                        begun = True
+                    except AnothersUnit as fault:
+                        if self.turns.is_refused(job, place, unit, Failure.of(fault, "identify")):
+                            return None, own
+                        raise
+                    except MadeBefore as fault:
+                        if not self._swapping:
+                            raise
+                        # It was there from before, or the wrong one was put in: hands put in another.
+                        self.turns.was(unit, fault.name)
+                        asks = True
+                self.turns.begun(job)
+                self.turns.learn(job.known_of(identity, job.wanted))
+                result = self._made(job, module, identity)
+        except OperatorRequest:
+            raise
+        except Exception as fault:
+            result.ended_by(fault, "fill in" if isinstance(fault, ValueFault) else "attention")
+        result.seat, result.port = job.name, port
+        result.lexicon, result.lexicon_digest = job.seat.lexicon.about.family, job.seat.lexicon.digest
+        result.sheet = self.sheet.digest
+        return result, own
+
+    def _met(self, job: Job, module: Module, *, asks: bool, last: str) -> dict[str, str]:
+        """Who is on the port: a module that is no other unit of this batch. Asks for it to be put there where that is due."""
+        session, operator = module.session, module.operator
+        until = session.clock.now() + self.patience
+        if asks:
+            text = (
+                f"Remove {visible(last)}. Insert the module for {job.name}."
+                if last
+                else f"Insert the module for {job.name}."
+            )
+            while self.wish():
+                pass  # what was wanted before nobody asked for
+            self.told(UnitProgress(job.name, session.link.name, "to be swapped"))
+            session.asked("swap", text)
+            operator.ask("swap", text)
+        asked = session.clock.now()
+        told = gone = False
+        while True:
+            session.heed_stop()
+            wish = self.wish() if asks else ""
+            if wish:
+                raise OperatorRequest(wish)
+            try:
+                module.attention.gain([*module.likely, module.lexicon.factory])
+                identity = dict(module.identify())
+                unit = job.seat.lexicon.unit_of(identity)
+                before = self.turns.seen(unit, job)
+                if before == job.name:
+                    break
+                # Hands need a while; one that went and came back is the same one put in again.
+                if not told and (gone or session.clock.now() - asked > REMINDS):
+                    told = True
+                    operator.ask("swap", f"That is still the module that was {before}. {_swap(job)}")
+                if session.clock.now() > until:
+                    raise ModuleFault(f"this module is {before}, already done in this run", hint=_swap(job))
+            except Unreachable:
+                gone = True
+                if not asks or session.clock.now() > until:
+                    raise
+            module.attention.lose()
+            session.quiet(LOOKS)
+        if asks:
+            operator.noticed()
+        return identity
+
+    def _asked(self, job: Job, module: Module, ask: Callable[[], Answer]) -> Answer:
+        """Asks the register; while that is away, waits, and what the module sends is taken in. Raises Stopped."""
+        while True:
+            try:
+                return ask()
+            except RegisterAway:
+                self.told(UnitProgress(job.name, module.session.link.name, AWAY))
+                module.session.heed_stop()
+                module.session.quiet(1.0)
+
+    def _made(self, job: Job, module: Module, identity: dict[str, str]) -> UnitResult:
+        own = {(OWN, name): text for name, text in identity.items()}
+        unit = job.seat.lexicon.unit_of(identity)
+        drawn = {
+            (DRAWN, part): str(self._asked(job, module, partial(self.claims.draw, job, part, unit)))
+            for part in job.series()
+        }
+        wanted = job.resolved({**self.turns.known, **own, **drawn})
+        for name in job.seat.before if self.write else ():
+            if failure := self._run(name, job, module):
+                return UnitResult(identity=identity, failure=failure)
+        order = Order(wanted, self.prove, job.seat.trust, self.sheet.digest)
+        result = provision(module, order, store=self.store) if self.write else verify(module, order)
+        for name in job.seat.afterwards if self.write and not result.status else ():
+            if failure := self._run(name, job, module):
+                result.verdict, result.failure = Verdict.FAILED, failure
+                break
+        self.turns.learn(job.known_of(identity, wanted))
+        return result
+
+    def _run(self, name: str, job: Job, module: Module) -> Failure | None:
+        """Runs one of the sheet's dialogues; why it failed, if it did."""
+        from pathlib import Path
+
+        program = find_dialogue(Path(self.sheet.path).parent / name)
+        have = {**(job.row.cells if job.row else {}), **job.seat.given}
+        needs = {need.name for need in program.needs()}
+        values = {key: value for key, value in have.items() if key in needs}
+        likely = [module.session.link.tuning]
+        done = run_dialogue(module.session, program, values, job.seat.lexicon, module.operator, likely=likely)
+        if done.failure:
+            done.failure.step = f"{name}: {done.failure.step}" if done.failure.step else name
+        return done.failure
+
+    # -- all of them ----------------------------------------------------------------------------------------------
+
+    def _agree(self, results: Sequence[UnitResult]) -> None:
+        """What must agree is checked over what was read of the units that went well, at the last."""
+        well = [one for one in results if one.verdict in (Verdict.CONFORMS, Verdict.UNPROVED)]
+        read: list[tuple[str, dict[str, Value]]] = []
+        for result in well:
+            after = {line.name: line.after for line in result.settings if line.after}
+            told = {name: one.shown for name, one in after.items() if one.value is not None or one.shown == "unset"}
+            read.append((result.seat, dict(told)))
+        for complaint in disagreements(self.sheet, read):
+            for job, result in zip(self.jobs, results, strict=True):
+                if result in well and f" {result.seat} " in f" {complaint.what} ":
+                    result.verdict, result.failure = Verdict.FAILED, Failure("agree", complaint.what)
+                    self.keep(job, result)
+
+
+def _swap(job: Job) -> str:
+    return f"Insert the module for {job.name}."

@@ -1,0 +1,123 @@
+"""What came of a unit goes into the register: which one, and what of the result.
+
+The rule: a unit is known by its family and what it says of itself; one that did not say it is known by its port.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from wexicon.core.faults import Complaint, Fault
+from wexicon.core.formats.jobs import Job, jobs_of
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.text import visible
+from wexicon.records.entry import Entry
+from wexicon.work.contact.catalog import state_folder
+from wexicon.work.fleet.claims import task_of
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Outcome
+
+AWAY = "the register cannot be reached; record queued on disk until it returns"
+
+if TYPE_CHECKING:
+    from wexicon.records.register import Register
+
+
+def the_register(where: str | None = None) -> Register:
+    """The register at a URL or a file; the one of the environment (WEXICON_REGISTER) or the user's own where none is named."""
+    from wexicon.records.register import Register
+
+    folder = state_folder()
+    where = where or os.environ.get("WEXICON_REGISTER") or str(folder / "register.db")
+    return Register(where, folder / "waiting")
+
+
+def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, Entry]:
+    """Of these units those that the register has as made right by this very sheet and row, by their names. Raises Fault."""
+    register.flush_pending()
+    rows = {job.name: job.row.cells if job.row else {} for job in jobs}
+    found = register.latest(sheet=sheet.digest, did="provision")
+    return {one.name: one for one in found if one.verdict == "conforms" and rows.get(one.name) == one.row}
+
+
+def used_before(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> list[Complaint]:
+    """Values that must be different in each unit of the sheet, and that another unit of a sheet of this title has by the
+    register: one that is not among these. Raises Fault."""
+    jobs = list(jobs)
+    if not sheet.agree.different or not sheet.has_fixed_units:
+        return []
+    names = {job.name for job in jobs_of(sheet)}
+    used: dict[tuple[str, str], Entry] = {}
+    for one in register.latest(sheet=sheet.called, did="provision"):
+        if one.sheet == sheet.called and one.name not in names and one.verdict in ("conforms", "unproved"):
+            for line in one.result["settings"]:
+                if line["name"] in sheet.agree.different and line["after"]:
+                    used[line["name"], line["after"]["shown"]] = one
+    found = []
+    for job in jobs:
+        for name in sheet.agree.different:
+            shown = job.seat.lexicon.settings[name].show(job.wanted[name]) if name in job.wanted else None
+            other = used.get((name, shown)) if shown else None
+            if other:
+                whose = f"{other.name}, {other.unit}, {other.when}"
+                what = f"{name} {visible(shown or '')} of {job.name} is already used by {whose}"
+                found.append(Complaint(what, "agree.different", hint="Choose another, or use --again."))
+    return found
+
+
+def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str) -> str:
+    """Keeps a result. Never raises: the unit is made, whether that can be recorded or not. What is wrong, or nothing."""
+    entry = Entry(
+        unit=job.seat.lexicon.unit_of(result.identity, result.port),
+        name=job.name,
+        lexicon=job.seat.lexicon.about.family,
+        did=did,
+        verdict=str(result.verdict),
+        evidence=str(result.evidence),
+        sheet=sheet.called,
+        digest=sheet.digest,
+        row=dict(job.row.cells) if job.row else {},
+        result=msgspec.to_builtins(result, enc_hook=str),
+        task=task_of(sheet, job),
+    )
+    try:
+        return "" if register.keep(entry) else AWAY
+    except (OSError, Fault) as fault:
+        return f"this result could not be recorded: {fault}"
+
+
+def compare_with_left(register: Register, job: Job, sheet: Sheet, result: UnitResult) -> None:
+    """Adds to what was read of a module what the register says that it was left as: what is no longer so, and what is known of
+    settings that cannot be read. Where the register is away, that is told; of a module that does not say
+    who it is nothing can be."""
+    unit = job.seat.lexicon.unit_of(result.identity)
+    if not result.settings or not unit:
+        return
+    try:
+        left = register.last_provisioned(unit=unit)
+    except Fault as fault:
+        result.remarks.append(f"{fault.what}; its last recorded state is not known")
+        return
+    if left is None:
+        result.remarks.append("the register has no finished provisioning of this module")
+        return
+    if (left.name, left.sheet) != (job.name, sheet.called):
+        result.remarks.append(f"the register has this module as {left.name} of “{left.sheet}”, {left.when}")
+    elif left.digest != sheet.digest:
+        result.remarks.append(f"the sheet was changed since this module was made by it, {left.when}")
+    then = {line["name"]: line for line in left.result["settings"]}
+    now = {line.name: line for line in result.settings}
+    gone = [
+        f"{name}: {visible(line['after']['shown'])} then, {visible(now[name].after.shown)} now"  # type: ignore[union-attr]
+        for name, line in then.items()
+        if line["after"] and name in now and now[name].after and line["after"]["shown"] != now[name].after.shown  # type: ignore[union-attr]
+    ]
+    if gone:
+        result.remarks.append(f"changed since {left.when}: {'; '.join(gone)}")
+    for name, line in now.items():
+        if line.outcome is Outcome.UNVERIFIED and then.get(name, {}).get("outcome") == Outcome.ACCEPTED:
+            line.note = f"the register: acknowledged {left.when}"

@@ -1,0 +1,273 @@
+"""Which unit is a port's next: what is left, which port a unit is for, what waits for what, whose module is where.
+
+The rule: a unit is on one port at a time. One that waits for another's address is not begun before that is known; a module that
+is a certain unit of the sheet is made that one; a unit that is another module's is left for the port where that is.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
+from itertools import islice
+
+import msgspec
+
+from wexicon.core.faults import CallFault, RegisterAway
+from wexicon.core.formats.filling import DRAWN, NUMBER, OWN, ROW
+from wexicon.core.formats.jobs import Job
+from wexicon.work.contact.ports import PortAssignment
+from wexicon.work.fleet.claims import Claims, Elsewhere, Known
+from wexicon.work.results.failure import Failure
+from wexicon.work.results.unit import UnitResult
+
+# How many units are looked at to begin with when the next is chosen.
+CHOICE = 64
+AWAY = "waiting for the register"
+
+
+class UnitProgress(msgspec.Struct, frozen=True):
+    """Where a unit stands: `waiting`, what is being done, or its verdict."""
+
+    unit: str
+    port: str
+    step: str
+    result: UnitResult | None = None
+
+
+ProgressCallback = Callable[[UnitProgress], None]
+
+
+class Scheduler:
+    """The units of one run, handed out to ports; what is known of them is in `known`. `over` tells whether nothing more is to
+    be begun. Threads share it."""
+
+    def __init__(
+        self, jobs: Sequence[Job], claims: Claims, known: Known, over: Callable[[], bool], told: ProgressCallback
+    ) -> None:
+        self.jobs = list(jobs)
+        self.claims = claims
+        self.known: Known = dict(known)
+        self.over = over
+        self.told = told
+        self.changed = threading.Condition()
+        # One port chooses at a time; who waits for a change sees by the number of them that there was one.
+        self._choosing = threading.Lock()
+        self._changes = 0
+        # Units that another bench has made meanwhile, and why a unit that no port could make was refused.
+        self.elsewhere: dict[str, Elsewhere] = {}
+        self.refusals: dict[str, Failure] = {}
+        # Whether several ports are worked on.
+        self.several = False
+        self._left = list(jobs)
+        # Taken by a port, and it is not known yet whether the module there is that unit.
+        self._open: dict[str, Job] = {}
+        self._pinned: dict[str, str] = {}
+        self._refused: dict[str, set[str]] = {}
+        self._seen: dict[str, str] = {}
+        self._working: dict[str, PortAssignment] = {}
+        self._busy = 0
+
+    @property
+    def any_left(self) -> bool:
+        """Whether a unit is not begun yet, or may be given back."""
+        with self.changed:
+            return bool(self._left or self._open)
+
+    # -- before any is begun ------------------------------------------------------------------------------------------
+
+    def pin(self, places: Iterable[PortAssignment]) -> None:
+        """With a port for every unit each has its own, in the order in which both are named."""
+        free = list(places)
+        for job in sorted(self.jobs, key=lambda job: not any(place.seat == job.seat.name for place in free)):
+            place = next((one for one in free if one.seat == job.seat.name), None)
+            place = place or next((one for one in free if not one.seat), None)
+            if place:
+                free.remove(place)
+                self._pinned[job.name] = place.port
+
+    def port_for(self, job: Job, places: Iterable[PortAssignment]) -> str:
+        """The port of a unit that is to stay on one. Raises CallFault where none is left."""
+        if job.name not in self._pinned:
+            taken = set(self._pinned.values())
+            free = (one for one in places if one.port not in taken and one.seat in ("", job.seat.name))
+            place = next(free, None)
+            if place is None:
+                raise CallFault(f"no port is left for {job.name}", hint="Name one more.")
+            self._pinned[job.name] = place.port
+        return self._pinned[job.name]
+
+    def expect(self, place: PortAssignment) -> None:
+        """A port is about to be worked on."""
+        with self.changed:
+            self._working[place.port] = place
+
+    def learn(self, known: Known) -> None:
+        """What others may fill in from a unit is known."""
+        with self.changed:
+            self.known.update(known)
+            self._tell_all()
+
+    # -- one after another --------------------------------------------------------------------------------------------
+
+    def next(self, place: PortAssignment) -> Job | None:
+        """The next unit for a port, claimed; waits while another unit must be known first, or another bench has the last ones.
+        None where nothing is left for it."""
+        most = CHOICE
+        while not self.over():
+            with self._choosing:
+                with self.changed:
+                    ready, seen = self._ready(place, most), self._changes
+                try:
+                    job = self.claims.take(ready) if ready else None
+                except RegisterAway:
+                    self.told(UnitProgress(ready[0].name, "", AWAY))
+                else:
+                    with self.changed:
+                        if job:
+                            self._left.remove(job)
+                            self._open[job.name] = job
+                            self._busy += 1
+                            return job
+                        if self._drop_done():
+                            continue
+                        if len(ready) == most:
+                            most *= 4
+                            continue
+                        if not self._waits(place, ready):
+                            break
+            with self.changed:
+                self.changed.wait_for(lambda seen=seen: self._changes != seen, 0.5)  # type: ignore[misc]
+        return None
+
+    def _waits(self, place: PortAssignment, ready: Sequence[Job]) -> bool:
+        """Whether a port that can begin none of these now may yet begin one."""
+        held = [job.name for job in ready if job.name in self.claims.held]
+        for name in held:
+            self.told(UnitProgress(name, "", f"is being made at {self.claims.held[name]}"))
+        mine = any(self._fits(job, place) for job in self._left)
+        return (mine and bool(held or self._busy)) or self._may_come(place)
+
+    def _tell_all(self) -> None:
+        """Something has changed, for whoever waits."""
+        self._changes += 1
+        self.changed.notify_all()
+
+    def leave(self, place: PortAssignment) -> None:
+        """A port is worked on no longer."""
+        with self.changed:
+            self._working.pop(place.port, None)
+            self._tell_all()
+
+    def _ready(self, place: PortAssignment, most: int) -> list[Job]:
+        """The first units that could be begun on a port now: its own, where it has any."""
+        own = [job for job in self._left if self._pinned.get(job.name) == place.port]
+        fitting = (job for job in own or self._left if self._fits(job, place) and self._is_known(job))
+        return list(islice(fitting, most))
+
+    def _may_come(self, place: PortAssignment) -> bool:
+        """Whether a unit that is another port's may yet be left for this one: that port's module may not be for it."""
+        for job in self._open.values():
+            if self._suits(job, place):
+                return True
+        ports = self._working.keys() - {place.port}
+        return any(
+            self._pinned.get(job.name) in ports and self._suits(job, place) and self._is_known(job)
+            for job in self._left
+        )
+
+    def _fits(self, job: Job, place: PortAssignment) -> bool:
+        return self._suits(job, place) and self._pinned.get(job.name) in (None, place.port)
+
+    def _suits(self, job: Job, place: PortAssignment) -> bool:
+        return place.seat in ("", job.seat.name) and place.port not in self._refused.get(job.name, ())
+
+    def _is_known(self, job: Job) -> bool:
+        own = (job.seat.name, OWN, ROW, NUMBER, DRAWN)
+        sources = [source for late in job.deferred.values() for source in late.sources]
+        return all((one.whose, one.part) in self.known or one.whose in own for one in sources)
+
+    def _drop_done(self) -> bool:
+        """Leaves out what another bench has made meanwhile; whether there is any."""
+        done = [job for job in self._left if job.name in self.claims.done]
+        for job in done:
+            self._left.remove(job)
+            self.elsewhere[job.name] = self.claims.done[job.name]
+            self.known.update(self.claims.done[job.name].known)
+            self.told(UnitProgress(job.name, "", self.claims.done[job.name].told))
+        return bool(done)
+
+    def give_back(self, job: Job) -> None:
+        """A port that has taken a unit does not make it."""
+        # Not while another port chooses: it would see the unit as neither left nor begun, or take it twice.
+        with self._choosing, self.changed:
+            self.claims.release(job, None)
+            self._left.insert(0, job)
+            self._open.pop(job.name, None)
+            self._busy -= 1
+            self._tell_all()
+        self.told(UnitProgress(job.name, "", "waiting"))
+
+    def requeue(self, job: Job) -> None:
+        """A unit that has ended is to be made again, next of all; while the register is away it stays as it is."""
+        with suppress(RegisterAway):
+            self.claims.take_again(job)
+        with self._choosing, self.changed:
+            self._left.insert(0, job)
+            self._tell_all()
+
+    def end(self, job: Job, result: UnitResult) -> None:
+        """A unit that was begun has ended."""
+        self.claims.release(job, result)
+        with self.changed:
+            self._open.pop(job.name, None)
+            self._busy -= 1
+            self._tell_all()
+
+    # -- whose module it is -------------------------------------------------------------------------------------------
+
+    def seen(self, unit: str, job: Job) -> str:
+        """As which unit of this run a module was seen first; as this one, where that is now."""
+        with self.changed:
+            return self._seen.setdefault(unit, job.name) if unit else job.name
+
+    def was(self, unit: str, name: str) -> None:
+        """A module was made this unit before: it is not to be taken for another one."""
+        with self.changed:
+            self._seen[unit] = name
+
+    def is_anothers(self, job: Job, place: PortAssignment, unit: str, owner: str) -> bool:
+        """Whether the module on a port is not for this unit: it is the `owner`, another one that is not begun yet, which is
+        then this port's; or this unit's own module has been found on another port."""
+        with self.changed:
+            theirs = self._pinned.get(job.name, place.port) != place.port
+            other = next((one for one in (*self._left, *self._open.values()) if one.name == owner != job.name), None)
+            if other and not theirs:
+                same = other.seat.lexicon.digest == job.seat.lexicon.digest and place.seat in ("", other.seat.name)
+                # A port that was named for a seat keeps to it.
+                named = self._working.get(self._pinned.get(other.name, ""))
+                same = same and not (named and named.seat)
+                if same and (self.several or self._is_known(other)):
+                    theirs, had = True, self._pinned.pop(other.name, "")
+                    self._pinned[other.name] = place.port
+                    # The two change places; with ports that take any unit, this one is free again.
+                    self._pinned.pop(job.name, None)
+                    if had:
+                        self._pinned[job.name] = had
+            if theirs:
+                self._seen.pop(unit, None)
+            return theirs
+
+    def is_refused(self, job: Job, place: PortAssignment, unit: str, why: Failure) -> bool:
+        """Whether a unit that is not to be made of the module on this port is left for other ports: where there are any."""
+        with self.changed:
+            self._refused.setdefault(job.name, set()).add(place.port)
+            self.refusals[job.name] = why
+            self._pinned.pop(job.name, None)
+            self._seen.pop(unit, None)
+            return any(self._fits(job, other) for other in self._working.values())
+
+    def begun(self, job: Job) -> None:
+        """The module on its port is this unit."""
+        with self.changed:
+            self._open.pop(job.name, None)

@@ -1,0 +1,1 @@
+"""What a module does: dialogues, actions, traffic."""

@@ -1,0 +1,77 @@
+"""Running a dialogue on a session, and what came of it as data."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from wexicon.core.dialogue import Program, read_dialogue
+from wexicon.core.dialogue.acting import DialogueFault
+from wexicon.core.dialogue.runner import Runner
+from wexicon.core.faults import Complaint, FileFault
+from wexicon.core.formats.fixture import Fixture
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.operator import Nobody, Operator
+from wexicon.core.protocol.session import Session
+from wexicon.core.tuning import Tuning
+from wexicon.files import read_file
+from wexicon.work.contact.attention import PATIENCE
+from wexicon.work.module.module import Module
+from wexicon.work.results.dialogue import DialogueResult
+from wexicon.work.results.masking import masked
+from wexicon.work.results.verdicts import Verdict
+
+
+def find_dialogue(path: Path) -> Program:
+    """The dialogue at a path. Raises Fault."""
+    try:
+        text = read_file(path).decode("utf-8")
+    except UnicodeDecodeError as fault:
+        complaint = Complaint(f"byte {fault.start} is not UTF-8", hint="save the file as UTF-8")
+        raise FileFault(str(path), [complaint]) from None
+    return read_dialogue(text, str(path))
+
+
+def run_dialogue(
+    session: Session,
+    program: Program,
+    values: Mapping[str, Any],
+    lexicon: Lexicon | None = None,
+    operator: Operator | None = None,
+    *,
+    attention: bool = True,
+    likely: Sequence[Tuning] = (),
+    patience: float = PATIENCE,
+    fixture: Fixture | None = None,
+    note: Callable[[str], None] = lambda text: None,
+) -> DialogueResult:
+    """Runs a dialogue; with a lexicon it gets the module's attention first, unless `attention` is false. Faults end in the
+    result."""
+    operator = operator or Nobody()
+    began = session.clock.now()
+    module = Module(session, lexicon, operator, patience=patience, fixture=fixture) if lexicon else None
+    runner = Runner(session, program, values, module=module, operator=operator, note=note)
+    result = DialogueResult(dialogue=program.path, verdict=Verdict.PASSED)
+    try:
+        if module and attention:
+            session.begin_step("attention", searching=True)
+            module.attention.gain(likely)
+        session.begin_step("dialogue")
+        runner.run()
+    except (Exception, KeyboardInterrupt) as fault:
+        result.ended_by(fault, _place(fault, program), session)
+    result.timed(session, began)
+    result.kept, result.notes = runner.result.kept, runner.result.notes
+    result.on_wire, result.pauses = round(session.on_wire, 6), round(session.pauses, 6)
+    result.waiting = round(max(0.0, result.seconds - session.on_wire - session.pauses), 6)
+    masked(result, session.secrets)
+    return result
+
+
+def _place(fault: BaseException, program: Program) -> str:
+    """The line that failed; empty if the fault is not of one line. An action's lines are named with its lexicon."""
+    if not isinstance(fault, DialogueFault) or not fault.line:
+        return ""
+    file = f"{fault.where}, " if fault.where != program.path else ""
+    return f"{file}line {fault.line}: {fault.source}"

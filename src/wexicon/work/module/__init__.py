@@ -1,0 +1,1 @@
+"""One module by its lexicon: identity, settings, actions, starts."""

@@ -1,0 +1,308 @@
+"""A module as its lexicon lets one see it: who it is, what it keeps, what it does, on one session.
+
+The rule: every line goes through one exchange, and every reply is checked; a module is believed to be the same one only
+after it said so; secrets are shown nowhere. What the words mean is the lexicon's, when they are said is the caller's.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from typing import Any
+
+from wexicon.core.dialogue.runner import Runner
+from wexicon.core.faults import Fault, ModuleFault, Part
+from wexicon.core.formats.fixture import Fixture
+from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
+from wexicon.core.operator import Operator
+from wexicon.core.protocol.exchange import Reply, ReplyStatus
+from wexicon.core.protocol.insertion import Filled
+from wexicon.core.protocol.session import Session
+from wexicon.core.secret import Secret, plain
+from wexicon.core.text import visible
+from wexicon.core.tuning import Tuning
+from wexicon.core.values import Value
+from wexicon.work.contact.attention import PATIENCE, Attention
+from wexicon.work.contact.causes import by_itself
+from wexicon.work.module.settings import Settings
+
+# How often an action that makes settings persist is done again when something else was heard meanwhile.
+MOST_TIMES = 3
+
+
+class Module:
+    """`attention` is its attention; `settings` what it keeps; `data_link` how its data mode is tuned as far as we know;
+    `identity` what it said of itself; `given` what its actions may need, `likely` the links to try first."""
+
+    def __init__(
+        self,
+        session: Session,
+        lexicon: Lexicon,
+        operator: Operator,
+        *,
+        patience: float = PATIENCE,
+        fixture: Fixture | None = None,
+        given: Mapping[str, Any] | None = None,
+        likely: Sequence[Tuning] = (),
+    ) -> None:
+        self.session = session
+        self.likely = likely
+        self.given = dict(given or {})
+        self.lexicon = lexicon
+        self.operator = operator
+        self.attention = Attention(session, lexicon, operator, patience=patience, fixture=fixture)
+        if lexicon.attention.unlock:
+            self.attention.unlock = lambda: self.do(lexicon.attention.unlock)
+        self.attention.gained = self._gained
+        self.settings = Settings(self)
+        self.data_link = lexicon.factory
+        self.identity: dict[str, str] = {}
+        for pattern, names in lexicon.secret_lines():
+            session.secrets.add_pattern(pattern, names)
+        # Rates and frames that were written and that count only from some action on.
+        self.pending: list[tuple[Moves, Setting, Value]] = []
+
+    def _gained(self, link: Tuning) -> None:
+        if not self.lexicon.attention.tuning:
+            self.data_link = link
+
+    # -- asking -------------------------------------------------------------------------------------------------
+
+    def say(self, said: Filled, phrase: Phrase, *, tells: Collection[str] = ()) -> Reply:
+        """One exchange, with its attention. While an earlier answer may still come, what is asked first is something whose
+        answer cannot be taken for it."""
+        self.attention.keep()
+        if self.session.outstanding and not _distinct(phrase):
+            asks = (*self.lexicon.identify, *(one.read for one in self.lexicon.settings.values() if one.read))
+            known = next((ask for ask in asks if _distinct(ask)), None)
+            if known is None or not self.session.exchange(known.say.fill({}), known.expect, known.within).ok:
+                self.session.await_outstanding()
+        outcome = self.session.exchange(said, phrase.expect, phrase.within, tells=tells)
+        self.attention.spoke()
+        return outcome
+
+    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, tells: Collection[str] = ()) -> Reply:
+        """Asks something harmless; what fails, or met with something unexpected, is asked once more after a silence."""
+        said = phrase.say.fill(values or {})
+        anomalies = self.session.anomalies
+        outcome = self.say(said, phrase, tells=tells)
+        if outcome.ok and self.session.anomalies == anomalies:
+            return outcome
+        gap = self.session.dialect.gap
+        self.session.wait_until_quiet(0.05 + gap, 0.5 + 4 * gap)
+        return self.say(said, phrase, tells=tells)
+
+    # -- who it is ------------------------------------------------------------------------------------------------
+
+    def identify(self) -> dict[str, str]:
+        """What the module says of itself; one that the lexicon is not for is refused."""
+        identity: dict[str, str] = {}
+        for phrase in self.lexicon.identify:
+            outcome = self.ask(phrase)
+            if not outcome.ok:
+                raise self.fault("the module does not identify itself as this family does", outcome)
+            identity.update({name: str(value) for name, value in outcome.captures.items()})
+        for name, wanted in self.lexicon.expect.items():
+            found = identity.get(name, "")
+            if found != wanted:
+                raise ModuleFault(
+                    f"this is another module: its {name} is {visible(found)}, the lexicon is for {wanted}",
+                    where=self.session.link.name,
+                    hint="Nothing was changed. Put the right module on this port, or name its lexicon.",
+                )
+        self.identity = identity
+        return identity
+
+    def still_there(self) -> bool:
+        """Asks who it is once more: false where the answer is not the one that this question has, so that what was heard
+        before may have been the answer to something else. Raises ModuleFault where another module answers."""
+        unit = self.lexicon.unit
+        for phrase in self.lexicon.identify:
+            names = [name for want in phrase.expect.wants for name in want.pattern.names]
+            if unit and unit not in names:
+                continue
+            anomalies = self.session.anomalies
+            outcome = self.say(phrase.say.fill({}), phrase)
+            if not outcome.ok or self.session.anomalies != anomalies:
+                return False
+            heard = {name: str(value) for name, value in outcome.captures.items()}
+            if any(self.identity.get(name) != value for name, value in heard.items()):
+                self._same_after_all()
+            return True
+        return False
+
+    def _same_after_all(self) -> None:
+        """Another identity was heard: asked in silence once more, and believed then."""
+        self.session.wait_until_quiet(self.session.dialect.within, 2 * self.session.dialect.within)
+        before = self.identity
+        self.identify_again(before)
+
+    def identify_again(self, before: dict[str, str]) -> None:
+        """The module that answers must be the one that answered before."""
+        unit = self.lexicon.unit
+        after = self.identify()
+        differs = [name for name in ([unit] if unit else before) if before.get(name) != after.get(name)]
+        if before and differs:
+            name = differs[0]
+            self.identity = before
+            raise ModuleFault(
+                f"another module answers: its {name} is {visible(after.get(name, ''))}, "
+                f"it was {visible(before.get(name, ''))}",
+                where=self.session.link.name,
+                hint="Put the first module back and run this again. Do not swap modules before Wexicon says that one is done.",
+            )
+
+    def has(self, name: str) -> bool:
+        """Whether this module's firmware has the setting."""
+        setting = self.lexicon.setting(name)
+        firmware = self.identity.get(self.lexicon.firmware, "")
+        return not firmware or setting.there(firmware)
+
+    # -- what it keeps: for dialogues -------------------------------------------------------------------------------
+
+    def read(self, name: str) -> Value | Secret:
+        """The value of a setting, a Secret where it is one. Raises ModuleFault where it cannot be read or is not understood."""
+        found = self.settings.read([name])
+        if name not in found:
+            raise ModuleFault(f"{name} cannot be read", where=self.session.link.name)
+        value = found[name].understood(name)
+        return Secret(value) if self.lexicon.setting(name).secret else value
+
+    def set(self, name: str, value: Any) -> None:
+        """Checks any value, then writes it. Raises ValueFault before a byte is sent."""
+        setting = self.lexicon.setting(name)
+        if setting.secret:
+            self.session.secrets.learn(value)
+        self.settings.write({name: setting.check(plain(value))}, {})
+
+    def decoded(self, name: str, text: str) -> Value:
+        """The value that stands in the module's words. Raises ValueFault."""
+        return self.lexicon.setting(name).kind.decode(text)
+
+    def encoded(self, name: str, value: Any) -> str:
+        """A value in the module's words. Raises ValueFault."""
+        kind = self.lexicon.setting(name).kind
+        return kind.encode(kind.check(value))
+
+    # -- where its link is ------------------------------------------------------------------------------------------
+
+    def moved(self, setting: Setting, value: Value) -> None:
+        """A setting was written that moves the link: at once, or with some later action."""
+        if setting.moves_link is Moves.AT_ONCE:
+            self.follow(setting, value)
+        elif setting.moves_link:
+            self.pending.append((setting.moves_link, setting, value))
+
+    def follow(self, setting: Setting, value: Value) -> None:
+        """Goes where the link went, or remembers it where command mode has a rate of its own. The new rate is proved by
+        an answer before anything else is said at it."""
+        self.data_link = setting.kind.apply_to(self.data_link, value)
+        if not self.lexicon.attention.tuning:
+            before = self.session.link.tuning
+            wanted = setting.kind.apply_to(before, value)
+            if setting.moves_after:
+                self.session.quiet(setting.moves_after)
+            self.session.tune(wanted)
+            if wanted != before and self.attention.held:
+                self.attention.prove([wanted, before])
+
+    def expected_links(self) -> list[Tuning]:
+        """Where the module may answer next, the likeliest first."""
+        own = self.lexicon.attention.tuning
+        return [own] if own else list(dict.fromkeys([self.data_link, self.session.link.tuning]))
+
+    # -- actions ------------------------------------------------------------------------------------------------
+
+    def do(self, name: str, values: Mapping[str, Any] | None = None) -> dict[str, Any]:
+        """Has the module do something, checking each reply, and follows the link where that moves it. `values` may hold
+        what the action needs. Gives what the action's dialogue kept."""
+        actions = self.lexicon.actions
+        if name not in actions:
+            raise KeyError(f"the lexicon of {self.lexicon.about.family} has: {', '.join(actions) or 'no action'}")
+        action = actions[name]
+        if action.needs_attention:
+            self.attention.keep()
+        needed = {need.name for need in action.program.needs()}
+        given = {name: value for name, value in {**self.given, **(values or {})}.items() if name in needed}
+        made = Runner(self.session, action.program, given, module=self, operator=self.operator).run()
+        self.attention.spoke()
+        if action.settles:
+            self.session.quiet(action.settles)
+        if action.ends_attention:
+            self.attention.lose()
+        due = [
+            moving for moving in self.pending if moving[0] == name or (moving[0] is Moves.RESTART and action.restarts)
+        ]
+        self.pending = [] if action.resets else [moving for moving in self.pending if moving not in due]
+        if action.resets:
+            self.data_link = self.lexicon.factory
+            due = []
+        for _, setting, value in due:
+            self.follow(setting, value)
+        return made.kept
+
+    def persist(self, name: str) -> None:
+        """Does an action that makes settings persist, between two questions whose answers cannot be taken for its own; where
+        anything else was heard meanwhile, it is done again."""
+        action = self.lexicon.actions[name]
+        surely = bool(self.lexicon.identify) and not action.restarts and not action.ends_attention
+        for _ in range(MOST_TIMES):
+            if surely and not self.still_there():
+                self.session.wait_until_quiet(self.session.dialect.within, 2 * self.session.dialect.within)
+            anomalies = self.session.anomalies
+            self.do(name)
+            if not surely or (self.session.anomalies == anomalies and self.still_there()):
+                return
+            self.session.log(f"unexpected data around {name}; repeating")
+            self.session.wait_until_quiet(self.session.dialect.within, 2 * self.session.dialect.within)
+        raise ModuleFault(
+            f"{name}: its answer cannot be told from other lines on this link",
+            where=self.session.link.name,
+            hint="Noise, or another sender. Assume nothing was saved.",
+        )
+
+    # -- failure ------------------------------------------------------------------------------------------------
+
+    def meaning(self, code: str) -> str:
+        """What an error number means, or nothing."""
+        return self.lexicon.errors.get(code, "")
+
+    def fault(self, what: str, outcome: Reply) -> ModuleFault:
+        """The fault of an exchange that did not end well."""
+        cause = by_itself(self.lexicon, [event.text for event in self.session.events])
+        reason = {
+            ReplyStatus.ERROR: self.error(outcome.code),
+            ReplyStatus.SILENCE: "no full answer" if outcome.heard else "no answer",
+            ReplyStatus.CLOSED: "the answer lacks what was expected",
+            ReplyStatus.BUSY: "still busy",
+        }.get(outcome.status, "")
+        hint = f"{cause.what[:1].upper()}{cause.what[1:]}. {cause.next}" if cause else self._half(outcome)
+        return ModuleFault(what, part=Part.of(outcome), where=self.session.link.name, hint=hint, reason=reason)
+
+    def _half(self, outcome: Reply) -> str:
+        """What to do where the module answers some commands only: its key was let go meanwhile."""
+        attention = self.lexicon.attention
+        if attention.whole is None or outcome.status not in (ReplyStatus.SILENCE, ReplyStatus.ERROR):
+            return ""
+        try:
+            heard = [
+                self.session.exchange(one.say.fill({}), one.expect, one.within).ok
+                for one in (attention.probe, attention.whole)
+            ]
+        except Fault:
+            return ""
+        return (
+            f"The key was released: some commands are answered and others not. {attention.operator}"
+            if heard == [True, False]
+            else ""
+        )
+
+    def error(self, code: str) -> str:
+        """An error in words."""
+        if not code:
+            return "it returned an error"
+        return f"error {visible(code)} ({self.meaning(code) or 'no meaning known'})"
+
+
+def _distinct(phrase: Phrase) -> bool:
+    """Whether the answer names what it answers."""
+    return bool(phrase.expect.wants and phrase.expect.wants[0].pattern.start)

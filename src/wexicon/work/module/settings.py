@@ -1,0 +1,343 @@
+"""What a module keeps, read and written by its lexicon: single settings, groups in one answer, bits in a block.
+
+The rule: a pass of reading is believed when nothing unexpected was heard during it and the module answered the closing
+question, who it is, as before; otherwise all of it is read again, in silence. What a group holds besides what was named
+is written back as it was read twice.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from typing import Any, Protocol
+
+import msgspec
+
+from wexicon.core.faults import ModuleFault, Part
+from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
+from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
+from wexicon.core.protocol.exchange import Reply, ReplyStatus
+from wexicon.core.protocol.insertion import Filled, InsertionFault
+from wexicon.core.protocol.matching import Either
+from wexicon.core.protocol.session import Session
+from wexicon.core.secret import HIDDEN, Secret
+from wexicon.core.text import written
+from wexicon.core.values import UNSET, Value, ValueFault
+
+MOST_PASSES = 4
+# How long an event that tells what was granted may take (seconds).
+GRANTED_WITHIN = 2.0
+
+
+class Refused(ModuleFault):
+    """The module understood and returned an error."""
+
+
+class Speaks(Protocol):
+    """What settings need of the module whose they are."""
+
+    session: Session
+    lexicon: Lexicon
+    identity: dict[str, str]
+
+    def say(self, said: Filled, phrase: Phrase, *, tells: Collection[str] = ()) -> Reply: ...
+
+    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, tells: Collection[str] = ()) -> Reply: ...
+
+    def still_there(self) -> bool: ...
+
+    def identify(self) -> dict[str, str]: ...
+
+    def has(self, name: str) -> bool: ...
+
+    def moved(self, setting: Setting, value: Value) -> None: ...
+
+    def fault(self, what: str, outcome: Reply) -> ModuleFault: ...
+
+    def error(self, code: str) -> str: ...
+
+
+class Reading(msgspec.Struct, frozen=True):
+    """What was read of a setting: the module's words, and the value unless `why` says why they are not understood."""
+
+    text: str
+    value: Value | None
+    why: str = ""
+    part: Part | None = None
+
+    def understood(self, name: str) -> Value:
+        """The value. Raises ModuleFault where there is none."""
+        if self.value is None:
+            raise ModuleFault(f"{name}: the module's answer is not understood: it {self.why}", part=self.part)
+        return self.value
+
+    def shown(self, setting: Setting) -> str:
+        """The reading as a person sees it."""
+        if setting.secret:
+            return HIDDEN
+        return setting.show(self.value) if self.value is not None else f"{self.text} (unknown)"
+
+
+class Settings:
+    """The settings of one module."""
+
+    def __init__(self, module: Speaks) -> None:
+        self.module = module
+        self.session = module.session
+        self.lexicon = module.lexicon
+        self._blocks: dict[str, bytes] = {}
+
+    # -- reading ------------------------------------------------------------------------------------------------
+
+    def read(self, names: Iterable[str], failed: dict[str, str] | None = None) -> dict[str, Reading]:
+        """All settings among `names` that can be read and that this firmware has; a group is asked once. What cannot be
+        read is a ModuleFault, or put into `failed` where that is given."""
+        wanted = [name for name in names if self.lexicon.setting(name).readable and self.module.has(name)]
+        if not wanted:
+            return {}
+        before: dict[str, Reading] | None = None
+        for turn in range(MOST_PASSES):
+            anomalies = self.session.anomalies
+            if failed is not None:
+                failed.clear()
+            found = self._pass(wanted, failed, in_silence=turn > 0)
+            if self.session.anomalies == anomalies:
+                if self.module.identity:
+                    if self.module.still_there():
+                        return found
+                elif self.lexicon.identify:
+                    # Who it is was never asked: in a dialogue that is the person's own business.
+                    return found
+                elif before == found:
+                    # With nobody to ask who it is, two passes must agree.
+                    return found
+                else:
+                    before = found
+                    continue
+            before = None
+            self.session.log("unexpected data while reading; reading again")
+            self.session.wait_until_quiet(self.session.dialect.within, 2 * self.session.dialect.within)
+        raise ModuleFault(
+            "the settings cannot be read reliably: unexpected data each time",
+            where=self.session.link.name,
+            hint="Look for a loose wire, a missing ground, or a module that talks unasked (the trace shows what came).",
+        )
+
+    def _pass(self, names: Sequence[str], failed: dict[str, str] | None, *, in_silence: bool) -> dict[str, Reading]:
+        found: dict[str, Reading] = {}
+        groups: dict[str, dict[str, str] | None] = {}
+        for name in names:
+            setting = self.lexicon.setting(name)
+            try:
+                if in_silence:
+                    self.session.wait_until_quiet(0.05, 0.5)
+                found[name] = self._one(setting, groups)
+            except ModuleFault as fault:
+                if failed is None:
+                    raise
+                failed[name] = fault.reason
+        return found
+
+    def _one(self, setting: Setting, groups: dict[str, dict[str, str] | None]) -> Reading:
+        if setting.from_link:
+            # What cannot be asked is told by the link: the module has just answered at this rate and frame.
+            value = setting.kind.from_link(self.session.link.tuning)
+            return (
+                Reading(setting.kind.show(value), value)
+                if value is not None
+                else Reading("", None, "is not on the link")
+            )
+        if setting.read:
+            outcome = self.module.ask(setting.read, tells=["value"] if setting.secret else ())
+            if outcome.status is ReplyStatus.ERROR and self._may_be_the_value(setting, outcome):
+                # It can be overwritten; until then nobody can tell which of the two it is.
+                return Reading(outcome.heard[-1], None, "is also how the module says an error")
+            if not outcome.ok:
+                raise self.module.fault(f"{setting.name} cannot be read", outcome)
+            text = str(outcome.captures.get("value", ""))
+            if outcome.unset or (setting.read.expect.bare and not text):
+                return Reading("", UNSET)
+            return self._decoded(setting, text)
+        assert setting.group
+        if setting.group.name not in groups:
+            groups[setting.group.name] = self._read_group(setting.group)
+        told = groups[setting.group.name]
+        return Reading("", UNSET) if told is None else self._decoded(setting, told[setting.name])
+
+    @staticmethod
+    def _may_be_the_value(setting: Setting, outcome: Reply) -> bool:
+        """Whether what counted as an error may be the value itself: its answer has no words of its own around it."""
+        wants = setting.read.expect.wants if setting.read else ()
+        if not wants or not wants[0].pattern.catches_all or not outcome.heard:
+            return False
+        try:
+            setting.kind.decode(outcome.heard[-1])
+        except ValueFault:
+            return False
+        return True
+
+    def granted(self, name: str) -> Value | None:
+        """What the network made of a setting; None where nobody can tell."""
+        setting = self.lexicon.setting(name)
+        if setting.granted_by:
+            told = self.session.latest.get(setting.granted_by)
+            return self._decoded(setting, str(told["value"])).value if told and "value" in told else None
+        if setting.granted is None:
+            return None
+        outcome = self.module.say(setting.granted.say.fill({}), setting.granted)
+        if not outcome.ok or not str(outcome.captures.get("value", "")):
+            return None
+        return self._decoded(setting, str(outcome.captures["value"])).value
+
+    def _members(self, group: Group) -> list[Setting]:
+        return [setting for setting in self.lexicon.settings.values() if setting.group is group]
+
+    def _read_group(self, group: Group) -> dict[str, str] | None:
+        """The module's words for each member; None where it says that none is set."""
+        assert group.read
+        members = self._members(group)
+        outcome = self.module.ask(group.read, tells=_secrets(group, members))
+        if not outcome.ok:
+            raise self.module.fault(f"{group.name} cannot be read", outcome)
+        if outcome.unset:
+            return None
+        if not group.size:
+            return {name: str(value) for name, value in outcome.captures.items()}
+        try:
+            block = take_block(group, str(outcome.captures["block"]))
+        except BlockFault as fault:
+            raise self.module.fault(f"{group.name}: {fault}", outcome) from None
+        self._blocks[group.name] = block
+        return {setting.name: str(bits_of(block, setting.place)) for setting in members if setting.place}
+
+    def _decoded(self, setting: Setting, text: str) -> Reading:
+        if setting.appends:
+            if not self.module.identity:
+                self.module.identify()
+            text = text.removesuffix(setting.appends.render(self.module.identity))
+        if text == setting.unset:
+            return Reading(text, UNSET)
+        part = Part(heard=[HIDDEN if setting.secret else text])
+        secrets = self.session.secrets
+        told = setting.secret and not setting.by_origin
+        if told:
+            secrets.learn(text, read=True)
+        try:
+            value = setting.kind.decode(text)
+        except ValueFault as fault:
+            return Reading(text, None, fault.why, part)
+        if told:
+            secrets.learn(value, read=True)
+        return Reading(text, value, "", part)
+
+    # -- writing ------------------------------------------------------------------------------------------------
+
+    def write(self, values: Mapping[str, Value], others: Mapping[str, Value]) -> None:
+        """Writes plain values: one setting, or settings of one group together. `others` are the values that the rest of the
+        group has. Raises Refused where the module returns an error."""
+        names = list(values)
+        setting = self.lexicon.setting(names[0])
+        what = ", ".join(names)
+        said, phrase, filled = self.line_for(values, others)
+        granted_by = setting.granted_by if setting.write else ""
+        before = self.session.latest.get(granted_by)
+        with self.session.watching((), filled):
+            outcome = self.module.say(said, phrase, tells=[*filled, *names] if said.secrets else ())
+        if granted_by and outcome.ok:
+            # What the network grants comes by itself, a moment later.
+            until = self.session.clock.now() + GRANTED_WITHIN
+            self.session.listen(until, lambda: self.session.latest.get(granted_by) is not before)
+        if (
+            outcome.status is ReplyStatus.SILENCE
+            and self.lexicon.speech.error == "silence"
+            and self.module.still_there()
+        ):
+            raise Refused("it did not answer, which is how this family refuses", part=Part.of(outcome))
+        if outcome.status is ReplyStatus.ERROR:
+            raise Refused(self.module.error(outcome.code), part=Part.of(outcome), where=self.session.link.name)
+        if not outcome.ok:
+            raise self.module.fault(f"{what}: the module did not confirm the new value", outcome)
+        for name in names:
+            if setting.settles:
+                self.session.quiet(setting.settles)
+            self.module.moved(self.lexicon.setting(name), values[name])
+
+    def line_for(
+        self, values: Mapping[str, Value], others: Mapping[str, Value]
+    ) -> tuple[Filled, Phrase, dict[str, Any]]:
+        """The very line that writes these values, what must answer it, and what was put in. Raises ModuleFault where they
+        cannot be written."""
+        names = list(values)
+        setting = self.lexicon.setting(names[0])
+        what = ", ".join(names)
+        if setting.write:
+            phrase = setting.write
+            value = values[names[0]]
+            line = phrase.line_for(value)
+            if value is UNSET and line is phrase.say:
+                raise ModuleFault(f"{what} cannot be unset", where=self.session.link.name)
+            coded = setting.kind.encode(value) if value is not UNSET else ""
+            filled: dict[str, Any] = {"value": Either(coded, written(value)) if phrase.expect.wants else coded}
+        elif setting.group and setting.group.write:
+            phrase = setting.group.write
+            line = phrase.say
+            filled = self._group_fields(setting.group, values, others)
+        else:
+            raise ModuleFault(f"{what} cannot be written", where=self.session.link.name)
+        members = {one.name: one for one in self._members(setting.group)} if setting.group and not setting.write else {}
+        if setting.secret or any(one.secret for one in members.values()):
+            # A block holds all of its members; a line of fields has each in its place.
+            open_ones = {name for name in filled if name in members and not members[name].secret}
+            filled = {name: value if name in open_ones else Secret(value) for name, value in filled.items()}
+        speech = self.session.dialect.speech
+        kinds = {name: members[name].kind if name in members else setting.kind for name in filled}
+        shaped = {name for name, kind in kinds.items() if not kind.free}
+        try:
+            said = line.fill(filled, quoting=speech.quotes, separators=speech.parting, shaped=shaped)
+        except InsertionFault as fault:
+            raise ModuleFault(f"{what}: {fault}") from None
+        return said, phrase, filled
+
+    def _group_fields(self, group: Group, values: Mapping[str, Value], others: Mapping[str, Value]) -> dict[str, Any]:
+        members = {setting.name: setting for setting in self._members(group)}
+        if not group.size:
+            assert group.write
+            known = {**others, **values}
+            missing = [name for name in group.write.say.names if name not in known]
+            for name in missing:
+                if not members[name].readable:
+                    what = f"{name} must be given too: it is written in the same command, and cannot be read"
+                    raise ModuleFault(what, where=self.session.link.name)
+            known.update({name: found.understood(name) for name, found in self.read(missing).items()})
+            return {
+                name: (members[name].unset or "") if known[name] is UNSET else members[name].kind.encode(known[name])
+                for name in group.write.say.names
+                if name in known
+            }
+        block = self._read_twice(group) if group.read else bytes(group.size)
+        places = {name: setting.place for name, setting in members.items() if setting.place}
+        numbers = {name: int(members[name].kind.encode(value)) for name, value in values.items()}
+        try:
+            return {"block": put_bits(group, block, numbers, places)}
+        except BlockFault as fault:
+            raise ModuleFault(f"{group.name}: {fault}") from None
+
+    def _read_twice(self, group: Group) -> bytes:
+        """The block as two readings one after the other agree on."""
+        before: bytes | None = None
+        for _ in range(MOST_PASSES):
+            self._read_group(group)
+            if self._blocks[group.name] == before:
+                return before
+            before = self._blocks[group.name]
+        raise ModuleFault(f"{group.name}: no two readings agree", where=self.session.link.name)
+
+    def whole_group(self, names: Iterable[str]) -> list[str]:
+        """All settings that stand in the same groups as `names`, and can be read."""
+        groups = {s.group.name for name in names if (s := self.lexicon.setting(name)).group and not s.write and s.group}
+        return [s.name for s in self.lexicon.settings.values() if s.group and s.group.name in groups and s.readable]
+
+
+def _secrets(group: Group, members: Iterable[Setting]) -> list[str]:
+    """The captures of a group's answer that are secret; a block is, where one of its members is."""
+    found = [one.name for one in members if one.secret and group.tells(one.name)]
+    return ["block"] if found and group.size else found

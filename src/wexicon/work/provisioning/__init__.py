@@ -1,0 +1,1 @@
+"""Writing the settings of a sheet to one module and proving them."""

@@ -1,0 +1,83 @@
+"""What would be said to a module to bring it about, line by line, before any of it is said.
+
+The rule: a line stands here as it would be said, made by what says it; secrets are shown as being there. What gets
+the module's attention again, and asks again what was not understood, is not listed: it changes nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from wexicon.core.dialogue.blocks import Say
+from wexicon.core.protocol.insertion import InsertionFault, Template
+from wexicon.core.secret import HIDDEN, Secret
+from wexicon.core.values import Value
+from wexicon.work.module.module import Module
+from wexicon.work.module.starts import POWER_CYCLE
+from wexicon.work.provisioning.order import ordered, together
+from wexicon.work.provisioning.progress import Line
+from wexicon.work.results.unit import PlannedLine
+from wexicon.work.results.verdicts import Evidence
+
+
+class Plan:
+    """The lines of a plan, gathered in the order in which they would be said; `known` are the values that were read."""
+
+    def __init__(self, module: Module, known: Mapping[str, Value]) -> None:
+        self.module = module
+        self.lexicon = module.lexicon
+        self.known = known
+        self.lines: list[PlannedLine] = []
+
+    def writes(self, todo: Sequence[Line]) -> None:
+        """What writes these settings."""
+        by_name = {line.setting.name: line for line in todo}
+        for names in together(self.lexicon, ordered(self.lexicon, by_name)):
+            values = {name: line.wanted for name in names if (line := by_name[name]).wanted is not None}
+            said, _, _ = self.module.settings.line_for(values, self.known)
+            self._add(f"write {', '.join(names)}", said.text if said.shown is None else said.shown)
+
+    def actions(self, names: Iterable[str]) -> None:
+        """What these actions say. A line that depends on an answer stands as the lexicon has it."""
+        for name in names:
+            action = self.lexicon.actions[name]
+            for statement in action.program.walk():
+                if isinstance(statement, Say):
+                    self._add(name, self._filled(statement.template))
+
+    def start(self, how: Evidence) -> None:
+        """What has the module start."""
+        restart = self.lexicon.restart()
+        sent_away = how is Evidence.POWER and self.lexicon.attention.power_up and not self.module.operator.cuts_power
+        if how is Evidence.RESTART or (sent_away and restart and self.module.attention.needs_hands()):
+            self.actions([restart])
+        if how is Evidence.READING:
+            return
+        if how is Evidence.POWER:
+            by_hand = self.lexicon.attention.operator if self.lexicon.attention.power_up else POWER_CYCLE
+            self.lines.append(PlannedLine("power cycle", f"({by_hand})"))
+        elif how is Evidence.RESTART and self.module.attention.needs_hands():
+            self.lines.append(PlannedLine("come back", f"({self.lexicon.attention.operator})"))
+        for phrase in self.lexicon.identify:
+            self._add("identify", phrase.say.source)
+
+    def reads(self, names: Iterable[str]) -> None:
+        """What reads these settings back."""
+        asked: set[str] = set()
+        for name in names:
+            setting = self.lexicon.settings[name]
+            group = setting.group if setting.group and setting.group.tells(name) else None
+            phrase_ = setting.read or (group.read if group else None)
+            if phrase_ and phrase_.say.source not in asked:
+                asked.add(phrase_.say.source)
+                self._add("read back", phrase_.say.source)
+
+    def _filled(self, template: Template) -> str:
+        given = {name: HIDDEN if isinstance(value, Secret) else value for name, value in self.module.given.items()}
+        try:
+            return template.fill(given).text
+        except InsertionFault:
+            return template.source
+
+    def _add(self, step: str, says: str) -> None:
+        self.lines.append(PlannedLine(step, says))

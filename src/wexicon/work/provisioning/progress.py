@@ -1,0 +1,87 @@
+"""What is known of one setting while a unit is worked on, and what it comes to.
+
+The rule: "after" is the last reading, and counts only where nothing was written, and the module did not start, since.
+"""
+
+from __future__ import annotations
+
+from wexicon.core.formats.lexicon import Setting
+from wexicon.core.secret import HIDDEN
+from wexicon.core.text import visible
+from wexicon.core.values import Value
+from wexicon.work.module.settings import Reading
+from wexicon.work.results.unit import SettingResult, Shown
+from wexicon.work.results.verdicts import Outcome
+
+
+class Line:
+    """What is known of one setting during the walk."""
+
+    def __init__(self, setting: Setting, wanted: Value | None) -> None:
+        self.setting = setting
+        self.wanted = wanted
+        self.before: Reading | None = None
+        self.after: Reading | None = None
+        self.written = False
+        self.refused = ""
+        # Stored, and not in use: the module has yet to start with it.
+        self.pending = False
+        self.note = ""
+
+    def right(self) -> bool:
+        """Whether the last reading is what is wanted."""
+        latest = self.after or self.before
+        return latest is not None and latest.value is not None and latest.value == self.wanted
+
+    def outcome(self, *, final: bool) -> Outcome:
+        """What became of it; `final` where the last reading came after all writing."""
+        if self.refused:
+            return Outcome.REFUSED
+        if not self.setting.readable:
+            return Outcome.ACCEPTED if self.written else Outcome.UNVERIFIED
+        if not final or self.after is None:
+            return Outcome.NOT_READ
+        if not self.right():
+            return Outcome.DIFFERS
+        if self.pending:
+            return Outcome.UNVERIFIED
+        return Outcome.CHANGED if self.written else Outcome.UNCHANGED
+
+    def result(self, *, final: bool, failed: str = "") -> SettingResult:
+        """What became of it, as data; `failed` says why it could not be read, where nothing was wanted."""
+        setting = self.setting
+        before, after = self._shown(self.before), self._shown(self.after) if final else None
+        reading = self.after or self.before
+        raw = HIDDEN if setting.secret and reading else reading.text if reading else ""
+        factory = Shown.of(setting, setting.factory)
+        if self.wanted is None:
+            outcome = Outcome.READ if self.before is not None else Outcome.NOT_READ
+            note = self.note or failed or ("" if setting.readable else "cannot be read")
+            return SettingResult(setting.name, outcome, before, None, after, note, raw, factory)
+        outcome, note = self.outcome(final=final), self.note
+        if outcome is Outcome.DIFFERS and self.written and after:
+            note = note or f"acknowledged, but reads back as {visible(after.shown)}"
+        elif outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
+            note = note or "cannot be read"
+        return SettingResult(
+            setting.name, outcome, before, Shown.of(setting, self.wanted), after, note, raw, factory, self.pending
+        )
+
+    def planned(self) -> SettingResult:
+        """What would become of it: nothing was written."""
+        made = self.result(final=True)
+        if self.right() and not self.pending:
+            made.outcome = Outcome.UNCHANGED
+        else:
+            made.outcome = Outcome.TO_WRITE if self.setting.writable else Outcome.DIFFERS
+        if self.setting.readable and self.setting.writable:
+            made.note = self.note
+        made.after = None
+        return made
+
+    def _shown(self, reading: Reading | None) -> Shown | None:
+        if reading is None:
+            return None
+        if reading.value is None:
+            return Shown(None, "", reading.shown(self.setting))
+        return Shown.of(self.setting, reading.value)

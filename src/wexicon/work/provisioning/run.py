@@ -1,0 +1,478 @@
+"""One unit brought from what it is to what it should be, and proved: before, wanted, after.
+
+The rule: nothing is called right that was not read back, and what is called kept was read after a start that was seen.
+Only what differs is written, what moves the link comes last, and every step leaves the module where the next run can
+find it. `verify` is the same walk without writing; `read_out` wants nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime
+
+import msgspec
+
+from wexicon.core.faults import ModuleFault
+from wexicon.core.protocol.observations import Judged, Started
+from wexicon.core.text import visible
+from wexicon.core.tuning import Tuning
+from wexicon.core.values import UNSET, Value
+from wexicon.work.module.module import Module
+from wexicon.work.module.settings import Reading, Refused
+from wexicon.work.module.starts import start, strongest
+from wexicon.work.provisioning.order import ordered, together
+from wexicon.work.provisioning.plan import Plan
+from wexicon.work.provisioning.progress import Line
+from wexicon.work.provisioning.unfinished import Store, Unfinished
+from wexicon.work.results.failure import Failure
+from wexicon.work.results.masking import masked
+from wexicon.work.results.unit import StepTime, UnitResult, judge
+from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
+
+# The walk writes, starts and reads; where the start brought back old values, once more.
+MOST_TURNS = 2
+
+
+class Order(msgspec.Struct, frozen=True):
+    """What is wanted of a unit, in plain values that were checked before (see `sheet`); how it is to be proved; for which
+    settings the module's word is enough. `plan` where nothing is to be said but questions."""
+
+    wanted: Mapping[str, Value] = {}
+    prove: Prove = Prove.AUTO
+    trust: tuple[str, ...] = ()
+    sheet: str = ""
+    # Only read, and work out what would be said.
+    plan: bool = False
+
+
+class ProvisioningRun:
+    """One walk over one unit."""
+
+    def __init__(self, module: Module, order: Order, *, write: bool, store: Store) -> None:
+        self.module = module
+        self.session = module.session
+        self.lexicon = module.lexicon
+        self.order = order
+        self.write = write
+        self.store = store
+        self.result = UnitResult()
+        self.lines: dict[str, Line] = {}
+        self.failed: dict[str, str] = {}
+        self.evidence = Evidence.NONE
+        # Whether the last reading stands: nothing was written, and the module did not start, since.
+        self.final = False
+        self.step = ""
+        self._step_began = self.session.clock.now()
+        self._group_before: dict[str, Reading] = {}
+        self._unit = ""
+
+    # -- the whole ------------------------------------------------------------------------------------------------
+
+    def run(self) -> UnitResult:
+        """The whole walk. Never raises; the result says how it ended."""
+        result, clock = self.result, self.session.clock
+        began = clock.now()
+        result.started = clock.wall(began).astimezone(UTC)
+        try:
+            self._walk()
+        except (Exception, KeyboardInterrupt) as fault:
+            result.ended_by(fault, self.step, self.session)
+        self._end_step()
+        result.remarks += self.module.attention.remarks
+        result.settings = [
+            line.result(final=self.final, failed=self.failed.get(name, "")) for name, line in self.lines.items()
+        ]
+        result.evidence = self.evidence if self.final else Evidence.NONE
+        result.link = str(self.session.link.tuning)
+        result.timed(self.session, began)
+        for line in result.settings:
+            self.session.tell(Judged(clock.now(), line.name, line.outcome, line.note))
+        if result.failure is None and self.order.plan:
+            result.verdict, result.evidence = Verdict.PLANNED, Evidence.NONE
+            result.settings = [line.planned() for line in self._wanted()]
+        elif result.failure is None:
+            self._judge()
+        self.session.log(f"unit: {result.verdict}")
+        masked(result, self.session.secrets)
+        return result
+
+    def _judge(self) -> None:
+        result = self.result
+        if not self.order.wanted:
+            result.verdict = Verdict.READ
+            if self.failed:
+                what = "; ".join(f"{name}: {why}" for name, why in self.failed.items())
+                result.verdict, result.failure = Verdict.FAILED, Failure("read", what)
+            return
+        result.verdict, result.trusted = judge(
+            result.settings, self.evidence, self.order.prove, self.order.trust if self.write else ()
+        )
+        if result.verdict is Verdict.FAILED:
+            wrong = (Outcome.REFUSED, Outcome.DIFFERS, Outcome.NOT_READ)
+            told = [
+                f"{s.name} {s.outcome}" + (f" ({s.note})" if s.note else "")
+                for s in result.settings
+                if s.outcome in wrong
+            ]
+            result.failure = Failure("compare", "; ".join(told))
+        elif result.also_changed:
+            result.verdict = Verdict.FAILED
+            what = f"settings not in the sheet changed: {'; '.join(result.also_changed)}"
+            result.failure = Failure(
+                "compare", what, next="Run it again; where they were wrong before, name them in the sheet."
+            )
+
+    def _walk(self) -> None:
+        module = self.module
+        self._enter("attention", searching=True)
+        module.attention.gain(self._likely_links())
+        self._enter("identify")
+        self.result.identity = dict(module.identify())
+        self._unit = self.lexicon.unit_of(module.identity, self.session.link.name)
+        self._require_wanted()
+        self._enter("read")
+        names = self._names()
+        self.lines = {name: Line(self.lexicon.settings[name], self.order.wanted.get(name)) for name in names}
+        self._read(first=True)
+        self.evidence = Evidence.POWER if module.attention.by_power() else Evidence.READING
+        if not self.order.wanted:
+            self.final = True
+        elif self.write and self.order.plan:
+            self._plan()
+        elif self.write:
+            self._bring_about()
+        else:
+            self._look()
+        for name, line in self.lines.items():
+            self._note_granted(name, line)
+        self._enter("leave")
+        self._leave()
+
+    def _likely_links(self) -> list[Tuning]:
+        """The factory default, and as the module answers once it is what is wanted."""
+        factory = self.lexicon.factory
+        wanted = factory
+        for name, value in self.order.wanted.items():
+            if value is not UNSET:
+                wanted = self.lexicon.settings[name].kind.apply_to(wanted, value)
+        return [*self.module.likely, factory, wanted]
+
+    def _names(self) -> list[str]:
+        """What is read: all, or what is wanted and what that needs."""
+        wanted = self.order.wanted
+        needed = {need for name in wanted for need in self.lexicon.settings[name].needs}
+        names = [name for name in self.lexicon.settings if not wanted or name in wanted or name in needed]
+        return [name for name in names if self.module.has(name)]
+
+    def _require_wanted(self) -> None:
+        """What is wanted must be there in this firmware."""
+        for name in self.order.wanted:
+            setting = self.lexicon.settings[name]
+            if not self.module.has(name):
+                firmware = visible(self.module.identity.get(self.lexicon.firmware, ""))
+                needs = f"from {setting.since} on" if setting.since else f"before {setting.before}"
+                raise ModuleFault(
+                    f"this module's firmware {firmware} has no {name}; available {needs}",
+                    where=self.session.link.name,
+                    hint="Nothing was changed. Update the firmware, or take the setting out of the sheet.",
+                )
+
+    def _enter(self, step: str, *, searching: bool = False) -> None:
+        self._end_step()
+        self.step = step
+        self._step_began = self.session.clock.now()
+        self.session.begin_step(step, searching=searching)
+
+    def _end_step(self) -> None:
+        if self.step:
+            self.result.steps.append(StepTime(self.step, round(self.session.clock.now() - self._step_began, 6)))
+
+    # -- reading --------------------------------------------------------------------------------------------------
+
+    def _read(self, *, first: bool = False) -> None:
+        """Reads everything; a failure of what is not wanted is told, not raised."""
+        failed = None if self.order.wanted else self.failed
+        found = self.module.settings.read(self.lines, failed)
+        for name, line in self.lines.items():
+            reading = found.get(name)
+            if first:
+                line.before = reading
+            line.after = reading
+            if reading is not None and reading.value is None:
+                line.note = f"not understood: it {reading.why}"
+                if not self.order.wanted:
+                    self.failed[name] = f"{line.note} (heard “{visible(reading.shown(line.setting))}”)"
+        if first:
+            others = [name for name in self.module.settings.whole_group(self.order.wanted) if name not in found]
+            self._group_before = {**found, **self.module.settings.read(others)} if others else found
+
+    def _known(self) -> dict[str, Value]:
+        """The values of what was read."""
+        return {name: found.value for name, found in self._group_before.items() if found.value is not None}
+
+    def _pending(self, line: Line) -> bool:
+        """Whether the module keeps a rate at which it does not answer: then it has yet to start with it."""
+        if self.lexicon.attention.tuning or not line.setting.kind.rates() or line.setting.from_link:
+            return False
+        latest = line.after
+        if latest is None or latest.value is None:
+            return False
+        here = self.session.link.tuning
+        return line.setting.kind.apply_to(here, latest.value) != here
+
+    def _plan(self) -> None:
+        """Works out what would be said, in order, by the same choices that the walk makes."""
+        can, before = strongest(self.module, self.order.prove), self.store.find(self._unit)
+        self._note_pending()
+        todo = self._todo(first=True)
+        self._refuse_without_hands(todo)
+        again = before is not None or can is Evidence.READING or any(map(self._pending, self._wanted()))
+        proved = not todo and self.evidence is Evidence.POWER and before is None
+        made = Plan(self.module, self._known())
+        made.writes([line for line in todo if not line.setting.volatile])
+        made.actions(self._persisting(todo, again=again))
+        if not proved:
+            how = self._start_by(can)
+            made.start(how)
+            made.reads(self.lines)
+        volatile = [line for line in todo if line.setting.volatile]
+        if volatile:
+            made.writes(volatile)
+            made.reads(self.lines)
+        self.result.plan, self.final = made.lines, True
+
+    def _look(self) -> None:
+        """For `verify`: compares; has the module start before only where that is asked for."""
+        self.final = True
+        if self.order.prove in (Prove.POWER, Prove.RESTART):
+            self._start(strongest(self.module, self.order.prove))
+        self._note_pending()
+
+    def _note_pending(self) -> None:
+        for line in self._wanted():
+            if self._pending(line):
+                line.pending, line.note = True, "stored, active after restart"
+
+    # -- writing, starting, reading -------------------------------------------------------------------------------
+
+    def _bring_about(self) -> None:
+        """Writes what differs, does what makes it persist, has the module start, reads; once more where the start brought
+        back old values."""
+        can = strongest(self.module, self.order.prove)
+        before = self.store.find(self._unit)
+        if before:
+            where = f" at {before.bench}" if before.bench else ""
+            self.result.remarks.append(f"resuming work started on {before.began:%Y-%m-%d %H:%M} UTC{where}")
+            self.session.log("work on this unit was begun before and not seen through; finishing it")
+        for turn in range(MOST_TURNS):
+            todo = self._todo(first=turn == 0)
+            if todo:
+                self._refuse_without_hands(todo)
+                self._tell_what_was_not_saved(todo)
+                self._remember()
+                self._write_all(todo)
+            again = turn == 0 and (
+                before is not None or can is Evidence.READING or any(map(self._pending, self._wanted()))
+            )
+            self._persist(todo, again=again)
+            proved = not todo and turn == 0 and self.evidence is Evidence.POWER and before is None
+            if not proved:
+                self._start(can)
+                if self.evidence is Evidence.READING and can is not Evidence.READING:
+                    # No start was seen, so nobody can tell whether what makes settings persist was done: it is done again.
+                    can = Evidence.READING
+                    self._persist(todo, again=True)
+                    self._start(can)
+            if all(line.right() for line in self._wanted() if line.setting.readable and not line.refused):
+                break
+            if not self.final or can is Evidence.READING:
+                break
+        self._write_volatile(can)
+        self._note_pending()
+        self._tell_what_else_changed()
+        self.final = True
+        self.store.close(self._unit)
+
+    def _wanted(self) -> list[Line]:
+        return [line for line in self.lines.values() if line.wanted is not None]
+
+    def _todo(self, *, first: bool) -> list[Line]:
+        """What differs and can be written; what cannot be read is written once."""
+        return [
+            line
+            for line in self._wanted()
+            if not line.refused
+            and (not line.right() if line.setting.readable else first)
+            and (line.setting.writable or self._cannot_write(line))
+        ]
+
+    @staticmethod
+    def _cannot_write(line: Line) -> bool:
+        line.note = "cannot be written"
+        return False
+
+    def _refuse_without_hands(self, todo: Sequence[Line]) -> None:
+        """Nothing is written to a module that nobody could bring back afterwards."""
+        actions = [self.lexicon.actions[name] for line in todo for name in line.setting.then]
+        leaves = any(action.restarts or action.ends_attention for action in actions)
+        if leaves and self.module.attention.needs_hands() and not self.module.operator.there:
+            raise ModuleFault(
+                "these writes need a restart, and no operator can restore command mode",
+                where=self.session.link.name,
+                hint="Nothing was changed. Run it with an operator or a fixture.",
+            )
+
+    def _tell_what_was_not_saved(self, todo: Sequence[Line]) -> None:
+        """Says why a setting that read right is written all the same."""
+        for line in todo:
+            if not line.written and line.before is not None and line.before.value == line.wanted:
+                self.result.remarks.append(f"{line.setting.name} read right but was not saved: a restart undid it")
+
+    def _remember(self) -> None:
+        names = [line.setting.name for line in self._wanted()]
+        self.store.open(Unfinished(self._unit, datetime.now(UTC), names, self.order.sheet))
+
+    def _write_all(self, todo: Sequence[Line]) -> None:
+        lines = {line.setting.name: line for line in todo if not line.setting.volatile}
+        self.final = False
+        for names in together(self.lexicon, ordered(self.lexicon, lines)):
+            self._enter(f"write {', '.join(names)}")
+            self._write([lines[name] for name in names])
+
+    def _write(self, lines: Sequence[Line]) -> None:
+        self.result.written += 1
+        values = {line.setting.name: line.wanted for line in lines if line.wanted is not None}
+        for line in lines:
+            # Said is written, until it is read otherwise: the answer may be lost.
+            line.written = True
+        try:
+            self.module.settings.write(values, self._known())
+        except Refused as fault:
+            for line in lines:
+                line.written, line.refused, line.note = False, fault.what, fault.what
+        except ModuleFault:
+            for line in lines:
+                line.written = line.written and line.setting.readable
+            raise
+
+    def _persist(self, todo: Sequence[Line], *, again: bool) -> None:
+        """Does what makes settings persist: for what was written, and `again` for all that is wanted, because nobody can
+        tell that it was done."""
+        for name in self._persisting(todo, again=again):
+            self._remember()
+            self._enter(name)
+            self.module.persist(name)
+            self.final = False
+            if self.lexicon.actions[name].ends_attention:
+                self._come_back()
+
+    def _persisting(self, todo: Sequence[Line], *, again: bool) -> list[str]:
+        """The actions that make settings persist, but for the restart: that is the start that proves."""
+        lines = [line for line in (self._wanted() if again else todo) if not line.refused and not line.setting.volatile]
+        actions = {name for line in lines for name in line.setting.then}
+        own = [*self.lexicon.order, *(name for line in lines for name in line.setting.then)]
+        return [name for name in dict.fromkeys(own) if name in actions and not self.lexicon.actions[name].restarts]
+
+    def _start_by(self, how: Evidence) -> Evidence:
+        """What is written may take effect only with the next start: then that is made, asked for or not."""
+        restarts = any(self.lexicon.actions[name].restarts for line in self._wanted() for name in line.setting.then)
+        due = how is Evidence.READING and restarts and self.write and not self.final
+        return Evidence.RESTART if due and self.lexicon.restart() else how
+
+    def _start(self, how: Evidence) -> None:
+        """Has the module start, comes back, asks who it is, reads."""
+        for name, line in self.lines.items():
+            # What the network granted may be gone for a while after a start.
+            self._note_granted(name, line)
+        how = self._start_by(how)
+        self.final = False
+        if how is Evidence.READING:
+            self._enter("read back")
+            self.evidence = Evidence.READING
+        else:
+            self._enter("power cycle" if how is Evidence.POWER else "restart", searching=True)
+            seen = start(self.module, how)
+            if seen is Evidence.READING:
+                self.result.remarks.append("the module was told to restart; no restart observed")
+            else:
+                self.session.tell(Started(self.session.clock.now(), seen))
+            self.evidence = seen
+            self._identify_again()
+            self._enter("read back")
+        if not self.module.attention.held:
+            self._come_back()
+        self._read()
+        self.final = True
+
+    def _come_back(self) -> None:
+        self._enter("come back", searching=True)
+        self.module.attention.gain(self.module.expected_links(), just_left=True)
+        self._identify_again()
+
+    def _identify_again(self) -> None:
+        self.module.identify_again(dict(self.module.identity))
+
+    def _write_volatile(self, can: Evidence) -> None:
+        """What is kept only until power is lost is written after the start, and read as it stands."""
+        lines = [line for line in self._wanted() if line.setting.volatile]
+        todo = [line for line in lines if not line.right() and not line.refused and line.setting.writable]
+        if todo:
+            self._enter("write what is kept until power is lost")
+            for line in todo:
+                self._write([line])
+            self.final = False
+            evidence = self.evidence
+            self._enter("read back")
+            self._read()
+            self.final, self.evidence = True, evidence
+        for line in lines:
+            line.note = line.note or "until power is lost"
+
+    def _tell_what_else_changed(self) -> None:
+        """Settings of a group that no sheet named, and that are not as they were."""
+        names = [name for name in self._group_before if name not in self.order.wanted]
+        others = [name for name in self.module.settings.whole_group(self.order.wanted) if name in names]
+        if not others or not self.result.written:
+            return
+        after = self.module.settings.read(others)
+        for name in others:
+            if name in after and after[name].text != self._group_before[name].text:
+                setting = self.lexicon.settings[name]
+                was, now = self._group_before[name].shown(setting), after[name].shown(setting)
+                self.result.also_changed.append(f"{name}: it was {visible(was)}, and is {visible(now)}")
+
+    # -- the end --------------------------------------------------------------------------------------------------
+
+    def _note_granted(self, name: str, line: Line) -> None:
+        """What was asked and what the network granted are both told."""
+        granted = self.module.settings.granted(name)
+        if granted is not None:
+            line.note = f"granted {line.setting.kind.show(granted)}"
+
+    def _leave(self) -> None:
+        attention = self.lexicon.attention
+        if "leave" in self.lexicon.actions and self.module.attention.held:
+            self.module.do("leave")
+        if not attention.data_pins:
+            return
+        if self.module.attention.fixture.has(attention.data_pins):
+            self.module.attention.fixture.drive(self.session, attention.data_pins)
+        else:
+            pins = ", ".join(f"{name} {'on' if on else 'off'}" for name, on in attention.data_pins.items())
+            self.module.operator.ask("release", f"Back to data mode: {pins}.")
+
+
+def provision(module: Module, order: Order, *, store: Store | None = None) -> UnitResult:
+    """Writes to the module what is wanted, and proves it. Faults end in the result; `store` remembers what is not
+    finished."""
+    return ProvisioningRun(module, order, write=True, store=store or Store()).run()
+
+
+def verify(module: Module, order: Order) -> UnitResult:
+    """Compares the module with what is wanted, and writes nothing."""
+    return ProvisioningRun(module, order, write=False, store=Store()).run()
+
+
+def read_out(module: Module) -> UnitResult:
+    """Reads every setting of the module."""
+    return verify(module, Order())

@@ -1,0 +1,75 @@
+"""The result of link discovery (`wexicon hail`).
+
+The rule: a result reports what was heard; it decides nothing.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+import msgspec
+
+
+class Cause(msgspec.Struct, frozen=True):
+    """The likely cause, and the next step. `kind` is one of the kinds in `contact/causes`."""
+
+    kind: str
+    what: str
+    next: str
+
+
+class Came(StrEnum):
+    """What came back on a link."""
+
+    NOTHING = "nothing"
+    GARBAGE = "garbage"
+    ECHO = "echo"
+    WORDS = "words"
+
+
+class Attempt(msgspec.Struct):
+    """One question (empty: only listened) on one link, and what came back."""
+
+    rate: int
+    frame: str
+    end: str
+    asked: str
+    came: Came
+    heard: str
+    seconds: float
+
+
+class ByHand(msgspec.Struct):
+    """A family that needs an operator action before it listens: the action, and the command that waits for it."""
+
+    lexicon: str
+    operator: str
+    command: str
+
+
+class HailResult(msgspec.Struct):
+    """What was found on a port. `lexicons` are those that match, the likeliest first; `cause` is the likely cause if nothing,
+    or nothing intelligible, was answered; `by_hand` are families that need the operator; `command` is what to type next."""
+
+    port: str
+    found: bool = False
+    rate: int = 0
+    frame: str = ""
+    end: str = ""
+    echo: bool | None = None
+    family: str = ""
+    lexicons: list[str] = []
+    identity: dict[str, str] = {}
+    said: str = ""
+    cause: Cause | None = None
+    by_hand: list[ByHand] = []
+    remarks: list[str] = []
+    command: str = ""
+    tries: list[Attempt] = []
+    seconds: float = 0.0
+    trace: str = ""
+
+    @property
+    def status(self) -> int:
+        """The exit status."""
+        return 0 if self.found else 3

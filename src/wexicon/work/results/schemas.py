@@ -1,0 +1,50 @@
+"""The JSON Schema of what Wexicon prints and of what it reads, made from the types that do the work."""
+
+from __future__ import annotations
+
+from typing import Any, Union
+
+import msgspec
+
+from wexicon.core.formats.lexicon.tables import LexiconFile
+from wexicon.core.formats.sheet import SheetFile
+from wexicon.core.values import KINDS
+from wexicon.records.entry import Entry
+from wexicon.records.trace import Record
+from wexicon.work.results.dialogue import ActionResult, DialogueResult
+from wexicon.work.results.discovery import HailResult
+from wexicon.work.results.port import PortInfo
+from wexicon.work.results.rehearsal import Rehearsal
+from wexicon.work.results.traffic import TrafficResult
+from wexicon.work.results.unit import UnitResult
+
+TITLES: dict[str, tuple[Any, str]] = {
+    "result": (UnitResult, "Result of one unit: provision, verify, readout, set"),
+    "dialogue": (DialogueResult, "Result of a dialogue: run, rehearse"),
+    "action": (ActionResult, "Result of an action: do"),
+    "hail": (HailResult, "Result of hail"),
+    "rehearsal": (Rehearsal, "Result of rehearse with a sheet of many units"),
+    "traffic": (TrafficResult, "Result of traffic"),
+    "unit": (Entry, "One record of the register: units"),
+    "port": (PortInfo, "One port"),
+    "trace": (Record, "One record of a trace"),
+    "lexicon": (LexiconFile, "Lexicon, format 1"),
+    "sheet": (SheetFile, "Sheet, format 1"),
+}
+
+
+def schema_of(kind: str) -> dict[str, Any]:
+    """The schema of a result, dialogue, trace, lexicon or sheet."""
+    type_, title = TITLES[kind]
+    made = msgspec.json.schema(type_)
+    made["title"] = f"Wexicon: {title}"
+    if kind == "lexicon":
+        # Value kinds are found by name when a lexicon is read; here they stand side by side.
+        KINDS.complete()
+        kinds: Any = Union[tuple(KINDS.values())]  # noqa: UP007
+        (union,), parts = msgspec.json.schema_components([kinds], ref_template="#/$defs/{name}")
+        made["$defs"].update(parts)
+        made["$defs"]["SettingTable"]["properties"]["value"] = union
+        if "Field" in made["$defs"]:
+            made["$defs"]["Field"]["properties"]["value"] = union
+    return made

@@ -1,0 +1,1 @@
+"""The same work against stand-ins, in virtual time."""

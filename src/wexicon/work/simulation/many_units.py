@@ -1,0 +1,159 @@
+"""All units of a sheet made by stand-ins in virtual time: what would come of it, how long it takes on so many ports, by step,
+and what the operator will be asked for.
+
+The rule: each unit is a stand-in with an identity of its own, made by the code that makes real ones; many are shared out to
+processes, and come back in their order. Only the time for hands is an assumption, and it is told.
+"""
+
+from __future__ import annotations
+
+import heapq
+import multiprocessing
+import os
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from contextlib import contextmanager
+
+from wexicon.core.faults import CallFault
+from wexicon.core.formats.jobs import Job, dependency_cycle
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.protocol.observations import Listener
+from wexicon.work.contact.ports import PortAssignment
+from wexicon.work.fleet.batch import Batch
+from wexicon.work.fleet.claims import Claims, Known
+from wexicon.work.module.module import Module
+from wexicon.work.results.rehearsal import AskedFor, Rehearsal
+from wexicon.work.results.unit import StepTime, UnitResult
+from wexicon.work.results.verdicts import Verdict
+from wexicon.work.simulation.rehearsal import Choice
+
+# From so many units on they are shared out to processes, so many at a time.
+MANY, SHARE = 200, 100
+
+
+class _Numbers(Claims):
+    """Draws by the order of the units, in whichever process they are made."""
+
+    def __init__(self, sheet: Sheet, jobs: Sequence[Job]) -> None:
+        super().__init__(sheet)
+        self._numbers: dict[tuple[str, str], int] = {}
+        drawn: Counter[str] = Counter()
+        for job in jobs:
+            for series in job.series():
+                self._numbers[series, job.name] = sheet.drawn[series].first + drawn[series]
+                drawn[series] += 1
+
+    def draw(self, job: Job, series: str, unit: str) -> int:
+        return self._numbers[series, job.name]
+
+
+class _Making:
+    """Makes some of the units; `numbers` says which module each is."""
+
+    def __init__(self, sheet: Sheet, jobs: Sequence[Job], choice: Choice, whole: bool) -> None:
+        self.sheet, self.jobs, self.choice, self.whole = sheet, jobs, choice, whole
+        self.numbers = {job.name: number for number, job in enumerate(jobs)}
+        self.claims = _Numbers(sheet, jobs)
+        self.known: Known = {}
+
+    def make(self, jobs: Sequence[Job]) -> tuple[list[UnitResult], Known, Counter[str]]:
+        """Makes these, one after another; what came of them, what others may fill in from them, what hands were asked for."""
+        asked: Counter[str] = Counter()
+
+        @contextmanager
+        def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
+            lexicon = job.seat.lexicon
+            bench = self.choice.bench(lexicon)
+            # As with a person: power is not cut unless attention needs it.
+            bench.hands.cuts_power = False
+            bench.standin.another(self.numbers[job.name], flash=False)
+            tuning = lexicon.attention.tuning or lexicon.factory
+            session = bench.session(listener, tuning=tuning, secrets=job.secrets())
+            yield Module(session, lexicon, bench.hands, given=job.seat.given)
+            asked.update(bench.hands.asked)
+
+        batch = Batch(self.sheet, jobs, opened, swaps=False, claims=self.claims, known=self.known)
+        results = batch.run(
+            [PortAssignment(f"stand-in {number}") for number in range(1, max(1, len(list(dependency_cycle(jobs)))) + 1)]
+        )
+        for job, result in zip(jobs, results, strict=True):
+            result.port = f"stand-in {job.seat.lexicon.about.family}"
+        return results, batch.turns.known, asked
+
+
+# What a process that was split off makes units with.
+_MAKING: _Making | None = None
+
+
+def _make_some(span: tuple[int, int]) -> tuple[list[UnitResult], Counter[str], Counter[str]]:
+    assert _MAKING is not None
+    results, _, asked = _MAKING.make(_MAKING.jobs[span[0] : span[1]])
+    steps = _steps(results)
+    return [one if _MAKING.whole else _in_short(one) for one in results], asked, steps
+
+
+def _in_short(result: UnitResult) -> UnitResult:
+    """A unit that conforms, without what is only printed of those that do not."""
+    if result.verdict is not Verdict.CONFORMS:
+        return result
+    return UnitResult(
+        verdict=result.verdict,
+        evidence=result.evidence,
+        seat=result.seat,
+        port=result.port,
+        seconds=result.seconds,
+    )
+
+
+def _steps(results: Iterable[UnitResult]) -> Counter[str]:
+    """How many microseconds each kind of step took in all."""
+    steps: Counter[str] = Counter()
+    for result in results:
+        for step in result.steps:
+            steps["write" if step.step.startswith("write ") else step.step] += round(step.seconds * 1e6)
+    return steps
+
+
+def rehearse_jobs(
+    sheet: Sheet, jobs: Sequence[Job], choice: Choice, *, ports: int = 1, swap: float = 0.0, whole: bool = True
+) -> Rehearsal:
+    """Makes all units of a sheet. `swap` are the seconds that hands need to put in another module; where not `whole`, little is
+    kept of each of many units that conform. Raises Fault where there is no stand-in, or more ports are needed."""
+    around = len(list(dependency_cycle(jobs)))
+    if ports < around:
+        what = f"{around} units need each other's address: each must be on a port of its own"
+        raise CallFault(what, where=sheet.path, hint=f"Say --ports {around}.")
+    making = _Making(sheet, jobs, choice, whole)
+    waited_for = {seat for job in jobs for seat in job.waits_for()}
+    first = sum(job.seat.name in waited_for for job in jobs)
+    alone = first if not any(job.waits_for() for job in jobs[:first]) and not around else len(jobs)
+    if len(jobs) < MANY or "fork" not in multiprocessing.get_all_start_methods():
+        alone = len(jobs)
+    results, making.known, asked = making.make(jobs[:alone]) if alone else ([], {}, Counter())
+    steps = _steps(results)
+    if alone < len(jobs):
+        global _MAKING
+        _MAKING = making
+        spans = [(start, min(start + SHARE, len(jobs))) for start in range(alone, len(jobs), SHARE)]
+        with ProcessPoolExecutor(os.cpu_count(), multiprocessing.get_context("fork")) as pool:
+            for some, more, took in pool.map(_make_some, spans):
+                results += some
+                asked += more
+                steps += took
+    swaps = max(0, len(jobs) - ports)
+    if swaps:
+        asked["Insert the module for the next unit."] += swaps
+    whole_time = _scheduled([result.seconds for result in results], ports, swap)
+    told = [AskedFor(text, times) for text, times in asked.most_common()]
+    summed = [StepTime(step, micros / 1e6) for step, micros in steps.most_common()]
+    return Rehearsal(results, ports, whole_time, swap, swaps, summed, told)
+
+
+def _scheduled(units: Sequence[float], ports: int, swap: float) -> float:
+    """How long so many ports take for these units, each taking the next one when it is free (seconds)."""
+    free = [0.0] * min(ports, max(1, len(units)))
+    for number, seconds in enumerate(units):
+        began = heapq.heappop(free) + (swap if number >= ports else 0.0)
+        heapq.heappush(free, began + seconds)
+    return round(max(free), 6)
