@@ -118,7 +118,7 @@ def test_a_port_has_one_user(pair: tuple[int, str]) -> None:
 def test_a_stranger_that_has_a_port_is_named_and_a_lock_dies_with_its_process(pair: tuple[int, str]) -> None:
     _, name = pair
     strange = "import sys,time; f=open(sys.argv[1]); print(1,flush=True); time.sleep(60)"
-    ours = "import sys,time; from wexicon.links import open_port; from wexicon.core.tuning import Tuning"
+    ours = "import sys,time; from wexicon.links.port import open_port; from wexicon.core.tuning import Tuning"
     ours += "; x=open_port(sys.argv[1], Tuning()); print(1,flush=True); time.sleep(60)"
     for program, who in ((strange, "python"), (ours, "wexicon")):
         other = subprocess.Popen([sys.executable, "-c", program, name], stdout=subprocess.PIPE, env=clean({}))
