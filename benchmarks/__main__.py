@@ -31,10 +31,10 @@ from wexicon.core.faults import Fault
 from wexicon.core.operator import Nobody
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
-from wexicon.core.protocol.exchange import OK
 from wexicon.core.protocol.observations import Heard, Role, Said
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.recorded import RecordedExchange
+from wexicon.core.protocol.reply import OK
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.standards.nmea import with_checksum

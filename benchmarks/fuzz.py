@@ -41,9 +41,10 @@ from wexicon.core.formats.sheet import read_sheet
 from wexicon.core.formats.units import UnitsTable, read_units
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
-from wexicon.core.protocol.exchange import Exchange, Expectation, Want
+from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.insertion import InsertionFault, Template
 from wexicon.core.protocol.patterns import Pattern, PatternFault, block_header
+from wexicon.core.protocol.reply import Expectation, Want
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.standards import nmea, pdu
 from wexicon.core.standards.charsets import CharsetFault

@@ -67,7 +67,7 @@ def test_what_was_lost_damaged_or_came_again_is_counted(form: tuple[str, ...]) -
     counts = [[way[name] for name in ("sent", "received", "lost", "damaged", "doubled")] for way in (out, back)]
     assert counts == [[10, 8, 1, 1, 1], [8, 8, 0, 0, 0]] and len(result["trips"]) == 10
     assert [one["number"] for one in result["trips"] if one["round_trip"] is None] == [3, 5]
-    assert "1 lost, 1 damaged, 1 came again of 10" in result["failure"]["what"]
+    assert "1 lost, 1 damaged, 1 duplicate of 10" in result["failure"]["what"]
     with wires(lambda turn, data: data) as ports:
         assert "passed: 20 packets sent, 20 received" in wexicon("traffic", *ports, "--count", "10", *form).stdout
     with wires(lambda turn, data: b"") as ports:
@@ -96,5 +96,5 @@ def test_modules_that_send_by_command_pass_texts_and_tell_the_signal() -> None:
         rig.call(lambda: setattr(quay.uart, "faults", WireFaults()))
         rig.call(lambda: quay.memory.update(net=5))
         assert "Nothing came through" in wexicon(*words[:-1], "2", "--within", "500ms", status=3).stderr
-        assert "name the port of the other one too" in wexicon(*words[:2], *words[3:], status=2).stderr
+        assert "give the port of the other one too" in wexicon(*words[:2], *words[3:], status=2).stderr
         assert "sends text by command" in wexicon(*words, "--bytes", status=2).stderr

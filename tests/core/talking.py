@@ -6,10 +6,12 @@ from collections.abc import Mapping
 
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
-from wexicon.core.protocol.exchange import OK, Exchange, Expectation, Reply, State
+from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.reply import OK, Expectation, Reply
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.protocol.state import State
 
 
 class Talk:

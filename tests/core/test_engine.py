@@ -9,10 +9,10 @@ from tests.core.talking import Talk
 from tests.core.test_session import session
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.events import MOST_EVENTS, Events, Waiter
-from wexicon.core.protocol.exchange import Expectation, Want
 from wexicon.core.protocol.observations import Asked, Began, Heard, Listener, Listeners, Logged, Observation, Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.redaction import Redactor
+from wexicon.core.protocol.reply import Expectation, Want
 from wexicon.core.protocol.speech import Speech
 
 EVENTS = {
@@ -61,9 +61,9 @@ def test_what_is_looked_up_by_how_it_begins_is_what_every_pattern_would_say(line
 def test_a_word_that_is_spelled_out_goes_before_a_pattern_that_it_fits() -> None:
     dialect = Dialect(Speech(ok=("OK",), error=("{text}K",)))
     final = dialect.final("OK")
-    assert final and final.how == "ok"
+    assert final and final.status == "ok"
     other = dialect.final("XK")
-    assert other and other.how == "error"
+    assert other and other.status == "error"
 
 
 def test_a_prompt_is_looked_for_only_while_it_is_waited_for() -> None:

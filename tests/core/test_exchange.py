@@ -9,9 +9,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.core.talking import Talk
-from wexicon.core.protocol.exchange import LINGER, OK, Exchange, Expectation, LocalProtocolError, Reply, Want
+from wexicon.core.protocol.exchange import LINGER, Exchange
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.reply import OK, Closing, Expectation, Reply, Want
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.protocol.state import LocalProtocolError
 
 
 def want(source: str, **keys: Any) -> Want:
@@ -54,7 +56,7 @@ ALWAYS, ALONE, EITHER = (
         (ALWAYS, Expectation((want("+A {x}"),)), b"+A 1\r\n", "silence"),
         (ALWAYS, Expectation((want("+A {x}"),)), b"+A 1\r\nERR 3\r\n", "error"),
         (ALWAYS, Expectation((want("+A {x}"),)), b"OK\r\n", "closed"),
-        (ALWAYS, Expectation((want("+A {x}"),), closing="lenient"), b"+A 1\r\n", "ok"),
+        (ALWAYS, Expectation((want("+A {x}"),), closing=Closing.LENIENT), b"+A 1\r\n", "ok"),
         (ALWAYS, Expectation((want("+A {x}"),), closing="alone"), b"+A 1\r\n", "ok"),
         (ALONE, Expectation((want("+A {x}"),)), b"+A 1\r\n", "ok"),
         (EITHER, Expectation((want("+A {x}"),)), b"+A 1\r\n", "ok"),
@@ -183,7 +185,7 @@ def test_an_exchange_goes_one_way_and_misuse_is_told() -> None:
     talk.begin("AT")
     with pytest.raises(LocalProtocolError, match="has not ended"):
         _ = talk.exchange.outcome
-    with pytest.raises(LocalProtocolError, match="still open"):
+    with pytest.raises(LocalProtocolError, match="while the connection is waiting"):
         talk.begin("AT")
     talk.elapse(1.0)
     with pytest.raises(LocalProtocolError, match="hears nothing"):

@@ -10,9 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.core.talking import Talk
-from wexicon.core.protocol.exchange import Expectation, Want
-from wexicon.core.protocol.framing import LONGEST_LINE, Corrupt, Framer, Prompt
+from wexicon.core.protocol.framing import LONGEST_LINE, Corrupt, Framer, Piece, Prompt
+from wexicon.core.protocol.layers import LAYERS
 from wexicon.core.protocol.patterns import Pattern, PatternFault, block_header
+from wexicon.core.protocol.reply import Expectation, Want
 from wexicon.core.protocol.speech import Speech
 
 # What a module sent in one session: echo, events between echo and answer, raw bytes with line ends in them, prompt.
@@ -55,10 +56,32 @@ def test_any_split(cuts: list[int]) -> None:
     assert frames([RECORDED[a:b] for a, b in pairwise(places)]) == FRAMES
 
 
+def raised(form: str, pieces: list[Piece]) -> list[Piece]:
+    """Pieces of the framer through the layers above it."""
+    for layer in LAYERS.get(form, ()):
+        pieces = layer.feed(pieces)
+    return pieces
+
+
+@given(st.binary(max_size=60))
+def test_bytes_go_down_and_come_up_as_the_same_hexadecimal(data: bytes) -> None:
+    (layer,) = LAYERS["bytes"]
+    assert layer.feed([layer.encode(data.hex())]) == [data.hex().upper()]
+
+
+@given(st.text(st.characters(min_codepoint=0x2B, max_codepoint=0x7E), max_size=60))
+def test_a_sentence_that_was_encoded_is_accepted_and_one_changed_digit_is_not(text: str) -> None:
+    (layer,) = LAYERS["sentences"]
+    line = layer.encode(f"$P{text}")
+    assert layer.feed([line]) == [line]
+    other = line[:-1] + ("0" if line[-1] != "0" else "1")
+    assert layer.feed([other])[-1:] != [other]
+
+
 @given(st.lists(st.binary(max_size=80)), st.sampled_from(["lines", "sentences", "silence", "bytes"]))
 def test_any_bytes_give_frames_and_nothing_is_made_up(pieces: list[bytes], answer: str) -> None:
     framer = Framer(answer, 0.05, BLOCKS)  # type: ignore[arg-type]
-    got = [frame for now, piece in enumerate(pieces) for frame in framer.feed(piece, float(now))]
+    got = [frame for now, piece in enumerate(pieces) for frame in raised(answer, framer.feed(piece, float(now)))]
     sent = reduce(bytes.__add__, pieces, b"")
     for frame in got:
         text = frame if isinstance(frame, str) else frame.text
@@ -90,7 +113,7 @@ def test_silence_ends_an_answer() -> None:
     ],
 )
 def test_sentences_are_checked(line: bytes, good: bool) -> None:
-    (frame,) = Framer("sentences").feed(line + b"\r\n", 0)
+    (frame,) = raised("sentences", Framer("sentences").feed(line + b"\r\n", 0))
     assert isinstance(frame, str) == good
 
 

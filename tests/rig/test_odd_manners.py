@@ -148,7 +148,7 @@ def test_a_module_that_says_nothing_has_refused_if_it_is_still_there() -> None:
 def test_the_more_exact_result_code_wins_and_overlaps_are_told() -> None:
     dialect = Dialect(Speech(ok=("status 0", "{word:word} ok"), error=("status {code:int}", "{word} ok")))
     finals = {text: dialect.final(text) for text in ("status 0", "status 3", "all ok", "not quite ok")}
-    assert {text: final and final.how for text, final in finals.items()} == {
+    assert {text: final and final.status for text, final in finals.items()} == {
         "status 0": "ok", "status 3": "error", "all ok": "ok", "not quite ok": "error"
     }  # fmt: skip
     text = b'format = 1\n[about]\nfamily = "x"\n[speech]\nok = ["{what:word} ok"]\nerror = ["{why} ok"]\n'

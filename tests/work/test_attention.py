@@ -11,7 +11,8 @@ from wexicon.core.faults import CannotTune, FileFault, Unreachable
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, read_lexicon
 from wexicon.core.formats.lexicon.tables import BitField
-from wexicon.core.protocol.framing import Corrupt, Framer
+from wexicon.core.protocol.framing import Corrupt
+from wexicon.core.protocol.layers import Checksum
 from wexicon.core.standards.nmea import checksum
 from wexicon.core.tuning import Tuning
 from wexicon.rig.uart import WireFaults
@@ -166,9 +167,9 @@ def test_a_port_that_lacks_a_frame_is_told_and_the_next_is_tried() -> None:
 
 def test_a_sentence_begins_anew_at_its_dollar() -> None:
     whole = b"$PPLM,ACK,PORT*" + f"{checksum(b'PPLM,ACK,PORT'):02X}".encode()
-    framer = Framer("sentences")
-    assert framer.feed(b"\xe3\x1c$GPG" + whole + b"\r\n", 0.0) == [Corrupt("\udce3\x1c$GPG"), whole.decode()]
-    assert framer.feed(whole + b"\r\n$GPGGA,1*00\r\n", 0.0) == [whole.decode(), Corrupt("$GPGGA,1*00")]
+    layer = Checksum()
+    assert layer.feed(["\udce3\x1c$GPG" + whole.decode()]) == [Corrupt("\udce3\x1c$GPG"), whole.decode()]
+    assert layer.feed([whole.decode(), "$GPGGA,1*00"]) == [whole.decode(), Corrupt("$GPGGA,1*00")]
 
 
 def test_a_value_that_is_spelled_like_an_error_can_be_overwritten() -> None:

@@ -23,7 +23,7 @@ from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
-from wexicon.work.function.traffic import Endpoint
+from wexicon.work.function.endpoints import Endpoint
 
 if TYPE_CHECKING:
     from wexicon.work.results.traffic import Direction, TrafficResult
@@ -119,7 +119,7 @@ def _end(
     from wexicon.work.contact.catalog import lexicon_for
     from wexicon.work.contact.known_links import remembered
     from wexicon.work.contact.sessions import default_trace, session_on
-    from wexicon.work.function.traffic import CommandEndpoint, TransparentEndpoint
+    from wexicon.work.function.endpoints import CommandEndpoint, TransparentEndpoint
 
     known = remembered(port)
     named = lexicon_name or (known.lexicon if known else "")
@@ -142,7 +142,7 @@ def _end(
     module = stack.enter_context(how.module_on(session, operator_for(how.hands, port, progress), port, lexicon, hands))
     module.attention.gain([*module.likely, lexicon.factory])
     module.identify()
-    end.work(module, table)
+    end.use(module, table)
     return end
 
 

@@ -14,7 +14,7 @@ import select
 import threading
 import time
 from collections.abc import Callable
-from typing import Any
+from typing import Any, Self
 
 import serial
 
@@ -119,7 +119,7 @@ def _apply_flow(port: Any, flow: str) -> None:
 
 
 class PortLink:
-    """What all real links share."""
+    """What all real links share. A closed one refuses everything: its descriptor may be another file's by now."""
 
     def __init__(self, name: str, port: Any, tuning: Tuning, lock: PortLock | None = None) -> None:
         self.name = name
@@ -127,20 +127,35 @@ class PortLink:
         self.tuning = tuning
         self._port = port
         self._lock = lock
+        self._closed = False
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
 
     def lost(self, fault: Exception) -> LinkFault:
+        if self._closed:
+            return LinkFault("the link is closed", where=self.name)
         return LinkFault(f"the port was lost: {fault}", where=self.name, hint="Is the cable still in?")
+
+    def _require_open(self) -> None:
+        if self._closed:
+            raise LinkFault("the link is closed", where=self.name)
 
     def read(self, until: float) -> bytes:
         raise NotImplementedError
 
     def write(self, data: bytes) -> None:
+        self._require_open()
         try:
             self._port.write(data)
         except (serial.SerialException, OSError) as fault:
             raise self.lost(fault) from None
 
     def tune(self, tuning: Tuning) -> None:
+        self._require_open()
         try:
             self._port.flush()
             _apply(self._port, tuning)
@@ -151,12 +166,14 @@ class PortLink:
 
     def control_flow(self, flow: str) -> None:
         """Changes the flow control (see FLOWS). Raises CannotTune."""
+        self._require_open()
         try:
             _apply_flow(self._port, flow)
         except (serial.SerialException, OSError, ValueError) as fault:
             raise CannotTune(f"this port cannot do flow control by {flow}: {fault}", where=self.name) from None
 
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
+        self._require_open()
         try:
             if dtr is not None:
                 self._port.dtr = dtr
@@ -167,6 +184,7 @@ class PortLink:
             raise CannotTune(f"its control lines cannot be driven: {fault}", where=self.name, hint=hint) from None
 
     def close(self) -> None:
+        self._closed = True
         with contextlib.suppress(serial.SerialException, OSError):
             self._port.close()
         if self._lock:
@@ -183,6 +201,13 @@ class DeviceLink(PortLink):
         self._poll = select.poll()
         self._poll.register(self._fd, select.POLLIN)
 
+    def close(self) -> None:
+        if not self._closed:
+            self._poll.unregister(self._fd)
+            # Another file may get the number: nothing is written to it.
+            self._fd = -1
+        super().close()
+
     def write(self, data: bytes) -> None:
         try:
             sent = os.write(self._fd, data)
@@ -194,6 +219,8 @@ class DeviceLink(PortLink):
             super().write(data[sent:])
 
     def read(self, until: float) -> bytes:
+        if self._closed:
+            self._require_open()
         try:
             left = until - time.monotonic()
             if not self._poll.poll(left * 1000 if left > 0 else 0):
@@ -234,6 +261,7 @@ class ThreadLink(PortLink):
                 return
 
     def read(self, until: float) -> bytes:
+        self._require_open()
         try:
             got = self._queue.get(timeout=max(0.0, until - time.monotonic()))
         except queue.Empty:

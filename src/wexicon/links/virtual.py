@@ -7,9 +7,10 @@ hour takes milliseconds.
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
-from typing import Protocol
+from typing import Protocol, Self
 
 from wexicon.core.agenda import Agenda
+from wexicon.core.faults import LinkFault
 from wexicon.core.tuning import Tuning
 
 # A rehearsal has no wall time of its own; its traces all begin here.
@@ -49,15 +50,28 @@ class VirtualLink:
         self._wire = wire
         self._wire.host = self.tuning
         self._buffer = bytearray()
+        self._closed = False
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    def _require_open(self) -> None:
+        if self._closed:
+            raise LinkFault("the link is closed", where=self.name)
 
     def take(self, data: bytes) -> None:
         """Bytes have come over the wire."""
         self._buffer += data
 
     def write(self, data: bytes) -> None:
+        self._require_open()
         self._wire.from_host(data)
 
     def read(self, until: float) -> bytes:
+        self._require_open()
         agenda = self.clock.agenda
         while not self._buffer:
             due = agenda.due()
@@ -70,10 +84,12 @@ class VirtualLink:
         return data
 
     def tune(self, tuning: Tuning) -> None:
+        self._require_open()
         self.tuning = self._wire.host = tuning
 
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
+        self._require_open()
         self._wire.from_host_signals(dtr=dtr, rts=rts)
 
     def close(self) -> None:
-        pass
+        self._closed = True

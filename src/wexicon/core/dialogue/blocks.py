@@ -16,9 +16,9 @@ from wexicon.core.dialogue.expressions import Expression
 from wexicon.core.dialogue.lines import Words
 from wexicon.core.dialogue.statements import INDENT, Body, Statement, indented
 from wexicon.core.durations import Duration
-from wexicon.core.protocol.exchange import Expectation, Want
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.reply import Closing, Expectation, Want
 
 _REPEAT = re.compile(
     r"(?:(?P<times>\S+)\s+times\b)?\s*(?:for\s+(?P<for>\S+))?\s*(?:every\s+(?P<every>\S+))?\s*(?:until\s+(?P<until>.+))?"
@@ -99,7 +99,7 @@ class Say(Answered, frozen=True, kw_only=True):
             tuple(Want(hear.pattern, hear.prompt, hear.gather) for hear in self.hears),
             tuple(other.pattern for other in self.others),
             self.silent or (self.exact and not self.hears and not self.others),
-            closing="lenient",
+            closing=Closing.LENIENT,
         )
 
     def lines(self) -> Iterator[str]:

@@ -38,10 +38,10 @@ from wexicon.core.operator import Nobody, Operator
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.elements import Capture
 from wexicon.core.protocol.events import Waiter
-from wexicon.core.protocol.exchange import Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.observations import Awaited, Heard
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.secret import Secret, plain
 from wexicon.core.text import visible, written

@@ -14,9 +14,10 @@ import msgspec
 from wexicon.core.durations import seconds
 from wexicon.core.protocol.elements import Literal, Quoted, is_free
 from wexicon.core.protocol.insertion import InsertionFault
+from wexicon.core.protocol.layers import LAYERS, LayerFault
 from wexicon.core.protocol.patterns import NOTHING, Header, Pattern, block_header
+from wexicon.core.protocol.reply import ReplyStatus
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.standards.nmea import with_checksum
 from wexicon.core.text import UNQUOTING, to_bytes
 
 Named = tuple[str, Pattern]
@@ -29,9 +30,9 @@ def compiled(source: str) -> Pattern:
 
 
 class Final(msgspec.Struct, frozen=True):
-    """What a final result code says: `how` is ok, error or busy, `code` its number or the seconds to wait."""
+    """A final result code: `status` is ok, error or busy, `code` its number or the seconds to wait."""
 
-    how: str
+    status: ReplyStatus
     code: str = ""
 
 
@@ -44,7 +45,8 @@ class Dialect:
         self.speech = speech
         self.events = dict(events or {})
         self.form = speech.form
-        self.line_end = speech.line_end
+        self.layers = LAYERS.get(speech.form, ())
+        self.line_end = "" if speech.form == "bytes" else speech.line_end
         self.gap = speech.gap
         self.within = seconds(speech.within)
         self.rest = seconds(speech.rest)
@@ -53,8 +55,12 @@ class Dialect:
         self.others = others
         self.headers = _headers([*self.events.values(), *others])
         self._results = [
-            (how, pattern)
-            for how, sources in (("busy", speech.busy), ("error", speech.errors), ("ok", speech.ok))
+            (status, pattern)
+            for status, sources in (
+                (ReplyStatus.BUSY, speech.busy),
+                (ReplyStatus.ERROR, speech.errors),
+                (ReplyStatus.OK, speech.ok),
+            )
             for pattern in map(compiled, sources)
         ]
         # What says more of itself goes first: more that is spelled out, then fewer captures.
@@ -62,8 +68,8 @@ class Dialect:
         self.reasons = tuple(map(compiled, speech.reason))
         # A word that is spelled out goes before every pattern: it cannot be meant otherwise.
         self._words = {
-            pattern.source: Final(how) for how, pattern in reversed(self._results) if _is_literal(pattern)
-        } | {word: Final("ok") for word in speech.ok if _is_literal(compiled(word))}
+            pattern.source: Final(status) for status, pattern in reversed(self._results) if _is_literal(pattern)
+        } | {word: Final(ReplyStatus.OK) for word in speech.ok if _is_literal(compiled(word))}
         # How result codes begin, or the whole of one that is spelled out.
         self.result_words = frozenset(pattern.start for _, pattern in self._results if pattern.start)
         self._results = [one for one in self._results if not _is_literal(one[1])]
@@ -85,15 +91,12 @@ class Dialect:
 
     def encode(self, text: str, *, exact: bool = False) -> bytes:
         """The bytes of a line, its end added unless `exact`. Raises InsertionFault where it cannot be said."""
-        if self.form == "lines":
-            pass
-        elif self.form == "sentences":
-            text = with_checksum(text)
-        elif self.form == "bytes":
+        if self.layers:
             try:
-                return bytes.fromhex(text)
-            except ValueError:
-                raise InsertionFault(f"{text!r} is not bytes in hexadecimal, which this module expects") from None
+                for layer in reversed(self.layers):
+                    text = layer.encode(text)
+            except LayerFault as fault:
+                raise InsertionFault(str(fault)) from None
         return to_bytes(text if exact else text + self.line_end)
 
     def plain(self, captures: dict[str, Any]) -> dict[str, Any]:
@@ -111,10 +114,10 @@ class Dialect:
         starts = self._result_starts
         if starts is not None and text[:1] not in starts:
             return None
-        for how, pattern in self._results:
+        for status, pattern in self._results:
             captures = pattern.match(text)
             if captures is not None:
-                return Final(how, str(captures.get("wait" if how == "busy" else "code", "")))
+                return Final(status, str(captures.get("wait" if status is ReplyStatus.BUSY else "code", "")))
         return None
 
     def is_ok_word(self, source: str) -> bool:

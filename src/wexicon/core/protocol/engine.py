@@ -1,7 +1,7 @@
-"""Everything that comes in on one link, told apart: our echo, the open exchange's answer, events, and what nobody knows.
+"""Everything that comes in on one link, sorted: our echo, the open exchange's answer, events, and what fits nothing.
 
-The rule: bytes and time come in, observations come out; nothing is read, written or waited for. One exchange is open at a
-time; what it does not take is looked up among the events.
+The rule: bytes and time come in, observations go out; nothing is read, written or waited for. One exchange is open at a
+time; what it does not take is looked up among the events. What the table in `state` does not allow is refused.
 """
 
 from __future__ import annotations
@@ -11,46 +11,90 @@ from typing import Any
 
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.events import Events
-from wexicon.core.protocol.exchange import ENDED, WAITING, Exchange, LocalProtocolError
+from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.framing import Corrupt, Framer, Piece
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.protocol.patterns import NOTHING
+from wexicon.core.protocol.state import (
+    ABANDON,
+    BEGIN,
+    CLOSE,
+    CLOSED,
+    ENDED,
+    FAIL,
+    FAILED,
+    IDLE,
+    RENEW,
+    WAITING,
+    LocalProtocolError,
+    State,
+    Step,
+    after,
+)
 
 # Looked up once, not with each line.
 _UNMATCHED, _EVENT, _UNEXPECTED, _ECHO = Role.UNMATCHED, Role.EVENT, Role.UNEXPECTED, Role.ECHO
 
 
 class Engine:
-    """`events` keeps what came unasked until somebody takes it; `known` are the values that patterns may require;
-    `latest` what the last event of each name told; `echoes` counts the echoes that there were."""
+    """`events` holds unsolicited events until they are taken; `known` are the values that patterns may require; `latest` has
+    the captures of the last event of each name; `echoes` counts the echoes."""
 
     def __init__(self, dialect: Dialect) -> None:
         self.events = Events()
         self.known: Mapping[str, Any] = NOTHING
         self.latest: dict[str, Mapping[str, Any]] = {}
         self.echoes = 0
+        self._state = IDLE
         self._exchange: Exchange | None = None
         self._echo: list[str] = []
         self.adopt(dialect)
 
+    @property
+    def state(self) -> State:
+        """Where the connection is: the open exchange's state, or its own if none is open."""
+        return self._exchange.state if self._exchange is not None else self._state
+
+    def _move(self, step: Step) -> None:
+        self._state = after(self.state, step)
+        self._exchange = None
+
     def adopt(self, dialect: Dialect) -> None:
-        """Speaks this dialect from now on; what has come and is not whole is forgotten."""
+        """Uses this dialect from now on; incomplete input is dropped. Raises LocalProtocolError while an exchange is open."""
+        if self._exchange is not None:
+            raise LocalProtocolError("the dialect cannot change while an exchange is open")
         self.dialect = dialect
+        self._layers = dialect.layers
         self._sentences = dialect.form == "sentences"
         self._framer = Framer(dialect.form, dialect.gap, dialect.headers)
         self._framer.prompts = dialect.prompts
 
     @property
     def partial(self) -> str:
-        """What has come and is not whole."""
+        """Input that is not complete yet."""
         return self._framer.pending
 
     def abandon(self) -> None:
-        """Waits no longer for the answer to what was said last; what still comes of it is nobody's."""
-        self._exchange = None
+        """Stops waiting for the answer to the last line; whatever still comes of it answers nothing."""
+        if self._exchange is not None:
+            self._move(ABANDON)
+
+    def fail(self) -> None:
+        """The link failed: nothing can be said or heard until it is renewed."""
+        if self._state is not CLOSED:
+            self._move(FAIL)
+
+    def close(self) -> None:
+        """The link was closed."""
+        self._move(CLOSE)
+
+    def renew(self) -> None:
+        """Another link has taken the place of this one; incomplete input is dropped."""
+        self._move(RENEW)
+        self._framer.forget()
 
     def forget_partial(self) -> str:
-        """Forgets what has come and is not whole; gives it."""
+        """Drops incomplete input; returns it."""
         pending = self._framer.pending
         self._framer.forget()
         return pending
@@ -58,9 +102,10 @@ class Engine:
     # -- saying -------------------------------------------------------------------------------------------------
 
     def begin(self, exchange: Exchange, text: str) -> None:
-        """Opens an exchange whose `text` is said now. Raises LocalProtocolError while another one is open."""
-        if self._exchange is not None:
-            raise LocalProtocolError("an exchange is still open")
+        """Opens an exchange whose `text` is said now. Raises LocalProtocolError while another is open, or after the link was
+        closed or failed."""
+        if self._exchange is not None or self._state is CLOSED or self._state is FAILED:
+            after(self.state, BEGIN)
         if self.dialect.speech.echo == "off":
             self._echo = []
         elif text.isprintable():
@@ -75,33 +120,41 @@ class Engine:
     # -- hearing ------------------------------------------------------------------------------------------------
 
     def feed(self, data: bytes, now: float) -> list[Heard]:
-        """Takes in bytes that came at the time `now`."""
+        """Takes bytes that came at the time `now`. Raises LocalProtocolError after the link was closed."""
+        if self._state is CLOSED:
+            raise LocalProtocolError("bytes came, while the connection is closed")
         framer = self._framer
         pieces = framer.feed(data, now)
         heard: list[Heard] = []
         while pieces:
             prompts = framer.prompts
-            self._judge_all(pieces, now, heard)
+            self._judge_all(self._raised(pieces) if self._layers else pieces, now, heard)
             pieces = framer.look_again() if framer.prompts is not prompts else []
         return heard
 
+    def _raised(self, pieces: list[Piece]) -> list[Piece]:
+        """Pieces from the framer through the layers above it."""
+        for layer in self._layers:
+            pieces = layer.feed(pieces)
+        return pieces
+
     def elapse(self, now: float) -> list[Heard]:
-        """Time has passed: a piece may have ended by silence, an exchange by its limit."""
+        """Takes the time: a piece may have ended by silence, an exchange by its limit."""
         heard: list[Heard] = []
         pieces = self._framer.elapse(now)
         if pieces:
-            self._judge_all(pieces, now, heard)
+            self._judge_all(self._raised(pieces), now, heard)
         exchange = self._exchange
         if exchange is not None and now >= exchange.deadline:
             if exchange.state is WAITING and self.dialect.form == "lines":
-                # A last line without its end counts when time is up.
-                self._judge_all(self._framer.release(), now, heard)
+                # A last line without its ending counts when time is up.
+                self._judge_all(self._raised(self._framer.release()), now, heard)
             exchange.elapse(now)
             self._close_if_ended()
         return heard
 
     def next_time(self) -> float | None:
-        """When `elapse` is to be called next, or None while nothing is waited for."""
+        """When `elapse` is due, or None while nothing is waited for."""
         quiet = self._framer.deadline
         if self._exchange is None:
             return quiet
@@ -117,7 +170,7 @@ class Engine:
                 continue
             assert isinstance(piece, str)
             if starts is not None:
-                # Most of what comes unasked begins like nothing that is known.
+                # Most unsolicited lines start like nothing that is known.
                 known = starts.get(piece[:1])
                 if known is None or piece[: known[0]] not in known[1]:
                     seen = Heard(now, piece, _UNMATCHED)
@@ -127,7 +180,7 @@ class Engine:
             heard.append(self._judge_line(piece, now))
 
     def _judge(self, piece: Piece, now: float) -> Heard:
-        """One piece where there is more to think of than events."""
+        """One piece, while an exchange is open or an echo is due."""
         exchange = self._exchange
         if isinstance(piece, str):
             return self._judge_line(piece, now)
@@ -143,7 +196,7 @@ class Engine:
     def _judge_line(self, piece: str, now: float) -> Heard:
         exchange, text = self._exchange, piece
         if self._sentences and text[-3:-2] == "*":
-            # The checksum was checked and has no more to tell; patterns are written without it.
+            # The checksum was checked; patterns are written without it.
             text = text[:-3]
         if self._echo:
             if text in self._echo:
@@ -155,7 +208,7 @@ class Engine:
                 self.echoes += 1
         known = self.known
         if exchange is not None:
-            # A pattern that any line fits must not swallow what is known to be something else.
+            # A pattern that matches any line must not take a known event.
             event = self.dialect.event(text, known) if exchange.wants_anything() else None
             if event is None:
                 role = exchange.hear(text, now)
@@ -176,7 +229,7 @@ class Engine:
         return Heard(now, piece, _UNMATCHED)
 
     def _after_answer(self, exchange: Exchange) -> None:
-        """The exchange may have ended, or wait for a prompt now."""
+        """The exchange may have ended, or await a prompt now."""
         if exchange.state is ENDED:
             self._close_if_ended()
         elif exchange.prompt and exchange.prompt not in self._framer.prompts:
@@ -186,6 +239,6 @@ class Engine:
 
     def _close_if_ended(self) -> None:
         if self._exchange is not None and self._exchange.state is ENDED:
-            self._exchange = None
+            self._exchange, self._state = None, ENDED
             if self._framer.prompts is not self.dialect.prompts:
                 self._framer.prompts = self.dialect.prompts

@@ -1,114 +1,36 @@
-"""One thing said and all that answers it, made anew each time.
+"""One exchange: what was said and all that answers it.
 
 The rule: an exchange is waiting, complete (all that was wanted has come, the success code may follow) or ended, in this
-order, and never goes back. A piece is judged in this order: what is wanted, another answer that was named, a final
-result code. What it does not take is somebody else's: an event, or nothing that anybody understands.
+order, and never goes back. A piece is matched in this order: what is wanted, another answer that was named, a final result
+code. What it does not take is an event, or fits nothing.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from enum import Enum, StrEnum
 from typing import Any
-
-import msgspec
 
 from wexicon.core.protocol.dialect import Dialect, Final
 from wexicon.core.protocol.framing import Prompt
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.patterns import NOTHING, Pattern
+from wexicon.core.protocol.reply import Closing, Expectation, Reply, ReplyStatus, Want
+from wexicon.core.protocol.state import COMPLETE, END, ENDED, FULFIL, WAITING, LocalProtocolError, after
 from wexicon.core.text import to_bytes
 
-# How long to listen for a success code after all that was wanted has come, where the lexicon does not know of one.
+# How long to listen for a success code after all that was wanted has come, if the lexicon has none (seconds).
 LINGER = 0.05
-# The same where the lexicon promises one and a dialogue does not ask for it.
+# The same if the lexicon promises one and a dialogue does not ask for it.
 LONG_LINGER = 0.25
-# How much of what was heard is kept for whoever explains a failure: so many lines, each 64 characters counting as one.
+# How much of what was heard is kept to explain a failure: a number of lines, each 64 characters counting as one.
 _MOST_HEARD = 1000
 MOST_ROWS = 100_000
-
-
-class LocalProtocolError(RuntimeError):
-    """The engine was used in a way that has no meaning: a mistake of the program, not of the module."""
-
-
-class Want(msgspec.Struct, frozen=True):
-    """One thing that must be heard: a pattern; a prompt (no line end); or any number of lines gathered as rows. `unset` is
-    what comes instead where there is nothing to tell."""
-
-    pattern: Pattern
-    prompt: bool = False
-    gather: bool = False
-    unset: Pattern | None = None
-
-
-class Expectation(msgspec.Struct, frozen=True):
-    """What answers an exchange. With nothing wanted the success code is required; `silent` where nothing answers.
-    `closing` instead of the speech's: `alone`, or `lenient` where a success code that the lexicon promises may be missing
-    once all that is wanted was heard. `bare`: the success code alone says that there is nothing to tell."""
-
-    wants: tuple[Want, ...] = ()
-    others: tuple[Pattern, ...] = ()
-    silent: bool = False
-    closing: str = ""
-    bare: bool = False
-
-
-OK = Expectation()
-
-
-class ReplyStatus(StrEnum):
-    """How an exchange ended: `ok`; `error`; `other`, an answer that was named; `silence`; `closed`, the success code came
-    before all that was wanted; `busy`, to be said again later."""
-
-    OK = "ok"
-    ERROR = "error"
-    OTHER = "other"
-    SILENCE = "silence"
-    CLOSED = "closed"
-    BUSY = "busy"
-
-
-class Reply(msgspec.Struct):
-    """What came of an exchange. `code` is an error's number or the seconds that a busy module wants; `which` the number of
-    the other answer; `expected` what it still waited for when it ended; `waited` is in seconds; `unset` where the module said
-    that there is nothing to tell."""
-
-    status: ReplyStatus
-    said: str
-    captures: dict[str, Any]
-    rows: list[dict[str, Any]]
-    heard: list[str]
-    code: str = ""
-    which: int = -1
-    expected: str = ""
-    waited: float = 0.0
-    unset: bool = False
-
-    @property
-    def ok(self) -> bool:
-        return self.status is _OK
-
-
-class State(Enum):
-    """Where an exchange stands."""
-
-    WAITING = "waiting"
-    COMPLETE = "complete"
-    ENDED = "ended"
-
-
-# Looked up once: the members of an enumeration are found slowly, and these are asked for with each line.
-WAITING, COMPLETE, ENDED = State
 _OK = ReplyStatus.OK
-
-
-_HOW = {"ok": ReplyStatus.OK, "error": ReplyStatus.ERROR, "busy": ReplyStatus.BUSY}
 
 
 class Exchange:
     """Said `text` at the time `began`; answered at the latest by `deadline`. `known` are the values that a pattern may
-    require. `outcome` can be asked for once it has ended."""
+    require. `outcome` is available once it has ended."""
 
     __slots__ = ("_dialect", "_known", "_outcome", "_room", "_step", "began", "deadline", "expect", "prompt", "state")
 
@@ -139,9 +61,9 @@ class Exchange:
 
     @property
     def outcome(self) -> Reply:
-        """What came of it. Raises LocalProtocolError before it has ended."""
+        """The reply. Raises LocalProtocolError before the exchange has ended."""
         if self.state is not ENDED:
-            raise LocalProtocolError("an exchange that has not ended has no outcome")
+            raise LocalProtocolError("an exchange that has not ended has no reply")
         return self._outcome
 
     @property
@@ -150,16 +72,15 @@ class Exchange:
         return self.expect.wants[self._step] if self._step < len(self.expect.wants) else None
 
     def hear(self, text: str, now: float) -> Role | None:
-        """Takes a line; gives what it was to this exchange, or None where it is not its answer."""
-        if self.state is ENDED:
-            raise LocalProtocolError("an exchange that has ended hears nothing")
+        """Takes a line; returns its role in this exchange, or None if it is not part of the answer."""
+        self._require_open()
         final = self._dialect.final(text)
         expect = self.expect
         answered = self._answered(text, final, now) if expect.wants or expect.others else None
         if answered is not None:
             self._keep(text)
             if self.state is COMPLETE:
-                self._settle(now)
+                self._fulfilled(now)
             return Role.WORD if answered.start == text else Role.ANSWER
         if final is not None:
             self._keep(text)
@@ -174,20 +95,26 @@ class Exchange:
 
     def hear_prompt(self, prompt: Prompt, now: float) -> None:
         """Takes a prompt, which may be the one that is wanted."""
+        self._require_open()
         if self.prompt and to_bytes(prompt.text) == self.prompt:
             self._advance()
             if self.state is COMPLETE:
-                self._settle(now)
+                self._fulfilled(now)
         self._keep(prompt.text)
 
     def overhear(self, text: str) -> None:
-        """A piece that is not its answer came meanwhile; kept for whoever explains a failure."""
+        """Takes a piece that is not part of the answer, to explain a failure."""
+        self._require_open()
         self._keep(text)
+
+    def _require_open(self) -> None:
+        if self.state is ENDED:
+            raise LocalProtocolError("an exchange that has ended hears nothing")
 
     def elapse(self, now: float) -> None:
         """Time has passed: the exchange may have ended by its limit."""
         if self.state is not ENDED and now >= self.deadline:
-            lenient = self._dialect.speech.closing == "either" or self.expect.closing
+            lenient = self._dialect.speech.closing == Closing.EITHER or self.expect.closing
             self._end(ReplyStatus.OK if self.state is COMPLETE and lenient else ReplyStatus.SILENCE, now)
 
     def wants_anything(self) -> bool:
@@ -205,12 +132,15 @@ class Exchange:
         expect, outcome = self.expect, self._outcome
         known = {**self._known, **outcome.captures} if outcome.captures else self._known
         while (want := self.want) and not want.prompt:
-            if final and final.how != "ok" and not want.pattern.start:
-                # Whoever asks for anything does not ask for an error.
+            if final and final.status is not _OK and not want.pattern.start:
+                # A pattern that matches any line does not match an error.
                 break
             if want.unset is not None and want.unset.match(text, known) is not None:
                 outcome.unset = True
-                self._step, self.state = len(expect.wants), COMPLETE
+                self._step, self.state = (
+                    len(expect.wants),
+                    after(self.state, FULFIL) if self.state is WAITING else COMPLETE,
+                )
                 return want.unset
             captures = want.pattern.match(text, known)
             if captures and want.pattern.quotes:
@@ -245,9 +175,9 @@ class Exchange:
 
     def _close(self, final: Final, now: float) -> Role:
         """A final result code ends it."""
-        if final.how != "ok":
+        if final.status is not _OK:
             self._outcome.code = final.code or self._outcome.code
-            self._end(_HOW[final.how], now)
+            self._end(final.status, now)
             return Role.ERROR
         # Rows may be none at all: the success code ends a gathering that stands last.
         want = self.want
@@ -264,25 +194,30 @@ class Exchange:
         self._step += 1
         want = self.want
         if want is None:
-            self.state = COMPLETE
+            self.state = after(self.state, FULFIL)
         self.prompt = to_bytes(want.pattern.start) if want and want.prompt else b""
 
-    def _settle(self, now: float) -> None:
+    def _fulfilled(self, now: float) -> None:
         """All that was wanted has come: is the success code still to follow?"""
         dialect, last = self._dialect, self.expect.wants[-1]
-        lenient = self.expect.closing == "lenient"
+        lenient = self.expect.closing is Closing.LENIENT
         closing = dialect.speech.closing if lenient else self.expect.closing or dialect.speech.closing
-        if last.prompt or closing == "alone" or dialect.form != "lines" or dialect.is_ok_word(last.pattern.source):
+        if (
+            last.prompt
+            or closing == Closing.ALONE
+            or dialect.form != "lines"
+            or dialect.is_ok_word(last.pattern.source)
+        ):
             self._end(ReplyStatus.OK, now)
-        elif closing == "either" or lenient:
-            self.deadline = min(self.deadline, now + (LINGER if closing == "either" else LONG_LINGER))
+        elif closing == Closing.EITHER or lenient:
+            self.deadline = min(self.deadline, now + (LINGER if closing == Closing.EITHER else LONG_LINGER))
 
-    def _end(self, how: ReplyStatus, now: float) -> None:
+    def _end(self, status: ReplyStatus, now: float) -> None:
         outcome = self._outcome
-        outcome.status = how
+        outcome.status = status
         outcome.waited = now - self.began
-        if how is not _OK:
+        if status is not _OK:
             want = self.want
             outcome.expected = want.pattern.source if want else " or ".join(self._dialect.speech.ok)
-        self.state = ENDED
+        self.state = after(self.state, END)
         self.prompt = b""

@@ -1,9 +1,9 @@
-"""Bytes from a module to pieces: lines, prompts, raw blocks, sentences, or whatever came between two silences.
+"""Cuts the bytes of a module into pieces: lines, prompts, raw blocks, or whatever came between two silences.
 
-The rule: the pieces are the same however the bytes were cut on their way here. A line ends at CR, at LF, or at both;
-empty lines are nothing. A prompt has no line end and counts as soon as it stands at the start of a line. A block is
-a header followed by as many raw bytes as the header says. What is not whole is not looked at again until more that may
-end it has come; no piece grows without bound.
+The rule: the pieces are the same however the bytes were split on their way. A line ends at CR, at LF, or at both; empty
+lines are dropped. A prompt has no line ending and counts as soon as it is at the start of a line. A block is a header
+followed by as many raw bytes as the header says. Incomplete data is not examined again until more that may complete it has
+come; no piece grows without bound.
 """
 
 from __future__ import annotations
@@ -14,7 +14,6 @@ from collections.abc import Sequence
 import msgspec
 
 from wexicon.core.protocol.patterns import Header
-from wexicon.core.standards.nmea import checksum
 from wexicon.core.text import to_text
 
 LONGEST_LINE = 65_536
@@ -28,46 +27,23 @@ class Prompt(msgspec.Struct, frozen=True):
 
 
 class Corrupt(msgspec.Struct, frozen=True):
-    """A sentence whose checksum is wrong or missing, or a line without end that was cut."""
+    """A sentence whose checksum is wrong or missing, or an overlong line that was cut."""
 
     text: str
 
 
-# A plain text is a line without its end, a block with its header, or what came between two silences (in bytes mode in
-# hexadecimal digits).
+# A plain text is a line without its ending, a block with its header, or what came between two silences.
 Piece = str | Prompt | Corrupt
 
 _ENDS = re.compile(rb"[\r\n]")
-_SENTENCE = re.compile(rb"[$!]([\x20-\x29\x2b-\x7e]*)\*([0-9A-Fa-f]{2})")
-
-
-def sentence(line: bytes) -> Piece:
-    """A line as a sentence: Corrupt where it starts like one and its checksum does not fit."""
-    if line[:1] not in (b"$", b"!"):
-        return to_text(line)
-    found = _SENTENCE.fullmatch(line)
-    if not found or checksum(found[1]) != int(found[2], 16):
-        return Corrupt(to_text(line))
-    return line.decode()
-
-
-def sentences(line: bytes) -> list[Piece]:
-    """A line as a sentence. What another rate, or a lost line end, has put before one is cut off where the last one begins."""
-    piece = sentence(line)
-    start = max(line.rfind(b"$"), line.rfind(b"!"))
-    if start > 0 and (isinstance(piece, Corrupt) or line[:1] not in (b"$", b"!")):
-        last = sentence(line[start:])
-        if not isinstance(last, Corrupt):
-            return [Corrupt(to_text(line[:start])), last]
-    return [piece]
 
 
 class Framer:
     """Cuts what one module sends into pieces.
 
-    `form` is how answers are cut (lines, silence, sentences, bytes), `gap` the silence in seconds that ends a piece where
-    silence does, `headers` announce raw blocks. `prompts` may be changed at any time: one is only looked for while
-    somebody waits for it. `deadline` is when silence ends what has come.
+    `form` is how answers are cut (lines, silence, sentences, bytes), `gap` the silence in seconds that ends a piece if
+    silence does, `headers` announce raw blocks. `prompts` may be changed at any time: a prompt is only looked for while it is
+    awaited. `deadline` is when silence ends what has come.
     """
 
     def __init__(self, form: str = "lines", gap: float = 0.0, headers: Sequence[Header] = ()) -> None:
@@ -129,9 +105,8 @@ class Framer:
         """Whatever is there, whole or not, as a piece: the other side has sent all that it will send."""
         text = bytes(self._buffer)
         self.forget()
-        if self.form == "bytes":
-            return [text.hex().upper()] if text else []
-        text = text.strip(b"\r\n")
+        if self.form != "bytes":
+            text = text.strip(b"\r\n")
         return [to_text(text)] if text else []
 
     def look_again(self) -> list[Piece]:
@@ -140,11 +115,6 @@ class Framer:
 
     def _lines(self, data: bytes | bytearray) -> list[Piece]:
         """The lines in bytes that end with a line's end."""
-        if self.form == "sentences":
-            lines = bytes(data).replace(b"\r", b"\n").split(b"\n")
-            if self._overlong:
-                self._overlong, lines = False, lines[1:]
-            return [piece for line in lines if line for piece in sentences(line)]
         texts = data.decode("utf-8", "surrogateescape").replace("\r", "\n").split("\n")
         if self._overlong:
             self._overlong, texts = False, texts[1:]

@@ -1,13 +1,13 @@
-"""What a session needs from below: a link to send and receive bytes on, and a clock. Both are given to it, never made by it.
+"""What a session needs from below: a link to send and receive bytes on, and a clock. Both are given to it.
 
-The rule: whatever offers these few methods can be driven, be it a serial device under the real clock or a stand-in
-under the virtual one; the code above is the same.
+The rule: a serial device under the real clock and a stand-in under the virtual one offer the same few methods, so the code
+above is the same. A link that is closed refuses everything; closing it again does nothing.
 """
 
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Protocol
+from typing import Protocol, Self
 
 from wexicon.core.tuning import Tuning
 
@@ -22,20 +22,20 @@ class Clock(Protocol):
 
 
 class Link(Protocol):
-    """A port with its rate, frame and control lines."""
+    """A port with its rate, frame and control lines; a context manager that closes it."""
 
     name: str
     tuning: Tuning
 
     @property
     def clock(self) -> Clock:
-        """The clock that the link's time is told by."""
+        """The clock of this link."""
 
     def write(self, data: bytes) -> None:
         """Hands all bytes over for sending; does not wait until they are sent."""
 
     def read(self, until: float) -> bytes:
-        """Whatever has come; waits for at least one byte, at the longest to the time `until`, then gives b""."""
+        """All that has come; waits for at least one byte, at most to the time `until`, then returns b""."""
 
     def tune(self, tuning: Tuning) -> None:
         """Changes our side's rate and frame, for what is sent and received from now on."""
@@ -43,4 +43,9 @@ class Link(Protocol):
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         """Drives control lines; None leaves a line as it is."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Closes the port; whatever is tried afterwards raises LinkFault."""
+
+    def __enter__(self) -> Self: ...
+
+    def __exit__(self, *exc: object) -> None: ...

@@ -1,23 +1,23 @@
-"""One link, one clock, one engine: says a line and gives back all that answered it.
+"""One link, one engine: says a line and returns all that answered it.
 
-The rule: the session asks the link for the time and never waits on anything else; under the virtual clock and under
-the real one it is the same code. Whatever a module sends is taken in, also while nobody waits for it. A stop is heeded
-between two exchanges, never inside one. All that happens is told to the listener.
+The rule: every line goes through one exchange; what a module sends besides is an event. All that happens is reported to the
+listener, without secrets.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from enum import IntEnum
 from typing import Any
 
 from wexicon.core.durations import spoken
-from wexicon.core.faults import Fault, ModuleFault, Stopped, Unreachable
+from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.driver import Driver
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.events import Events, Waiter
-from wexicon.core.protocol.exchange import ENDED, MOST_ROWS, OK, Exchange, Expectation, Reply, ReplyStatus
+from wexicon.core.protocol.exchange import MOST_ROWS, Exchange
 from wexicon.core.protocol.insertion import Filled, InsertionFault
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.masking import Secrets
@@ -30,40 +30,33 @@ from wexicon.core.protocol.observations import (
     Observation,
     Repeated,
     Role,
-    Said,
-    Signalled,
-    Tuned,
 )
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.redaction import Redactor
+from wexicon.core.protocol.reply import OK, Expectation, Reply, ReplyStatus
+from wexicon.core.protocol.state import ENDED
 from wexicon.core.secret import HIDDEN
-from wexicon.core.text import to_text
 from wexicon.core.tuning import Tuning
 
-# How long to leave a module that is busy alone, and when to take it for an answer (seconds).
+# How long to leave a busy module alone, and when to stop trying (seconds).
 BUSY_FOR = 0.25
 MOST_BUSY = 60.0
-# How long what has come already may take to be taken in (seconds).
-LONGEST_DRAIN = 2.0
-# How long a wait may last before the listener may do what it has put off (seconds).
-IDLE = 0.25
 _BUSY = ReplyStatus.BUSY
 _RESULTS = frozenset((Role.OK, Role.ERROR, Role.PROMPT))
 _DOUBTFUL = frozenset((Role.UNEXPECTED, Role.CORRUPT, Role.UNMATCHED))
 
 
 class Masking(IntEnum):
-    """How the lines of an exchange are masked: not at all but for known secrets; `closely`, since a secret was said, pieces
-    of it too; `wholly`, since they tell what nobody knows yet."""
+    """How the lines of an exchange are masked: only for known secrets; `closely`, because a secret was said, also for pieces
+    of it; `wholly`, because they hold a secret that is not known yet."""
 
     NO = 0
     CLOSELY = 1
     WHOLLY = 2
 
 
-class Session:
-    """Everything above speaks through this. `stopping` is asked between exchanges whether the person wants to stop; what is
-    in `secrets` is seen by no listener and stands in no reply."""
+class Session(Driver):
+    """`exchanges` counts the lines that were said; `anomalies` counts what makes it doubtful which answer belongs to which
+    line; `outstanding` counts answers that may still come for exchanges that ended in silence."""
 
     def __init__(
         self,
@@ -73,40 +66,24 @@ class Session:
         stopping: Callable[[], bool] = lambda: False,
         secrets: Secrets | None = None,
     ) -> None:
-        self.link = link
-        self.clock = link.clock
-        self.secrets = secrets or Secrets()
-        self.listener = Redactor(listener or Listener(), self.secrets)
-        self.stopping = stopping
+        super().__init__(link, Engine(dialect), listener, stopping, secrets)
         self.exchanges = 0
-        # Where the time went, in seconds: bytes on the wire both ways, and pauses that we made ourselves.
-        self.on_wire = 0.0
-        self.pauses = 0.0
-        # How often something was heard, or not heard, that makes one doubt which answer belongs to which question.
         self.anomalies = 0
-        # Answers that may still come for exchanges that ended in silence, and until when (seconds).
         self.outstanding = 0
         self._outstanding_until = 0.0
         self._nameless: Pattern | None = None
-        self._engine = Engine(dialect)
         self.secrets.words = dialect.result_words
-        # Seconds that one character takes on the wire, as our side is tuned.
-        self._per_char = link.tuning.wire_time(1)
-        self._seven_bits = link.tuning.bits == 7
-        self._sent_until = 0.0
-        self._heard_at = float("-inf")
         self._masking = self._masking_outstanding = Masking.NO
         self._wanted: list[tuple[Pattern, bool]] = []
-        self._hearing_since: float | None = None
         self._told_of_loss = False
 
     @property
     def dialect(self) -> Dialect:
-        """How the module is spoken to now."""
+        """The dialect in use."""
         return self._engine.dialect
 
     def adopt(self, dialect: Dialect) -> None:
-        """Speaks this dialect from now on."""
+        """Uses this dialect from now on."""
         if dialect is not self._engine.dialect:
             self._engine.adopt(dialect)
             self.secrets.words = dialect.result_words
@@ -129,12 +106,12 @@ class Session:
 
     @property
     def events(self) -> Events:
-        """What came unasked and was not taken."""
+        """Events that were not taken yet."""
         return self._engine.events
 
     @property
     def latest(self) -> Mapping[str, Mapping[str, Any]]:
-        """What the last event of each name told."""
+        """The captures of the last event of each name."""
         return self._engine.latest
 
     @property
@@ -153,11 +130,10 @@ class Session:
         exact: bool = False,
         tells: Collection[str] = (),
     ) -> Reply:
-        """Says one line and waits for all that answers it, at the longest `within` seconds after it is sent.
+        """Says one line and waits for all that answers it, at most `within` seconds after it is sent.
 
-        Where secrets were put into the line they are shown nowhere. Captures that `tells` names are secret: of lines that
-        hold them, and of lines that nobody wanted, only the lexicon's own words are shown. A module that is busy for now is
-        told again when it may be.
+        Secrets in the line are shown nowhere. Captures named in `tells` are secret: of lines that hold them, and of lines
+        that fit nothing, only the lexicon's own words are shown. If the module is busy the line is said again later.
         """
         if isinstance(said, str):
             if not tells:
@@ -214,9 +190,9 @@ class Session:
         self._nameless = first if first is not None and not first.start and not first.catches_all else None
         self._send(data, shown, now, exact)
         if exchange.state is not ENDED:
-            self._take_in(exchange)
+            self._hear_until(exchange)
         elif dialect.gap and dialect.form != "lines":
-            # Only silence parts what is said from what is said next.
+            # Only silence separates this line from the next.
             self.quiet(dialect.gap)
         self.exchanges += 1
         outcome = exchange.outcome
@@ -225,7 +201,7 @@ class Session:
         if not outcome.ok:
             self._note_failure(outcome, limit - now)
         elif self.outstanding and first is not None and first.start:
-            # Modules answer in order: with this answer, which is no other's, nothing before it is owed any more.
+            # Modules answer in order: this answer fits no other line, so none before it is outstanding.
             self.outstanding = 0
         return outcome
 
@@ -237,14 +213,13 @@ class Session:
             self._outstanding_until = self.clock.now() + max(waited, self.dialect.within)
 
     def await_outstanding(self) -> None:
-        """Listens for answers that did not come in time, as long as they may still come: nothing that is said next can be
-        taken for answered by them."""
+        """Listens for late answers as long as they may still come, so that none is taken for the answer to the next line."""
         if self.outstanding:
             self.listen(self._outstanding_until, lambda: not self.outstanding)
             self.outstanding = 0
 
     def _encoded(self, text: str, exact: bool) -> bytes:
-        """The bytes of a line. Raises ModuleFault where it cannot be said to this module."""
+        """The bytes of a line. Raises ModuleFault if it cannot be said to this module."""
         dialect = self._engine.dialect
         try:
             data = dialect.encode(text, exact=exact)
@@ -258,51 +233,7 @@ class Session:
             raise ModuleFault(what, where=self.link.name, hint="Shorten the line, or raise the rate.")
         return data
 
-    def send(self, data: bytes) -> None:
-        """Sends bytes as they are, and waits for nothing."""
-        self._send(data, to_text(data), self.clock.now(), True)
-
-    def _send(self, data: bytes, text: str, now: float, exact: bool) -> None:
-        self.link.write(data)
-        taken = len(data) * self._per_char
-        self.on_wire += taken
-        self._sent_until = (now if now > self._sent_until else self._sent_until) + taken
-        self.listener.note(Said(now, text, exact))
-
-    def _take_in(self, exchange: Exchange) -> None:
-        """Hears until the exchange has ended."""
-        engine = self._engine
-        while exchange.state is not ENDED:
-            until = engine.next_time()
-            self._pass(self._read(exchange.deadline if until is None else until), until)
-
-    def _pass(self, data: bytes, until: float | None) -> None:
-        """Takes in what has just been read; `until` is when something is due."""
-        now = self.clock.now()
-        if data:
-            self._hear(data, now)
-        if until is not None and now >= until:
-            self._tell(self._engine.elapse(now))
-
-    def _read(self, until: float) -> bytes:
-        """Bytes that come before the time `until`; where none do for a while, the listener is told."""
-        soon = self.clock.now() + IDLE
-        data = self.link.read(until if until < soon else soon)
-        while not data and soon < until:
-            self.listener.idle()
-            soon += IDLE
-            data = self.link.read(min(soon, until))
-        return data
-
-    def _hear(self, data: bytes, now: float) -> None:
-        taken = len(data) * self._per_char
-        if self._hearing_since is None:
-            self._hearing_since = now - taken
-        self._heard_at = now
-        self.on_wire += taken
-        self._tell(self._engine.feed(data, now))
-
-    def _tell(self, heard: list[Heard]) -> None:
+    def _tell(self, heard: Sequence[Heard]) -> None:
         note = self.listener.note
         for seen in heard:
             if seen.role in _DOUBTFUL:
@@ -312,63 +243,24 @@ class Session:
             note(seen)
 
     def _masked(self, text: str, *, result: bool) -> str:
-        """A line that answers a secret, or may still answer one."""
+        """A line that answers a secret, or may still do so."""
         if result:
             return self.secrets.mask(text)
         if max(self._masking, self._masking_outstanding) is not Masking.WHOLLY:
             return self.secrets.mask(text, closely=True)
         for pattern, secret in self._wanted:
             if pattern.start and pattern.match(text) is not None:
-                # How such a line begins is no secret: it stands in the lexicon.
+                # The start of such a line is in the lexicon: no secret.
                 return pattern.start + HIDDEN if secret else self.secrets.mask(text, closely=True)
         return HIDDEN
 
     def _doubt(self, seen: Heard) -> None:
-        """Something was heard that may belong to another question than the one that was asked."""
+        """Counts what may belong to another line than the last one."""
         if seen.role is Role.UNEXPECTED:
             self.anomalies += 1
             self.outstanding = max(0, self.outstanding - 1)
         elif seen.role is Role.CORRUPT or (self._nameless and self._nameless.match(seen.text) is not None):
             self.anomalies += 1
-
-    # -- listening ----------------------------------------------------------------------------------------------
-
-    def drain(self) -> None:
-        """Takes in what has come already, without waiting. Raises Unreachable where it does not end."""
-        began = now = self.clock.now()
-        while data := self.link.read(now):
-            self._hear(data, now)
-            now = self.clock.now()
-            if now - began > LONGEST_DRAIN:
-                what = f"the port has sent without a pause for {spoken(LONGEST_DRAIN)}, faster than a UART can"
-                raise Unreachable(what, where=self.link.name, hint="What is on this port? Nothing more was said to it.")
-        until = self._engine.next_time()
-        if until is not None and now >= until:
-            self._tell(self._engine.elapse(now))
-
-    def listen(self, until: float, enough: Callable[[], bool] = lambda: False) -> None:
-        """Says nothing until the time `until` (or until `enough`), and takes in all that comes. A stop is heeded at once."""
-        engine = self._engine
-        while (now := self.clock.now()) < until and not enough():
-            self.heed_stop()
-            gap = engine.next_time()
-            soon = min(until, now + IDLE)
-            data = self._read(soon if gap is None else min(soon, gap))
-            self._pass(data, gap)
-            if not data:
-                self.listener.idle()
-
-        if engine.events.lost and not self._told_of_loss:
-            self._told_of_loss = True
-            self.log("more events came than are kept; the oldest are forgotten")
-
-    def quiet(self, duration: float, enough: Callable[[], bool] = lambda: False) -> None:
-        """Says nothing for so many seconds (or until `enough`), counted from when our last byte is on the wire."""
-        self.listen(max(self.clock.now(), self._sent_until) + duration, enough)
-
-    def silence(self, duration: float) -> None:
-        """Says nothing until so many seconds have passed since our last byte was on the wire."""
-        self.listen(self._sent_until + duration)
 
     def more_events(self, until: float) -> None:
         """Listens until the time `until`, or until one more event has come."""
@@ -384,58 +276,35 @@ class Session:
             self.more_events(until)
         return event
 
+    def listen(self, until: float, enough: Callable[[], bool] = lambda: False) -> None:
+        super().listen(until, enough)
+        if self.events.lost and not self._told_of_loss:
+            self._told_of_loss = True
+            self.log("more events came than are kept; the oldest were dropped")
+
+    def tune(self, tuning: Tuning) -> None:
+        before = self.link.tuning
+        super().tune(tuning)
+        if self.link.tuning != before:
+            self.outstanding = 0
+
     @property
     def partial(self) -> str:
-        """What has come and is not whole, masked as a line would be."""
+        """Incomplete input, masked as a line would be."""
         return self.secrets.mask(self._engine.partial)
 
     def abandon(self) -> None:
-        """Waits no longer for the answer to what was said last."""
+        """Stops waiting for the answer to the last line."""
         self._engine.abandon()
 
     def forget_partial(self) -> str:
-        """Forgets what has come and is not whole; gives it."""
+        """Drops incomplete input; returns it."""
         return self._engine.forget_partial()
 
-    def wait_until_quiet(self, quiet: float, limit: float) -> None:
-        """Takes in what comes until nothing has come for `quiet` seconds, at the longest `limit` seconds."""
-        end = self.clock.now() + limit
-        since = self.clock.now()
-        while True:
-            self.listen(min(end, since + quiet), lambda since=since: self._heard_at > since)  # type: ignore[misc]
-            if self._heard_at <= since or self.clock.now() >= end:
-                return
-            since = self._heard_at
-
-    def heard_for(self) -> float:
-        """Seconds from the first to the last byte heard since this was asked before; 0 where there was none."""
-        began, self._hearing_since = self._hearing_since, None
-        return 0.0 if began is None else self._heard_at - began
-
-    # -- our side of the link -----------------------------------------------------------------------------------
-
-    def tune(self, tuning: Tuning) -> None:
-        """Changes our rate and frame once all that we said is on the wire; half a line heard before is forgotten."""
-        self.listen(self._sent_until)
-        if tuning == self.link.tuning:
-            return
-        self.link.tune(tuning)
-        self._per_char = tuning.wire_time(1)
-        self._seven_bits = tuning.bits == 7
-        self.outstanding = 0
-        self._engine.forget_partial()
-        self.listener.note(Tuned(self.clock.now(), tuning))
-
-    def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
-        """Drives control lines."""
-        self.listen(self._sent_until)
-        self.link.signal(dtr=dtr, rts=rts)
-        self.listener.note(Signalled(self.clock.now(), dtr, rts))
-
-    # -- telling ------------------------------------------------------------------------------------------------
+    # -- reporting ----------------------------------------------------------------------------------------------
 
     def log(self, text: str) -> None:
-        """Tells a decision, for whoever asks afterwards why something was done."""
+        """Reports why something is done, as a sentence for people."""
         self.listener.note(Logged(self.clock.now(), text))
 
     def begin_step(self, step: str, *, searching: bool = False) -> None:
@@ -443,16 +312,9 @@ class Session:
         self.listener.note(Began(self.clock.now(), step, searching))
 
     def tell(self, seen: Observation) -> None:
-        """Tells what was found out above: a start that was seen, a setting that was judged."""
+        """Reports an observation of the layers above: a start, a judged setting."""
         self.listener.note(seen)
 
     def asked(self, act: str, text: str) -> None:
-        """Tells what the operator is asked."""
+        """Reports a request to the operator."""
         self.listener.note(Asked(self.clock.now(), act, text))
-
-    def heed_stop(self) -> None:
-        """Raises Stopped when the person wants to stop, and a Fault when what happens can no longer be recorded."""
-        if self.stopping():
-            raise Stopped("stopped on request")
-        if self.listener.lost:
-            raise Fault(self.listener.lost, hint="Stopped between two exchanges. Run it again to finish.")

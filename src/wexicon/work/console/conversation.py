@@ -22,10 +22,9 @@ from wexicon.core.dialogue.given import given
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import CallFault, CannotTune, Fault, LinkFault, ModuleFault, Stopped
 from wexicon.core.formats.lexicon import Group, Lexicon, Setting
-from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.exchange import Expectation, ReplyStatus, Want
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.link import Link
+from wexicon.core.protocol.machine import Collector
 from wexicon.core.protocol.observations import (
     Asked,
     Heard,
@@ -39,14 +38,14 @@ from wexicon.core.protocol.observations import (
     Tuned,
 )
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.reply import Expectation, ReplyStatus, Want
 from wexicon.core.protocol.session import Session
-from wexicon.core.protocol.speech import LINE_ENDS, Speech
+from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.text import meant, to_text, visible, written
 from wexicon.core.tuning import FLOWS
 from wexicon.core.values import ValueFault
 from wexicon.files import read_file, write_new
-from wexicon.links.tapped import Tapped
 from wexicon.work.console.completion import COMMANDS, MARK, SAYS, secret_from
 from wexicon.work.console.explanation import Explainer
 from wexicon.work.module.module import Module
@@ -57,6 +56,8 @@ LOOKS_FOR_PORT = 0.25
 # After how long a silence what has come without a line end is shown (seconds).
 SHOWN_AFTER = 0.05
 LOOPED = bytes(range(0x20, 0x7F))
+# How long the last byte of a loopback test may take to come back (seconds).
+LOOP_WITHIN = 0.3
 _LINES = Expectation((Want(Pattern("{line}"), gather=True),))
 _LINE = Expectation((Want(Pattern("{line}")),))
 
@@ -149,7 +150,7 @@ class Talk(Listener):
     def run(self, session: Session, module: Module | None = None) -> None:
         """Talks until it is ended. Raises LinkFault where the port is lost and cannot be waited for."""
         self.session, self.module = session, module
-        session.link = self._tap(session.link)
+        session.watch = self._bytes
         while not (self._ending and not self._queue):
             try:
                 self._turn()
@@ -342,20 +343,12 @@ class Talk(Listener):
             self._tell("=", f"all {len(LOOPED)} bytes came back at {here} and not at {other}: the module echoes them")
 
     def _looped(self) -> bytes:
-        session, before = self.session, self.session.dialect
-        taken = bytearray()
-        link = session.link
-        session.link = Tapped(link, lambda mark, data: taken.extend(data) if mark == "<" else None)
-        session.adopt(Dialect(Speech(end="none", answer="silence 50ms", echo="off", ok=(), error=())))
-        try:
-            session.send(LOOPED)
-            session.quiet(0.3)
-        finally:
-            session.link = link
-            session.forget_partial()
-            session.adopt(before)
-            session.events.clear()
-        return bytes(taken)
+        session = self.session
+        session.drain()
+        until = session.clock.now() + session.link.tuning.wire_time(len(LOOPED)) + LOOP_WITHIN
+        made = Collector(until, LOOPED)
+        session.drive(made)
+        return bytes(made.data)
 
     def _do_run(self, rest: str) -> None:
         from wexicon.work.function.dialogues import find_dialogue
@@ -403,18 +396,16 @@ class Talk(Listener):
     def _lost(self, fault: LinkFault) -> None:
         """Waits until the port is there again."""
         session = self.session
-        session.abandon()
         session.link.close()
         if self._reopen is None:
             raise fault
         self._tell("!", "the port is gone; waiting until it is back")
         while not self._ending:
             try:
-                session.link = self._tap(self._reopen(session.link))
+                session.renew(self._reopen(session.link))
             except LinkFault:
                 threading.Event().wait(LOOKS_FOR_PORT)
                 continue
-            session.forget_partial()
             self._tell("=", f"the port is back, at {session.link.tuning}")
             return
 
@@ -474,9 +465,6 @@ class Talk(Listener):
     def _tell(self, mark: str, text: str, meaning: str = "", kind: str = "") -> None:
         for line in text.split("\n"):
             self._show(Shown(datetime.now(), mark, line, meaning, kind))
-
-    def _tap(self, link: Link) -> Link:
-        return link if isinstance(link, Tapped) else Tapped(link, self._bytes)
 
     def _bytes(self, mark: str, data: bytes) -> None:
         """Bytes have passed: line by line, so that a line that tells a secret can be left out whole."""

@@ -14,7 +14,7 @@ from wexicon.core.faults import CannotTune, Unreachable
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
-from wexicon.core.protocol.exchange import Reply, ReplyStatus
+from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import garbled
 from wexicon.core.tuning import USUAL_RATES, Tuning

@@ -13,7 +13,7 @@ import msgspec
 
 from wexicon.core.durations import spoken
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
-from wexicon.core.protocol.exchange import ReplyStatus
+from wexicon.core.protocol.reply import ReplyStatus
 from wexicon.core.text import garbled, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
 from wexicon.work.results.discovery import Came, Cause
@@ -209,7 +209,7 @@ def _is_event(lexicon: Lexicon, text: str, name: str) -> bool:
 
 def _means_error(line: str, lexicons: Sequence[Lexicon]) -> bool:
     finals = [found for lexicon in lexicons if (found := lexicon.dialect.final(line))]
-    return bool(finals) and all(found.how == "error" for found in finals)
+    return bool(finals) and all(found.status is ReplyStatus.ERROR for found in finals)
 
 
 def _restarting(text: str) -> Cause:

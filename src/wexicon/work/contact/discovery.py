@@ -14,14 +14,13 @@ import msgspec
 
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
-from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.exchange import Reply, ReplyStatus
+from wexicon.core.protocol.machine import Collector
+from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
-from wexicon.core.protocol.speech import LINE_ENDS, Speech
+from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.standards.nmea import with_checksum
 from wexicon.core.text import to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning, frame_of
-from wexicon.links.tapped import Tapped
 from wexicon.work.contact.causes import (
     Overheard,
     again_and_again,
@@ -47,7 +46,7 @@ from wexicon.work.contact.questions import (
 )
 from wexicon.work.results.discovery import Attempt, ByHand, Came, Cause, HailResult
 
-# How long it listens before it says anything, and how long silence ends what was heard (seconds).
+# How long it listens before it says anything, and how long a silence ends an answer (seconds).
 LISTENS = 0.25
 GAP = 0.02
 # How long it listens on where a module speaks by itself: a receiver's sentences come once a second.
@@ -60,8 +59,6 @@ _SENTENCES = tuple(
         "$GPRMC,101500,A,5130.00,N,00012.00,W,0.0,,,,",
     )
 )
-# How our side hears without knowing anything: whatever stands between two silences.
-_RAW = Dialect(Speech(end="none", answer=f"silence {GAP * 1000:.0f}ms", echo="off", ok=(), error=()))
 # More than an answer to the greeting would be (bytes).
 LONG = 24
 # Words of at least so many characters are hardly garbage.
@@ -100,10 +97,6 @@ class LinkDiscovery:
         self.first = first
         self.told = told
         self.heard: list[Overheard] = []
-        # The bytes of the attempt that is being made, and when the last came.
-        self._taken = bytearray()
-        self._taken_at = 0.0
-        session.link = Tapped(session.link, self._take)
         self.result = HailResult(session.link.name)
         self._listened: set[Tuning] = set()
         self._asked: set[tuple[Question, Tuning]] = set()
@@ -196,7 +189,6 @@ class LinkDiscovery:
         """Says one thing on a link, or only listens, and takes in what comes."""
         session = self.session
         session.heed_stop()
-        session.adopt(_RAW)
         try:
             session.tune(tuning)
         except CannotTune as fault:
@@ -204,20 +196,19 @@ class LinkDiscovery:
             return Overheard(tuning, "", "", b"")
         if silence:
             session.silence(silence)
+        session.drain()
         began = session.clock.now()
         session.events.clear()
         session.heard_for()
-        self._taken.clear()
         said = question.label if question else ""
         if question:
-            lead = LINE_ENDS[question.end] if not silence else ""
-            session.send(lead.encode() + question.data)
-            self._listen(question.within + GAP + tuning.wire_time(24), to_bytes(to_text(question.data).strip()))
+            lead = LINE_ENDS[question.end].encode() if not silence else b""
+            within = question.within + GAP + tuning.wire_time(24)
+            data = self._collect(lead + question.data, within, to_bytes(to_text(question.data).strip()))
         else:
-            self._listen(listen, b"")
+            data = self._collect(b"", listen, b"")
         session.forget_partial()
         session.events.clear()
-        data = bytes(self._taken)
         frame = frame_of(data)
         if frame != "8N1":
             data = bytes(byte & 0x7F for byte in data)
@@ -231,23 +222,20 @@ class LinkDiscovery:
         self.told(attempt)
         return heard
 
-    def _listen(self, within: float, said: bytes) -> None:
-        """Listens until a whole answer has come, something else than what was said, or the time is over."""
+    def _collect(self, say: bytes, within: float, said: bytes) -> bytes:
+        """Sends bytes, and collects what comes until an answer is complete, or `within` seconds after the last byte was sent.
+        If the module speaks without being asked, it listens longer."""
         session = self.session
 
-        def enough() -> bool:
-            came = self._taken.replace(said, b"").strip() if said else b""
-            return bool(came) and session.clock.now() - self._taken_at >= GAP
+        def collect(say: bytes, within: float) -> bytes:
+            until = session.clock.now() + session.link.tuning.wire_time(len(say)) + within
+            gap = GAP if said else None
+            made = Collector(until, say, gap=gap, is_answer=lambda data: bool(data.replace(said, b"").strip()))
+            session.drive(made)
+            return bytes(made.data)
 
-        session.quiet(within, enough)
-        if self._taken and not said:
-            count = len(self._taken)
-            session.listen(session.clock.now() + LISTENS_ON, lambda: len(self._taken) > count and enough())
-
-    def _take(self, mark: str, data: bytes) -> None:
-        if mark == "<":
-            self._taken += data
-            self._taken_at = self.session.clock.now()
+        data = collect(say, within)
+        return data + collect(b"", LISTENS_ON) if data and not said else data
 
     # -- what it means --------------------------------------------------------------------------------------------
 

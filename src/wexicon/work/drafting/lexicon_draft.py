@@ -14,8 +14,8 @@ import msgspec
 
 from wexicon.core.faults import Unreachable
 from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.exchange import OK, Expectation, Reply, ReplyStatus, Want
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.reply import OK, Closing, Expectation, Reply, ReplyStatus, Want
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import visible
@@ -124,7 +124,7 @@ class Drafting:
         )
 
     def _answers(self, end: str) -> bool:
-        self.session.adopt(Dialect(Speech(end=end, closing="always")))
+        self.session.adopt(Dialect(Speech(end=end, closing=Closing.ALWAYS)))
         outcome = self.session.exchange("AT", OK, QUICK)
         return outcome.ok or (outcome.status is ReplyStatus.ERROR and self.session.exchange("AT", OK, QUICK).ok)
 

@@ -14,8 +14,8 @@ from wexicon.core.faults import Fault, ModuleFault, Part
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
 from wexicon.core.operator import Operator
-from wexicon.core.protocol.exchange import Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled
+from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.secret import Secret, plain
 from wexicon.core.text import visible

@@ -15,9 +15,9 @@ import msgspec
 from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
-from wexicon.core.protocol.exchange import Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled, InsertionFault
 from wexicon.core.protocol.matching import Either
+from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.text import written

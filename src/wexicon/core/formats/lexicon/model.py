@@ -13,9 +13,9 @@ import msgspec
 from wexicon.core.dialogue import Program
 from wexicon.core.formats.lexicon.tables import About, AttentionBy, BitField, Moves, TrafficTable
 from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.exchange import Expectation
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.reply import Expectation
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning

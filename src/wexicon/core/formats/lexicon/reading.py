@@ -37,9 +37,9 @@ from wexicon.core.formats.lexicon.tables import (
 )
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.exchange import Expectation, Want
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern, block_header
+from wexicon.core.protocol.reply import Closing, Expectation, Want
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant, nearest
 from wexicon.core.tuning import FLOWS, Tuning
@@ -237,7 +237,11 @@ class _Reading:
             self.source.complain(place, f"{word!r} is not one of {', '.join(known)}", hint)
 
     def expectation(
-        self, place: tuple[str, ...], hear: str | tuple[str, ...], closing: str = "", unset: str | None = None
+        self,
+        place: tuple[str, ...],
+        hear: str | tuple[str, ...],
+        closing: Closing | None = None,
+        unset: str | None = None,
     ) -> Expectation:
         texts = (hear,) if isinstance(hear, str) else hear
         patterns = [self.pattern(place, text) for text in texts if text]
@@ -281,7 +285,7 @@ class _Reading:
             table.power,
             self.duration((*place, "hold"), table.hold),
             table.escape,
-            self.expectation((*place, "answer"), (table.answer,) if table.answer else (), "alone"),
+            self.expectation((*place, "answer"), (table.answer,) if table.answer else (), Closing.ALONE),
             self.duration((*place, "guard"), table.guard),
             self.duration((*place, "window"), table.window),
             table.pins,

@@ -1,0 +1,270 @@
+"""Drives one machine at a time on one link: the only code that reads and writes it.
+
+The rule: the time comes from the link's clock; under the virtual clock and the real one the code is the same. What a module
+sends is taken in at any time. A stop is heeded between two exchanges, and inside whatever takes longer than a moment. After
+a link fault nothing is said until the link is renewed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from wexicon.core.durations import spoken
+from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped, Unreachable
+from wexicon.core.protocol.engine import Engine
+from wexicon.core.protocol.exchange import Exchange
+from wexicon.core.protocol.link import Link
+from wexicon.core.protocol.machine import Machine
+from wexicon.core.protocol.masking import Secrets
+from wexicon.core.protocol.observations import Heard, Listener, Observation, Said, Signalled, Tuned
+from wexicon.core.protocol.redaction import Redactor
+from wexicon.core.protocol.state import ENDED
+from wexicon.core.text import to_text
+from wexicon.core.tuning import Tuning
+
+# How long data that has already arrived may take to be taken in (seconds).
+LONGEST_DRAIN = 2.0
+# How long a wait may last before the listener may do deferred work (seconds).
+IDLE = 0.25
+# How long an exchange goes on after a stop was requested (seconds); most end sooner.
+STOP_WITHIN = 2.0
+
+
+class Driver:
+    """`stopping` reports whether a stop was requested; nothing in `secrets` reaches the listener. `on_wire` and `pauses` are
+    where the time went, in seconds: bytes on the wire both ways, and pauses of our own. `watch` is shown all bytes: `>` and
+    those sent, `<` and those received."""
+
+    def __init__(
+        self,
+        link: Link,
+        engine: Engine,
+        listener: Listener | None = None,
+        stopping: Callable[[], bool] = lambda: False,
+        secrets: Secrets | None = None,
+    ) -> None:
+        self.link = link
+        self.clock = link.clock
+        self.secrets = secrets or Secrets()
+        self.listener = Redactor(listener or Listener(), self.secrets)
+        self.stopping = stopping
+        self.on_wire = 0.0
+        self.pauses = 0.0
+        self.watch: Callable[[str, bytes], object] | None = None
+        self._engine = engine
+        self._fault: LinkFault | None = None
+        # Seconds that one character takes on the wire, as our side is tuned.
+        self._per_char = link.tuning.wire_time(1)
+        self._seven_bits = link.tuning.bits == 7
+        self._sent_until = 0.0
+        self._heard_at = float("-inf")
+        self._hearing_since: float | None = None
+
+    # -- driving --------------------------------------------------------------------------------------------------
+
+    def drive(self, machine: Machine) -> None:
+        """Drives a machine until it is done; meanwhile the engine hears nothing. Raises Stopped at once if a stop is
+        requested, LinkFault if the link fails."""
+        clock = self.clock
+        while not machine.done:
+            self.heed_stop()
+            data = machine.outgoing(clock.now())
+            if data:
+                self._send(data, to_text(data), clock.now(), True)
+            due = machine.next_time()
+            soon = clock.now() + IDLE
+            data = self._read(soon if due is None else min(due, soon))
+            now = clock.now()
+            if data:
+                self._count(data, now)
+                self._report(machine.feed(data, now))
+            if not data or (due is not None and now >= due):
+                self._report(machine.elapse(now))
+
+    def _report(self, seen: Sequence[Observation]) -> None:
+        for one in seen:
+            self.listener.note(one)
+
+    def _hear_until(self, exchange: Exchange) -> None:
+        """Hears until an exchange has ended; one that takes long after a stop was requested is abandoned."""
+        engine, clock = self._engine, self.clock
+        stop_at: float | None = None
+        while exchange.state is not ENDED:
+            until = engine.next_time()
+            if until is None:
+                until = exchange.deadline
+            soon = clock.now() + IDLE
+            data = self._read(until if until < soon else soon)
+            now = clock.now()
+            if data:
+                self._hear(data, now)
+            elif now < until:
+                self.listener.idle()
+                if self.stopping():
+                    stop_at = now + STOP_WITHIN if stop_at is None else stop_at
+                    if now >= stop_at:
+                        engine.abandon()
+                        raise Stopped("stopped on request, before the answer came")
+            if now >= until:
+                self._tell(engine.elapse(now))
+
+    def _pass(self, data: bytes, until: float | None) -> None:
+        """Takes in what has just been read; `until` is when something is due."""
+        now = self.clock.now()
+        if data:
+            self._hear(data, now)
+        if until is not None and now >= until:
+            self._tell(self._engine.elapse(now))
+
+    def _read(self, until: float) -> bytes:
+        """Bytes that come before the time `until`, none if none do."""
+        if self._fault is not None:
+            raise self._fault
+        try:
+            return self.link.read(until)
+        except LinkFault as fault:
+            self._fail(fault)
+            raise
+
+    def _hear(self, data: bytes, now: float) -> None:
+        self._count(data, now)
+        self._tell(self._engine.feed(data, now))
+
+    def _count(self, data: bytes, now: float) -> None:
+        """Keeps the times of bytes that came."""
+        taken = len(data) * self._per_char
+        if self._hearing_since is None:
+            self._hearing_since = now - taken
+        self._heard_at = now
+        self.on_wire += taken
+        if self.watch is not None:
+            self.watch("<", data)
+
+    def _tell(self, heard: Sequence[Heard]) -> None:
+        """Reports what the engine heard."""
+        self._report(heard)
+
+    def send(self, data: bytes) -> None:
+        """Sends bytes as they are; waits for nothing."""
+        self._send(data, to_text(data), self.clock.now(), True)
+
+    def _send(self, data: bytes, text: str, now: float, exact: bool) -> None:
+        if self._fault is not None:
+            raise self._fault
+        try:
+            self.link.write(data)
+        except LinkFault as fault:
+            self._fail(fault)
+            raise
+        if self.watch is not None:
+            self.watch(">", data)
+        taken = len(data) * self._per_char
+        self.on_wire += taken
+        self._sent_until = (now if now > self._sent_until else self._sent_until) + taken
+        self.listener.note(Said(now, text, exact))
+
+    # -- listening ----------------------------------------------------------------------------------------------
+
+    def drain(self) -> None:
+        """Takes in what has already arrived, without waiting. Raises Unreachable if it does not end."""
+        began = now = self.clock.now()
+        while data := self._read(now):
+            self._hear(data, now)
+            now = self.clock.now()
+            if now - began > LONGEST_DRAIN:
+                what = f"the port has sent without a pause for {spoken(LONGEST_DRAIN)}, faster than a UART can"
+                raise Unreachable(
+                    what, where=self.link.name, hint="Check what is connected. Nothing more was sent to it."
+                )
+        until = self._engine.next_time()
+        if until is not None and now >= until:
+            self._tell(self._engine.elapse(now))
+
+    def listen(self, until: float, enough: Callable[[], bool] = lambda: False) -> None:
+        """Says nothing until the time `until` (or until `enough`), and takes in all that comes. A stop is heeded at once."""
+        engine = self._engine
+        while (now := self.clock.now()) < until and not enough():
+            self.heed_stop()
+            gap = engine.next_time()
+            soon = min(until, now + IDLE)
+            data = self._read(soon if gap is None else min(soon, gap))
+            self._pass(data, gap)
+            if not data:
+                self.listener.idle()
+
+    def quiet(self, duration: float, enough: Callable[[], bool] = lambda: False) -> None:
+        """Says nothing for `duration` seconds (or until `enough`), counted from when our last byte is on the wire."""
+        self.listen(max(self.clock.now(), self._sent_until) + duration, enough)
+
+    def silence(self, duration: float) -> None:
+        """Says nothing until `duration` seconds have passed since our last byte was on the wire."""
+        self.listen(self._sent_until + duration)
+
+    def wait_until_quiet(self, quiet: float, limit: float) -> None:
+        """Takes in what comes until nothing has come for `quiet` seconds, at most for `limit` seconds."""
+        end = self.clock.now() + limit
+        since = self.clock.now()
+        while True:
+            self.listen(min(end, since + quiet), lambda since=since: self._heard_at > since)  # type: ignore[misc]
+            if self._heard_at <= since or self.clock.now() >= end:
+                return
+            since = self._heard_at
+
+    def heard_for(self) -> float:
+        """Seconds from the first to the last byte heard since the last call; 0 if there was none."""
+        began, self._hearing_since = self._hearing_since, None
+        return 0.0 if began is None else self._heard_at - began
+
+    # -- our side of the link -----------------------------------------------------------------------------------
+
+    def tune(self, tuning: Tuning) -> None:
+        """Changes our rate and frame once all that was said is on the wire; incomplete input is dropped. Raises CannotTune."""
+        self.listen(self._sent_until)
+        if tuning == self.link.tuning:
+            return
+        self._on_link(lambda: self.link.tune(tuning))
+        self._per_char = tuning.wire_time(1)
+        self._seven_bits = tuning.bits == 7
+        self._engine.forget_partial()
+        self.listener.note(Tuned(self.clock.now(), tuning))
+
+    def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
+        """Drives control lines. Raises CannotTune."""
+        self.listen(self._sent_until)
+        self._on_link(lambda: self.link.signal(dtr=dtr, rts=rts))
+        self.listener.note(Signalled(self.clock.now(), dtr, rts))
+
+    def _on_link(self, change: Callable[[], None]) -> None:
+        if self._fault is not None:
+            raise self._fault
+        try:
+            change()
+        except CannotTune:
+            raise
+        except LinkFault as fault:
+            self._fail(fault)
+            raise
+
+    def _fail(self, fault: LinkFault) -> None:
+        """The link failed: whatever is tried next raises the same fault."""
+        self._fault = fault
+        self._engine.fail()
+
+    def renew(self, link: Link) -> None:
+        """Goes on with another link, after the first one failed or was closed."""
+        self.link, self.clock, self._fault = link, link.clock, None
+        self._per_char = link.tuning.wire_time(1)
+        self._seven_bits = link.tuning.bits == 7
+        self._engine.renew()
+
+    def close(self) -> None:
+        """Closes the link; nothing can be said afterwards."""
+        self._engine.close()
+        self.link.close()
+
+    def heed_stop(self) -> None:
+        """Raises Stopped if a stop was requested, and a Fault if what happens can no longer be recorded."""
+        if self.stopping():
+            raise Stopped("stopped on request")
+        if self.listener.lost:
+            raise Fault(self.listener.lost, hint="Stopped between two exchanges. Run it again to finish.")

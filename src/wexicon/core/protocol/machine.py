@@ -1,0 +1,73 @@
+"""The one shape of everything that talks on a link: exchanges, traffic, transfers, transparent data.
+
+The rule: bytes and time go in, observations and bytes to send come out; a machine never waits, reads or writes. The driver
+in the session does that, for one machine at a time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Protocol
+
+from wexicon.core.protocol.observations import Heard, Observation, Role
+from wexicon.core.text import to_text
+
+
+class Machine(Protocol):
+    """Something that talks on a link. It is driven until it is `done`."""
+
+    @property
+    def done(self) -> bool:
+        """Whether nothing more is to be sent or waited for."""
+
+    def feed(self, data: bytes, now: float) -> Sequence[Observation]:
+        """Takes bytes that came at the time `now`."""
+
+    def elapse(self, now: float) -> Sequence[Observation]:
+        """Takes the time `now`, at which no bytes came."""
+
+    def next_time(self) -> float | None:
+        """When `elapse` is to be called next; None if only bytes matter."""
+
+    def outgoing(self, now: float) -> bytes:
+        """The bytes to send now, each asked for once."""
+
+
+class Collector:
+    """Sends some bytes and collects whatever comes, as transparent data. Done at the time `until`, or `gap` seconds after the
+    last byte once `is_answer` accepts what has come."""
+
+    def __init__(
+        self,
+        until: float,
+        data: bytes = b"",
+        *,
+        gap: float | None = None,
+        is_answer: Callable[[bytes], bool] = bool,
+    ) -> None:
+        self.data = bytearray()
+        self.done = False
+        self._until = until
+        self._to_send = data
+        self._gap = gap
+        self._is_answer = is_answer
+        self._last: float | None = None
+
+    def feed(self, data: bytes, now: float) -> Sequence[Observation]:
+        self.data += data
+        self._last = now
+        return self.elapse(now)
+
+    def elapse(self, now: float) -> Sequence[Observation]:
+        due = self.next_time()
+        self.done = due is not None and now >= due
+        return [Heard(now, to_text(bytes(self.data)), Role.UNMATCHED)] if self.done and self.data else ()
+
+    def next_time(self) -> float | None:
+        if self._gap is not None and self._last is not None and self._is_answer(bytes(self.data)):
+            return min(self._until, self._last + self._gap)
+        return self._until
+
+    def outgoing(self, now: float) -> bytes:
+        data, self._to_send = self._to_send, b""
+        return data
