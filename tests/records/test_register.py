@@ -174,7 +174,10 @@ def test_what_must_differ_is_compared_with_what_the_register_has_of_the_sheets_o
 
 def test_work_that_was_begun_is_known_on_every_bench_and_listed(tmp_path: Path) -> None:
     register = Register(str(tmp_path / "units.db"), tmp_path / "w")
-    left, right = RegisterStore(tmp_path / "left", register), RegisterStore(tmp_path / "right", register)
+    left, right = (
+        RegisterStore(tmp_path / "left", lambda: register),
+        RegisterStore(tmp_path / "right", lambda: register),
+    )
     left.open(Unfinished("lindle-l9 L9-5", datetime.now(UTC), ["address"]))
     assert (found := right.find("lindle-l9 L9-5")) and found.settings == ["address"] and found.bench == register.bench
     assert "unfinished: lindle-l9 L9-5" in wexicon("units", "list", "--register", "units.db").stdout
@@ -182,7 +185,7 @@ def test_work_that_was_begun_is_known_on_every_bench_and_listed(tmp_path: Path) 
     assert left.find("lindle-l9 L9-5") is None  # another bench has finished it
     left.open(Unfinished("lindle-l9 L9-6", datetime.now(UTC), ["name"]))
     # Seen through while the register is away: the register hears of it later.
-    away = RegisterStore(tmp_path / "left", Register("/proc/nowhere/x.db", tmp_path / "w"))
+    away = RegisterStore(tmp_path / "left", lambda: Register("/proc/nowhere/x.db", tmp_path / "w"))
     away.close("lindle-l9 L9-6")
     assert away.find("lindle-l9 L9-6") is None and register.unfinished("lindle-l9 L9-6")
     assert left.find("lindle-l9 L9-6") is None and not register.unfinished("lindle-l9 L9-6")

@@ -1,20 +1,19 @@
-"""`wexicon hail`: finds the link of a module of which nothing is known, and the lexicon that fits it.
+"""`wexicon hail`: detects the link of an unknown module, and the lexicon that matches it.
 
-The rule: every try is shown with what came back; where nothing answers, it is said what that points to and what to do.
+The rule: every attempt is shown with what came back; if nothing answers, the likely cause and the next step are printed.
 """
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+import msgspec
 
 from wexicon.cli.live import LiveTable
-from wexicon.cli.options import lexicon_option
+from wexicon.cli.options import Working, gathered, lexicon_option
 from wexicon.cli.printing import print_folded, print_remarks
-from wexicon.cli.show import ending, print_json, print_line, print_table, styled
-from wexicon.cli.working import Working, works_a_module
+from wexicon.cli.show import emit_json, ending, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.faults import Fault
 from wexicon.core.text import visible
@@ -26,13 +25,23 @@ WIDEST = 14
 CAME = {"nothing": "-", "garbage": "garbage", "echo": "echo"}
 
 
+class HailCall(msgspec.Struct):
+    """The options of `hail`."""
+
+    port: str | None
+    lexicon_name: str | None
+    escapes: bool
+    listing: bool
+    how: Working
+
+
 @click.command()
 @click.argument("port", required=False)
 @lexicon_option
 @click.option("--escapes", is_flag=True, help="Also say the lexicons' escapes, with guard time.")
 @click.option("--list", "listing", is_flag=True, help="List every line hail may say, then exit.")
-@works_a_module
-def hail(port: str | None, lexicon_name: str | None, escapes: bool, listing: bool, how: Working, as_json: bool) -> None:
+@gathered(HailCall)
+def hail(call: HailCall) -> None:
     """Detect rate, frame, line ending, echo and lexicon of the module on PORT.
 
     Without PORT every free port is tried. With --lexicon the module is found as that lexicon says, with the operator's
@@ -40,73 +49,55 @@ def hail(port: str | None, lexicon_name: str | None, escapes: bool, listing: boo
 
     Exit status: 0 found; 3 not found.
     """
-    from wexicon.work.contact.ports import found_ports, port_named
+    from wexicon import api
 
-    if listing:
-        _print_list(as_json)
+    if call.listing:
+        _print_list(call.how.as_json)
         return
-    if port is not None:
-        path = port_named(port)
-        result = hail_port(path, lexicon_name, how, escapes=escapes, quiet=as_json)
-        # What to type next is told with the name that was typed now.
-        result.command = result.command.replace(path, port)
-        for hand in result.by_hand:
-            hand.command = hand.command.replace(path, port)
-        with ending(result.status):
-            print_json(result) if as_json else print_hail(result)
+    if call.port is None:
+        _hail_all(call)
         return
+    path = api.port_named(call.port)
+    result = _hail(path, call, quiet=call.how.as_json)
+    # The next command is printed with the name that was typed.
+    result.command = result.command.replace(path, call.port)
+    for one in result.by_hand:
+        one.command = one.command.replace(path, call.port)
+    with ending(result.status):
+        emit_json(result) if call.how.as_json else print_hail(result)
+
+
+def _hail(port: str, call: HailCall, *, quiet: bool) -> HailResult:
+    from wexicon import api
+
+    tries: list[Attempt] = []
+    live = not call.lexicon_name
+    with (
+        LiveTable(lambda: board(tries), quiet=quiet or not live),
+        call.how.working(f"hail of {port}", quiet=live) as setup,
+    ):
+        return api.hail(port, call.lexicon_name, setup, escapes=call.escapes, progress=tries.append)
+
+
+def _hail_all(call: HailCall) -> None:
+    from wexicon import api
+
     results: list[HailResult] = []
-    for one in found_ports():
+    for one in api.found_ports():
         if one.used_by:
-            click.echo(f"{one.port}: in use by {one.used_by}; left alone", err=True)
+            print_note(f"{one.port}: in use by {one.used_by}; left alone")
             continue
-        if not as_json:
-            click.echo(styled(f"{one.port} {visible(one.what)}", "bold"), err=True)
+        if not call.how.as_json:
+            print_note(f"{one.port} {visible(one.what)}", "bold")
         try:
-            results.append(hail_port(one.port, lexicon_name, how, escapes=escapes, quiet=True))
+            results.append(_hail(one.port, call, quiet=True))
         except Fault as fault:
             if fault.status == 130:
                 raise
-            click.echo(str(fault), err=True)
-        how.trace_path = None
+            print_note(str(fault))
+        call.how.trace_path = None
     with ending(0 if any(result.found for result in results) else 3):
-        print_json(results) if as_json else _print_all(results)
-
-
-def hail_port(
-    port: str, lexicon_name: str | None, how: Working, *, escapes: bool = False, quiet: bool = False
-) -> HailResult:
-    """Hails one port, and remembers what was found. Raises Fault where the port cannot be opened."""
-    from wexicon.work.contact.catalog import all_lexicons, lexicon_for
-    from wexicon.work.contact.discovery import LinkDiscovery
-    from wexicon.work.contact.known_links import remember, remembered
-    from wexicon.work.module.hail import hail_with
-    from wexicon.work.results.discovery import HailResult
-
-    if lexicon_name:
-        lexicon = lexicon_for(lexicon_name, Path())
-        with how.module(port, lexicon, "hail", told=f"hail of {port}") as module:
-            result = hail_with(module, HailResult(port))
-    else:
-        known, lexicons = remembered(port), all_lexicons()
-        links = how.links(None, port)
-        tuning = links[0] if links else None
-        tries: list[Attempt] = []
-        with (
-            LiveTable(lambda: board(tries), quiet=quiet),
-            how.session(port, None, "hail", tuning=tuning, quiet=True) as (session, _),
-        ):
-            first = tuning if how.rate or how.frame else None
-            result = LinkDiscovery(
-                session, lexicons, known=known, with_escapes=escapes, told=tries.append, first=first
-            ).run()
-        if result.found:
-            from wexicon.core.tuning import Tuning
-
-            first_fit = result.lexicons[0] if result.lexicons else ""
-            remember(port, Tuning.of(result.rate, result.frame), result.end, first_fit)
-    result.trace = str(how.trace_path)
-    return result
+        emit_json(results) if call.how.as_json else _print_all(results)
 
 
 def board(tries: list[Attempt]) -> tuple[list[str], list[list[str]]]:
@@ -170,7 +161,7 @@ def _print_not_found(result: HailResult) -> None:
     tries = f" ({_tries(result)} in {spoken(result.seconds)})" if result.tries else ""
     # A module that was heard in data mode was found; what it lacks is command mode.
     head = "no command mode" if result.cause.kind == "data-mode" else "not found"
-    click.echo(styled(head, "bold red") + f": {result.cause.what}{tries}")
+    print_line(styled(head, "bold red") + f": {result.cause.what}{tries}")
     print_folded(f"  {result.cause.next}")
     if result.by_hand:
         print_line("")
@@ -203,7 +194,7 @@ def _print_list(as_json: bool) -> None:
 
     rows = all_that_may_be_said(all_lexicons())
     if as_json:
-        print_json([{"when": when, "says": says, "lexicons": names} for when, says, names in rows])
+        emit_json([{"when": when, "says": says, "lexicons": names} for when, says, names in rows])
         return
     shown = [(when, "   ".join(says), ", ".join(names) or "ITU-T V.250") for when, says, names in rows]
     print_table(("when", "says", "of"), shown)

@@ -8,11 +8,11 @@ from pathlib import Path
 import click
 import msgspec
 
+from wexicon.cli.options import Working, gathered
 from wexicon.cli.progress import Progress
 from wexicon.cli.readout import print_readout, read_module
-from wexicon.cli.show import ending, force_option, json_option, print_json, print_line, print_table
+from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_note, print_table
 from wexicon.cli.values import env_option, file_option
-from wexicon.cli.working import Working, works_a_module
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.core.text import counted
@@ -53,7 +53,7 @@ def list_(as_json: bool) -> None:
     rows.sort()
     if as_json:
         keys = ("name", "radio", "maker", "settings", "actions", "where")
-        print_json([dict(zip(keys, row, strict=True)) for row in rows])
+        emit_json([dict(zip(keys, row, strict=True)) for row in rows])
     else:
         print_table(("lexicon", "radio", "maker", "settings", "actions", "where"), rows)
 
@@ -66,7 +66,7 @@ def show(name: str, words: bool, as_json: bool) -> None:
     """Print the lexicon NAME as a page: how the module is spoken to, its settings, its actions."""
     found = find_lexicon(name, Path())
     if as_json:
-        print_json(
+        emit_json(
             {
                 "family": found.about.family,
                 "settings": [_row(s) for s in found.settings.values()],
@@ -171,42 +171,43 @@ def _row(setting: Setting) -> tuple[str, str, str, str]:
 # -- check -----------------------------------------------------------------------------------------------
 
 
+class CheckCall(msgspec.Struct):
+    """The options of `lexicon check`."""
+
+    path: Path
+    port: str | None
+    env_pairs: tuple[str, ...]
+    file_pairs: tuple[str, ...]
+    how: Working
+
+
 @lexicon.command()
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 @click.argument("port", required=False)
 @env_option
 @file_option
-@works_a_module
-def check(
-    path: Path,
-    port: str | None,
-    env_pairs: tuple[str, ...],
-    file_pairs: tuple[str, ...],
-    how: Working,
-    as_json: bool,
-) -> None:
+@gathered(CheckCall)
+def check(call: CheckCall) -> None:
     """Report errors (with line) and gaps in lexicon FILE.
 
     With PORT, also read every setting of the module there, and report what did not match. Nothing is written.
     """
     from wexicon.core.formats.lexicon.gaps import gaps
 
+    path = call.path
     found = find_lexicon(str(path if path.suffix == ".toml" else path.with_name(f"{path.name}.toml")), Path())
     missing = gaps(found)
-    if as_json:
-        print_json(
-            {"file": str(path), "settings": len(found.settings), "gaps": [{"place": p, "what": w} for p, w in missing]}
-        )
+    if call.how.as_json:
+        listed = [{"place": place, "what": what} for place, what in missing]
+        emit_json({"file": str(path), "settings": len(found.settings), "gaps": listed})
         return
     for place, what in missing:
         print_line(f"gap: {place}: {what}", "yellow")
     counts = ((len(found.settings), "setting"), (len(found.actions), "action"), (len(missing), "gap"))
     told = ", ".join(counted(count, what) for count, what in counts)
     print_line(f"{path}: no errors; {told}", "bold green")
-    if port:
-        from wexicon.work.contact.ports import port_named
-
-        result = read_module(port_named(port), found, how, env_pairs, file_pairs)
+    if call.port:
+        result = read_module(call.port, found, call.how, call.env_pairs, call.file_pairs)
         with ending(result.status):
             print_readout(result, found)
             if not result.failure:
@@ -224,41 +225,10 @@ def schema() -> None:
     """Print the JSON Schema of lexicon files, for editors."""
     from wexicon.work.results.schemas import schema_of
 
-    print_json(schema_of("lexicon"))
+    emit_json(schema_of("lexicon"))
 
 
 # -- new and draft --------------------------------------------------------------------------------------------------
-
-QUESTIONS = (
-    ("family", "Name of the family, as on the datasheet", "", r"[a-z0-9][a-z0-9-]*"),
-    ("maker", "Maker", "", r".*"),
-    ("radio", "Radio: bluetooth, wi-fi, lora, mesh, cellular, gnss", "", r".*"),
-    ("rate", "UART rate, factory default", "9600", r"[1-9][0-9]*"),
-    ("frame", "Frame, factory default", "8N1", r"[5-8][NEO][12]"),
-    (
-        "how",
-        "How does it listen: always, held-key, escape, control-line",
-        "always",
-        r"always|held-key|escape|control-line",
-    ),
-    ("end", "Line end: none, cr, lf, crlf", "crlf", r"none|cr|lf|crlf"),
-    (
-        "answer",
-        "Answers end with: lines, silence 60ms, sentences, bytes 20ms",
-        "lines",
-        r"lines|sentences|(silence|bytes) \d+ms",
-    ),
-    ("ok", "Success code", "OK", r".*"),
-    ("error", "Error code, {code:int} for a number", "ERROR", r".*"),
-    ("probe", "A harmless line that is answered", "AT", r".+"),
-    ("who", "The line that asks who it is (empty: none)", "", r".*"),
-    ("heard", "What answers that, such as +WHO {model:word} {firmware:word} {serial:word}", "", r".*"),
-    ("save", "The line that keeps settings over a power cycle (empty: none)", "", r".*"),
-    ("setting", "Name of a first setting (empty: none)", "", r"[a-z][a-z0-9-]*|"),
-    ("read", "The line that reads it", "", r".*"),
-    ("hear", "What answers that, with {value}", "", r".*"),
-    ("write", "The line that writes it, with {value}", "", r".*"),
-)
 
 
 @lexicon.command()
@@ -266,6 +236,8 @@ QUESTIONS = (
 @force_option
 def new(output: Path | None, force: bool) -> None:
     """Ask for datasheet facts; write a commented starter lexicon."""
+    from wexicon.work.drafting.starter import QUESTIONS, starter_text
+
     answers: dict[str, str] = {}
     for key, question, default, form in QUESTIONS:
         if (key == "heard" and not answers["who"]) or (key in ("read", "hear", "write") and not answers["setting"]):
@@ -275,76 +247,10 @@ def new(output: Path | None, force: bool) -> None:
             answers[key] = str(click.prompt(question, default=default, show_default=bool(default))).strip()
             if re.fullmatch(form, answers[key]):
                 break
-            click.echo(f"  invalid; expected {form}", err=True)
+            print_note(f"  invalid; expected {form}")
     path = output or Path(f"{answers['family']}.toml")
-    write_new(path, _new_text(answers), force=force)
+    write_new(path, starter_text(answers), force=force)
     print_line(f"wrote {path}; wexicon lexicon check {path} lists what is missing")
-
-
-ATTENTION = {
-    "always": "",
-    "held-key": """rate     = 9600   # the rate of command mode, if it has its own
-operator = "Hold the key, apply power, let go after one second."
-""",
-    "escape": """escape = "+++"
-guard  = "1s"    # silence before and after
-answer = "OK"    # what answers it
-""",
-    "control-line": """pins     = { dtr = true }   # how the pins stand while it listens
-operator = "Put the mode pin to high."
-""",
-}
-
-
-def _new_text(a: dict[str, str]) -> str:
-    q = {key: msgspec.json.encode(value).decode() for key, value in a.items()}
-    attention = ATTENTION[a["how"]]
-    text = f"""# {a["family"]}: written from its datasheet. docs/lexicon.md explains every key.
-format = 1
-
-[about]
-family = {q["family"]}
-maker  = {q["maker"]}
-radio  = {q["radio"]}
-
-[link]
-rate  = {a["rate"]}
-frame = {q["frame"]}
-
-[attention]
-how   = {q["how"]}
-probe = {{ say = {q["probe"]} }}
-{attention}
-[speech]
-end     = {q["end"]}
-answer  = {q["answer"]}
-echo    = "either"              # on, off, or either
-ok      = [{q["ok"] if a["ok"] else ""}]
-error   = [{q["error"] if a["error"] else ""}]
-closing = "either"              # does the success code follow every answer: always, alone, either
-within  = "1s"
-
-# What the error numbers mean.
-[errors]
-
-# What it sends without being asked.
-[events]
-"""
-    if a["who"]:
-        text += f"\n[identify]\nask = [{{ say = {q['who']}, hear = {q['heard']} }}]\n"
-    if a["save"]:
-        text += '\n[writing]\nthen = ["save"]                 # what a written setting needs to persist\n'
-    if a["setting"]:
-        text += f"""
-[setting.{a["setting"]}]
-meaning = ""
-value   = {{ kind = "text", max_bytes = 20 }}   # or int, decimal, choice, flag, rate, frame, digits, address, hex, timer, tuple
-read    = {{ say = {q["read"]}, hear = {q["hear"]} }}
-write   = {{ say = {q["write"]} }}
-"""
-    if a["save"]:
-        text += f'\n[action.save]\ndialogue = """\n> {a["save"]}\n"""\n'
-    return text
 
 
 @lexicon.command()
@@ -355,25 +261,22 @@ write   = {{ say = {q["write"]} }}
 @force_option
 def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None, force: bool) -> None:
     """Draft a lexicon by querying the module on PORT. Read-only."""
+    from wexicon import api
     from wexicon.cli.options import Stop
     from wexicon.core.formats.lexicon import read_lexicon
     from wexicon.core.tuning import USUAL_RATES
-    from wexicon.work.contact.sessions import default_trace, session_on
     from wexicon.work.drafting.lexicon_draft import Drafting, draft_lexicon
 
     path = output or Path(f"{family}.toml")
     if path.exists() and not force:
         raise CallFault("already exists; nothing was asked", where=str(path), hint=OVERWRITE)
-    with (
-        Progress("drafting") as progress,
-        Stop().listening() as stop,
-        session_on(port, None, trace=default_trace("draft"), stopping=stop) as session,
-    ):
-        learned = Drafting(session, progress.step).learn(rate or USUAL_RATES)
+    with Progress("drafting") as progress, Stop().listening() as stop:
+        setup = api.Setup(stopping=stop)
+        with api.open_session(api.port_named(port), None, setup, api.Opening(title="draft")) as (session, _):
+            learned = Drafting(session, progress.step).learn(rate or USUAL_RATES)
     text = draft_lexicon(learned, family)
     made = read_lexicon(text.encode(), str(path))
     write_new(path, text, force=force)
     asked = f"{counted(len(learned.commands), 'command')} asked" if learned.listed else "it has no list of its commands"
-    print_line(
-        f"wrote {path}: {learned.tuning}, line ending {learned.end}; {asked}, {counted(len(made.settings), 'setting')} drafted"
-    )
+    settings = counted(len(made.settings), "setting")
+    print_line(f"wrote {path}: {learned.tuning}, line ending {learned.end}; {asked}, {settings} drafted")

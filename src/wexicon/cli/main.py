@@ -13,6 +13,7 @@ from typing import Any
 import click
 
 from wexicon import __version__
+from wexicon.cli.show import print_note
 
 COMMANDS = {
     "ports": ("ports:ports", "List serial ports; --watch reports ports that appear or disappear."),
@@ -86,7 +87,7 @@ def run(arguments: list[str] | None = None) -> int:
     except click.exceptions.Exit as end:
         return end.exit_code
     except click.Abort:
-        click.echo("stopped on request", err=True)
+        print_note("stopped on request")
         return 130
     except click.ClickException as fault:
         fault.show()
@@ -94,10 +95,10 @@ def run(arguments: list[str] | None = None) -> int:
     except Fault as fault:
         from wexicon.cli.show import styled
 
-        click.echo(styled("error: ", "bold red") + str(fault), err=True)
+        print_note(styled("error: ", "bold red") + str(fault))
         return fault.status
     except KeyboardInterrupt:
-        click.echo("stopped on request", err=True)
+        print_note("stopped on request")
         return 130
     except BrokenPipeError:
         # The reader of our output has closed the pipe: not an error.
@@ -112,7 +113,7 @@ def run(arguments: list[str] | None = None) -> int:
         place = next(reversed(traceback.extract_tb(fault.__traceback__)))
         what = f"{type(fault).__name__} in {place.filename.rpartition(os.sep)[2]}, line {place.lineno}"
         hint = "This is a bug in Wexicon. Please report it with the command; WEXICON_TRACEBACK=1 shows all of it."
-        click.echo(f"error: internal error ({what})\n  {hint}", err=True)
+        print_note(f"error: internal error ({what})\n  {hint}")
         return 1
 
 

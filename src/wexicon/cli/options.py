@@ -1,29 +1,37 @@
-"""What every command that works with a module takes: hands, patience, fixture, trace, proof; and a way to stop.
+"""The options of commands that work with a module, gathered into values; and a way to stop.
 
-The rule: Ctrl-C once stops after the current exchange; twice stops at once. So does a request to end from the system.
+The rule: Ctrl-C once stops after the current exchange; twice stops at once. So does a request of the system to end.
 """
 
 from __future__ import annotations
 
 import contextlib
+import functools
 import signal
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import FrameType
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+import msgspec
 
 from wexicon.cli.progress import Person, Progress
-from wexicon.cli.show import force_option, json_option
+from wexicon.cli.show import force_option, json_option, print_note
 from wexicon.core.durations import seconds
 from wexicon.core.operator import Nobody, Operator
 from wexicon.core.tuning import FLOWS
 
+if TYPE_CHECKING:
+    from wexicon.work.contact.sessions import Setup
+
+Command = Callable[..., None]
+Shape = TypeVar("Shape", bound=msgspec.Struct)
+
 
 class Stop:
-    """Whether the person wants to stop."""
+    """Whether a stop was requested."""
 
     def __init__(self) -> None:
         self.asked = False
@@ -36,7 +44,7 @@ class Stop:
             raise KeyboardInterrupt
         self.asked = True
         with contextlib.suppress(OSError):
-            click.echo("\nstopping after this exchange (Ctrl-C again: stop now)", err=True)
+            print_note("\nstopping after this exchange (Ctrl-C again: stop now)")
 
     @contextlib.contextmanager
     def listening(self) -> Iterator[Stop]:
@@ -44,7 +52,7 @@ class Stop:
         numbers = [signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])]
         try:
             before = [(number, signal.signal(number, self._caught)) for number in numbers]
-        except ValueError:  # not in the main thread: nobody can press Ctrl-C here
+        except ValueError:  # not in the main thread: Ctrl-C does not come here
             yield self
             return
         try:
@@ -77,11 +85,7 @@ operator_option = click.option(
     help="Who operates keys and power: a person, the rig that serves the port, or nobody.",
 )
 patience_option = click.option(
-    "--patience",
-    type=Duration(),
-    default="60s",
-    show_default=True,
-    help="How long to wait for the operator.",
+    "--patience", type=Duration(), default="60s", show_default=True, help="How long to wait for the operator."
 )
 fixture_option = click.option(
     "--fixture",
@@ -98,9 +102,12 @@ trace_option = click.option(
 lexicon_option = click.option(
     "--lexicon", "-l", "lexicon_name", help="Name or file of the lexicon.  [default: detected]"
 )
+rate_option = click.option("--rate", type=click.IntRange(1), help="Baud rate to try first.")
+frame_option = click.option("--frame", help="Data bits, parity and stop bits to try first, such as 8N1 or 7E2.")
+flow_option = click.option("--flow", type=click.Choice(FLOWS), help="Flow control.  [default: the lexicon's, or none]")
 
 
-def prove_option(default: str) -> Callable[[Callable[..., None]], Callable[..., None]]:
+def prove_option(default: str) -> Callable[[Command], Command]:
     """The evidence that a command requires."""
     return click.option(
         "--prove",
@@ -112,13 +119,73 @@ def prove_option(default: str) -> Callable[[Callable[..., None]], Callable[..., 
     )
 
 
-rate_option = click.option("--rate", type=click.IntRange(1), help="Baud rate to try first.")
-frame_option = click.option("--frame", help="Data bits, parity and stop bits to try first, such as 8N1 or 7E2.")
-flow_option = click.option("--flow", type=click.Choice(FLOWS), help="Flow control.  [default: the lexicon's, or none]")
+class Working(msgspec.Struct, kw_only=True):
+    """The options of every command that works with a module on a port."""
+
+    hands: str
+    patience: float
+    fixture_path: Path | None
+    trace_path: Path | None
+    force: bool
+    rate: int | None
+    frame: str | None
+    flow: str | None
+    as_json: bool
+
+    def setup(self, progress: Progress | Callable[[str], Progress], stop: Stop) -> Setup:
+        """How ports are reached. `progress` is where the operator is asked, or gives that for each port. Raises Fault."""
+        from wexicon.work.contact.catalog import fixture_at
+        from wexicon.work.contact.sessions import Setup
+
+        told = progress if callable(progress) else lambda port: progress
+        return Setup(
+            operator=functools.cache(lambda port: self.operator(port, told(port))),
+            patience=self.patience,
+            fixture=fixture_at(self.fixture_path),
+            rate=self.rate,
+            frame=self.frame,
+            flow=self.flow,
+            trace=self.trace_path,
+            force=self.force,
+            stopping=stop,
+            listener=None if callable(progress) else progress,
+        )
+
+    def operator(self, port: str, progress: Progress) -> Operator:
+        """The operator of a port."""
+        if self.hands == "rig":
+            from wexicon.rig.control import RemoteOperator
+
+            return RemoteOperator(port)
+        return Nobody() if self.hands == "nobody" else Person(progress)
+
+    @contextlib.contextmanager
+    def working(self, title: str, *, quiet: bool = False, heeds_stop: bool = True) -> Iterator[Setup]:
+        """Shows progress under a title, and heeds Ctrl-C, while the block lasts."""
+        with contextlib.ExitStack() as stack:
+            progress = stack.enter_context(Progress(title, quiet=quiet))
+            stop = stack.enter_context(Stop().listening()) if heeds_stop else Stop()
+            yield self.setup(progress, stop)
 
 
-def working_options(command: Callable[..., None]) -> Callable[..., None]:
-    """The options of every command that speaks to a module: link, hands, patience, fixture, trace, JSON."""
+def gathered(shape: type[Shape]) -> Callable[[Callable[[Shape], None]], Command]:
+    """A command that is given all its options as one value; a field `how` is a Working, with the options that this has."""
+
+    def wrap(command: Callable[[Shape], None]) -> Command:
+        @functools.wraps(command)
+        def called(**given: Any) -> None:
+            if "how" in shape.__struct_fields__:
+                own = {name: given.pop(name) for name in Working.__struct_fields__}
+                given["how"] = Working(**own)
+            command(shape(**given))
+
+        return working_options(called) if "how" in shape.__struct_fields__ else called
+
+    return wrap
+
+
+def working_options(command: Command) -> Command:
+    """The options of a Working."""
     for option in (
         json_option,
         force_option,
@@ -134,17 +201,8 @@ def working_options(command: Callable[..., None]) -> Callable[..., None]:
     return command
 
 
-def operator_for(hands: str, port: str, progress: Progress) -> Operator:
-    """Who does what only hands can do."""
-    if hands == "rig":
-        from wexicon.rig.control import RemoteOperator
-
-        return RemoteOperator(port)
-    return Nobody() if hands == "nobody" else Person(progress)
-
-
 def ask_secret() -> Callable[[str], str] | None:
-    """Asks for a secret, hidden; None where there is no terminal to ask on."""
+    """Asks for a secret, hidden; None if there is no terminal to ask on."""
     if not sys.stdin.isatty():
         return None
     return lambda name: str(click.prompt(name, hide_input=True, err=True))

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
-from wexicon.cli.show import json_option, print_json, print_line, print_table
+from wexicon.cli.show import emit_json, json_option, print_line, print_note, print_table
 from wexicon.core.text import visible
 
 if TYPE_CHECKING:
@@ -40,7 +40,7 @@ def ports(watch: bool, pair: str | None, forget: str | None, as_json: bool) -> N
         return
     seen = found_ports()
     if as_json and not watch:
-        print_json(seen)
+        emit_json(seen)
         return
     if not as_json:
         _print(seen)
@@ -61,7 +61,7 @@ def _watch(seen: list[PortInfo], as_json: bool) -> None:
     from wexicon.work.contact.ports import found_ports
 
     if not as_json:
-        click.echo("watching; Ctrl-C ends it", err=True)
+        print_note("watching; Ctrl-C ends it")
     known = {port.port: port for port in seen}
     while True:
         time.sleep(0.3)
@@ -69,7 +69,7 @@ def _watch(seen: list[PortInfo], as_json: bool) -> None:
         for change, some, others in (("appeared", now, known), ("gone", known, now)):
             for port in (some[path] for path in some if path not in others):
                 if as_json:
-                    click.echo(msgspec.json.encode({"change": change, **msgspec.structs.asdict(port)}).decode())
+                    emit_json({"change": change, **msgspec.structs.asdict(port)}, indent=0)
                 else:
                     told = " ".join(visible(word) for word in (port.name, port.what, port.serial, port.unit) if word)
                     print_line(f"{time.strftime('%H:%M:%S')}  {change:8}  {port.port}  {told}".rstrip())

@@ -11,9 +11,7 @@ import sys
 import textwrap
 from typing import TYPE_CHECKING, Any, TextIO
 
-import click
-
-from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table, styled
+from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.text import counted, visible, written
 from wexicon.work.results.dialogue import DialogueResult
@@ -83,7 +81,7 @@ def print_unit(result: UnitResult) -> None:
 def tell_recorded(wrong: str) -> None:
     """Tells why a result did not go into the register, if it did not."""
     if wrong:
-        click.echo(styled(f"note: {wrong}", "yellow"), err=True)
+        print_note(f"note: {wrong}", "yellow")
 
 
 def print_remarks(remarks: list[str]) -> None:
@@ -157,7 +155,7 @@ def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool
         lines.append(_folded(f"  {failure.next}"))
     if trace:
         lines.append(f"  Trace: {trace}")
-    click.echo("\n".join(lines), err=True)
+    print_note("\n".join(lines))
 
 
 def print_folded(text: str, style: str = "") -> None:

@@ -8,9 +8,7 @@ from __future__ import annotations
 import sys
 from typing import Any
 
-import click
-
-from wexicon.cli.show import styled
+from wexicon.cli.show import print_note, styled
 from wexicon.core.protocol.observations import Began, Listener, Observation
 
 
@@ -51,7 +49,7 @@ class Progress(Listener):
 
             self._status.console.print(Text.from_ansi(text))
         else:
-            click.echo(text, err=True)
+            print_note(text)
 
 
 class Person:

@@ -1,25 +1,48 @@
-"""`wexicon provision` and `wexicon verify`: modules and a sheet brought together, by writing or only by looking."""
+"""`wexicon provision` and `wexicon verify`: the settings of a sheet, written to modules or compared with them."""
 
 from __future__ import annotations
 
+import sys
+import time
 from collections.abc import Callable
-from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
+import msgspec
 
-from wexicon.cli.options import ask_secret, prove_option
-from wexicon.cli.printing import print_unit, tell_recorded
-from wexicon.cli.show import ending, print_json
+from wexicon.cli.options import Stop, Working, ask_secret, gathered, prove_option
+from wexicon.cli.progress import Progress
+from wexicon.cli.show import emit_json, ending, print_note
 from wexicon.cli.units import register_option
-from wexicon.cli.working import Working, works_a_module
+
+if TYPE_CHECKING:
+    from wexicon import api
+
+# The worst of several exit statuses is the first of these.
+WORST = (130, 2, 3, 1, 4, 0)
+
+
+class SheetCall(msgspec.Struct, kw_only=True):
+    """The options of both commands."""
+
+    sheet_path: Path
+    ports: tuple[str, ...]
+    seat_name: str | None
+    row: str | None
+    stop_after: int
+    prove: str
+    register_at: str | None
+    again: bool
+    new_ports: bool
+    how: Working
+    plan: bool = False
+    resume: bool = False
 
 
 def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
-    """What both commands take."""
+    """The options that both commands share."""
     for option in (
-        works_a_module,
         register_option,
         click.option("--new-ports", is_flag=True, help="Also use ports that appear during the run, one unit each."),
         click.option(
@@ -40,7 +63,8 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
 @click.option("--again", is_flag=True, help="Allow re-use: override the register's match of module and unit.")
 @click.option("--resume", is_flag=True, help="Skip units already provisioned with this sheet and row.")
 @click.option("--plan", is_flag=True, help="Dry run: read the module, print the lines to say, write nothing.")
-def provision(**given: Any) -> None:
+@gathered(SheetCall)
+def provision(call: SheetCall) -> None:
     """Write the settings of SHEET to the modules on PORTs, and read them back after a restart or power cycle.
 
     With several units and one PORT the operator swaps the modules one by one; with several PORTs units run in parallel.
@@ -48,7 +72,7 @@ def provision(**given: Any) -> None:
 
     Exit status: 0 all conform; 1 a setting differs or was refused; 3 port or module unreachable; 4 unproved.
     """
-    _work(write=True, **given)
+    _run(call, write=True)
 
 
 @click.command()
@@ -57,96 +81,72 @@ def provision(**given: Any) -> None:
 @click.option(
     "--again", is_flag=True, help="Compare with the named row, whatever unit the register has this module as."
 )
-def verify(**given: Any) -> None:
+@gathered(SheetCall)
+def verify(call: SheetCall) -> None:
     """Compare the modules on PORTs with SHEET; nothing is written.
 
     Exit status: 0 all conform; 1 a setting differs; 3 port or module unreachable; 4 unproved: a setting cannot be read.
     """
-    _work(write=False, **given)
+    _run(call, write=False)
 
 
-def _work(
-    *,
-    write: bool,
-    sheet_path: Path,
-    ports: tuple[str, ...],
-    seat_name: str | None,
-    row: str | None,
-    stop_after: int,
-    prove: str,
-    plan: bool = False,
-    register_at: str | None,
-    again: bool,
-    resume: bool = False,
-    new_ports: bool,
-    how: Working,
-    as_json: bool,
-) -> None:
-    from wexicon.core.faults import CallFault
-    from wexicon.work.contact.catalog import find_sheet, state_folder
-    from wexicon.work.contact.ports import places_of
+def _run(call: SheetCall, *, write: bool) -> None:
+    from wexicon import api
     from wexicon.work.contact.secret_sources import secrets_for
-    from wexicon.work.fleet.claims import Known, known_of
-    from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register
-    from wexicon.work.fleet.selection import chosen_jobs
-    from wexicon.work.provisioning.run import Order
-    from wexicon.work.provisioning.run import provision as bring_about
-    from wexicon.work.provisioning.run import verify as compare
-    from wexicon.work.provisioning.unfinished import RegisterStore
-    from wexicon.work.results.verdicts import Prove
 
-    sheet = find_sheet(sheet_path, seat_name, secrets_for(sheet_path.parent, ask_secret()))
-    jobs = chosen_jobs(sheet, seat_name, row)
-    places = places_of(ports)
-    if not places and not new_ports:
-        raise CallFault("no port is named", hint="`wexicon ports` lists them; --new-ports waits for new ones.")
-    # A database takes long to import: not before it is needed.
-    register = cache(lambda: the_register(register_at))
-    if register_at:
-        register().check()
-    known: Known = {}
-    if resume:
-        done = done_by(register(), sheet, jobs)
-        known = {key: text for job in jobs if job.name in done for key, text in known_of(job, done[job.name]).items()}
-        jobs = [job for job in jobs if job.name not in done]
-        click.echo(f"{len(done)} already done; {len(jobs)} to do", err=True)
-        if not jobs:
+    sheet = api.find_sheet(call.sheet_path, call.seat_name, secrets_for(call.sheet_path.parent, ask_secret()))
+    order = api.SheetOrder(
+        write=write,
+        prove=api.Prove(call.prove),
+        plan=call.plan,
+        again=call.again,
+        new_ports=call.new_ports,
+        stop_after=call.stop_after,
+    )
+    jobs = api.chosen_jobs(sheet, call.seat_name, call.row)
+    run = api.SheetRun(sheet, jobs, api.places_of(call.ports), order, call.register_at)
+    if call.resume:
+        done = run.leave_out_done()
+        print_note(f"{done} already done; {len(run.jobs)} to do")
+        if not run.jobs:
             return
-    asked = Prove(prove)
-    single = len(jobs) == 1 and not jobs[0].deferred and not jobs[0].seat.before and not jobs[0].seat.afterwards
-    if not single and plan:
-        raise CallFault("--plan needs a single unit", hint="Name it by --seat and --row.")
-    if not single or new_ports or (sheet.has_fixed_units and not plan):
-        from wexicon.cli.batch import make_units
+    _batch(run, call.how) if run.is_batch else _single(run, call.how)
 
-        make_units(
-            sheet,
-            jobs,
-            places,
-            how,
-            as_json=as_json,
-            write=write,
-            prove=asked,
-            stop_after=stop_after,
-            register=register(),
-            again=again,
-            known=known,
-            new_ports=new_ports,
-        )
-    if len(places) > 1:
-        raise CallFault(f"the sheet has one unit, and {len(places)} ports are named", hint="Name one.")
-    job, port = jobs[0], places[0].port
-    seat = job.seat
-    order = Order(job.wanted, asked, seat.trust, sheet.digest, plan)
-    with how.module(port, seat.lexicon, job.name, secrets=job.secrets(), given=seat.given) as module:
-        if write:
-            result = bring_about(module, order, store=RegisterStore(state_folder() / "unfinished", register()))
-        else:
-            result = compare(module, order)
-    result.about(job.name, port, seat.lexicon, str(how.trace_path), sheet.digest)
-    if not write:
-        compare_with_left(register(), job, sheet, result)
-    if not plan:
-        tell_recorded(record(register(), job, sheet, result, "provision" if write else "verify"))
+
+def _single(run: api.SheetRun, how: Working) -> None:
+    """One unit: its settings in full."""
+    from wexicon.cli.printing import print_unit, tell_recorded
+
+    with how.working(run.jobs[0].name) as setup:
+        run.check(setup)
+        (result,) = run.run(setup)
+    tell_recorded(run.note)
     with ending(result.status):
-        print_json(result) if as_json else print_unit(result)
+        emit_json(result) if how.as_json else print_unit(result)
+
+
+def _batch(run: api.SheetRun, how: Working) -> None:
+    """A batch: a table while it runs, and what came of each unit."""
+    from wexicon import api
+    from wexicon.cli.batch import Board, Requests, print_units
+    from wexicon.cli.printing import print_unit, tell_recorded
+
+    run.check(how.setup(Progress("", quiet=True), Stop()))
+    began = time.monotonic()
+    with (
+        Board(run.jobs, quiet=how.as_json, large=len(run.ports) == 1) as board,
+        Stop().listening() as stop,
+    ):
+        setup = how.setup(board.progress, stop)
+        asks = run.swaps and len(run.ports) == 1 and how.hands == "person" and sys.stdin.isatty()
+        report = api.Report(progress=board.told, request=Requests() if asks else None)
+        results = run.run(setup, report)
+    tell_recorded(run.note)
+    status = next(one for one in WORST if one == 0 or any(result.status == one for result in results))
+    with ending(status):
+        if how.as_json:
+            emit_json(results)
+        elif len(results) == 1:
+            print_unit(results[0])
+        else:
+            print_units(results, time.monotonic() - began)

@@ -1,4 +1,4 @@
-"""`wexicon readout`: who a module is, and every setting that it keeps, decoded."""
+"""`wexicon readout`: the identity of a module, and every setting, decoded."""
 
 from __future__ import annotations
 
@@ -6,18 +6,33 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+import msgspec
 
-from wexicon.cli.choosing import lexicon_of
-from wexicon.cli.options import lexicon_option
+from wexicon.cli.options import Working, ask_secret, gathered, lexicon_option
 from wexicon.cli.printing import print_failure, print_identity, print_remarks, print_settings, print_verdict
-from wexicon.cli.show import ending, print_json, print_line, print_table
-from wexicon.cli.values import env_option, file_option, gather_given
-from wexicon.cli.working import Working, works_a_module
+from wexicon.cli.show import emit_json, ending, print_line, print_table
+from wexicon.cli.values import detected_lexicon, env_option, file_option, gather_given
+from wexicon.files import write_new
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon, Setting
     from wexicon.core.values import Value
     from wexicon.work.results.unit import SettingResult, UnitResult
+
+
+class ReadoutCall(msgspec.Struct):
+    """The options of `readout`."""
+
+    port: str
+    lexicon_name: str | None
+    raw: bool
+    sheet_path: Path | None
+    against: Path | None
+    seat_name: str | None
+    row: str | None
+    env_pairs: tuple[str, ...]
+    file_pairs: tuple[str, ...]
+    how: Working
 
 
 @click.command()
@@ -30,56 +45,45 @@ if TYPE_CHECKING:
 @click.option("--row", help="Row of the sheet's table, by key.")
 @env_option
 @file_option
-@works_a_module
-def readout(
-    port: str,
-    lexicon_name: str | None,
-    raw: bool,
-    sheet_path: Path | None,
-    against: Path | None,
-    seat_name: str | None,
-    row: str | None,
-    env_pairs: tuple[str, ...],
-    file_pairs: tuple[str, ...],
-    how: Working,
-    as_json: bool,
-) -> None:
+@gathered(ReadoutCall)
+def readout(call: ReadoutCall) -> None:
     """Identify the module on PORT and print every setting that can be read.
 
     Without --lexicon it is detected. With --against, exit status 1 means that something differs.
     """
-    from wexicon.files import write_new
-    from wexicon.work.contact.ports import port_named
+    from wexicon import api
 
-    port = port_named(port)
-    if against:
-        _compare(port, lexicon_name, against, seat_name, row, how, as_json)
+    call.port = api.port_named(call.port)
+    if call.against:
+        _compare(call, call.against)
         return
-    lexicon = lexicon_of(lexicon_name, port, how, Path())
-    result = read_module(port, lexicon, how, env_pairs, file_pairs)
-    if sheet_path and not result.failure:
-        write_new(sheet_path, _sheet(result, lexicon), force=how.force)
-        result.remarks.append(
-            f"wrote {sheet_path}; wexicon provision {sheet_path} PORT copies its settings to another module"
-        )
+    lexicon = detected_lexicon(call.port, call.lexicon_name, call.how)
+    result = read_module(call.port, lexicon, call.how, call.env_pairs, call.file_pairs)
+    if call.sheet_path and not result.failure:
+        write_new(call.sheet_path, _sheet(result, lexicon), force=call.how.force)
+        name = call.sheet_path
+        result.remarks.append(f"wrote {name}; wexicon provision {name} PORT copies its settings to another module")
     with ending(result.status):
-        print_json(result) if as_json else print_readout(result, lexicon, raw=raw)
+        emit_json(result) if call.how.as_json else print_readout(result, lexicon, raw=call.raw)
 
 
 def read_module(
     port: str, lexicon: Lexicon, how: Working, env_pairs: tuple[str, ...], file_pairs: tuple[str, ...]
 ) -> UnitResult:
-    """Reads every setting of the module on a port. Raises Fault where the port cannot be opened."""
-    from wexicon.work.provisioning.run import read_out
+    """Reads every setting of the module on a port. Raises Fault if the port cannot be opened."""
+    from wexicon import api
 
     given = gather_given(lexicon, env_pairs, file_pairs)
-    with how.module(port, lexicon, "readout", told=f"readout of {port}", given=given) as module:
-        result = read_out(module)
-    return result.about("", port, lexicon, str(how.trace_path))
+    opening = api.Opening(title="readout")
+    with (
+        how.working(f"readout of {port}") as setup,
+        api.open_module(port, lexicon, setup, given=given, opening=opening) as module,
+    ):
+        return api.read(module)
 
 
 def print_readout(result: UnitResult, lexicon: Lexicon, *, raw: bool = False) -> None:
-    """Who it is and what it keeps, or why that cannot be told."""
+    """The identity and the settings, or why they could not be read."""
     print_identity(result)
     columns = ["setting", "value", "at default", "allowed", "meaning"]
     rows = [_row(line, lexicon.settings[line.name]) for line in result.settings]
@@ -107,6 +111,7 @@ def _row(line: SettingResult, setting: Setting) -> list[str]:
 
 
 def _sheet(result: UnitResult, lexicon: Lexicon) -> str:
+    """The settings of a module as a sheet."""
     from wexicon.core.formats.writing import sheet_text
     from wexicon.work.contact.known_links import named
 
@@ -122,49 +127,40 @@ def _sheet(result: UnitResult, lexicon: Lexicon) -> str:
     return sheet_text(f"as {told} was", "unit", named(lexicon), settings)
 
 
-def _compare(
-    port: str,
-    lexicon_name: str | None,
-    against: Path,
-    seat_name: str | None,
-    row: str | None,
-    how: Working,
-    as_json: bool,
-) -> None:
-    """Prints what differs between the module and a sheet or a trace."""
-    from wexicon.cli.options import ask_secret
-    from wexicon.work.contact.catalog import find_sheet
-    from wexicon.work.contact.secret_sources import secrets_for
-    from wexicon.work.fleet.selection import the_job
-    from wexicon.work.provisioning.run import Order, verify
-    from wexicon.work.results.verdicts import Outcome, Prove
-    from wexicon.work.simulation.trace_values import values_in_trace
+def _compare(call: ReadoutCall, against: Path) -> None:
+    """Compares the module with a sheet or a trace, and prints what differs."""
+    from wexicon import api
 
+    opening, given = api.Opening(title="readout"), {}
     if against.suffix == ".toml":
-        sheet = find_sheet(against, seat_name, secrets_for(against.parent, ask_secret()))
-        job = the_job(sheet, seat_name, row)
-        seat = job.seat
-        lexicon, wanted, secrets, given = seat.lexicon, job.wanted, job.secrets(), seat.given
+        from wexicon.work.contact.secret_sources import secrets_for
+        from wexicon.work.fleet.selection import the_job
+
+        sheet = api.find_sheet(against, call.seat_name, secrets_for(against.parent, ask_secret()))
+        job = the_job(sheet, call.seat_name, call.row)
+        lexicon, wanted, opening.secrets, given = job.seat.lexicon, job.wanted, job.secrets(), job.seat.given
     else:
-        lexicon, secrets, given = lexicon_of(lexicon_name, port, how, Path()), None, {}
+        from wexicon.work.simulation.trace_values import values_in_trace
+
+        lexicon = detected_lexicon(call.port, call.lexicon_name, call.how)
         wanted = values_in_trace(against, lexicon)
-    with how.module(port, lexicon, "readout", told=f"readout of {port}", secrets=secrets, given=given) as module:
-        result = verify(module, Order(wanted, Prove.READING))
-    result.about("", port, lexicon, str(how.trace_path))
+    with (
+        call.how.working(f"readout of {call.port}") as setup,
+        api.open_module(call.port, lexicon, setup, given=given, opening=opening) as module,
+    ):
+        result = api.compare_with(module, wanted)
     with ending(result.status):
-        if as_json:
-            print_json(result)
-            return
-        print_identity(result)
-        result.settings = [line for line in result.settings if line.outcome is not Outcome.UNCHANGED]
-        same = len(wanted) - len(result.settings)
-        if result.failure and result.failure.step != "compare":
-            print_failure(result.failure, result.verdict, result.trace)
-            return
-        print_settings(result)
-        print_line(
-            f"{same} of {len(wanted)} settings are as in {against}", "bold green" if same == len(wanted) else "bold"
-        )
-        if not result.settings:
-            return
-        print_verdict(result) if not result.failure else None
+        emit_json(result) if call.how.as_json else _print_difference(result, len(wanted), against)
+
+
+def _print_difference(result: UnitResult, count: int, against: Path) -> None:
+    print_identity(result)
+    result.settings = [line for line in result.settings if line.outcome != "unchanged"]
+    same = count - len(result.settings)
+    if result.failure and result.failure.step != "compare":
+        print_failure(result.failure, result.verdict, result.trace)
+        return
+    print_settings(result)
+    print_line(f"{same} of {count} settings are as in {against}", "bold green" if same == count else "bold")
+    if result.settings and not result.failure:
+        print_verdict(result)

@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+import msgspec
 
-from wexicon.cli.options import Duration, ask_secret, trace_option
-from wexicon.cli.show import ending, force_option, json_option, print_json, print_line, print_table
+from wexicon.cli.options import Duration, ask_secret, gathered, trace_option
+from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_table
 from wexicon.cli.values import env_option, file_option, gather_values, values_argument
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
@@ -17,9 +18,30 @@ from wexicon.core.text import counted, visible
 from wexicon.files import OVERWRITE
 
 if TYPE_CHECKING:
+    from wexicon.core.formats.jobs import Job
+    from wexicon.core.formats.sheet import Sheet
     from wexicon.work.results.rehearsal import Rehearsal
     from wexicon.work.results.unit import UnitResult
     from wexicon.work.simulation.rehearsal import Choice
+
+
+class RehearseCall(msgspec.Struct, kw_only=True):
+    """The options of `rehearse`."""
+
+    file: Path
+    pairs: tuple[str, ...]
+    lexicon_name: str | None
+    rig_path: Path | None
+    unit_name: str | None
+    standin: str | None
+    recording: Path | None
+    ports: int
+    swap: float
+    env_pairs: tuple[str, ...]
+    file_pairs: tuple[str, ...]
+    trace_path: Path | None
+    force: bool
+    as_json: bool
 
 
 @click.command()
@@ -37,89 +59,82 @@ if TYPE_CHECKING:
 @trace_option
 @force_option
 @json_option
-def rehearse(
-    file: Path,
-    pairs: tuple[str, ...],
-    lexicon_name: str | None,
-    rig_path: Path | None,
-    unit_name: str | None,
-    standin: str | None,
-    recording: Path | None,
-    ports: int,
-    swap: float,
-    env_pairs: tuple[str, ...],
-    file_pairs: tuple[str, ...],
-    trace_path: Path | None,
-    force: bool,
-    as_json: bool,
-) -> None:
+@gathered(RehearseCall)
+def rehearse(call: RehearseCall) -> None:
     """Run the dialogue or provision the sheet in FILE against stand-ins, in virtual time.
 
     Exit status: as of `wexicon run` or `wexicon provision`.
     """
+    from wexicon import api
+
+    if call.trace_path and call.trace_path.exists() and not call.force:
+        raise CallFault("already exists; nothing was done", where=str(call.trace_path), hint=OVERWRITE)
+    choice = api.Choice(call.rig_path, call.unit_name, call.standin, call.recording)
+    if call.file.suffix == ".toml":
+        _rehearse_sheet(call, choice)
+    else:
+        _rehearse_dialogue(call, choice)
+
+
+def _rehearse_dialogue(call: RehearseCall, choice: Choice) -> None:
+    from wexicon import api
     from wexicon.cli.printing import print_dialogue, times
     from wexicon.work.contact.catalog import lexicon_for
-    from wexicon.work.function.dialogues import find_dialogue
-    from wexicon.work.simulation.rehearsal import Choice, rehearse_dialogue
 
-    if trace_path and trace_path.exists() and not force:
-        raise CallFault("already exists; nothing was done", where=str(trace_path), hint=OVERWRITE)
-    choice = Choice(rig_path, unit_name, standin, recording)
     began = time.perf_counter()
-    if file.suffix == ".toml":
-        _rehearse_sheet(file, choice, trace_path, ports, swap, as_json)
-    program = find_dialogue(file)
-    lexicon = lexicon_for(lexicon_name, file.parent) if lexicon_name else None
-    values = gather_values(program, pairs, env_pairs, file_pairs)
-    result = rehearse_dialogue(program, values, lexicon, choice, trace=trace_path)
+    program = api.find_dialogue(call.file)
+    lexicon = lexicon_for(call.lexicon_name, call.file.parent) if call.lexicon_name else None
+    values = gather_values(program, call.pairs, call.env_pairs, call.file_pairs)
+    result = api.rehearse_dialogue(program, values, lexicon, choice, trace=call.trace_path)
     with ending(result.status):
-        if as_json:
-            print_json(result)
-        else:
-            for note in result.notes:
-                print_line(f"# {visible(note)}")
-            print_dialogue(result)
-            if not result.failure:
-                print_line(f"passed: {counted(result.exchanges, 'exchange')}", "bold green")
-            took = spoken(time.perf_counter() - began)
-            print_line(f"in real time this takes {spoken(result.seconds)}: {times(result)}; rehearsed in {took}")
+        if call.as_json:
+            emit_json(result)
+            return
+        for note in result.notes:
+            print_line(f"# {visible(note)}")
+        print_dialogue(result)
+        if not result.failure:
+            print_line(f"passed: {counted(result.exchanges, 'exchange')}", "bold green")
+        took = spoken(time.perf_counter() - began)
+        print_line(f"in real time this takes {spoken(result.seconds)}: {times(result)}; rehearsed in {took}")
 
 
-def _rehearse_sheet(file: Path, choice: Choice, trace: Path | None, ports: int, swap: float, as_json: bool) -> None:
-    from wexicon.cli.batch import MOST_PRINTED, print_units
+def _rehearse_sheet(call: RehearseCall, choice: Choice) -> None:
+    from wexicon import api
     from wexicon.core.formats.jobs import jobs_of
-    from wexicon.work.contact.catalog import find_sheet
     from wexicon.work.contact.secret_sources import secrets_for
-    from wexicon.work.simulation.many_units import rehearse_jobs
-    from wexicon.work.simulation.rehearsal import rehearse_seat
 
     began = time.perf_counter()
-    sheet = find_sheet(file, None, secrets_for(file.parent, ask_secret()))
+    sheet = api.find_sheet(call.file, None, secrets_for(call.file.parent, ask_secret()))
     jobs = jobs_of(sheet)
-    filled = any(job.deferred or job.row or job.seat.before or job.seat.afterwards or job.seat.count for job in jobs)
-    if filled:
-        if trace:
-            raise CallFault("--trace cannot be used when many units are rehearsed", hint="Remove --trace.")
-        whole = as_json or len(jobs) <= MOST_PRINTED
-        rehearsal = rehearse_jobs(sheet, jobs, choice, ports=ports, swap=swap, whole=whole)
-        with ending(next((result.status for result in rehearsal.units if result.status), 0)):
-            if as_json:
-                print_json(rehearsal)
-            else:
-                print_units(rehearsal.units, rehearsal.seconds)
-                _print_rehearsal(rehearsal, time.perf_counter() - began)
-    else:
-        results = []
-        for job in jobs:
-            # With several seats each has a trace of its own.
-            own = trace.with_stem(f"{trace.stem}-{job.name}") if trace and len(jobs) > 1 else trace
-            results.append(rehearse_seat(job.seat, choice, trace=own))
-    worst = next((result.status for result in results if result.status), 0)
-    with ending(worst):
-        if as_json:
-            print_json(results)
+    if any(job.deferred or job.row or job.seat.before or job.seat.afterwards or job.seat.count for job in jobs):
+        _rehearse_many(call, choice, sheet, jobs)
+        return
+    results = []
+    for job in jobs:
+        # With several seats each has its own trace.
+        trace = call.trace_path
+        own = trace.with_stem(f"{trace.stem}-{job.name}") if trace and len(jobs) > 1 else trace
+        results.append(api.rehearse_seat(job.seat, choice, trace=own))
+    with ending(next((result.status for result in results if result.status), 0)):
+        emit_json(results) if call.as_json else _print_units(results, time.perf_counter() - began)
+
+
+def _rehearse_many(call: RehearseCall, choice: Choice, sheet: Sheet, jobs: list[Job]) -> None:
+    from wexicon.cli.batch import MOST_PRINTED, print_units
+    from wexicon.work.simulation.many_units import rehearse_jobs
+
+    if call.trace_path:
+        raise CallFault("--trace cannot be used when many units are rehearsed", hint="Remove --trace.")
+    began = time.perf_counter()
+    whole = call.as_json or len(jobs) <= MOST_PRINTED
+    rehearsal = rehearse_jobs(sheet, jobs, choice, ports=call.ports, swap=call.swap, whole=whole)
+    with ending(next((result.status for result in rehearsal.units if result.status), 0)):
+        if call.as_json:
+            emit_json(rehearsal)
         else:
-            _print_units(results, time.perf_counter() - began)
+            print_units(rehearsal.units, rehearsal.seconds)
+            _print_rehearsal(rehearsal, time.perf_counter() - began)
 
 
 def _print_rehearsal(made: Rehearsal, took: float) -> None:

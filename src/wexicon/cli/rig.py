@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from wexicon.cli.show import json_option, print_json, print_line, print_table
+from wexicon.cli.show import emit_json, json_option, print_line, print_note, print_table
 from wexicon.core.faults import CallFault
 from wexicon.files import read_file
 
@@ -36,7 +36,7 @@ def start(path: Path) -> None:
     from wexicon.rig.serving import Server, real_agenda
 
     bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
-    server = Server(bench, lambda text: click.echo(f"rig: {text}", err=True))
+    server = Server(bench, lambda text: print_note(f"rig: {text}"))
     desk = Desk(server, path.stem)
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, lambda *_: server.stop())
@@ -56,7 +56,7 @@ def ports(as_json: bool) -> None:
 
     running = cards()
     if as_json:
-        print_json(
+        emit_json(
             [
                 {"rig": card.name, "unit": unit, "standin": card.standins[unit], "port": port}
                 for card in running

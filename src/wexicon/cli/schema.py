@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from wexicon.cli.show import print_json
+from wexicon.cli.show import emit_json
 
 KINDS = ("result", "dialogue", "action", "hail", "rehearsal", "traffic", "unit", "port", "trace", "lexicon", "sheet")
 
@@ -15,4 +15,4 @@ def schema(kind: str) -> None:
     """Print the JSON Schema of what KIND is: a result that --json prints, a trace record, a lexicon file or a sheet."""
     from wexicon.work.results.schemas import schema_of
 
-    print_json(schema_of(kind))
+    emit_json(schema_of(kind))

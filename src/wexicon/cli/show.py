@@ -1,7 +1,8 @@
-"""How results look: tables, lines and JSON.
+"""The sinks: everything that a command prints goes through `emit`, everything as JSON through `emit_json`, and files through
+`wexicon.files.write_new`.
 
-The rule: results go to standard output, all else to standard error; colour only stresses, and goes where NO_COLOR or a
-pipe says so; whatever a module sent is escaped before it is shown.
+The rule: results go to standard output, all else to standard error; colour only stresses, and is left out if NO_COLOR or a
+pipe says so; no text, wherever it comes from, moves the cursor or changes the terminal.
 """
 
 from __future__ import annotations
@@ -34,31 +35,34 @@ OUTCOME_COLOURS = {
     "done": "bold green",
 }
 
-# What would move a cursor or turn a line around, and is not escaped by JSON itself.
-_MOVES = re.compile("[\x7f-\x9f\u061c\u200b\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ufeff]")
+# What would move a cursor or reverse a line, and is not escaped by JSON itself.
+_MOVES = "\x7f-\x9f\u061c\u200b\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ufeff"
+_IN_JSON = re.compile(f"[{_MOVES}]")
+# The same and all control characters, but for line ends, tabs and the colours that `styled` adds.
+_ON_TERMINAL = re.compile(f"\x1b\\[[0-9;]*m|[\x00-\x08\x0b-\x1f{_MOVES}]")
 
 force_option = click.option("--force", is_flag=True, help="Overwrite existing files.")
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
 
 
-@contextlib.contextmanager
-def ending(status: int) -> Iterator[None]:
-    """Around the printing of a result: ends the command with its exit status, also where nobody reads it any more."""
-    try:
-        yield
-        sys.stdout.flush()
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-    raise click.exceptions.Exit(status)
+def emit(text: str, *, err: bool = False, newline: bool = True) -> None:
+    """Prints text: the only way to the terminal. Control characters that no command of ours uses are escaped."""
+    click.echo(_ON_TERMINAL.sub(_harmless, text), err=err, nl=newline)
 
 
-def print_json(data: Any) -> None:
-    """Prints one JSON document, indented. A text with bytes in it that are no UTF-8 is shown escaped."""
-    text = msgspec.json.format(msgspec.json.encode(_encodable(data)), indent=2).decode()
-    click.echo(_MOVES.sub(lambda found: f"\\u{ord(found.group()):04x}", text))
+def _harmless(found: re.Match[str]) -> str:
+    return found.group() if len(found.group()) > 1 else visible(found.group())
+
+
+def emit_json(data: Any, *, indent: int = 2) -> None:
+    """Prints a JSON document, indented, or with `indent` 0 on one line: the only way to JSON output."""
+    text = msgspec.json.encode(_encodable(data))
+    text = msgspec.json.format(text, indent=indent) if indent else text
+    click.echo(_IN_JSON.sub(lambda found: f"\\u{ord(found.group()):04x}", text.decode()))
 
 
 def _encodable(data: Any) -> Any:
+    """The data with text that is no UTF-8 shown escaped."""
     data = msgspec.to_builtins(data, enc_hook=str)
     if isinstance(data, str):
         return visible(data) if any("\ud800" <= char <= "\udfff" for char in data) else data
@@ -67,9 +71,20 @@ def _encodable(data: Any) -> Any:
     return [_encodable(value) for value in data] if isinstance(data, list) else data
 
 
+@contextlib.contextmanager
+def ending(status: int) -> Iterator[None]:
+    """Around the printing of a result: ends the command with its exit status, also if its output is no longer read."""
+    try:
+        yield
+        sys.stdout.flush()
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    raise click.exceptions.Exit(status)
+
+
 def print_table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, ours: int | None = None) -> None:
     """Prints an aligned table with a line under its heading. Cells are escaped but for the column `ours`, which is our own
-    and stressed by what it says."""
+    and coloured by its first word."""
     from wexicon.cli.table import lines_of
 
     def stress(column: int, cell: str, piece: str) -> str:
@@ -78,16 +93,21 @@ def print_table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, ours: 
     cells = [[cell if at == ours else visible(cell) for at, cell in enumerate(row)] for row in rows]
     terminal = sys.stdout.isatty()
     lines = lines_of(columns, cells, terminal=terminal, bold=lambda text: styled(text, "bold"), stress=stress)
-    click.echo("\n".join(lines))
+    emit("\n".join(lines))
 
 
 def print_line(text: str, style: str = "") -> None:
     """Prints one line of a result."""
-    click.echo(styled(text, style))
+    emit(styled(text, style))
+
+
+def print_note(text: str, style: str = "") -> None:
+    """Prints one line that is no part of the result."""
+    emit(styled(text, style), err=True)
 
 
 def styled(text: str, style: str) -> str:
-    """The text in a style such as `bold green`, where the terminal and NO_COLOR allow it."""
+    """The text in a style such as `bold green`, if the terminal and NO_COLOR allow it."""
     if not style or not text or "NO_COLOR" in os.environ:
         return text
     words = style.split()

@@ -11,7 +11,7 @@ from pathlib import Path
 import click
 import msgspec
 
-from wexicon.cli.show import force_option, json_option
+from wexicon.cli.show import emit, force_option, json_option, print_note
 from wexicon.core.protocol.observations import Role
 from wexicon.core.text import visible
 from wexicon.files import write_new
@@ -75,7 +75,7 @@ def show(path: Path, last: int | None, kinds: tuple[str, ...], as_json: bool) ->
     encoder = msgspec.json.Encoder()
     for many in chunks:
         text = encoder.encode_lines(many).decode() if as_json else "".join(f"{line(r, coloured)}\n" for r in many)
-        sys.stdout.write(text)
+        emit(text, newline=False)
 
 
 @trace.command()
@@ -98,10 +98,10 @@ def dialogue(path: Path, output: Path | None, force: bool) -> None:
     )
     text = draft_dialogue(session.exchanges, title, session.tuning)
     if output is None:
-        click.echo(text, nl=False)
+        emit(text, newline=False)
         return
     write_new(output, text, force=force)
-    click.echo(f"wrote {output}", err=True)
+    print_note(f"wrote {output}")
 
 
 def line(record: Record, coloured: bool | None = None) -> str:

@@ -1,34 +1,47 @@
-"""`wexicon traffic`: data passed through a finished link, or through one port looped back, and counted.
+"""`wexicon traffic`: test packets over a link, or over one port that is looped back.
 
-The rule: a module that sends by command does so as its lexicon says; all others pass everything through.
+The rule: a module that sends by command does so as its lexicon says; all others are transparent.
 """
 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
-from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+import msgspec
 
 from wexicon.cli.live import LiveTable
-from wexicon.cli.options import Duration, Stop, operator_for
+from wexicon.cli.options import Duration, Working, gathered
 from wexicon.cli.printing import print_failure
-from wexicon.cli.progress import Progress
-from wexicon.cli.show import ending, print_json, print_line, print_table
-from wexicon.cli.working import Working, works_a_module
+from wexicon.cli.show import emit_json, ending, print_line, print_table
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
-from wexicon.work.function.endpoints import Endpoint
 
 if TYPE_CHECKING:
+    from wexicon.work.function.traffic import TrafficTest
     from wexicon.work.results.traffic import Direction, TrafficResult
 
 _COLUMNS = ("way", "sent", "received", "lost", "damaged", "duplicate", "median", "95 %")
+
+
+class TrafficCall(msgspec.Struct, kw_only=True):
+    """The options of `traffic`."""
+
+    ports: tuple[str, ...]
+    count: int | None
+    duration: float
+    size: int
+    every: float
+    within: float
+    any_bytes: bool
+    lexicon_name: str | None
+    passes: bool
+    plot_path: Path | None
+    how: Working
 
 
 @click.command()
@@ -44,106 +57,61 @@ _COLUMNS = ("way", "sent", "received", "lost", "damaged", "duplicate", "median",
 @click.option(
     "--plot", "plot_path", type=click.Path(path_type=Path), help="Draw round trip and loss (.png, .svg, .pdf)."
 )
-@works_a_module
-def traffic(
-    ports: tuple[str, ...],
-    count: int | None,
-    duration: float,
-    size: int,
-    every: float,
-    within: float,
-    any_bytes: bool,
-    lexicon_name: str | None,
-    passes: bool,
-    plot_path: Path | None,
-    how: Working,
-    as_json: bool,
-) -> None:
+@gathered(TrafficCall)
+def traffic(call: TrafficCall) -> None:
     """Send numbered packets from port A to port B, with an answer to each; count lost, damaged and duplicate packets.
 
     With A alone: loopback (TX wired to RX).
 
     Exit status: 0 all packets received intact, no duplicates; 1 some were not; 3 nothing received, or a port is unreachable.
     """
-    from wexicon.records.plots import KINDS, plot_traffic
-    from wexicon.work.contact.ports import port_named
-    from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
+    from wexicon import api
 
-    names = [port_named(port) for port in ports]
-    if len(names) > 2 or len(set(names)) < len(names):
-        raise CallFault("traffic needs one port or two", hint="Name A and B, or A alone.")
-    if how.trace_path and len(names) > 1:
-        raise CallFault("--trace cannot be used with two ports: each gets a dated trace", hint="Remove --trace.")
-    if plot_path and plot_path.suffix.removeprefix(".").lower() not in KINDS:
-        raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(plot_path))
-    if plot_path and plot_path.exists() and not how.force:
-        raise CallFault("already exists; nothing was sent", where=str(plot_path), hint=OVERWRITE)
-    seed = int.from_bytes(os.urandom(4), "big")
-    order = TrafficOrder(count or (0 if duration else 20), duration, size, not any_bytes, every, within, seed)
-    with ExitStack() as stack:
-        stop = stack.enter_context(Stop().listening())
-        traces: list[str] = []
-        ends = [_end(stack, name, lexicon_name, passes, any_bytes, how, stop, traces) for name in names]
-        prepare(ends, size)
-        passing = TrafficTest(ends, order, ports)
-        # What has come so far, drawn anew on a terminal.
-        stack.enter_context(LiveTable(lambda: (_COLUMNS, [_row(way) for way in passing.ways()]), quiet=as_json))
-        result = passing.run(stop)
-        result.traces = traces
-    if plot_path:
-        trips = [(one.at, one.there, one.round_trip) for one in result.trips]
-        title = f"{' and '.join(ports)}: {size} bytes a packet"
-        kind = plot_path.suffix.removeprefix(".").lower()
-        write_new(plot_path, plot_traffic(title, trips, kind, two_ways=len(names) > 1), force=how.force)
+    _check_plot(call)
+    order = api.TrafficOrder(
+        count=call.count or (0 if call.duration else 20),
+        duration=call.duration,
+        size=call.size,
+        lines=not call.any_bytes,
+        every=call.every,
+        within=call.within,
+        seed=int.from_bytes(os.urandom(4), "big"),
+    )
+    tests: list[TrafficTest] = []
+    with (
+        call.how.working("traffic", quiet=True) as setup,
+        LiveTable(lambda: (_COLUMNS, [_row(way) for test in tests for way in test.ways()]), quiet=call.how.as_json),
+    ):
+        result = api.traffic(call.ports, order, call.lexicon_name, setup, transparent=call.passes, watch=tests.append)
+    if call.plot_path:
+        _plot(result, call.plot_path, call.how.force)
     with ending(result.status):
-        if as_json:
-            print_json(result)
+        if call.how.as_json:
+            emit_json(result)
         else:
             _print(result)
-            if plot_path:
-                print_line(f"wrote {plot_path}")
+            if call.plot_path:
+                print_line(f"wrote {call.plot_path}")
 
 
-def _end(
-    stack: ExitStack,
-    port: str,
-    lexicon_name: str | None,
-    passes: bool,
-    any_bytes: bool,
-    how: Working,
-    stop: Callable[[], bool],
-    traces: list[str],
-) -> Endpoint:
-    """One end, ready to send. Raises Fault."""
-    from wexicon.core.tuning import Tuning
-    from wexicon.work.contact.catalog import lexicon_for
-    from wexicon.work.contact.known_links import remembered
-    from wexicon.work.contact.sessions import default_trace, session_on
-    from wexicon.work.function.endpoints import CommandEndpoint, TransparentEndpoint
+def _check_plot(call: TrafficCall) -> None:
+    """Raises CallFault if the plot cannot be written, before anything is sent."""
+    from wexicon.records.plots import KINDS
 
-    known = remembered(port)
-    named = lexicon_name or (known.lexicon if known else "")
-    lexicon = lexicon_for(named, Path()) if named else None
-    table = lexicon.traffic if lexicon and not passes else None
-    if table and any_bytes:
-        raise CallFault(f"{port}: its module sends text by command", hint="Leave --bytes out.")
-    trace = how.trace_path or default_trace("traffic")
-    traces.append(str(trace))
-    hands = how.hands_and_links(lexicon, port)
-    if lexicon is None or table is None:
-        tuning = next(iter(hands[1]), lexicon.factory if lexicon else Tuning())
-        opened = session_on(port, None, trace=trace, tuning=tuning, force=how.force, stopping=stop, flow=how.flow)
-        return TransparentEndpoint(stack.enter_context(opened))
-    end = CommandEndpoint()
-    session = stack.enter_context(
-        session_on(port, lexicon, trace=trace, force=how.force, stopping=stop, listener=end, flow=how.flow)
-    )
-    progress = stack.enter_context(Progress(port, quiet=True))
-    module = stack.enter_context(how.module_on(session, operator_for(how.hands, port, progress), port, lexicon, hands))
-    module.attention.gain([*module.likely, lexicon.factory])
-    module.identify()
-    end.use(module, table)
-    return end
+    path = call.plot_path
+    if path and path.suffix.removeprefix(".").lower() not in KINDS:
+        raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(path))
+    if path and path.exists() and not call.how.force:
+        raise CallFault("already exists; nothing was sent", where=str(path), hint=OVERWRITE)
+
+
+def _plot(result: TrafficResult, path: Path, force: bool) -> None:
+    from wexicon.records.plots import plot_traffic
+
+    trips = [(one.at, one.there, one.round_trip) for one in result.trips]
+    title = f"{' and '.join(result.ports)}: {result.size} bytes a packet"
+    kind = path.suffix.removeprefix(".").lower()
+    write_new(path, plot_traffic(title, trips, kind, two_ways=len(result.ports) > 1), force=force)
 
 
 def _row(way: Direction) -> list[str]:

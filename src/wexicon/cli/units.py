@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexicon.cli.show import force_option, json_option, print_json, print_line, print_table
+from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_table
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, visible
 from wexicon.files import OVERWRITE, write_new
@@ -57,7 +57,7 @@ def list_(register_at: str | None, as_json: bool, **filters: Any) -> None:
 
     found = _found(register_at, **filters)
     if as_json:
-        print_json(found)
+        emit_json(found)
         return
     if not found:
         print_line("no units recorded; wexicon provision and verify record them")
@@ -73,7 +73,7 @@ def _print_unfinished(register: Register) -> None:
     from wexicon.work.contact.catalog import state_folder
     from wexicon.work.provisioning.unfinished import RegisterStore
 
-    RegisterStore(state_folder() / "unfinished", register).settle()
+    RegisterStore(state_folder() / "unfinished", lambda: register).settle()
     for begun in register.all_unfinished():
         when = f"on {begun['began'][:16].replace('T', ' ')} UTC at {begun['bench']}"
         print_line(f"unfinished: {visible(begun['unit'])}, {when}", "yellow")
@@ -93,7 +93,7 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     if not found:
         raise CallFault(f"the register has no unit {unit}", where=register.where, hint="wexicon units list shows all.")
     if as_json:
-        print_json(found)
+        emit_json(found)
         return
     last = found[-1]
     print_line(f"{visible(last.unit)}, {visible(last.name)} of “{visible(last.sheet)}”", "bold")

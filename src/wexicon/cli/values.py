@@ -1,4 +1,4 @@
-"""The values that a dialogue needs, given in several ways.
+"""What a call gives: values by name, from the call itself, the environment, a file or a prompt; and the lexicon of a port.
 
 The rule: a secret never comes from the call itself, where any process could read it.
 """
@@ -6,21 +6,23 @@ The rule: a secret never comes from the call itself, where any process could rea
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from wexicon.cli.options import ask_secret
+from wexicon.cli.options import Working, ask_secret
+from wexicon.cli.show import print_note
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault
 from wexicon.core.secret import Secret
 from wexicon.core.text import meant
-from wexicon.work.contact.secret_sources import secrets_for
+from wexicon.work.contact.secret_sources import Fetch, secrets_for
 
 if TYPE_CHECKING:
+    from wexicon.core.dialogue.statements import Needs
     from wexicon.core.formats.lexicon import Lexicon
 
 values_argument = click.argument("pairs", metavar="[NAME=VALUE]...", nargs=-1)
@@ -28,6 +30,17 @@ env_option = click.option(
     "--env", "env_pairs", multiple=True, metavar="NAME=VARIABLE", help="Take a value from the environment."
 )
 file_option = click.option("--file", "file_pairs", multiple=True, metavar="NAME=PATH", help="Take a value from a file.")
+
+
+def detected_lexicon(port: str, name: str | None, how: Working) -> Lexicon:
+    """The lexicon of the module on a port; one that was detected is printed. Raises Fault."""
+    from wexicon import api
+
+    with how.working(f"hail of {port}") as setup:
+        lexicon, found = api.lexicon_on(port, name, setup)
+    if found:
+        print_note(f"hail: {found.family} at {found.rate} {found.frame}")
+    return lexicon
 
 
 def split_pairs(pairs: Iterable[str]) -> dict[str, str]:
@@ -41,8 +54,15 @@ def split_pairs(pairs: Iterable[str]) -> dict[str, str]:
     return found
 
 
+def split_by_need(program: Program, pairs: Sequence[str]) -> tuple[list[str], list[str]]:
+    """The pairs whose names a dialogue needs, and the others."""
+    needs = {need.name for need in program.needs()}
+    own = [pair for pair in pairs if pair.partition("=")[0] in needs]
+    return own, [pair for pair in pairs if pair not in own]
+
+
 def gather_given(lexicon: Lexicon, env_pairs: Iterable[str], file_pairs: Iterable[str]) -> dict[str, Any]:
-    """What the actions of a lexicon need, such as a SIM's PIN."""
+    """What the actions of a lexicon need, such as a SIM's PIN. Raises CallFault."""
     needs = {need.name: need for action in lexicon.actions.values() for need in action.program.needs()}
     fetch = secrets_for(Path(), None)
     made: dict[str, Any] = {}
@@ -60,35 +80,40 @@ def gather_given(lexicon: Lexicon, env_pairs: Iterable[str], file_pairs: Iterabl
 def gather_values(
     program: Program, pairs: Iterable[str], env_pairs: Iterable[str], file_pairs: Iterable[str]
 ) -> dict[str, Any]:
-    """The values that a dialogue needs; what is marked as secret, or comes from the environment or a file, is a Secret."""
+    """The values that a dialogue needs; a value is a Secret if it is marked as one, or comes from the environment or a file.
+    Raises CallFault."""
     needs = {need.name: need for need in program.needs()}
-    plain, from_env, from_file = split_pairs(pairs), split_pairs(env_pairs), split_pairs(file_pairs)
-    for name in [*plain, *from_env, *from_file]:
+    sources: dict[str, tuple[str, str]] = {name: ("", text) for name, text in split_pairs(pairs).items()}
+    sources |= {name: ("file", where) for name, where in split_pairs(file_pairs).items()}
+    sources |= {name: ("env", where) for name, where in split_pairs(env_pairs).items()}
+    for name in sources:
         if name not in needs:
             raise CallFault(f"the dialogue needs no {name}", hint=meant(name, needs))
     fetch = secrets_for(Path(), ask_secret())
     values: dict[str, Any] = {}
     for name, need in needs.items():
+        if name not in sources and need.default is not None:
+            continue
         try:
-            if name in from_env:
-                text = fetch("env", from_env[name])
-            elif name in from_file:
-                text = fetch("file", from_file[name])
-            elif name in plain:
-                if need.secret:
-                    raise ValueError(f"{name} is a secret: on the command line every process could read it")
-                text = plain[name]
-            elif need.default is not None:
-                continue
-            elif sys.stdin.isatty():
-                text = str(click.prompt(name, hide_input=need.secret, err=True))
-            else:
-                raise ValueError(f"{name} was not given")
-            secret = need.secret or name in from_env or name in from_file
-            value = given(name, need.kind, text, secret=secret)
-            values[name] = Secret(value) if secret else value
+            values[name] = _value(need, sources.get(name), fetch)
         except ValueError as fault:
             ways = "--env NAME=VARIABLE, --file NAME=PATH, or a terminal to ask on"
             hint = f"give it by {ways}" if need.secret else f"give it as {name}=VALUE, or by {ways}"
             raise CallFault(str(fault), where=program.path, hint=hint) from None
     return values
+
+
+def _value(need: Needs, source: tuple[str, str] | None, fetch: Fetch) -> Any:
+    """One value from its source, or from a prompt. Raises ValueError."""
+    kind, text = source or ("", "")
+    if kind:
+        text = fetch(kind, text)
+    elif source is None:
+        if not sys.stdin.isatty():
+            raise ValueError(f"{need.name} was not given")
+        text = str(click.prompt(need.name, hide_input=need.secret, err=True))
+    elif need.secret:
+        raise ValueError(f"{need.name} is a secret: on the command line every process could read it")
+    secret = need.secret or bool(kind)
+    value = given(need.name, need.kind, text, secret=secret)
+    return Secret(value) if secret else value

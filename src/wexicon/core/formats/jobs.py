@@ -92,31 +92,39 @@ def jobs_of(sheet: Sheet) -> list[Job]:
             for number, row in enumerate(rows, 1):
                 made.append(_job(sheet, seat, row, number, constant, complaints))
         complaints += _draws_too_many(sheet, made)
-        complaints += disagreements(sheet, [(job.name, job.wanted) for job in made])
+        complaints += [one.complaint for one in disagreements(sheet, [(job.name, job.wanted) for job in made])]
     if complaints:
         raise FileFault(sheet.path, complaints[:50])
     return _in_order(made)
 
 
-def disagreements(sheet: Sheet, units: Iterable[tuple[str, Mapping[str, Value]]]) -> list[Complaint]:
-    """What `[agree]` says, and these units, each with its values, do not keep to."""
+class Disagreement(msgspec.Struct, frozen=True):
+    """Two units that break a rule of `[agree]`, by their numbers among those given, and the complaint."""
+
+    first: int
+    second: int
+    complaint: Complaint
+
+
+def disagreements(sheet: Sheet, units: Iterable[tuple[str, Mapping[str, Value]]]) -> list[Disagreement]:
+    """Where these units, each with its name and values, break the rules of `[agree]`."""
     units, found = list(units), []
     for name in sheet.agree.same:
-        having = [(unit, values[name]) for unit, values in units if name in values]
+        having = [(number, values[name]) for number, (_, values) in enumerate(units) if name in values]
         other = next((one for one in having if one[1] != having[0][1]), None)
         if other:
-            what = (
-                f"{name} must be the same: {having[0][0]} has {_plain(having[0][1])}, {other[0]} has {_plain(other[1])}"
-            )
-            found.append(Complaint(what, "agree.same"))
+            told = [f"{units[number][0]} has {_plain(value)}" for number, value in (having[0], other)]
+            complaint = Complaint(f"{name} must be the same: {', '.join(told)}", "agree.same")
+            found.append(Disagreement(having[0][0], other[0], complaint))
     for name in sheet.agree.different:
-        seen: dict[str, str] = {}
-        for unit, values in units:
+        seen: dict[str, int] = {}
+        for number, (unit, values) in enumerate(units):
             if name in values:
-                first = seen.setdefault(_plain(values[name]), unit)
-                if first != unit:
-                    what = f"{name} must be different: {first} and {unit} both have {_plain(values[name])}"
-                    found.append(Complaint(what, "agree.different"))
+                first = seen.setdefault(_plain(values[name]), number)
+                if first != number:
+                    pair = f"{units[first][0]} and {unit} both have {_plain(values[name])}"
+                    complaint = Complaint(f"{name} must be different: {pair}", "agree.different")
+                    found.append(Disagreement(first, number, complaint))
     return found
 
 

@@ -77,8 +77,8 @@ class Fit(msgspec.Struct, frozen=True):
 
 
 class LinkDiscovery:
-    """One search on one session. `known` is what is remembered of the port, `first` a link to begin with; `told` is shown each
-    attempt as it ends."""
+    """One search on one session. `known` is the stored link of the port, `first` the link to start with; `progress` is shown
+    each attempt as it ends."""
 
     def __init__(
         self,
@@ -88,14 +88,14 @@ class LinkDiscovery:
         known: KnownLink | None = None,
         with_escapes: bool = False,
         first: Tuning | None = None,
-        told: Callable[[Attempt], None] = lambda attempt: None,
+        progress: Callable[[Attempt], None] = lambda attempt: None,
     ) -> None:
         self.session = session
         self.lexicons = lexicons
         self.known = known
         self.with_escapes = with_escapes
         self.first = first
-        self.told = told
+        self.progress = progress
         self.heard: list[Overheard] = []
         self.result = HailResult(session.link.name)
         self._listened: set[Tuning] = set()
@@ -219,7 +219,7 @@ class LinkDiscovery:
         took = round(session.clock.now() - began, 6)
         attempt = Attempt(tuning.rate, tuning.frame, heard.end, said, came, to_text(data), took)
         self.result.tries.append(attempt)
-        self.told(attempt)
+        self.progress(attempt)
         return heard
 
     def _collect(self, say: bytes, within: float, said: bytes) -> bytes:

@@ -1,4 +1,9 @@
-"""A session on a port: the link opened, the trace begun, both closed whatever happens."""
+"""How sessions are put together: link, clock, dialect, trace, secrets, a way to stop. Every command, the batch and the
+rehearsal do it here.
+
+The rule: the trace is open before the first byte is sent, and trace and link are closed however the work ends. The link that
+was asked for is tried first, then the one that is stored for the port.
+"""
 
 from __future__ import annotations
 
@@ -8,9 +13,14 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
 
-from wexicon.core.faults import Fault
+import msgspec
+
+from wexicon.core.faults import CallFault
+from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.operator import Nobody, Operator
 from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listener, Listeners
 from wexicon.core.protocol.session import Session
@@ -20,49 +30,119 @@ from wexicon.files import private_folder
 from wexicon.links.port import open_port
 from wexicon.records.trace import Record
 from wexicon.records.trace_writer import Live, TraceWriter
+from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.contact.catalog import state_folder
+from wexicon.work.contact.known_links import remembered
 
 
-def default_trace(name: str) -> Path:
-    """A file for a new trace, named by date and what it is about."""
-    plain = re.sub(r"[^A-Za-z0-9_-]+", "-", name).strip("-")
+def never() -> bool:
+    """No stop is requested."""
+    return False
+
+
+class Setup(msgspec.Struct, kw_only=True):
+    """How modules on ports are reached. `operator` gives the operator of a port, who is waited for `patience` seconds; `rate`
+    and `frame` are tried first, `flow` replaces the lexicon's flow control; `trace` is the trace file (None: a dated one);
+    `stopping` reports whether a stop was requested, `listener` is shown each observation."""
+
+    operator: Callable[[str], Operator] = lambda port: Nobody()
+    patience: float = PATIENCE
+    fixture: Fixture = msgspec.field(default_factory=Fixture)
+    rate: int | None = None
+    frame: str | None = None
+    flow: str | None = None
+    trace: Path | None = None
+    force: bool = False
+    stopping: Callable[[], bool] = never
+    listener: Listener | None = None
+
+    def links(self, lexicon: Lexicon | None, port: str) -> list[Tuning]:
+        """The links to try first: the one that was asked for, then the one that is stored. Raises CallFault."""
+        known = remembered(port)
+        found = [known.tuning] if known else []
+        if self.rate or self.frame:
+            usual = lexicon.factory if lexicon else found[0] if found else Tuning()
+            try:
+                found.insert(0, Tuning.of(self.rate or usual.rate, self.frame or usual.frame))
+            except ValueError as fault:
+                raise CallFault(str(fault)) from None
+        return found
+
+    def trace_for(self, title: str) -> Path:
+        """The trace file of a session."""
+        return self.trace or dated_trace(title)
+
+    def heard_by(self, listener: Listener) -> Setup:
+        """The same, with one more listener."""
+        both = Listeners(self.listener, listener) if self.listener else listener
+        return msgspec.structs.replace(self, listener=both)
+
+
+def dated_trace(title: str) -> Path:
+    """A new trace file in the state folder, named by the time and its title."""
+    plain = re.sub(r"[^A-Za-z0-9_-]+", "-", title).strip("-")
     return private_folder(state_folder() / "traces") / f"{datetime.now():%Y-%m-%d-%H%M%S-%f}-{plain}.jsonl"
 
 
+class Opening(msgspec.Struct, kw_only=True):
+    """What one session has of its own. `dialect` and `tuning` replace the lexicon's; `live` is shown each trace record."""
+
+    title: str = "session"
+    secrets: Secrets | None = None
+    dialect: Dialect | None = None
+    tuning: Tuning | None = None
+    live: Callable[[Record], None] | None = None
+
+    def dialect_for(self, lexicon: Lexicon | None) -> Dialect:
+        return self.dialect or (lexicon.dialect if lexicon else Dialect(Speech()))
+
+    def tuning_for(self, lexicon: Lexicon | None) -> Tuning:
+        usual = (lexicon.attention.tuning or lexicon.factory) if lexicon else Tuning()
+        return self.tuning or usual
+
+
 @contextlib.contextmanager
-def session_on(
-    port: str,
-    lexicon: Lexicon | None,
-    *,
-    trace: Path,
-    secrets: Secrets | None = None,
-    dialect: Dialect | None = None,
-    tuning: Tuning | None = None,
-    live: Callable[[Record], None] | None = None,
-    force: bool = False,
-    stopping: Callable[[], bool] = lambda: False,
-    listener: Listener | None = None,
-    flow: str | None = None,
+def open_session(
+    port: str, lexicon: Lexicon | None, setup: Setup, opening: Opening | None = None
+) -> Iterator[tuple[Session, Path]]:
+    """A session on a port, and its trace file. Raises Fault if the port cannot be opened or the trace not created."""
+    opening = opening or Opening()
+    path = setup.trace_for(opening.title)
+    flow = setup.flow or (lexicon.flow if lexicon else FLOWS[0])
+    with (
+        open_port(port, opening.tuning_for(lexicon), flow) as link,
+        session_over(link, opening.dialect_for(lexicon), path, setup, opening) as session,
+    ):
+        yield session, path
+
+
+@contextlib.contextmanager
+def session_over(
+    link: Link, dialect: Dialect, trace: Path | None, setup: Setup, opening: Opening | None = None
 ) -> Iterator[Session]:
-    """A session on a port, traced, that stops when `stopping` says so. `live` is shown each record as it is written,
-    `listener` told each observation."""
-    dialect = dialect or (lexicon.dialect if lexicon else Dialect(Speech()))
-    if tuning is None:
-        tuning = (lexicon.attention.tuning or lexicon.factory) if lexicon else Tuning()
-    link = open_port(port, tuning, flow or (lexicon.flow if lexicon else FLOWS[0]))
-    try:
+    """A session over an open link, real or virtual, traced if `trace` names a file. Raises Fault."""
+    opening = opening or Opening()
+    listeners = [setup.listener] if setup.listener else []
+    if opening.live:
+        listeners.insert(0, Live(opening.live, link.clock.now()))
+    writer: TraceWriter | None = None
+    if trace is not None:
         speech = dialect.speech
         writer = TraceWriter(
-            trace, link.clock, link=port, tuning=tuning, end=speech.end, form=speech.answer, force=force
+            trace,
+            link.clock,
+            link=link.name,
+            tuning=link.tuning,
+            end=speech.end,
+            form=speech.answer,
+            force=setup.force,
         )
-    except Fault:
-        link.close()
-        raise
-    also = [Live(live, link.clock.now())] if live else []
-    session = Session(link, dialect, Listeners(writer, *also, *([listener] if listener else [])), stopping, secrets)
+        listeners.insert(0, writer)
+    listener = listeners[0] if len(listeners) == 1 else Listeners(*listeners)
+    session = Session(link, dialect, listener, setup.stopping, opening.secrets)
     try:
         yield session
     finally:
         session.listener.flush()
-        writer.close()
-        link.close()
+        if writer:
+            writer.close()

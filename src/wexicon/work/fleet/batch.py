@@ -10,7 +10,10 @@ import threading
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import AbstractContextManager
 from functools import partial
+from pathlib import Path
 from typing import TypeVar
+
+import msgspec
 
 from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway, Unreachable
 from wexicon.core.formats.filling import DRAWN, OWN
@@ -26,6 +29,7 @@ from wexicon.work.function.dialogues import find_dialogue, run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision, verify
 from wexicon.work.provisioning.unfinished import Store
+from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Prove, Verdict
@@ -40,69 +44,71 @@ REMINDS = 10.0
 
 
 class Steps(Listener):
-    """Tells the steps of one unit."""
+    """Reports the steps of one unit."""
 
-    def __init__(self, unit: str, port: str, told: ProgressCallback) -> None:
-        self._unit, self._port, self._told = unit, port, told
+    def __init__(self, unit: str, port: str, progress: ProgressCallback) -> None:
+        self._unit, self._port, self._progress = unit, port, progress
 
     def note(self, seen: Observation) -> None:
         if isinstance(seen, Began):
-            self._told(UnitProgress(self._unit, self._port, seen.step))
+            self._progress(UnitProgress(self._unit, self._port, seen.step))
 
 
 class OperatorRequest(Fault):
-    """Hands want something else than the module that they were asked for: `wish`."""
+    """The operator wants something else than the swap: `request`."""
 
-    def __init__(self, wish: str) -> None:
+    def __init__(self, request: str) -> None:
         super().__init__("skipped on request")
-        self.wish = wish
+        self.request = request
 
 
 # Opens a job's module on a port, with a listener of its own.
 Opens = Callable[[Job, str, Listener], AbstractContextManager[Module]]
 
 
+class BatchOrder(msgspec.Struct, frozen=True, kw_only=True):
+    """`write`: provision, else verify; `swaps`: a port that takes another unit needs the operator, who is waited for
+    `patience` seconds; `stop_after` starts no unit after that many failures (0: no limit)."""
+
+    write: bool = True
+    prove: Prove = Prove.AUTO
+    stop_after: int = 0
+    patience: float = 60.0
+    swaps: bool = True
+
+
 class Batch:
-    """One run over the units of a sheet. `opened` opens a module, `told` is shown each step, `keep` each result. With `write`
-    false it compares only. `claims` tells whose turn a unit is, `known` what units that were made before can be filled in
-    with; `swaps` is whether a port that is to take another unit needs hands, `wish` what these want while they are asked for
-    the next module: SKIP or AGAIN."""
+    """One run over the units of a sheet. `opened` opens a module, `progress` is shown each step, `keep` each result. `claims`
+    assigns units to runs, `known` are values of units that were provisioned before; `request` returns what the operator wants
+    instead of a swap: SKIP, AGAIN or nothing."""
 
     def __init__(
         self,
         sheet: Sheet,
         jobs: Sequence[Job],
         opened: Opens,
+        order: BatchOrder | None = None,
         *,
-        told: ProgressCallback = lambda progressed: None,
+        progress: ProgressCallback = lambda progress: None,
         keep: Callable[[Job, UnitResult], None] = lambda job, result: None,
         stopping: Callable[[], bool] = lambda: False,
-        stop_after: int = 0,
-        prove: Prove = Prove.AUTO,
-        write: bool = True,
         store: Store | None = None,
-        patience: float = 60.0,
         claims: Claims | None = None,
         known: Known | None = None,
-        swaps: bool = True,
-        wish: Callable[[], str] = lambda: "",
+        request: Callable[[], str] = lambda: "",
     ) -> None:
         self.sheet = sheet
         self.jobs = list(jobs)
         self.opened = opened
-        self.told = told
+        self.order = order or BatchOrder()
+        self.progress = progress
         self.keep = keep
         self.stopping = stopping
-        self.stop_after = stop_after
-        self.prove = prove
-        self.write = write
         self.store = store or Store()
-        self.patience = patience
         self.claims = claims or Claims(sheet)
-        self.swaps = swaps
-        self.wish = wish
+        self.request = request
         self.results: dict[str, UnitResult] = {}
-        self.turns = Scheduler(jobs, self.claims, known or {}, self._over, told)
+        self.scheduler = Scheduler(jobs, self.claims, known or {}, self._over, progress)
         self._failed = 0
         self._broken: Fault | None = None
         self._swapping = False
@@ -112,28 +118,28 @@ class Batch:
     ) -> list[UnitResult]:
         """Does all units; gives their results in the order of the jobs. `appearing` gives the ports that came since it was
         asked last: each brings one module with it. Raises CallFault where that cannot be begun."""
-        self.turns.several = len(places) > 1 or appearing is not None
-        self._swapping = self.swaps and appearing is None and len(places) < len(self.jobs)
+        self.scheduler.several = len(places) > 1 or appearing is not None
+        self._swapping = self.order.swaps and appearing is None and len(places) < len(self.jobs)
         around = list(dependency_cycle(self.jobs))
         if appearing is None:
             self._check(places, around)
         elif around:
             raise CallFault("--new-ports cannot be used: units need each other's address", where=self.sheet.path)
         for job in self.jobs:
-            self.told(UnitProgress(job.name, "", "waiting"))
+            self.progress(UnitProgress(job.name, "", "waiting"))
         if appearing is None and len(places) >= len(self.jobs):
-            self.turns.pin(places)
+            self.scheduler.pin(places)
         for job in around:
             self._ask_who(job, places)
         for place in places:
-            self.turns.expect(place)
+            self.scheduler.expect(place)
         workers = [self._worker(place) for place in places]
-        while appearing is not None and self.turns.any_left and not self._over():
+        while appearing is not None and self.scheduler.any_left and not self._over():
             for place in appearing():
-                self.turns.expect(place)
+                self.scheduler.expect(place)
                 workers.append(self._worker(place, once=True))
-            with self.turns.changed:
-                self.turns.changed.wait(0.5)
+            with self.scheduler.changed:
+                self.scheduler.changed.wait(0.5)
         for worker in workers:
             while worker.is_alive():
                 worker.join(0.2)  # so that Ctrl-C is heard meanwhile
@@ -162,11 +168,11 @@ class Batch:
 
     def _ask_who(self, job: Job, places: Sequence[PortAssignment]) -> None:
         """Units that need each other's address say who they are before any of them is made; each stays on its port."""
-        port = self.turns.port_for(job, places)
-        self.told(UnitProgress(job.name, port, "who is it"))
-        with self.opened(job, port, Steps(job.name, port, self.told)) as module:
+        port = self.scheduler.port_for(job, places)
+        self.progress(UnitProgress(job.name, port, "who is it"))
+        with self.opened(job, port, Steps(job.name, port, self.progress)) as module:
             identity = self._met(job, module, asks=False, last="")
-        self.turns.learn(job.known_of(identity, job.wanted))
+        self.scheduler.learn(job.known_of(identity, job.wanted))
 
     # -- one port -------------------------------------------------------------------------------------------------
 
@@ -182,63 +188,63 @@ class Batch:
             # The register, which cannot be worked with any more: nothing more is begun.
             self._broken = fault
         finally:
-            self.turns.leave(place)
+            self.scheduler.leave(place)
 
     def _one_after_another(self, place: PortAssignment, once: bool) -> None:
         asks, last = False, ""
         before: Job | None = None
-        while job := self.turns.next(place):
+        while job := self.scheduler.next(place):
             try:
                 result, last = self._one(job, place, asks=asks, last=last)
-            except OperatorRequest as wished:
-                if wished.wish == AGAIN:
-                    self.turns.give_back(job)
+            except OperatorRequest as asked:
+                if asked.request == AGAIN:
+                    self.scheduler.give_back(job)
                     if before:
-                        self.turns.requeue(before)
+                        self.scheduler.requeue(before)
                         asks = False
                     continue
                 result = UnitResult(verdict=Verdict.SKIPPED, seat=job.name, port=place.port)
-                result.failure = Failure("", wished.what)
+                result.failure = Failure("", asked.what)
                 self._end(job, result)
-                self.turns.end(job, result)
+                self.scheduler.end(job, result)
                 asks = True
                 continue
             # A module that is not for this unit stays where it is.
-            asks = result is not None and self.swaps
+            asks = result is not None and self.order.swaps
             if result is None:
-                self.turns.give_back(job)
+                self.scheduler.give_back(job)
                 continue
             before = job
             self._end(job, result)
-            self.turns.end(job, result)
+            self.scheduler.end(job, result)
             if once:
                 return
 
     def _over(self) -> bool:
-        enough = bool(self.stop_after and self._failed >= self.stop_after)
+        enough = bool(self.order.stop_after and self._failed >= self.order.stop_after)
         return self.stopping() or enough or self._broken is not None
 
     def _end(self, job: Job, result: UnitResult) -> None:
         self.results[job.name] = result
         self._failed += result.verdict is Verdict.FAILED
         self.keep(job, result)
-        self.told(UnitProgress(job.name, result.port, str(result.verdict), result))
+        self.progress(UnitProgress(job.name, result.port, str(result.verdict), result))
 
     def _not_done(self, job: Job) -> UnitResult:
         """A unit that was not begun here."""
         result = UnitResult(verdict=Verdict.STOPPED if self.stopping() else Verdict.SKIPPED, seat=job.name)
-        if job.name in self.turns.elsewhere:
+        if job.name in self.scheduler.elsewhere:
             result.verdict = Verdict.SKIPPED
-            result.remarks.append(self.turns.elsewhere[job.name].told)
+            result.remarks.append(self.scheduler.elsewhere[job.name].told)
             return result
         if self._broken:
             result.verdict, result.failure = Verdict.FAILED, Failure.of(self._broken, "register")
             return result
-        if job.name in self.turns.refusals and not self.stopping():
-            result.verdict, result.failure = Verdict.FAILED, self.turns.refusals[job.name]
+        if job.name in self.scheduler.refusals and not self.stopping():
+            result.verdict, result.failure = Verdict.FAILED, self.scheduler.refusals[job.name]
             return result
-        missing = sorted(whose for whose in job.waits_for() if not any(one[0] == whose for one in self.turns.known))
-        over = self.stopping() or bool(self.stop_after)
+        missing = sorted(whose for whose in job.waits_for() if not any(one[0] == whose for one in self.scheduler.known))
+        over = self.stopping() or bool(self.order.stop_after)
         what = f"{', '.join(missing)} was not identified" if missing else "no port available"
         if over and not missing:
             what = "stopped before it started"
@@ -251,32 +257,32 @@ class Batch:
         """Makes one unit; its result, and which module that was. No result where the module is not for this unit: then the unit
         is given back."""
         port, result, own = place.port, UnitResult(), last
-        self.told(UnitProgress(job.name, port, "attention"))
+        self.progress(UnitProgress(job.name, port, "attention"))
         try:
-            with self.opened(job, port, Steps(job.name, port, self.told)) as module:
+            with self.opened(job, port, Steps(job.name, port, self.progress)) as module:
                 begun = False
                 while not begun:
                     identity = self._met(job, module, asks=asks, last=own)
                     own, unit = identity.get(job.seat.lexicon.unit, ""), job.seat.lexicon.unit_of(identity)
                     owner = self._asked(job, module, partial(self.claims.owner, unit)) if unit else ""
-                    if self.turns.is_anothers(job, place, unit, owner):
+                    if self.scheduler.is_anothers(job, place, unit, owner):
                         return None, own
                     try:
-                        if self.write and unit:
+                        if self.order.write and unit:
                             self._asked(job, module, partial(self.claims.begin_on, job, unit))
                         begun = True
                     except AnothersUnit as fault:
-                        if self.turns.is_refused(job, place, unit, Failure.of(fault, "identify")):
+                        if self.scheduler.is_refused(job, place, unit, Failure.of(fault, "identify")):
                             return None, own
                         raise
                     except MadeBefore as fault:
                         if not self._swapping:
                             raise
                         # It was there from before, or the wrong one was put in: hands put in another.
-                        self.turns.was(unit, fault.name)
+                        self.scheduler.was(unit, fault.name)
                         asks = True
-                self.turns.begun(job)
-                self.turns.learn(job.known_of(identity, job.wanted))
+                self.scheduler.begun(job)
+                self.scheduler.learn(job.known_of(identity, job.wanted))
                 result = self._made(job, module, identity)
         except OperatorRequest:
             raise
@@ -290,30 +296,30 @@ class Batch:
     def _met(self, job: Job, module: Module, *, asks: bool, last: str) -> dict[str, str]:
         """Who is on the port: a module that is no other unit of this batch. Asks for it to be put there where that is due."""
         session, operator = module.session, module.operator
-        until = session.clock.now() + self.patience
+        until = session.clock.now() + self.order.patience
         if asks:
             text = (
                 f"Remove {visible(last)}. Insert the module for {job.name}."
                 if last
                 else f"Insert the module for {job.name}."
             )
-            while self.wish():
+            while self.request():
                 pass  # what was wanted before nobody asked for
-            self.told(UnitProgress(job.name, session.link.name, "to be swapped"))
+            self.progress(UnitProgress(job.name, session.link.name, "to be swapped"))
             session.asked("swap", text)
             operator.ask("swap", text)
         asked = session.clock.now()
         told = gone = False
         while True:
             session.heed_stop()
-            wish = self.wish() if asks else ""
-            if wish:
-                raise OperatorRequest(wish)
+            request = self.request() if asks else ""
+            if request:
+                raise OperatorRequest(request)
             try:
                 module.attention.gain([*module.likely, module.lexicon.factory])
                 identity = dict(module.identify())
                 unit = job.seat.lexicon.unit_of(identity)
-                before = self.turns.seen(unit, job)
+                before = self.scheduler.seen(unit, job)
                 if before == job.name:
                     break
                 # Hands need a while; one that went and came back is the same one put in again.
@@ -338,7 +344,7 @@ class Batch:
             try:
                 return ask()
             except RegisterAway:
-                self.told(UnitProgress(job.name, module.session.link.name, AWAY))
+                self.progress(UnitProgress(job.name, module.session.link.name, AWAY))
                 module.session.heed_stop()
                 module.session.quiet(1.0)
 
@@ -349,23 +355,24 @@ class Batch:
             (DRAWN, part): str(self._asked(job, module, partial(self.claims.draw, job, part, unit)))
             for part in job.series()
         }
-        wanted = job.resolved({**self.turns.known, **own, **drawn})
-        for name in job.seat.before if self.write else ():
-            if failure := self._run(name, job, module):
-                return UnitResult(identity=identity, failure=failure)
-        order = Order(wanted, self.prove, job.seat.trust, self.sheet.digest)
-        result = provision(module, order, store=self.store) if self.write else verify(module, order)
-        for name in job.seat.afterwards if self.write and not result.status else ():
-            if failure := self._run(name, job, module):
-                result.verdict, result.failure = Verdict.FAILED, failure
+        wanted = job.resolved({**self.scheduler.known, **own, **drawn})
+        ran: list[DialogueResult] = []
+        for name in job.seat.before if self.order.write else ():
+            ran.append(self._run(name, job, module))
+            if ran[-1].failure:
+                return _with_output(UnitResult(identity=identity, failure=ran[-1].failure), ran)
+        order = Order(wanted, self.order.prove, job.seat.trust, self.sheet.digest)
+        result = provision(module, order, store=self.store) if self.order.write else verify(module, order)
+        for name in job.seat.afterwards if self.order.write and not result.status else ():
+            ran.append(self._run(name, job, module))
+            if ran[-1].failure:
+                result.verdict, result.failure = ran[-1].verdict, ran[-1].failure
                 break
-        self.turns.learn(job.known_of(identity, wanted))
-        return result
+        self.scheduler.learn(job.known_of(identity, wanted))
+        return _with_output(result, ran)
 
-    def _run(self, name: str, job: Job, module: Module) -> Failure | None:
-        """Runs one of the sheet's dialogues; why it failed, if it did."""
-        from pathlib import Path
-
+    def _run(self, name: str, job: Job, module: Module) -> DialogueResult:
+        """Runs one of the sheet's dialogues; the step of a failure names it."""
         program = find_dialogue(Path(self.sheet.path).parent / name)
         have = {**(job.row.cells if job.row else {}), **job.seat.given}
         needs = {need.name for need in program.needs()}
@@ -374,7 +381,8 @@ class Batch:
         done = run_dialogue(module.session, program, values, job.seat.lexicon, module.operator, likely=likely)
         if done.failure:
             done.failure.step = f"{name}: {done.failure.step}" if done.failure.step else name
-        return done.failure
+        done.dialogue = name
+        return done
 
     # -- all of them ----------------------------------------------------------------------------------------------
 
@@ -386,11 +394,18 @@ class Batch:
             after = {line.name: line.after for line in result.settings if line.after}
             told = {name: one.shown for name, one in after.items() if one.value is not None or one.shown == "unset"}
             read.append((result.seat, dict(told)))
-        for complaint in disagreements(self.sheet, read):
-            for job, result in zip(self.jobs, results, strict=True):
-                if result in well and f" {result.seat} " in f" {complaint.what} ":
-                    result.verdict, result.failure = Verdict.FAILED, Failure("agree", complaint.what)
-                    self.keep(job, result)
+        for one in disagreements(self.sheet, read):
+            for result in (well[one.first], well[one.second]):
+                job = next(job for job in self.jobs if self.results[job.name] is result)
+                result.verdict, result.failure = Verdict.FAILED, Failure("agree", one.complaint.what)
+                self.keep(job, result)
+
+
+def _with_output(result: UnitResult, ran: Sequence[DialogueResult]) -> UnitResult:
+    """The same, with what the sheet's dialogues kept and measured."""
+    result.kept = {one.dialogue: one.kept for one in ran if one.kept}
+    result.measurements = [measured for one in ran for measured in one.measurements]
+    return result
 
 
 def _swap(job: Job) -> str:

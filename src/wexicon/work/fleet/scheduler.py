@@ -43,13 +43,13 @@ class Scheduler:
     be begun. Threads share it."""
 
     def __init__(
-        self, jobs: Sequence[Job], claims: Claims, known: Known, over: Callable[[], bool], told: ProgressCallback
+        self, jobs: Sequence[Job], claims: Claims, known: Known, over: Callable[[], bool], progress: ProgressCallback
     ) -> None:
         self.jobs = list(jobs)
         self.claims = claims
         self.known: Known = dict(known)
         self.over = over
-        self.told = told
+        self.progress = progress
         self.changed = threading.Condition()
         # One port chooses at a time; who waits for a change sees by the number of them that there was one.
         self._choosing = threading.Lock()
@@ -121,7 +121,7 @@ class Scheduler:
                 try:
                     job = self.claims.take(ready) if ready else None
                 except RegisterAway:
-                    self.told(UnitProgress(ready[0].name, "", AWAY))
+                    self.progress(UnitProgress(ready[0].name, "", AWAY))
                 else:
                     with self.changed:
                         if job:
@@ -144,7 +144,7 @@ class Scheduler:
         """Whether a port that can begin none of these now may yet begin one."""
         held = [job.name for job in ready if job.name in self.claims.held]
         for name in held:
-            self.told(UnitProgress(name, "", f"is being made at {self.claims.held[name]}"))
+            self.progress(UnitProgress(name, "", f"is being made at {self.claims.held[name]}"))
         mine = any(self._fits(job, place) for job in self._left)
         return (mine and bool(held or self._busy)) or self._may_come(place)
 
@@ -194,7 +194,7 @@ class Scheduler:
             self._left.remove(job)
             self.elsewhere[job.name] = self.claims.done[job.name]
             self.known.update(self.claims.done[job.name].known)
-            self.told(UnitProgress(job.name, "", self.claims.done[job.name].told))
+            self.progress(UnitProgress(job.name, "", self.claims.done[job.name].told))
         return bool(done)
 
     def give_back(self, job: Job) -> None:
@@ -206,7 +206,7 @@ class Scheduler:
             self._open.pop(job.name, None)
             self._busy -= 1
             self._tell_all()
-        self.told(UnitProgress(job.name, "", "waiting"))
+        self.progress(UnitProgress(job.name, "", "waiting"))
 
     def requeue(self, job: Job) -> None:
         """A unit that has ended is to be made again, next of all; while the register is away it stays as it is."""

@@ -30,8 +30,8 @@ MOST_TIMES = 3
 
 
 class Module:
-    """`attention` is its attention; `settings` what it keeps; `data_link` how its data mode is tuned as far as we know;
-    `identity` what it said of itself; `given` what its actions may need, `likely` the links to try first."""
+    """`attention` is its attention, `settings` its settings; `data_link` how its data mode is tuned, as far as known;
+    `identity` its identity; `given` what its actions may need, `likely` the links to try first; `trace` its trace file."""
 
     def __init__(
         self,
@@ -46,6 +46,7 @@ class Module:
     ) -> None:
         self.session = session
         self.likely = likely
+        self.trace = ""
         self.given = dict(given or {})
         self.lexicon = lexicon
         self.operator = operator

@@ -1,45 +1,61 @@
-"""A module on an open session; the link at which it answered is stored for its port when it is closed.
+"""A module on a port, by its lexicon; the link at which it answered is stored for the port when it is closed.
 
-The rule: a command never has to search for a module that an earlier command has found.
+The rule: no command has to search for a module that an earlier command has found.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
-from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.operator import Operator
 from wexicon.core.protocol.session import Session
-from wexicon.core.tuning import Tuning
-from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.contact.known_links import named, remember, remembered
+from wexicon.work.contact.sessions import Opening, Setup, open_session
 from wexicon.work.module.module import Module
 
 
 @contextmanager
-def module_on(
-    session: Session,
+def module_on_port(
     port: str,
     lexicon: Lexicon,
-    operator: Operator,
-    *,
-    patience: float = PATIENCE,
-    fixture: Fixture | None = None,
+    setup: Setup,
+    opening: Opening | None = None,
     given: Mapping[str, Any] | None = None,
-    likely: Sequence[Tuning] = (),
 ) -> Iterator[Module]:
-    """The module on a session. `given` is what its actions may need, `likely` the links to try first."""
-    module = Module(session, lexicon, operator, patience=patience, fixture=fixture, given=given, likely=likely)
+    """The module on a port; `given` is what its actions may need. Raises Fault if the port cannot be opened."""
+    # An error in the call is reported before the port is opened.
+    setup.links(lexicon, port)
+    with (
+        open_session(port, lexicon, setup, opening) as (session, trace),
+        module_on(session, port, lexicon, setup, given) as module,
+    ):
+        module.trace = str(trace)
+        yield module
+
+
+@contextmanager
+def module_on(
+    session: Session, port: str, lexicon: Lexicon, setup: Setup, given: Mapping[str, Any] | None = None
+) -> Iterator[Module]:
+    """The module on an open session."""
+    module = Module(
+        session,
+        lexicon,
+        setup.operator(port),
+        patience=setup.patience,
+        fixture=setup.fixture,
+        given=given,
+        likely=setup.links(lexicon, port),
+    )
     try:
         yield module
     finally:
-        remember_module(port, module)
+        _remember(port, module)
 
 
-def remember_module(port: str, module: Module) -> None:
+def _remember(port: str, module: Module) -> None:
     """Stores where a module is expected next, if it has answered at all."""
     if module.attention.managed:
         lexicon, link = module.lexicon, module.session.link.tuning

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+from collections.abc import Callable
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
@@ -86,10 +87,14 @@ class RegisterStore(FileStore):
     """Keeps each record in a file and in the register, so that another bench that gets the module knows of it. While the
     register is away the file is enough, and the register hears of it later."""
 
-    def __init__(self, folder: Path, register: Register) -> None:
+    def __init__(self, folder: Path, register: Callable[[], Register]) -> None:
         super().__init__(folder)
-        self.register = register
+        self._register = register
         self._open: dict[str, list[str]] = {}
+
+    @property
+    def register(self) -> Register:
+        return self._register()
 
     def find(self, unit: str) -> Unfinished | None:
         own = super().find(unit)

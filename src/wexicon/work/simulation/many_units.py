@@ -20,7 +20,7 @@ from wexicon.core.formats.jobs import Job, dependency_cycle
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
 from wexicon.work.contact.ports import PortAssignment
-from wexicon.work.fleet.batch import Batch
+from wexicon.work.fleet.batch import Batch, BatchOrder
 from wexicon.work.fleet.claims import Claims, Known
 from wexicon.work.module.module import Module
 from wexicon.work.results.rehearsal import AskedFor, Rehearsal
@@ -73,13 +73,13 @@ class _Making:
             yield Module(session, lexicon, bench.hands, given=job.seat.given)
             asked.update(bench.hands.asked)
 
-        batch = Batch(self.sheet, jobs, opened, swaps=False, claims=self.claims, known=self.known)
+        batch = Batch(self.sheet, jobs, opened, BatchOrder(swaps=False), claims=self.claims, known=self.known)
         results = batch.run(
             [PortAssignment(f"stand-in {number}") for number in range(1, max(1, len(list(dependency_cycle(jobs)))) + 1)]
         )
         for job, result in zip(jobs, results, strict=True):
             result.port = f"stand-in {job.seat.lexicon.about.family}"
-        return results, batch.turns.known, asked
+        return results, batch.scheduler.known, asked
 
 
 # What a process that was split off makes units with.

@@ -1,0 +1,391 @@
+"""Wexicon for Python programs; the commands use it too.
+
+    from wexicon import api
+
+    with api.open_module("/dev/ttyUSB0", "tamsel-k5") as module:
+        print(api.read(module).settings)
+
+The rule: everything takes and returns typed values, raises `Fault` (see `wexicon.core.faults`) if the call is wrong or a port
+cannot be opened, and prints nothing. Whatever happens on an open port ends in a result.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager, suppress
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from wexicon.core.dialogue import Program
+from wexicon.core.faults import CallFault, Fault, Unreachable
+from wexicon.core.formats.jobs import Job
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.protocol.masking import Secrets
+from wexicon.core.protocol.session import Session
+from wexicon.core.tuning import Tuning
+from wexicon.core.values import Value
+from wexicon.files import read_file
+from wexicon.work.contact.catalog import all_lexicons, find_lexicon, find_sheet, fixture_at, lexicon_for, state_folder
+from wexicon.work.contact.discovery import LinkDiscovery
+from wexicon.work.contact.known_links import remember, remembered
+from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named
+from wexicon.work.contact.sessions import Opening, Setup, open_session
+from wexicon.work.fleet.selection import chosen_jobs
+from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun
+from wexicon.work.function.actions import do_action
+from wexicon.work.function.dialogues import find_dialogue, run_dialogue
+from wexicon.work.function.endpoints import CommandEndpoint, Endpoint, TransparentEndpoint
+from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
+from wexicon.work.module.hail import hail_with
+from wexicon.work.module.module import Module
+from wexicon.work.module.opening import module_on, module_on_port
+from wexicon.work.provisioning.run import Order, read_out
+from wexicon.work.provisioning.run import provision as write_and_prove
+from wexicon.work.provisioning.run import verify as compare
+from wexicon.work.provisioning.unfinished import FileStore
+from wexicon.work.results.dialogue import ActionResult, DialogueResult
+from wexicon.work.results.discovery import Attempt, HailResult
+from wexicon.work.results.measurement import Measurement
+from wexicon.work.results.port import PortInfo
+from wexicon.work.results.traffic import TrafficResult
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
+from wexicon.work.simulation.rehearsal import Choice, rehearse_dialogue, rehearse_seat
+
+if TYPE_CHECKING:
+    from wexicon.rig.serving import Server
+
+__all__ = [
+    "ActionResult",
+    "Attempt",
+    "Choice",
+    "DialogueResult",
+    "Evidence",
+    "Fault",
+    "HailResult",
+    "Job",
+    "Lexicon",
+    "Measurement",
+    "Module",
+    "Opening",
+    "Order",
+    "Outcome",
+    "PortAssignment",
+    "PortInfo",
+    "Program",
+    "Prove",
+    "Report",
+    "Session",
+    "Setup",
+    "Sheet",
+    "SheetOrder",
+    "SheetRun",
+    "TrafficOrder",
+    "TrafficResult",
+    "UnitResult",
+    "Verdict",
+    "all_lexicons",
+    "chosen_jobs",
+    "do",
+    "find_dialogue",
+    "find_lexicon",
+    "find_sheet",
+    "fixture_at",
+    "found_ports",
+    "hail",
+    "lexicon_on",
+    "open_module",
+    "open_session",
+    "places_of",
+    "port_named",
+    "provision",
+    "read",
+    "rehearse_dialogue",
+    "rehearse_seat",
+    "rig",
+    "run",
+    "set_values",
+    "talk_session",
+    "traffic",
+    "verify",
+]
+
+# -- one module -----------------------------------------------------------------------------------------------------------
+
+
+def hail(
+    port: str,
+    lexicon: str | None = None,
+    setup: Setup | None = None,
+    *,
+    escapes: bool = False,
+    progress: Callable[[Attempt], None] = lambda attempt: None,
+) -> HailResult:
+    """Detects the link and the lexicon of the module on a port, and stores them; with a `lexicon`, finds the module as that one
+    says. `escapes`: also say the lexicons' escapes; `progress` is shown each attempt."""
+    setup = setup or Setup()
+    if lexicon:
+        with open_module(port, lexicon, setup, opening=Opening(title="hail")) as module:
+            result = hail_with(module, HailResult(port))
+        result.trace = module.trace
+        return result
+    known, links = remembered(port), setup.links(None, port)
+    first = links[0] if links else None
+    asked = first if setup.rate or setup.frame else None
+    with open_session(port, None, setup, Opening(title="hail", tuning=first)) as (session, trace):
+        search = LinkDiscovery(
+            session, all_lexicons(), known=known, with_escapes=escapes, progress=progress, first=asked
+        )
+        result = search.run()
+    if result.found:
+        match = result.lexicons[0] if result.lexicons else ""
+        remember(port, Tuning.of(result.rate, result.frame), result.end, match)
+    result.trace = str(trace)
+    return result
+
+
+def lexicon_on(
+    port: str, name: str | None = None, setup: Setup | None = None, beside: Path = Path()
+) -> tuple[Lexicon, HailResult | None]:
+    """The lexicon of the module on a port: the one of this name, or the one that is stored for the port, or the one that `hail`
+    finds, with its result."""
+    if name:
+        return lexicon_for(name, beside), None
+    known = remembered(port)
+    if known and known.lexicon:
+        with suppress(Fault):
+            return find_lexicon(known.lexicon), None
+    result = hail(port, None, msgspec.structs.replace(setup or Setup(), trace=None))
+    if not result.lexicons:
+        raise _not_found(port, result)
+    return find_lexicon(result.lexicons[0]), result
+
+
+def _not_found(port: str, result: HailResult) -> Fault:
+    name = "Name the lexicon: --lexicon NAME; wexicon lexicon list lists them."
+    if result.found:
+        what = f"a module answers at {result.rate} {result.frame}; no lexicon matches"
+        return CallFault(what, where=port, hint=f"{name} Or draft one: wexicon lexicon draft {port}")
+    cause = result.cause
+    hints = [cause.next if cause else "", *(f"{one.lexicon}: {one.operator}" for one in result.by_hand), name]
+    what = f"no module was found: {cause.what if cause else 'nothing answers'}"
+    return Unreachable(what, where=port, hint="\n  ".join(filter(None, hints)))
+
+
+@contextmanager
+def open_module(
+    port: str,
+    lexicon: str | Lexicon | None = None,
+    setup: Setup | None = None,
+    *,
+    given: Mapping[str, Any] | None = None,
+    opening: Opening | None = None,
+) -> Iterator[Module]:
+    """The module on a port (a path, a URL, a given name, a USB serial number, a rig's unit), by a lexicon or its name; if none
+    is named it is detected. `given` is what the module's actions may need. Nothing is sent before the module is used."""
+    setup = setup or Setup()
+    path = port_named(port)
+    found = lexicon if isinstance(lexicon, Lexicon) else lexicon_on(path, lexicon, setup)[0]
+    with module_on_port(path, found, setup, opening or Opening(title="module"), given) as module:
+        yield module
+
+
+def read(module: Module) -> UnitResult:
+    """Identifies a module and reads every setting."""
+    return read_out(module).about("", module.session.link.name, module.lexicon, module.trace)
+
+
+def set_values(
+    module: Module, values: Mapping[str, Value], *, prove: Prove = Prove.AUTO, plan: bool = False
+) -> UnitResult:
+    """Writes settings, given as plain values that the lexicon allows, and reads them back; `plan`: a dry run."""
+    store = FileStore(state_folder() / "unfinished")
+    checked = {name: module.lexicon.setting(name).check(value) for name, value in values.items()}
+    result = write_and_prove(module, Order(checked, prove, plan=plan), store=store)
+    return result.about("", module.session.link.name, module.lexicon, module.trace)
+
+
+def do(module: Module, action: str, values: Mapping[str, Any] | None = None, *, plan: bool = False) -> ActionResult:
+    """Runs one action of the module's lexicon with its parameters; `plan`: a dry run."""
+    result = do_action(module, action, values or {}, plan=plan)
+    result.port, result.lexicon, result.trace = module.session.link.name, module.lexicon.about.family, module.trace
+    return result
+
+
+def compare_with(module: Module, values: Mapping[str, Value]) -> UnitResult:
+    """Compares a module with values that the lexicon allows; writes nothing."""
+    result = compare(module, Order(values, Prove.READING))
+    return result.about("", module.session.link.name, module.lexicon, module.trace)
+
+
+def run(
+    program: Program | Path,
+    port: str,
+    values: Mapping[str, Any] | None = None,
+    lexicon: Lexicon | None = None,
+    setup: Setup | None = None,
+    *,
+    opening: Opening | None = None,
+    attention: bool = True,
+) -> DialogueResult:
+    """Runs a dialogue with the module on a port. With a lexicon it enters command mode first, unless `attention` is false."""
+    setup, program = setup or Setup(), find_dialogue(program) if isinstance(program, Path) else program
+    path = port_named(port)
+    links = setup.links(lexicon, path)
+    asked = setup.rate or setup.frame
+    tuning = links[0] if links and (asked or not lexicon) else lexicon.factory if lexicon else Tuning()
+    own = opening or Opening(title=Path(program.path).stem)
+    own.tuning = own.tuning or tuning
+    with open_session(path, lexicon, setup, own) as (session, trace):
+        result = run_dialogue(
+            session,
+            program,
+            values or {},
+            lexicon,
+            setup.operator(path),
+            attention=attention,
+            likely=links,
+            patience=setup.patience,
+            fixture=setup.fixture,
+        )
+    result.trace = str(trace)
+    return result
+
+
+@contextmanager
+def talk_session(
+    port: str, lexicon: Lexicon | None, setup: Setup, opening: Opening
+) -> Iterator[tuple[Session, Module | None, list[Tuning]]]:
+    """A session for a conversation, the module on it if a lexicon is known, and the links to try first."""
+    links = setup.links(lexicon, port)
+    usual = (lexicon.attention.tuning or lexicon.factory) if lexicon else Tuning()
+    opening.tuning = links[0] if links else usual
+    with open_session(port, lexicon, setup, opening) as (session, _), ExitStack() as stack:
+        module = stack.enter_context(module_on(session, port, lexicon, setup)) if lexicon else None
+        yield session, module, links
+
+
+# -- sheets ---------------------------------------------------------------------------------------------------------------
+
+
+def provision(
+    sheet: Sheet,
+    ports: Sequence[str],
+    order: SheetOrder | None = None,
+    setup: Setup | None = None,
+    *,
+    report: Report | None = None,
+    register: str | None = None,
+) -> list[UnitResult]:
+    """Provisions the units of a sheet on ports (`PORT`, `SEAT=PORT` or a pattern), each result recorded in the register."""
+    setup = setup or Setup()
+    made = SheetRun(sheet, chosen_jobs(sheet, None), places_of(ports), order or SheetOrder(), register)
+    made.check(setup)
+    return made.run(setup, report)
+
+
+def verify(
+    sheet: Sheet,
+    ports: Sequence[str],
+    setup: Setup | None = None,
+    *,
+    prove: Prove = Prove.READING,
+    report: Report | None = None,
+    register: str | None = None,
+) -> list[UnitResult]:
+    """Compares the modules on ports with a sheet; writes nothing."""
+    return provision(sheet, ports, SheetOrder(write=False, prove=prove), setup, report=report, register=register)
+
+
+# -- between modules ------------------------------------------------------------------------------------------------------
+
+
+def traffic(
+    ports: Sequence[str],
+    order: TrafficOrder | None = None,
+    lexicon: str | None = None,
+    setup: Setup | None = None,
+    *,
+    transparent: bool = False,
+    watch: Callable[[TrafficTest], None] = lambda test: None,
+) -> TrafficResult:
+    """Sends test packets from the first port to the second, or over one port that is looped back. A module sends by command if
+    its lexicon says so, unless it is `transparent`; `watch` is given the test before it starts."""
+    setup, order = setup or Setup(), order or TrafficOrder()
+    if not 1 <= len(ports) <= 2 or len(set(ports)) < len(ports):
+        raise CallFault("traffic needs one port or two", hint="Name A and B, or A alone.")
+    paths = [port_named(port) for port in ports]
+    if setup.trace and len(paths) > 1:
+        raise CallFault("--trace cannot be used with two ports: each gets a dated trace", hint="Remove --trace.")
+    with ExitStack() as stack:
+        traces: list[str] = []
+        ends = [_endpoint(stack, path, order, lexicon, setup, transparent, traces) for path in paths]
+        prepare(ends, order.size)
+        test = TrafficTest(ends, order, ports)
+        watch(test)
+        result = test.run(setup.stopping)
+    result.traces = traces
+    return result
+
+
+def _endpoint(
+    stack: ExitStack,
+    port: str,
+    order: TrafficOrder,
+    lexicon: str | None,
+    setup: Setup,
+    transparent: bool,
+    traces: list[str],
+) -> Endpoint:
+    """One end, ready to send."""
+    known = remembered(port)
+    name = lexicon or (known.lexicon if known else "")
+    found = lexicon_for(name, Path()) if name else None
+    table = found.traffic if found and not transparent else None
+    if table and not order.lines:
+        raise CallFault(f"{port}: its module sends text by command", hint="Remove --bytes.")
+    links = setup.links(found, port)
+    opening = Opening(title="traffic")
+    if found is None or table is None:
+        opening.tuning = next(iter(links), found.factory if found else Tuning())
+        session, trace = stack.enter_context(open_session(port, None, setup, opening))
+        traces.append(str(trace))
+        return TransparentEndpoint(session)
+    end = CommandEndpoint()
+    module = stack.enter_context(module_on_port(port, found, setup.heard_by(end), opening))
+    traces.append(module.trace)
+    module.attention.gain([*module.likely, found.factory])
+    module.identify()
+    end.use(module, table)
+    return end
+
+
+# -- stand-ins ------------------------------------------------------------------------------------------------------------
+
+
+@contextmanager
+def rig(path: Path) -> Iterator[Server]:
+    """Serves the stand-ins of a rig file on ports while the block lasts; `.ports` has the port of each unit."""
+    from wexicon.records.trace_reader import recorded
+    from wexicon.rig.bench import read_rig
+    from wexicon.rig.desk import Desk
+    from wexicon.rig.serving import real_agenda, served
+
+    bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
+    with served(bench) as server:
+        desk = Desk(server, path.stem)
+        try:
+            yield server
+        finally:
+            desk.close()
+
+
+def secrets_of(values: Mapping[str, Any]) -> Secrets:
+    """These values as secrets of a session: they are masked everywhere."""
+    made = Secrets()
+    for value in values.values():
+        made.learn(value)
+    return made

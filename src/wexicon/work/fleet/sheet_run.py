@@ -1,0 +1,206 @@
+"""A sheet provisioned or verified on ports: one unit by itself, or a batch of them with claims, swaps and records.
+
+The rule: the register is checked before any port is opened; each result is recorded, and what could not be is reported.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from wexicon.core.faults import CallFault, FileFault, RegisterAway
+from wexicon.core.formats.jobs import Job
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.protocol.observations import Listener
+from wexicon.core.text import counted
+from wexicon.work.contact.catalog import state_folder
+from wexicon.work.contact.ports import NewPorts, PortAssignment
+from wexicon.work.contact.sessions import Opening, Setup, dated_trace
+from wexicon.work.fleet.batch import Batch, BatchOrder
+from wexicon.work.fleet.claims import Known, SharedClaims, known_of
+from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register, used_before
+from wexicon.work.fleet.scheduler import ProgressCallback
+from wexicon.work.module.module import Module
+from wexicon.work.module.opening import module_on_port
+from wexicon.work.provisioning.run import Order, provision, verify
+from wexicon.work.provisioning.unfinished import RegisterStore
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Prove
+
+if TYPE_CHECKING:
+    from wexicon.records.register import Register
+
+
+class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
+    """What to do with the units of a sheet. `write`: provision, else verify; `prove` is the evidence required; `plan`: a dry
+    run; `again` overrides the register's match of module and unit; `new_ports` also uses ports that appear; `stop_after`
+    starts no unit after that many failures (0: no limit)."""
+
+    write: bool = True
+    prove: Prove = Prove.AUTO
+    plan: bool = False
+    again: bool = False
+    new_ports: bool = False
+    stop_after: int = 0
+
+
+class Report(msgspec.Struct, frozen=True, kw_only=True):
+    """Who is told about a run: `progress` of each unit, and `request` is asked for what the operator wants instead of a swap;
+    None if nobody can be asked."""
+
+    progress: ProgressCallback = lambda progress: None
+    request: Callable[[], str] | None = None
+
+
+class SheetRun:
+    """One run. `note` says why a result could not be recorded, if any could not; `done` are units that were left out."""
+
+    def __init__(
+        self,
+        sheet: Sheet,
+        jobs: Sequence[Job],
+        ports: Sequence[PortAssignment],
+        order: SheetOrder,
+        register_at: str | None,
+    ) -> None:
+        self.sheet, self.ports, self.order = sheet, ports, order
+        self.jobs = list(jobs)
+        self.note = ""
+        self._register_at = register_at
+        self._known: Known = {}
+        self._traces: dict[str, str] = {}
+
+    @cached_property
+    def register(self) -> Register:
+        """The register; a database takes long to import, so it is opened when it is first needed."""
+        return the_register(self._register_at)
+
+    @property
+    def single(self) -> bool:
+        """Whether there is one unit that needs nothing of others."""
+        job = self.jobs[0]
+        return len(self.jobs) == 1 and not (job.deferred or job.seat.before or job.seat.afterwards)
+
+    @property
+    def is_batch(self) -> bool:
+        """Whether claims and records are needed for each unit."""
+        return not self.single or self.order.new_ports or (self.sheet.has_fixed_units and not self.order.plan)
+
+    @property
+    def swaps(self) -> bool:
+        """Whether an operator has to swap modules."""
+        return len(self.jobs) > len(self.ports) and not self.order.new_ports
+
+    def leave_out_done(self) -> int:
+        """Leaves out the units that the register has as provisioned with this sheet and row; how many."""
+        done = done_by(self.register, self.sheet, self.jobs)
+        for job in self.jobs:
+            if job.name in done:
+                self._known |= known_of(job, done[job.name])
+        self.jobs = [job for job in self.jobs if job.name not in done]
+        return len(done)
+
+    def check(self, setup: Setup) -> None:
+        """Raises Fault if the call is wrong, before any port is opened."""
+        if not self.ports and not self.order.new_ports:
+            hint = "`wexicon ports` lists them; --new-ports waits for new ones."
+            raise CallFault("no port is named", hint=hint)
+        if self.order.plan and not self.single:
+            raise CallFault("--plan needs a single unit", hint="Name it by --seat and --row.")
+        if self._register_at:
+            self.register.check()
+        if not self.is_batch:
+            if len(self.ports) > 1:
+                raise CallFault(f"the sheet has one unit, and {len(self.ports)} ports are named", hint="Name one.")
+            return
+        if setup.trace:
+            raise CallFault("--trace cannot be used here: each unit gets a dated trace", hint="Remove --trace.")
+        if self.swaps and self.ports and not setup.operator(self.ports[0].port).there:
+            what = f"there are {len(self.jobs)} units and {counted(len(self.ports), 'port')}"
+            raise CallFault(
+                f"{what}: an operator must swap modules", hint="Remove --operator nobody, or name more ports."
+            )
+        for place in self.ports[:1]:
+            setup.links(self.jobs[0].seat.lexicon, place.port)
+        self.register.check()
+        if self.order.write and not self.order.again:
+            with suppress(RegisterAway):
+                if used := used_before(self.register, self.sheet, self.jobs):
+                    raise FileFault(self.sheet.path, used[:50])
+
+    def run(self, setup: Setup, report: Report | None = None) -> list[UnitResult]:
+        """Runs all units; their results in the order of the sheet. Raises Fault if the run cannot start."""
+        return self._batch(setup, report or Report()) if self.is_batch else [self._one(setup)]
+
+    def _one(self, setup: Setup) -> UnitResult:
+        job, port, order = self.jobs[0], self.ports[0].port, self.order
+        seat = job.seat
+        asked = Order(job.wanted, order.prove, seat.trust, self.sheet.digest, order.plan)
+        opening = Opening(title=job.name, secrets=job.secrets())
+        with module_on_port(port, seat.lexicon, setup, opening, seat.given) as module:
+            store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
+            result = provision(module, asked, store=store) if order.write else verify(module, asked)
+        result.about(job.name, port, seat.lexicon, module.trace, self.sheet.digest)
+        if not order.plan:
+            self._record(job, result)
+        return result
+
+    def _batch(self, setup: Setup, report: Report) -> list[UnitResult]:
+        order = self.order
+        store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
+        claims = SharedClaims(
+            self.register,
+            self.sheet,
+            self.jobs,
+            state_folder(),
+            write=order.write,
+            again=order.again,
+            settle=store.settle,
+        )
+
+        @contextmanager
+        def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
+            trace = dated_trace(job.name)
+            self._traces[job.name] = str(trace)
+            own = msgspec.structs.replace(setup.heard_by(listener), trace=trace)
+            opening = Opening(title=job.name, secrets=job.secrets())
+            with module_on_port(port, job.seat.lexicon, own, opening, job.seat.given) as module:
+                yield module
+
+        with claims:
+            batch = Batch(
+                self.sheet,
+                self.jobs,
+                opened,
+                BatchOrder(
+                    write=order.write,
+                    prove=order.prove,
+                    stop_after=order.stop_after,
+                    patience=setup.patience,
+                    swaps=True,
+                ),
+                progress=report.progress,
+                keep=self._keep,
+                stopping=setup.stopping,
+                store=store,
+                claims=claims,
+                known=self._known,
+                request=report.request or (lambda: ""),
+            )
+            return batch.run(self.ports, NewPorts(self.ports) if order.new_ports else None)
+
+    def _keep(self, job: Job, result: UnitResult) -> None:
+        result.trace = self._traces.get(job.name, "")
+        # A unit that was not reached has nothing to record.
+        if result.settings:
+            self._record(job, result)
+
+    def _record(self, job: Job, result: UnitResult) -> None:
+        if not self.order.write:
+            compare_with_left(self.register, job, self.sheet, result)
+        did = "provision" if self.order.write else "verify"
+        self.note = record(self.register, job, self.sheet, result, did) or self.note
