@@ -1,4 +1,4 @@
-# The README's two commands: `make demo` shows the tool at work, `make test` proves it.
+# The README's two commands: `make demo` shows the tool at work, `make test` proves it; `make test-all` adds what takes long.
 # Each makes its own virtual environment with what it needs; where Python lacks the means for one, apt brings them.
 PYTHON ?= python3
 RUN = .venv/run
@@ -6,16 +6,22 @@ DEV = .venv/dev
 SOURCES = $(shell find src -name '*.py' -o -name '*.toml' -o -name '*.wex')
 AS_ROOT = $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test bench venv postgresql clean
+.PHONY: demo test test-all bench venv postgresql clean
 
 demo: $(RUN)/.ready
 	$(RUN)/bin/wexicon demo
 
+# The types are checked while the tests wait for their ports.
 test: $(DEV)/.ready | postgresql
 	$(DEV)/bin/ruff check .
 	$(DEV)/bin/ruff format --check .
+	$(DEV)/bin/mypy & types=$$!; $(DEV)/bin/python -m pytest && wait $$types
+
+test-all: $(DEV)/.ready | postgresql
+	$(DEV)/bin/ruff check .
+	$(DEV)/bin/ruff format --check .
 	$(DEV)/bin/mypy
-	$(DEV)/bin/python -m pytest
+	WEXICON_TEST_UNITS=200 $(DEV)/bin/python -m pytest -m "long or not long"
 
 bench: $(DEV)/.ready
 	$(DEV)/bin/python -m benchmarks

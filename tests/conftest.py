@@ -2,23 +2,31 @@
 
 from __future__ import annotations
 
+import io
 import os
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+import time
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager, redirect_stderr, redirect_stdout
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import pytest
 from hypothesis import settings
 
+from wexicon.cli.main import run
+from wexicon.core.agenda import Agenda
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.observations import Listener, Observation, Said
 from wexicon.core.protocol.session import Session
+from wexicon.core.tuning import Tuning
+from wexicon.links.port import LINKS
+from wexicon.links.virtual import VirtualClock, VirtualLink
+from wexicon.rig.bench import Bench as Rig
 from wexicon.rig.bench import read_rig
 from wexicon.rig.desk import Desk
-from wexicon.rig.serving import Server, real_agenda, served
+from wexicon.rig.serving import Server, served
 from wexicon.rig.uart import WireFaults
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
@@ -44,8 +52,38 @@ def _own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
 
 
-def wexicon(*words: str, status: int = 0, **options: Any) -> subprocess.CompletedProcess[str]:
-    """Runs the built program, compiled as it would be when installed, and checks its exit status."""
+class Ran(NamedTuple):
+    """What a command printed."""
+
+    stdout: str
+    stderr: str
+
+
+def wexicon(*words: str, status: int = 0, input: str = "", env: Mapping[str, str] | None = None) -> Ran:
+    """Runs a command in this process, with no terminal, and checks its exit status."""
+    out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", errors="strict") for _ in range(2))
+    before = dict(os.environ)
+    if env is not None:
+        os.environ.clear()
+        os.environ.update(env)
+    usual = sys.stdin
+    sys.stdin = io.TextIOWrapper(io.BytesIO(input.encode()), encoding="utf-8")
+    try:
+        with redirect_stdout(out), redirect_stderr(err):
+            found = run(list(words))
+    finally:
+        sys.stdin = usual
+        os.environ.clear()
+        os.environ.update(before)
+    out.flush(), err.flush()
+    done = Ran(*(one.buffer.getvalue().decode("utf-8") for one in (out, err)))  # type: ignore[attr-defined]
+    assert found == status, f"status {found}\n{done.stdout}\n{done.stderr}"
+    assert "Traceback" not in done.stderr and "internal error" not in done.stderr
+    return done
+
+
+def built(*words: str, status: int = 0, **options: Any) -> subprocess.CompletedProcess[str]:
+    """Runs the built program in a process of its own, and checks its exit status."""
     options.setdefault("env", clean({}))
     done = subprocess.run(
         [sys.executable, "-m", "wexicon", *words], capture_output=True, text=True, timeout=60, **options
@@ -56,9 +94,29 @@ def wexicon(*words: str, status: int = 0, **options: Any) -> subprocess.Complete
 
 
 @contextmanager
+def virtual(text: str) -> Iterator[Rig]:
+    """The rig in `text` (without its first line) in virtual time: each unit answers at the port `virtual://NAME`."""
+    agenda = Agenda()
+    made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", agenda)
+
+    def open_virtual(name: str, tuning: Tuning) -> VirtualLink:
+        uart = made.unit(name.removeprefix("virtual://")).standin.uart
+        link = VirtualLink(name, VirtualClock(agenda), uart, tuning)
+        uart.to_host = link.take
+        return link
+
+    made.power_up()
+    LINKS.add("virtual", open_virtual)
+    yield made
+
+
+@contextmanager
 def bench(text: str) -> Iterator[Server]:
-    """Serves the rig in `text` (without its first line) and leaves its card for the program under test."""
-    with served(read_rig(b"format = 1\n" + text.encode(), "bench.toml", real_agenda())) as server:
+    """Serves the rig in `text` (without its first line) and leaves its card for the program under test. Its stand-ins have had
+    power for a while: no test waits for them to start."""
+    made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", Agenda(time.monotonic() - 5.0))
+    made.power_up()
+    with served(made) as server:
         desk = Desk(server, "bench")
         try:
             yield server

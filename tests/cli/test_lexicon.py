@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import bench, clean, wexicon
+from tests.conftest import bench, built, clean, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.gaps import gaps
 from wexicon.core.formats.lexicon.tables import LexiconFile
@@ -143,5 +143,5 @@ def test_a_package_may_bring_lexicons(tmp_path: Path) -> None:
     (info / "METADATA").write_text("Metadata-Version: 2.1\nName: brought\nVersion: 1.0\n")
     (info / "entry_points.txt").write_text("[wexicon.lexicons]\nbrought = brought\nbroken = nowhere\n")
     environment = clean({"PYTHONPATH": str(site)})
-    assert "brought-m1" in wexicon("lexicon", "list", env=environment).stdout
-    assert wexicon("lexicon", "show", "brought-m1", env=environment).stdout.startswith("brought-m1")
+    assert "brought-m1" in built("lexicon", "list", env=environment).stdout
+    assert built("lexicon", "show", "brought-m1", env=environment).stdout.startswith("brought-m1")

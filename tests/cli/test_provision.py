@@ -12,7 +12,7 @@ from shutil import copy
 
 import pytest
 
-from tests.conftest import SAMPLE, bench, clean, k5, wexicon
+from tests.conftest import SAMPLE, bench, built, clean, k5, virtual, wexicon
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
@@ -72,17 +72,14 @@ def test_what_the_module_cannot_take_is_refused_before_a_byte_is_sent(sheet: str
 
 
 def test_each_way_of_not_being_reached_has_its_own_message(sheet: str) -> None:
-    units = (
-        '[unit.dead]\nstandin = "tamsel-k5"\npowered = false\n'
-        '[unit.data]\nstandin = "tamsel-k5"\n'
-        '[unit.other]\nstandin = "tamsel-k5"\nidentity = { model = "BRISCA-W1" }\n'
-    )
-    with bench(units) as rig:
-        short = ("--operator", "nobody", "--patience", "500ms")
-        dead = wexicon("provision", sheet, rig.ports["dead"], *short, status=3)
+    units = '[unit.dead]\nstandin = "tamsel-k5"\npowered = false\n[unit.data]\nstandin = "tamsel-k5"\n'
+    short = ("--operator", "nobody", "--patience", "500ms")
+    with virtual(units):
+        dead = wexicon("provision", sheet, "virtual://dead", *short, status=3)
         assert "nothing heard" in dead.stderr and "power and common ground" in dead.stderr
-        data = wexicon("provision", sheet, rig.ports["data"], *short, status=3)
+        data = wexicon("provision", sheet, "virtual://data", *short, status=3)
         assert "in data mode: at 9600 8N1 it said “K5 NO MATE”" in data.stderr and "key was not held" in data.stderr
+    with bench('[unit.other]\nstandin = "tamsel-k5"\nidentity = { model = "BRISCA-W1" }\n') as rig:
         other = wexicon("provision", sheet, rig.ports["other"], "--operator", "rig", status=1)
         assert "another module: its model is BRISCA-W1" in other.stderr and "Nothing was changed" in other.stderr
     absent = wexicon("provision", sheet, "/dev/ttyNOT0", status=3)
@@ -122,8 +119,9 @@ def test_a_person_at_the_bench_is_asked_and_noticed(sheet: str) -> None:
     assert running.returncode == 0 and "TAMSEL-K5" in told and "the module answers" in errors
 
 
+@pytest.mark.long
 def test_the_demo_runs_and_leaves_nothing_behind(tmp_path: Path) -> None:
-    told = wexicon("demo", env=clean({"TMPDIR": str(tmp_path)})).stdout
+    told = built("demo", env=clean({"TMPDIR": str(tmp_path)})).stdout
     assert "conforms: 5 changed" in told and "conforms: 5 unchanged, nothing written" in told and "> AT+SPEED?" in told
     assert "4 of 4 conform" in told and "mast M3" in told
     assert PIN not in told and not list(tmp_path.glob("wexicon-demo-*"))

@@ -68,7 +68,7 @@ def test_without_a_lexicon_one_says_how_the_module_is_spoken_to() -> None:
         screen = rig.ports["y"]
         # With the echo off, what comes back is an answer like any other.
         assert "passed" in wexicon("run", "echo.wex", screen, "--rate", "115200", "--echo", "off").stdout
-        assert wexicon("run", "echo.wex", screen, "--rate", "115200", "--echo", "on", status=1).returncode == 1
+        wexicon("run", "echo.wex", screen, "--rate", "115200", "--echo", "on", status=1)
         assert "9X1" in wexicon("run", "d.wex", screen, "--frame", "9X1", status=2).stderr
 
 

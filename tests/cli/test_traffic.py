@@ -85,16 +85,16 @@ def test_one_port_looped_back_and_for_a_time(tmp_path: Path) -> None:
 
 def test_modules_that_send_by_command_pass_texts_and_tell_the_signal() -> None:
     with bench(PAIR) as rig:
-        words = ("traffic", "mast", "quay", "--lexicon", "lindle-l9", "--count", "4")
+        words = ("traffic", "mast", "quay", "--lexicon", "lindle-l9", "--count", "3")
         result = json.loads(wexicon(*words, "--json").stdout)
-        assert [way["received"] for way in result["ways"]] == [4, 4] and result["signal"]["mast"]["rssi"] == [-71.0] * 3
+        assert [way["received"] for way in result["ways"]] == [3, 3] and result["signal"]["mast"]["rssi"] == [-71.0] * 3
         assert result["ways"][0]["way"] == "mast to quay" and 0.3 < result["median"] < 5
         quay: Any = rig.bench.units["quay"].standin
         rig.call(lambda: setattr(quay.uart, "faults", WireFaults(noise=0.003, seed=5)))
-        spoilt = json.loads(wexicon(*words[:-1], "12", "--within", "1s", "--json", status=1).stdout)
+        spoilt = json.loads(wexicon(*words[:-1], "6", "--within", "600ms", "--json", status=1).stdout)
         assert sum(way["lost"] + way["damaged"] for way in spoilt["ways"]) > 0
         rig.call(lambda: setattr(quay.uart, "faults", WireFaults()))
         rig.call(lambda: quay.memory.update(net=5))
-        assert "Nothing came through" in wexicon(*words[:-1], "2", "--within", "500ms", status=3).stderr
+        assert "Nothing came through" in wexicon(*words[:-1], "1", "--within", "300ms", status=3).stderr
         assert "give the port of the other one too" in wexicon(*words[:2], *words[3:], status=2).stderr
         assert "sends text by command" in wexicon(*words, "--bytes", status=2).stderr

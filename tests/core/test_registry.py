@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import clean, wexicon
+from tests.conftest import built, clean, wexicon
 from wexicon.core.registry import Registry
 
 BROUGHT = '''
@@ -59,12 +59,12 @@ def test_a_package_brings_a_kind_a_filter_and_a_function(site: dict[str, str]) -
         'format = 1\nextends = "lindle-l9"\n[about]\nfamily = "lindle-l9"\n[setting.address]\nvalue = { kind = "even" }\n'
     )
     Path("s.toml").write_text('format = 1\n[seat.m]\nlexicon = "own"\nsettings = { address = 42 }\n')
-    assert "conforms" in wexicon("rehearse", "s.toml", env=site).stdout
+    assert "conforms" in built("rehearse", "s.toml", env=site).stdout
     Path("s.toml").write_text('format = 1\n[seat.m]\nlexicon = "own"\nsettings = { address = 43 }\n')
-    assert "43 is not even\n    allowed: even numbers" in wexicon("rehearse", "s.toml", env=site, status=2).stderr
+    assert "43 is not even\n    allowed: even numbers" in built("rehearse", "s.toml", env=site, status=2).stderr
     Path("d.wex").write_text('> @name={word|shout}\n> @name?\n< @name {now}\ncheck now == "HO!"\nkeep n = twice(21)\n')
     Path("d.wex").write_text("needs word\n" + Path("d.wex").read_text())
-    assert "42" in wexicon("rehearse", "d.wex", "word=ho", "-l", "lindle-l9", env=site).stdout
+    assert "42" in built("rehearse", "d.wex", "word=ho", "-l", "lindle-l9", env=site).stdout
     # Without the package the same names are faults that say what there is.
     assert "no such kind of value: 'even'" in wexicon("rehearse", "s.toml", status=2).stderr
     told = wexicon("rehearse", "d.wex", "word=ho", "-l", "lindle-l9", status=2).stderr

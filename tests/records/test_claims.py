@@ -104,7 +104,7 @@ def play(register: Register, steps: list[tuple[int, str, int]]) -> None:
     assert {name for name, one in found.items() if one.done} == done
 
 
-@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=20, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(STEPS)
 def test_in_a_file_no_task_is_two_runs_and_no_number_is_given_twice(steps: list[tuple[int, str, int]]) -> None:
     with tempfile.TemporaryDirectory() as folder:
@@ -126,7 +126,7 @@ def server() -> Iterator[PostgresServer]:
 def test_on_a_server_the_same_holds(server: PostgresServer, tmp_path: Path) -> None:
     register = Register(server.url, tmp_path / "waiting")
 
-    @settings(max_examples=40)
+    @settings(max_examples=15)
     @given(STEPS)
     def same(steps: list[tuple[int, str, int]]) -> None:
         series: Any = sql.text("delete from wexicon_series")

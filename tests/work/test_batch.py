@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -62,12 +63,14 @@ def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
 
 
 def test_one_that_fails_stops_no_other_and_a_number_of_failures_stops_the_rest() -> None:
-    with bench(RADIOS + "powered = false\n") as rig:
+    with bench(RADIOS) as rig:
+        standin: Any = rig.bench.units["radio-4"].standin
+        said = standin.say
+        rig.call(lambda: setattr(standin, "say", lambda text: said(text.replace("LINDLE-L9", "OTHER"))))
         words = ("provision", "masts.toml", "radio-4", "radio-1", "radio-2", "radio-3")
-        done = wexicon(*words, status=3)
-        assert "3 of 4 conform, 1 failed" in done.stdout and "nothing heard" in done.stderr
-        rig.call(lambda: rig.bench.units["radio-4"].standin.forget())
-        stopped = wexicon("provision", "masts.toml", "radio-4", "--operator", "rig", "--stop-after", "1", status=3)
+        done = wexicon(*words, status=1)
+        assert "3 of 4 conform, 1 failed" in done.stdout and "another module: its model is OTHER" in done.stderr
+        stopped = wexicon("provision", "masts.toml", "radio-4", "--operator", "rig", "--stop-after", "1", status=1)
         assert "1 failed" in stopped.stdout and "3 skipped" in stopped.stdout
 
 

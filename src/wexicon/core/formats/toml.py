@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterable
-from functools import cached_property
+from functools import cache, cached_property
 from typing import Any, TypeVar
 
 import msgspec
@@ -169,5 +169,7 @@ def _structs(kind: Any) -> list[type]:
     return found
 
 
-def names_of(kind: Any) -> set[str]:
-    return {field.encode_name for struct in _structs(kind) for field in msgspec.structs.fields(struct)}
+@cache
+def names_of(kind: Any) -> frozenset[str]:
+    """Every key of every record type that can be reached from `kind`."""
+    return frozenset(field.encode_name for struct in _structs(kind) for field in msgspec.structs.fields(struct))
