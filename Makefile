@@ -17,11 +17,8 @@ test: $(DEV)/.ready | postgresql
 	$(DEV)/bin/ruff format --check .
 	$(DEV)/bin/mypy & types=$$!; $(DEV)/bin/python -m pytest && wait $$types
 
-test-all: $(DEV)/.ready | postgresql
-	$(DEV)/bin/ruff check .
-	$(DEV)/bin/ruff format --check .
-	$(DEV)/bin/mypy
-	WEXICON_TEST_UNITS=200 $(DEV)/bin/python -m pytest -m "long or not long"
+test-all: test
+	WEXICON_TEST_UNITS=200 $(DEV)/bin/python -m pytest -m "long or campaign"
 
 bench: $(DEV)/.ready
 	$(DEV)/bin/python -m benchmarks

@@ -72,6 +72,7 @@ def at_bench(name: str, url: str, folder: Path, *words: str) -> subprocess.Popen
         )
 
 
+@pytest.mark.campaign
 def test_two_benches_provision_all_units_once_though_one_is_killed_and_the_server_is_away(
     server: PostgresServer, tmp_path: Path, running: list[subprocess.Popen[str]]
 ) -> None:

@@ -65,7 +65,7 @@ def test_a_register_of_another_version_or_kind_is_refused(tmp_path: Path) -> Non
     with sqlite3.connect(tmp_path / "units.db") as file:
         assert file.execute("pragma journal_mode").fetchone() == ("wal",)
         file.execute("update wexicon_version set version_num = 9")
-    with pytest.raises(CallFault, match="has version 9, and 2 is known"):
+    with pytest.raises(CallFault, match="has version 9, and 3 is known"):
         Register(str(tmp_path / "units.db"), tmp_path / "w2").latest()
     with pytest.raises(CallFault, match="cannot be a register"):
         Register("nosql://here", tmp_path / "w2").latest()

@@ -56,14 +56,17 @@ def _harmless(found: re.Match[str]) -> str:
 
 def emit_json(data: Any, *, indent: int = 2) -> None:
     """Prints a JSON document, indented, or with `indent` 0 on one line: the only way to JSON output."""
-    text = msgspec.json.encode(_encodable(data))
+    plain = msgspec.to_builtins(data, enc_hook=str)
+    try:
+        text = msgspec.json.encode(plain)
+    except UnicodeEncodeError:
+        text = msgspec.json.encode(_encodable(plain))
     text = msgspec.json.format(text, indent=indent) if indent else text
     click.echo(_IN_JSON.sub(lambda found: f"\\u{ord(found.group()):04x}", text.decode()))
 
 
 def _encodable(data: Any) -> Any:
-    """The data with text that is no UTF-8 shown escaped."""
-    data = msgspec.to_builtins(data, enc_hook=str)
+    """Plain data with text that is no UTF-8 shown escaped."""
     if isinstance(data, str):
         return visible(data) if any("\ud800" <= char <= "\udfff" for char in data) else data
     if isinstance(data, dict):

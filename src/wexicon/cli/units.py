@@ -73,7 +73,7 @@ def _print_unfinished(register: Register) -> None:
     from wexicon.work.contact.catalog import state_folder
     from wexicon.work.provisioning.unfinished import RegisterStore
 
-    RegisterStore(state_folder() / "unfinished", lambda: register).settle()
+    RegisterStore(state_folder() / "unfinished", lambda: register).flush_ended()
     for begun in register.all_unfinished():
         when = f"on {begun['began'][:16].replace('T', ' ')} UTC at {begun['bench']}"
         print_line(f"unfinished: {visible(begun['unit'])}, {when}", "yellow")

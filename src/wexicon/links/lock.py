@@ -12,7 +12,7 @@ import stat
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from hashlib import sha256
 from pathlib import Path
@@ -153,25 +153,44 @@ def _foreign_holder(name: str) -> Holder | None:
 
 
 class _OpenDevices:
-    """Which process has which device open. All are looked at together, for all that ask at the same time."""
+    """Which process has which device open. One look at all processes serves everyone that asks at the same time."""
 
     def __init__(self) -> None:
         self._found: dict[str, Holder] = {}
         self._began = float("-inf")
         self._lock = threading.Lock()
+        # Devices that a look of a whole run has covered, each good for one answer.
+        self._covered: set[str] = set()
+
+    def look_at(self, devices: Iterable[str]) -> None:
+        """Looks now; the next answer for each of these devices is from this look."""
+        with self._lock:
+            self._look()
+            self._covered = set(devices)
 
     def holder(self, device: str) -> Holder | None:
-        """Who has a device open, as it is now: by a look that began after this was asked."""
+        """Who has a device open, by a look that started after the question."""
         asked = time.monotonic()
         with self._lock:
-            if self._began < asked:
-                self._began, self._found = time.monotonic(), {}
-                for one, holder in _having_open():
-                    self._found.setdefault(one, holder)
+            if device in self._covered:
+                self._covered.discard(device)
+            elif self._began < asked:
+                self._look()
             return self._found.get(device)
+
+    def _look(self) -> None:
+        self._began, self._found = time.monotonic(), {}
+        for one, holder in _having_open():
+            self._found.setdefault(one, holder)
 
 
 _OPEN = _OpenDevices()
+
+
+def look_at_all(names: Iterable[str]) -> None:
+    """Looks up the holders of all ports of a run at once, for when they are opened."""
+    if fcntl is not None:
+        _OPEN.look_at(os.path.realpath(name) for name in names if "://" not in name)
 
 
 def _having_open() -> Iterator[tuple[str, Holder]]:

@@ -1,16 +1,14 @@
-"""Which bench makes which unit of a sheet, and which numbers were drawn, in the database that they share.
+"""Which bench provisions which unit of a sheet, and which numbers were drawn, in the database that the benches share.
 
-The rule: a unit is claimed under a row lock, and a locked row is skipped, so no two runs ever have the same one. A run that
-gave no sign of life for LEASE seconds, on the database's clock, while the server was there, has lost its claims; a unit that
-was begun on a module stays that module's, whoever claims it. A number is drawn in the transaction that writes down who has it.
+The rule: a unit is claimed under a row lock, and locked rows are skipped, so no two runs ever have the same one. A run that
+gave no sign of life for LEASE seconds, on the database's clock, while the server was up, has lost its claims; a unit that was
+started on a module stays that module's, whichever run claims it. A number is drawn in the transaction that records its holder.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from functools import partial
-from itertools import islice
-from typing import Any
+from collections.abc import Iterable, Sequence
+from functools import cached_property, partial
 from uuid import uuid4
 
 import msgspec
@@ -20,14 +18,21 @@ from wexicon.core.faults import CallFault, ModuleFault
 from wexicon.records.database import Database
 from wexicon.records.tables import DRAWN, RUN, SERIES, TASK
 
-# How long a run may be silent before its claims are free (seconds), and how often it gives a sign of life.
+# How long a run may be silent before its claims are released (seconds), and how often it gives a sign of life.
 LEASE = 20.0
 BEAT = 4.0
 _AT_ONCE = 64
+# Databases limit the parameters of a statement.
+_MOST_PARAMETERS = 500
+_TASK: sql.BindParameter[str] = sql.bindparam("its_task")
+_UNIT: sql.BindParameter[str] = sql.bindparam("its_unit")
+_RUN: sql.BindParameter[str] = sql.bindparam("its_run")
+_SERIES: sql.BindParameter[str] = sql.bindparam("its_series")
 
 
 class Task(msgspec.Struct, frozen=True):
-    """A unit of a sheet in the database: which run has it, on which bench; on which module it was begun; when it was done."""
+    """A unit of a sheet in the database: which run has claimed it, on which bench; the module on which it was started; when it
+    was done."""
 
     task: str
     run: str | None
@@ -37,8 +42,49 @@ class Task(msgspec.Struct, frozen=True):
     verdict: str
 
 
+class _Statements:
+    """The statements of a run, built once: building one takes longer than running it."""
+
+    def __init__(self, database: Database, since: float) -> None:
+        now, up_since = database.now(), database.up_since()
+        sign = sql.case((RUN.c.seen > up_since, RUN.c.seen), else_=up_since)
+        living = sql.select(RUN.c.run).where(RUN.c.ended.is_(None), sign > now - LEASE)
+        free = sql.and_(
+            sql.or_(TASK.c.run.is_(None), TASK.c.run.not_in(living)),
+            sql.or_(TASK.c.done.is_(None), TASK.c.done < since),
+        )
+        among = TASK.c.task.in_(sql.bindparam("tasks", expanding=True))
+        # A unit that was started on a module may have to wait for that one: the others come first.
+        order = (sql.and_(TASK.c.unit.is_not(None), TASK.c.done.is_(None)), TASK.c.position)
+        self.first_free = (
+            sql.select(TASK.c.task).where(among, free).order_by(*order).limit(1).with_for_update(skip_locked=True)
+        )
+        self.all_free = sql.select(TASK.c.task).where(among, free).with_for_update(skip_locked=True)
+        self.claim = (
+            sql.update(TASK).where(among).values(run=sql.bindparam("claimed_by"), bench=sql.bindparam("claimed_at"))
+        )
+        columns = [TASK.c[name] for name in ("run", "bench", "unit", "done", "name")]
+        self.locked = sql.select(*columns).where(TASK.c.task == _TASK).with_for_update()
+        sheet = TASK.c.sheet == sql.bindparam("its_sheet")
+        self.not_others = (
+            sql.update(TASK)
+            .where(TASK.c.unit == _UNIT, TASK.c.task != _TASK, sheet)
+            .values(unit=None, done=None, verdict="")
+        )
+        started = {"unit": sql.bindparam("started_on"), "began": now, "done": None, "verdict": ""}
+        self.start = sql.update(TASK).where(TASK.c.task == _TASK).values(**started)
+        self.started_on = sql.select(TASK.c.task).where(TASK.c.unit == _UNIT, sheet)
+        mine = sql.and_(TASK.c.task == _TASK, TASK.c.run == _RUN)
+        self.release = sql.update(TASK).where(mine).values(run=None)
+        self.release_unit = sql.update(TASK).where(mine).values(run=None, unit=None)
+        holder = DRAWN.c.holder == sql.bindparam("its_holder")
+        self.drawn = sql.select(DRAWN.c.number).where(DRAWN.c.series == _SERIES, holder)
+        self.next = sql.select(SERIES.c.next).where(SERIES.c.series == _SERIES).with_for_update()
+        self.used = sql.update(SERIES).where(SERIES.c.series == _SERIES).values(next=sql.bindparam("following"))
+
+
 class Run:
-    """One run of one bench over the tasks of a sheet, from its first sign of life to its end. All of it raises Fault."""
+    """One run of one bench over the tasks of a sheet, from its first sign of life to its end. Every method raises Fault."""
 
     def __init__(self, database: Database, bench: str, sheet: str, run: str = "") -> None:
         self.database = database
@@ -47,9 +93,17 @@ class Run:
         self.run = run or uuid4().hex
         self.since = 0.0
 
+    @cached_property
+    def _sql(self) -> _Statements:
+        return _Statements(self.database, self.since)
+
     def begin(self, tasks: Iterable[tuple[str, str]], dead: Iterable[str] = ()) -> set[str]:
-        """Makes the run and its tasks, each with its name, known. `dead` are runs that are known to have died; gives those of
-        them that were this register's."""
+        """Registers the run and its tasks, each with its name. `dead` are runs that are known to have died; returns those of
+        them that are in this register."""
+        rows = [
+            {"task": task, "name": name[:200], "position": position, "sheet": self.sheet}
+            for position, (task, name) in enumerate(tasks)
+        ]
 
         def write(connection: sql.Connection) -> set[str]:
             gone = RUN.c.run.in_(list(dead))
@@ -57,15 +111,12 @@ class Run:
             connection.execute(sql.update(RUN).where(gone).values(ended=self.database.now()))
             self.since = float(connection.execute(sql.select(self.database.now())).scalar_one())
             connection.execute(RUN.insert().values(run=self.run, bench=self.bench, began=self.since, seen=self.since))
-            rows = (
-                {"task": task, "name": name[:200], "position": position, "sheet": self.sheet}
-                for position, (task, name) in enumerate(tasks)
-            )
-            while some := list(islice(rows, 1000)):
-                connection.execute(self.database.insert(TASK), some)
+            self.database.insert_all(connection, TASK, rows)
             return known
 
-        return self.database.write(write)
+        found = self.database.write(write)
+        self.__dict__.pop("_sql", None)
+        return found
 
     def alive(self) -> None:
         """Gives a sign of life."""
@@ -73,7 +124,7 @@ class Run:
         self.database.write(lambda connection: connection.execute(sign) and None)
 
     def end(self) -> None:
-        """Gives everything back."""
+        """Releases all claims."""
 
         def write(connection: sql.Connection) -> None:
             connection.execute(sql.update(TASK).where(TASK.c.run == self.run).values(run=None))
@@ -84,60 +135,61 @@ class Run:
     # -- units of the sheet ---------------------------------------------------------------------------------------------
 
     def take(self, tasks: Sequence[str]) -> str | None:
-        """Claims the first of these tasks that is free and was not done since this run began; None where there is none."""
+        """Claims the first of these tasks that is free and was not done since this run began; None if there is none."""
         for first in range(0, len(tasks), _AT_ONCE):
-            found = self.database.write(partial(self._take, tasks=tasks[first : first + _AT_ONCE]))
+            found = self.database.write(partial(self._take, tasks=list(tasks[first : first + _AT_ONCE])))
             if found:
                 return found
         return None
 
-    def _take(self, connection: sql.Connection, tasks: Sequence[str]) -> str | None:
-        free = (
-            sql.select(TASK.c.task)
-            .where(TASK.c.task.in_(tasks), *self._free())
-            # What was begun on a module may have to wait for that one: the others come first.
-            .order_by(sql.and_(TASK.c.unit.is_not(None), TASK.c.done.is_(None)), TASK.c.position)
-            .limit(1)
-            .with_for_update(skip_locked=True)
-        )
-        found = connection.execute(free).scalar()
+    def _take(self, connection: sql.Connection, tasks: list[str]) -> str | None:
+        found: str | None = connection.execute(self._sql.first_free, {"tasks": tasks}).scalar()
         if found:
-            mine = {"run": self.run, "bench": self.bench}
-            connection.execute(sql.update(TASK).where(TASK.c.task == found).values(**mine))
+            self._claim(connection, [found])
         return found
 
+    def take_all(self, tasks: Sequence[str]) -> list[str]:
+        """Claims all of these tasks that are free and were not done since this run began, in one transaction."""
+
+        def write(connection: sql.Connection) -> list[str]:
+            found: list[str] = []
+            for first in range(0, len(tasks), _MOST_PARAMETERS):
+                some = {"tasks": list(tasks[first : first + _MOST_PARAMETERS])}
+                free = list(connection.execute(self._sql.all_free, some).scalars())
+                if free:
+                    self._claim(connection, free)
+                found += free
+            return found
+
+        return self.database.write(write)
+
+    def _claim(self, connection: sql.Connection, tasks: list[str]) -> None:
+        connection.execute(self._sql.claim, {"tasks": tasks, "claimed_by": self.run, "claimed_at": self.bench})
+
     def take_again(self, task: str) -> bool:
-        """Claims a task that this run has done, where nobody has it now; whether that could be."""
+        """Claims a task that this run has done, if no other run has it now; whether it could."""
         mine = sql.and_(TASK.c.task == task, sql.or_(TASK.c.run.is_(None), TASK.c.run == self.run))
         take = sql.update(TASK).where(mine).values(run=self.run, bench=self.bench)
         return self.database.write(lambda connection: connection.execute(take).rowcount) == 1
 
-    def _free(self) -> Iterator[Any]:
-        sign = sql.case((RUN.c.seen > self.database.up_since(), RUN.c.seen), else_=self.database.up_since())
-        living = sql.select(RUN.c.run).where(RUN.c.ended.is_(None), sign > self.database.now() - LEASE)
-        yield sql.or_(TASK.c.run.is_(None), TASK.c.run.not_in(living))
-        yield sql.or_(TASK.c.done.is_(None), TASK.c.done < self.since)
-
     def of(self, tasks: Sequence[str]) -> list[Task]:
-        """These tasks as they stand."""
+        """The state of these tasks."""
         found: list[Task] = []
         columns = [TASK.c[name] for name in Task.__struct_fields__]
-        for first in range(0, len(tasks), 500):
+        for first in range(0, len(tasks), _MOST_PARAMETERS):
             with self.database.reading() as connection:
-                query = sql.select(*columns).where(TASK.c.task.in_(tasks[first : first + 500]))
+                query = sql.select(*columns).where(TASK.c.task.in_(tasks[first : first + _MOST_PARAMETERS]))
                 found += [Task(**row) for row in connection.execute(query).mappings()]
         return found
 
     def begin_on(self, task: str, unit: str, *, again: bool) -> tuple[str, bool]:
-        """Writes down, before anything is written to it, that a task is made on this module, and tells whether that is new.
-        Where it was begun on another one, that is told and nothing is written, unless it is to be made `again`. Raises
-        ModuleFault where another run has it now."""
+        """Records, before anything is written to it, that a task is started on this module; whether that is new. If it was
+        started on another module, that one is returned and nothing is recorded, unless `again`. Raises ModuleFault if another
+        run has the task now."""
         return self.database.write(partial(self._begin_on, task=task, unit=unit, again=again))
 
     def _begin_on(self, connection: sql.Connection, task: str, unit: str, again: bool) -> tuple[str, bool]:
-        columns = [TASK.c[name] for name in ("run", "bench", "unit", "done", "name")]
-        query = sql.select(*columns).where(TASK.c.task == task).with_for_update()
-        row = connection.execute(query).mappings().one()
+        row = connection.execute(self._sql.locked, {"its_task": task}).mappings().one()
         if row["run"] != self.run:
             raise ModuleFault(
                 f"{row['name']} was taken by {row['bench'] or 'another bench'} while this bench was silent",
@@ -145,54 +197,52 @@ class Run:
             )
         if row["unit"] not in (None, unit) and row["done"] is None and not again:
             return str(row["unit"]), False
-        # It is no longer what else it was made, or begun to be made, by this sheet.
-        others = sql.update(TASK).where(TASK.c.unit == unit, TASK.c.task != task, TASK.c.sheet == self.sheet)
-        connection.execute(others.values(unit=None, done=None, verdict=""))
-        values = {"unit": unit, "began": self.database.now(), "done": None, "verdict": ""}
-        connection.execute(sql.update(TASK).where(TASK.c.task == task).values(**values))
+        # The module is no longer any other unit of this sheet.
+        connection.execute(self._sql.not_others, {"its_task": task, "its_unit": unit, "its_sheet": self.sheet})
+        connection.execute(self._sql.start, {"its_task": task, "started_on": unit})
         return "", row["unit"] != unit
 
     def begun_on(self, unit: str) -> str | None:
-        """The task of this sheet that was begun, or done, on a module."""
+        """The task of this sheet that was started, or done, on a module."""
         with self.database.reading() as connection:
-            query = sql.select(TASK.c.task).where(TASK.c.unit == unit, TASK.c.sheet == self.sheet)
-            return connection.execute(query).scalar()
+            found: str | None = connection.execute(
+                self._sql.started_on, {"its_unit": unit, "its_sheet": self.sheet}
+            ).scalar()
+            return found
 
     def release(self, task: str, *, forget_unit: bool = False) -> None:
-        """Gives a task back; where nothing was written to the module that it was begun on, that is forgotten too."""
-        mine = sql.and_(TASK.c.task == task, TASK.c.run == self.run)
-        values: dict[str, Any] = {"run": None, **({"unit": None} if forget_unit else {})}
-        free = sql.update(TASK).where(mine).values(**values)
-        self.database.write(lambda connection: connection.execute(free) and None)
+        """Releases a task; `forget_unit` if nothing was written to the module that it was started on."""
+        free = self._sql.release_unit if forget_unit else self._sql.release
+        mine = {"its_task": task, "its_run": self.run}
+        self.database.write(lambda connection: connection.execute(free, mine) and None)
 
     # -- numbers ------------------------------------------------------------------------------------------------------
 
     def drawn(self, series: str, holder: str) -> int | None:
         """The number of a series that a holder has drawn."""
         with self.database.reading() as connection:
-            return connection.execute(_drawn_by(series, holder)).scalar()
+            found: int | None = connection.execute(
+                self._sql.drawn, {"its_series": series, "its_holder": holder}
+            ).scalar()
+            return found
 
     def draw(self, series: str, first: int, last: int, holder: str) -> int:
-        """The next number of a series for a holder; the same one each time. Raises CallFault where that is beyond the last:
-        then none is used up."""
+        """The next number of a series for a holder; the same one each time. Raises CallFault if that is beyond the last: then
+        none is used up."""
+        asked = {"its_series": series, "its_holder": holder}
 
         def write(connection: sql.Connection) -> int:
             connection.execute(self.database.insert(SERIES).values(series=series, next=first))
-            # Whoever draws from this series has its row until the end of the transaction.
-            row = sql.select(SERIES.c.next).where(SERIES.c.series == series).with_for_update()
-            number = int(connection.execute(row).scalar_one())
-            before = connection.execute(_drawn_by(series, holder)).scalar()
+            # This locks the series until the end of the transaction.
+            number = int(connection.execute(self._sql.next, {"its_series": series}).scalar_one())
+            before = connection.execute(self._sql.drawn, asked).scalar()
             if before is not None:
                 return int(before)
             if number > last:
                 what = f"all numbers of {series} are drawn, {first} to {last}"
                 raise CallFault(what, hint="Make last larger in the sheet.")
             connection.execute(DRAWN.insert().values(series=series, number=number, holder=holder))
-            connection.execute(sql.update(SERIES).where(SERIES.c.series == series).values(next=number + 1))
+            connection.execute(self._sql.used, {"its_series": series, "following": number + 1})
             return number
 
         return self.database.write(write)
-
-
-def _drawn_by(series: str, holder: str) -> Any:
-    return sql.select(DRAWN.c.number).where(DRAWN.c.series == series, DRAWN.c.holder == holder)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, TypeVar
@@ -20,7 +20,7 @@ from wexicon.core.faults import CallFault, RegisterAway
 from wexicon.files import private_folder
 
 # The newest migration (see `migrations/versions`).
-VERSION = "2"
+VERSION = "3"
 VERSION_TABLE = "wexicon_version"
 MIGRATIONS = Path(__file__).parent / "migrations"
 # A lock of PostgreSQL that is ours alone, while tables are made: any number.
@@ -76,9 +76,24 @@ class Database:
             return gave
 
     def insert(self, table: sql.Table) -> Any:
-        """An insertion into a table that leaves a row that is there as it is."""
+        """An insertion into a table that leaves an existing row as it is."""
         made = sqlite.insert(table) if self._is_sqlite() else postgresql.insert(table)
         return made.on_conflict_do_nothing()
+
+    def insert_all(self, connection: sql.Connection, table: sql.Table, rows: Sequence[Mapping[str, Any]]) -> None:
+        """Inserts many rows, leaving existing ones as they are: on PostgreSQL as one statement, from an array a column."""
+        if not rows:
+            return
+        if self._is_sqlite():
+            connection.execute(self.insert(table), list(rows))
+            return
+        columns = [table.c[name] for name in rows[0]]
+        arrays = []
+        for column in columns:
+            kind = postgresql.ARRAY(column.type)
+            arrays.append(sql.cast(sql.literal([row[column.name] for row in rows], kind), kind))
+        given = sql.func.unnest(*arrays).table_valued(*(column.name for column in columns)).render_derived()
+        connection.execute(self.insert(table).from_select([column.name for column in columns], sql.select(given)))
 
     def now(self) -> Any:
         """The database's own time, in seconds since 1970: the same for all benches."""
@@ -160,18 +175,18 @@ class _Write:
 
 
 def _write_together(engine: sql.Engine, writes: list[_Write]) -> None:
-    """Writes all in one transaction; one that fails is undone alone."""
+    """Writes all in one transaction. If one fails none is kept, and each is done again by itself: what is written must be
+    repeatable."""
     try:
         with engine.connect().execution_options(writes=True) as connection, connection.begin():
             for one in writes:
-                try:
-                    with connection.begin_nested():
-                        one.gave = one.work(connection)
-                except Exception as fault:
-                    one.fault = fault
-    except Exception as fault:  # what was not kept did not happen, for none of them
-        for one in writes:
-            one.fault = fault
+                one.gave = one.work(connection)
+    except Exception as fault:
+        if len(writes) > 1:
+            for one in writes:
+                _write_together(engine, [one])
+        else:
+            writes[0].fault = fault
     for one in writes:
         one.ended = True
 
@@ -184,7 +199,7 @@ def _bring_up_to_date(connection: sql.Connection, name: str) -> None:
     if connection.dialect.name == "postgresql":
         connection.execute(sql.select(sql.func.pg_advisory_xact_lock(_MAKING)))
         found = _version(connection)
-    if found not in ("", "1", VERSION):
+    if found not in ("", "1", "2", VERSION):
         hint = "Use the version of Wexicon that made it, or another register."
         raise CallFault(f"this register has version {found}, and {VERSION} is known", where=name, hint=hint)
     if found == VERSION:

@@ -10,6 +10,7 @@ import threading
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from datetime import date
+from functools import cache, cached_property
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +25,13 @@ from wexicon.records.tables import RECORD, TASK, UNFINISHED
 
 # What a unit is finished with; all other verdicts leave it to be done again.
 FINISHED = ("conforms", "unproved")
+
+
+# Built once: building a statement takes longer than running it.
+_WORK_ON = sql.select(UNFINISHED).where(UNFINISHED.c.unit == sql.bindparam("its_unit"))
+_ALL_WORK = sql.select(UNFINISHED).order_by(UNFINISHED.c.began)
+_FINISHED_WORK = sql.delete(UNFINISHED).where(UNFINISHED.c.unit == sql.bindparam("its_unit"))
+_STARTED_WORK = UNFINISHED.insert()
 
 
 class Register:
@@ -90,26 +98,36 @@ class Register:
         values = msgspec.structs.asdict(entry)
         values |= {"row": msgspec.json.encode(entry.row).decode(), "result": msgspec.json.encode(entry.result).decode()}
         values = {name: _storable(value) for name, value in values.items()}
-        new = connection.execute(self.database.insert(RECORD).values(**values)).rowcount
+        new = connection.execute(self._insert_record, values).rowcount
         if new and entry.task and entry.did == "provision" and entry.verdict in FINISHED:
-            done = {"done": self.database.now(), "verdict": entry.verdict, "unit": values["unit"], "run": None}
-            # One that waited for long tells nothing of a unit that is another module by now.
-            its = sql.or_(TASK.c.unit.is_(None), TASK.c.unit == values["unit"])
-            connection.execute(sql.update(TASK).where(TASK.c.task == entry.task, its).values(**done))
+            done = {"its_task": entry.task, "its_unit": values["unit"], "its_verdict": entry.verdict}
+            connection.execute(self._done, done)
+
+    @cached_property
+    def _insert_record(self) -> Any:
+        return self.database.insert(RECORD)
+
+    @cached_property
+    def _done(self) -> Any:
+        """A finished unit; a late record says nothing of a unit that is another module by now."""
+        unit = sql.bindparam("its_unit")
+        its = sql.and_(TASK.c.task == sql.bindparam("its_task"), sql.or_(TASK.c.unit.is_(None), TASK.c.unit == unit))
+        done = {"done": self.database.now(), "verdict": sql.bindparam("its_verdict"), "unit": unit, "run": None}
+        return sql.update(TASK).where(its).values(**done)
 
     # -- unfinished work ----------------------------------------------------------------------------------------------
 
     def unfinished(self, unit: str) -> dict[str, Any] | None:
         """What was begun on a unit and not seen through, on any bench. Raises Fault, as do the others."""
-        return next(iter(self._unfinished(UNFINISHED.c.unit == unit)), None)
+        return next(iter(self._unfinished(_WORK_ON, its_unit=unit)), None)
 
     def all_unfinished(self) -> list[dict[str, Any]]:
         """All work that was begun and not seen through, the oldest first."""
-        return self._unfinished(sql.true())
+        return self._unfinished(_ALL_WORK)
 
-    def _unfinished(self, which: Any) -> list[dict[str, Any]]:
+    def _unfinished(self, query: Any, **asked: str) -> list[dict[str, Any]]:
         with self.database.reading() as connection:
-            rows = connection.execute(sql.select(UNFINISHED).where(which).order_by(UNFINISHED.c.began)).mappings()
+            rows = connection.execute(query, asked).mappings()
             return [
                 {**{str(name): text for name, text in row.items()}, "settings": msgspec.json.decode(row["settings"])}
                 for row in rows
@@ -122,15 +140,14 @@ class Register:
         values = {name: _storable(one) for name, one in values.items()}
 
         def write(connection: sql.Connection) -> None:
-            connection.execute(sql.delete(UNFINISHED).where(UNFINISHED.c.unit == values["unit"]))
-            connection.execute(UNFINISHED.insert().values(**values))
+            connection.execute(_FINISHED_WORK, {"its_unit": values["unit"]})
+            connection.execute(_STARTED_WORK, values)
 
         self.database.write(write)
 
     def finish(self, unit: str) -> None:
         """Work on a unit was seen through."""
-        gone = sql.delete(UNFINISHED).where(UNFINISHED.c.unit == unit)
-        self.database.write(lambda connection: connection.execute(gone) and None)
+        self.database.write(lambda connection: connection.execute(_FINISHED_WORK, {"its_unit": unit}) and None)
 
     # -- reading ----------------------------------------------------------------------------------------------------
 
@@ -166,22 +183,29 @@ class Register:
     def last_provisioned(self, *, unit: str = "", sheet: str = "", name: str = "") -> Entry | None:
         """The last finished provisioning of a unit, or of what has this name in a sheet, of its title; None where there is none
         or where that module was made something else since."""
-        query = sql.select(RECORD).where(RECORD.c.did == "provision", RECORD.c.verdict.in_(FINISHED))
-        for column, wanted in ((RECORD.c.unit, unit), (RECORD.c.sheet, sheet), (RECORD.c.name, name)):
-            if wanted:
-                query = query.where(column == wanted)
-        found = next(self._entries(query.order_by(RECORD.c.at.desc()).limit(1)), None)
+        asked = {"unit": unit, "sheet": sheet, "name": name}
+        given = {name: text for name, text in asked.items() if text}
+        found = next(self._entries(_last_finished(tuple(given)), given), None)
         if found and not unit:
             last = self.last_provisioned(unit=found.unit)
             return found if last and (last.sheet, last.name) == (found.sheet, found.name) else None
         return found
 
-    def _entries(self, query: Any) -> Iterator[Entry]:
+    def _entries(self, query: Any, asked: Mapping[str, str] | None = None) -> Iterator[Entry]:
         with self.database.reading() as connection:
-            rows = list(connection.execute(query).mappings())
+            rows = list(connection.execute(query, asked or {}).mappings())
         for row in rows:
             texts = {name: msgspec.json.decode(row[name]) for name in ("row", "result")}
             yield Entry(**{**row, **texts})
+
+
+@cache
+def _last_finished(names: tuple[str, ...]) -> Any:
+    """The query for the last finished provisioning with these columns as asked."""
+    query = sql.select(RECORD).where(RECORD.c.did == "provision", RECORD.c.verdict.in_(FINISHED))
+    for name in names:
+        query = query.where(RECORD.c[name] == sql.bindparam(name))
+    return query.order_by(RECORD.c.at.desc()).limit(1)
 
 
 def _storable(value: Any) -> Any:

@@ -5,7 +5,7 @@ The rule: a table changes by a new migration only. Times that benches compare ar
 
 from __future__ import annotations
 
-from sqlalchemy import BigInteger, Column, Float, Integer, MetaData, String, Table, Text, UniqueConstraint
+from sqlalchemy import BigInteger, Column, Float, Index, Integer, MetaData, String, Table, Text, UniqueConstraint
 
 META = MetaData()
 
@@ -43,7 +43,7 @@ TASK = Table(
     "wexicon_task",
     META,
     Column("task", String(64), primary_key=True),
-    Column("sheet", String(64), nullable=False, index=True),
+    Column("sheet", String(64), nullable=False),
     Column("name", String(200), nullable=False),
     Column("position", Integer, nullable=False),
     Column("run", String(32), index=True),
@@ -52,6 +52,7 @@ TASK = Table(
     Column("began", Float),
     Column("done", Float),
     Column("verdict", String(20), nullable=False, server_default=""),
+    Index("ix_wexicon_task_sheet_unit", "sheet", "unit"),
 )
 # A series of numbers, and which unit of which sheet has drawn each.
 SERIES = Table(

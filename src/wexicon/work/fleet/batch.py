@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Iterable, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, suppress
 from functools import partial
 from pathlib import Path
 from typing import TypeVar
@@ -129,6 +129,8 @@ class Batch:
             self.progress(UnitProgress(job.name, "", "waiting"))
         if appearing is None and len(places) >= len(self.jobs):
             self.scheduler.pin(places)
+            with suppress(RegisterAway):
+                self.claims.reserve(self.jobs)
         for job in around:
             self._ask_who(job, places)
         for place in places:

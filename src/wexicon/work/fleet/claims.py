@@ -70,6 +70,9 @@ class Claims:
                 self._taken.add(job.name)
             return job
 
+    def reserve(self, jobs: Sequence[Job]) -> None:
+        """Claims all of these that are free, so that `take` need not ask for each. Raises RegisterAway."""
+
     def take_again(self, job: Job) -> None:
         """A job that has ended here is to be made once more."""
         with self._lock:
@@ -119,7 +122,7 @@ def known_of(job: Job, entry: Entry) -> Known:
 
 class SharedClaims(Claims):
     """Of a run that shares its sheet by the register; a context, in which a thread of its own gives signs of life and brings in
-    what waits; `settle` does the rest of that. With `write` false nothing is claimed. `again` takes a module for a unit
+    what waits; `flush` reports finished work. With `write` false nothing is claimed. `again` takes a module for a unit
     whatever either was before."""
 
     def __init__(
@@ -131,14 +134,14 @@ class SharedClaims(Claims):
         *,
         write: bool,
         again: bool,
-        settle: Callable[[], None] = lambda: None,
+        flush: Callable[[], None] = lambda: None,
     ) -> None:
         from wexicon.records.claims import Run
 
         super().__init__(sheet)
         self.register = register
         self.again = again
-        self._settle = settle
+        self._flush = flush
         self.shares = write and sheet.has_fixed_units
         self._write = write
         jobs = list(jobs)
@@ -181,7 +184,7 @@ class SharedClaims(Claims):
         self._beat.join()
         with suppress(Fault, OSError):
             self.register.flush_pending()
-            self._settle()
+            self._flush()
         if self.shares:
             with suppress(Fault):
                 self._run.end()
@@ -196,7 +199,7 @@ class SharedClaims(Claims):
                 if self.shares:
                     self._run.alive()
                 self.register.flush_pending()
-                self._settle()
+                self._flush()
 
     # -- units ------------------------------------------------------------------------------------------------------------
 
@@ -221,6 +224,11 @@ class SharedClaims(Claims):
             elif one.run not in (None, self._run.run):
                 self.held[job.name] = one.bench or ""
         return None
+
+    def reserve(self, jobs: Sequence[Job]) -> None:
+        if self.shares:
+            taken = self._run.take_all([self._tasks[job.name] for job in jobs])
+            self._kept |= {self._jobs[task].name for task in taken}
 
     def take_again(self, job: Job) -> None:
         super().take_again(job)

@@ -17,6 +17,7 @@ from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.text import counted
+from wexicon.links.lock import look_at_all
 from wexicon.work.contact.catalog import state_folder
 from wexicon.work.contact.ports import NewPorts, PortAssignment
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace
@@ -159,7 +160,7 @@ class SheetRun:
             state_folder(),
             write=order.write,
             again=order.again,
-            settle=store.settle,
+            flush=store.flush_ended,
         )
 
         @contextmanager
@@ -171,6 +172,7 @@ class SheetRun:
             with module_on_port(port, job.seat.lexicon, own, opening, job.seat.given) as module:
                 yield module
 
+        look_at_all(place.port for place in self.ports)
         with claims:
             batch = Batch(
                 self.sheet,

@@ -99,8 +99,8 @@ class RegisterStore(FileStore):
     def find(self, unit: str) -> Unfinished | None:
         own = super().find(unit)
         try:
-            self.settle()
             if own and own.ended:
+                self._finish(own, self._path(unit))
                 return None
             there = self.register.unfinished(unit)
         except Fault:
@@ -110,14 +110,17 @@ class RegisterStore(FileStore):
             return None
         return own or (msgspec.convert(there, Unfinished) if there else None)
 
-    def settle(self) -> None:
-        """Tells the register what was seen through while it was away. Raises Fault where it still is."""
+    def flush_ended(self) -> None:
+        """Reports to the register what was finished while it was away. Raises Fault if it still is."""
         for path in self.folder.glob("*.json") if self.folder.is_dir() else ():
             with contextlib.suppress(OSError, msgspec.DecodeError):
                 one = msgspec.json.decode(path.read_bytes(), type=Unfinished)
                 if one.ended:
-                    self.register.finish(one.unit)
-                    path.unlink()
+                    self._finish(one, path)
+
+    def _finish(self, one: Unfinished, path: Path) -> None:
+        self.register.finish(one.unit)
+        path.unlink(missing_ok=True)
 
     def open(self, record: Unfinished) -> None:
         record.process, record.bench = os.getpid(), self.register.bench
