@@ -1,6 +1,6 @@
 """Runs every benchmark and prints one line each: what was measured, its baseline in the same run, the ratio, the goal.
 
-The rule: figures are ratios of medians of several rounds taken in turn, since machines are shared and noisy.
+The rule: figures are ratios of medians of several rounds read turn, since machines are shared and noisy.
 `python -m benchmarks WORD ...` runs those whose names hold a word.
 """
 
@@ -117,7 +117,7 @@ def provisioning_over_its_floor() -> None:
         bench = VirtualBench.of(name, lexicon)
         bench.agenda.run_until(2.0)
         with busy(lexicon) as intervals:
-            result = provision(Module(bench.session(), lexicon, bench.hands), order_of(name))
+            result = provision(Module(bench.session(), lexicon, bench.operator), order_of(name))
         assert result.verdict == "conforms", result.failure
         floor = together(intervals, 2.0, bench.agenda.now)
         figure = f"{(bench.agenda.now - 2.0) / floor:.2f} x ({floor:.2f} s)"
@@ -188,7 +188,7 @@ def _batch(given: tuple[str, int]) -> float:
     began = time.perf_counter()
     for _ in range(count):
         bench = VirtualBench.of(name, lexicon)
-        assert provision(Module(bench.session(), lexicon, bench.hands), order).verdict == "conforms"
+        assert provision(Module(bench.session(), lexicon, bench.operator), order).verdict == "conforms"
     return time.perf_counter() - began
 
 

@@ -25,7 +25,7 @@ settings = {{ name = "mast {{row.mast}}", address = "{{row.mast}}", network = 6,
 
 
 def by_command(count: int) -> tuple[float, int, float]:
-    """Provisions `count` units by the command, on as many ports at once, with a register that is there already; gives the
+    """Provisions `count` units by the command, on as many ports at once, with a register that already exists; gives the
     seconds that the whole command took, how many conform, and the processor's seconds."""
     with _folder(count) as (folder, environment), serve_in_processes(count) as ports:
         words = [sys.executable, "-m", "wexicon"]

@@ -35,7 +35,7 @@ def at_rate(lexicon: Lexicon, rate: int) -> VirtualBench:
     bench.agenda.run_until(2.5)
     setting = next((one for one in lexicon.settings.values() if one.kind.rates()), None)
     if setting and rate != lexicon.factory.rate:
-        provision(Module(bench.session(), lexicon, bench.hands), Order({setting.name: setting.check(rate)}))
+        provision(Module(bench.session(), lexicon, bench.operator), Order({setting.name: setting.check(rate)}))
         bench.standin.cycle()
     bench.agenda.run_until(bench.agenda.now + 20)
     return bench

@@ -1,4 +1,4 @@
-"""The least time that a provisioning can take: bytes on the wire, the stand-in's own delays, what hands do, and the waits
+"""The least time that a provisioning can take: bytes on the wire, the stand-in's own delays, what operators do, and the waits
 that its lexicon states (guard time, the silence that ends an answer, how long a start takes).
 
 The rule: these are taken as intervals in virtual time and put together; whatever of the walk lies outside of them is

@@ -52,6 +52,7 @@ from wexicon.core.text import to_bytes, to_text, unescape, visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault
 from wexicon.files import read_file
+from wexicon.folders import shipped_folder
 from wexicon.links.virtual import VirtualLink
 from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.rig.bench import read_rig
@@ -59,7 +60,7 @@ from wexicon.rig.control import Answer, Card
 from wexicon.rig.desk import Desk
 from wexicon.rig.serving import Rfc2217Port, Server, real_agenda
 from wexicon.rig.standins import FAMILIES, family
-from wexicon.work.contact.catalog import find_lexicon, path_of, shipped_folder
+from wexicon.work.contact.catalog import find_lexicon, path_of
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
@@ -270,7 +271,7 @@ def dialogue_run(chance: random.Random) -> None:
     turns = iter(range(3000))
     session = bench.session(stopping=lambda: next(turns, None) is None)
     values = {need.name: chance.choice(("quay", 5, "4711", "a;b", "\x1a")) for need in program.needs()}
-    result = run_dialogue(session, program, values, bench.lexicon, bench.hands, attention=False)
+    result = run_dialogue(session, program, values, bench.lexicon, bench.operator, attention=False)
     assert not result.failure or "Wexicon itself" not in result.failure.what, result.failure
 
 
@@ -293,7 +294,7 @@ def provisioning(chance: random.Random) -> None:
     session.link.chance = chance  # type: ignore[attr-defined]
     wanted = {key: lexicon(name).settings[key].kind.check(value) for key, value in WANTED[name].items()}
     result = provision(
-        Module(session, lexicon(name), bench.hands, patience=5), Order(wanted, trust=TRUST.get(name, ()))
+        Module(session, lexicon(name), bench.operator, patience=5), Order(wanted, trust=TRUST.get(name, ()))
     )
     assert not result.failure or "Wexicon itself" not in result.failure.what, result.failure
     assert result.verdict in tuple(Verdict)

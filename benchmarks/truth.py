@@ -32,7 +32,7 @@ from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.provisioning.unfinished import Store
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Evidence, Prove, Verdict
-from wexicon.work.simulation.virtual_bench import Hands, VirtualBench
+from wexicon.work.simulation.virtual_bench import BenchOperator, VirtualBench
 
 OTHER = {
     "brisca-w1": {"address": "02B1C0447AFF"},
@@ -74,8 +74,8 @@ class Scene:
         self.person = chance.random() < 0.4
         self.link: VirtualLink | None = None
 
-    def hands(self) -> Hands:
-        made = Hands(self.standin)
+    def operator(self) -> BenchOperator:
+        made = BenchOperator(self.standin)
         made.cuts_power = not self.person
         return made
 
@@ -206,7 +206,7 @@ def keeps_nothing(scene: Scene, chance: random.Random) -> None:
 
 
 def changes_values(scene: Scene, chance: random.Random) -> None:
-    """Clamps or changes what it is told, and acknowledges it all the same."""
+    """Clamps or changes what it is reported, and acknowledges it anyway."""
     standin = scene.standin
     key = chance.choice(sorted(standin.factory))
     heard = standin.heard
@@ -342,7 +342,7 @@ def find_lexicon_once(name: str) -> Lexicon:
 
 
 def _run(lexicon: Lexicon, bench: VirtualBench, order: Order, **keys: Any) -> UnitResult:
-    return provision(Module(bench.session(), lexicon, bench.hands, patience=8), order, **keys)
+    return provision(Module(bench.session(), lexicon, bench.operator, patience=8), order, **keys)
 
 
 def once(name: str, adversity: str, seed: int) -> tuple[str, str, str, str]:
@@ -356,12 +356,12 @@ def once(name: str, adversity: str, seed: int) -> tuple[str, str, str, str]:
     false = alone = ""
     for turn in range(2):
         bench = VirtualBench(scene.standin, scene.agenda, lexicon)
-        bench.hands = scene.hands()
+        bench.operator = scene.operator()
         stopping = extra.get("stopping", lambda: False) if turn == 0 else (lambda: False)
         session = bench.session(None, stopping)
         scene.link = session.link  # type: ignore[assignment]
         try:
-            result = provision(Module(session, lexicon, bench.hands, patience=8), order, store=scene.store)
+            result = provision(Module(session, lexicon, bench.operator, patience=8), order, store=scene.store)
             verdicts.append(str(result.verdict))
             if result.verdict is Verdict.CONFORMS:
                 denied = _denied(scene, result, lexicon)

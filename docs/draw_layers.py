@@ -2,7 +2,7 @@
 
     python docs/draw_layers.py
 
-The rule: the picture is made of what stands in the source files and of nothing else; tests/docs holds the same rules
+The rule: the picture is made of what is in the source files and of nothing else; tests/docs holds the same rules
 that it shows: imports point downwards only, and no file is part of a circle.
 """
 
@@ -79,7 +79,7 @@ def imports() -> dict[str, set[str]]:
 
 
 def room(module: str) -> str:
-    """The room that a module stands in."""
+    """The room that a module is in."""
     parts = module.split(".")[1:]
     if ".".join(parts[:2]) in ABOUT:
         return ".".join(parts[:2])

@@ -10,7 +10,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from wexicon.core.faults import Fault
-from wexicon.work.contact.catalog import find_lexicon, shipped_folder
+from wexicon.folders import shipped_folder
+from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.contact.questions import all_that_may_be_said
 
 PAGE = Path(__file__).parent / "first-contact.md"

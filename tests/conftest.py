@@ -161,7 +161,7 @@ class Bench(VirtualBench):
     ) -> None:
         made = VirtualBench.of(name, find_lexicon(lexicon or name), faults=faults, flash=flash)
         super().__init__(made.standin, made.agenda, made.lexicon)
-        self.hands.cuts_power = not person
+        self.operator.cuts_power = not person
         self.trace = Records()
         self.store = Store()
 
@@ -177,16 +177,16 @@ class Bench(VirtualBench):
     ) -> UnitResult:
         order = self.order(**wanted)
         session = self.open(stopping)
-        return provision(Module(session, self.lexicon, self.hands, patience=patience), order, store=self.store)
+        return provision(Module(session, self.lexicon, self.operator, patience=patience), order, store=self.store)
 
     def verify(self, prove: str = "reading", **wanted: Any) -> UnitResult:
-        return verify(Module(self.open(), self.lexicon, self.hands), self.order(prove, **wanted))
+        return verify(Module(self.open(), self.lexicon, self.operator), self.order(prove, **wanted))
 
     def read_out(self) -> UnitResult:
-        return read_out(Module(self.open(), self.lexicon, self.hands))
+        return read_out(Module(self.open(), self.lexicon, self.operator))
 
     def module(self) -> Module:
-        return Module(self.open(), self.lexicon, self.hands)
+        return Module(self.open(), self.lexicon, self.operator)
 
 
 def clean(environment: dict[str, str]) -> dict[str, str]:

@@ -28,7 +28,8 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
 from wexicon.files import read_file
-from wexicon.work.contact.catalog import all_lexicons, find_lexicon, find_sheet, fixture_at, lexicon_for, state_folder
+from wexicon.folders import state_folder
+from wexicon.work.contact.catalog import all_lexicons, find_lexicon, find_sheet, fixture_at, lexicon_for
 from wexicon.work.contact.discovery import LinkDiscovery
 from wexicon.work.contact.known_links import remember, remembered
 from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named

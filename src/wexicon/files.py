@@ -1,7 +1,7 @@
 """Files and folders, read and made with care.
 
 The rule: only regular files of a stated size are read, so that no device or pipe hangs or fills the program; what is made
-is for its owner alone, and nothing that is there already is written over unless that was asked for.
+is for its owner alone, and nothing that already exists is written over unless that was asked for.
 """
 
 from __future__ import annotations
@@ -54,25 +54,18 @@ def private_folder(path: Path, *, own: bool = True) -> Path:
     return path
 
 
-def run_folder() -> Path:
-    """Where what runs now leaves word of itself: the cards of rigs, the locks of ports."""
-    own = os.environ.get("WEXICON_RUN")
-    if own:
-        return Path(own)
-    import platformdirs
-
-    return platformdirs.user_state_path("wexicon") / "rigs"
-
-
-def write_whole(path: Path, data: bytes) -> None:
-    """Writes a file of ours so that it is there whole or as it was before, on the disk when this returns."""
+def write_whole(path: Path, data: bytes, *, sync: bool = True) -> None:
+    """Writes a file of ours so that it is whole or as it was before; with `sync` it is on the disk when this returns."""
     folder = private_folder(path.parent)
     beside = path.with_name(f"{path.name}.{os.getpid()}")
     with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
         file.write(data)
         file.flush()
-        os.fsync(file.fileno())
+        if sync:
+            os.fsync(file.fileno())
     beside.replace(path)
+    if not sync:
+        return
     with contextlib.suppress(OSError):
         number = os.open(folder, os.O_RDONLY)
         os.fsync(number)

@@ -11,7 +11,8 @@ from tests.conftest import bench, built, clean, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.gaps import gaps
 from wexicon.core.formats.lexicon.tables import LexiconFile
-from wexicon.work.contact.catalog import find_lexicon, shipped_folder
+from wexicon.folders import shipped_folder
+from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.drafting.lexicon_draft import kind_of
 
 SHIPPED = sorted(path.stem for path in shipped_folder().glob("*.toml"))

@@ -114,8 +114,8 @@ def hold(text: str, bench: Bench, **values: Any) -> DialogueOutput:
     session = bench.open()
     session.tune(bench.lexicon.factory)
     session.quiet(1.1)
-    module = Module(session, bench.lexicon, bench.hands)
-    return Runner(session, read_dialogue(text, "x.wex"), values, module=module, operator=bench.hands).run()
+    module = Module(session, bench.lexicon, bench.operator)
+    return Runner(session, read_dialogue(text, "x.wex"), values, module=module, operator=bench.operator).run()
 
 
 def test_every_statement_is_held() -> None:
@@ -125,7 +125,7 @@ def test_every_statement_is_held() -> None:
     assert held.kept["networks"] == [{"name": "Harbour Office", "signal": -60}]
     assert (held.kept["strong"], held.kept["count"], held.kept["echoed"]) == (39, 2, "Harbour Office")
     assert held.notes == ["the network says 2", "done with (secret)"]
-    assert bench.hands.asked == ["Look at the lamp: Harbour Office"]
+    assert bench.operator.asked == ["Look at the lamp: Harbour Office"]
     assert "mud flats 7" not in repr(bench.trace.all)
 
 

@@ -67,7 +67,7 @@ def test_a_module_that_says_anything_at_all_gives_a_clear_end(name: str, pieces:
     lexicon = LEXICONS[name]
     wanted: dict[str, Any] = {key: lexicon.settings[key].kind.check(value) for key, value in WANTED[name].items()}
 
-    class Hands:
+    class BenchOperator:
         cuts_power = there = True
 
         def ask(self, act: str, text: str) -> None:
@@ -76,6 +76,6 @@ def test_a_module_that_says_anything_at_all_gives_a_clear_end(name: str, pieces:
         def noticed(self) -> None:
             pass
 
-    result = provision(Module(Session(link, lexicon.dialect), lexicon, Hands(), patience=3), Order(wanted))
+    result = provision(Module(Session(link, lexicon.dialect), lexicon, BenchOperator(), patience=3), Order(wanted))
     assert result.verdict == "failed" and result.failure and result.failure.what
     assert agenda.now < 4000

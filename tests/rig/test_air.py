@@ -161,8 +161,8 @@ def hold(bench: Bench, text: str, **values: Any) -> DialogueOutput:
         session.tune(bench.lexicon.factory)
     session.quiet(1.5)
     session.tune(bench.standin.uart.tuning)
-    module = Module(session, bench.lexicon, bench.hands)
-    return Runner(session, read_dialogue(text, "x"), values, module=module, operator=bench.hands).run()
+    module = Module(session, bench.lexicon, bench.operator)
+    return Runner(session, read_dialogue(text, "x"), values, module=module, operator=bench.operator).run()
 
 
 def two_phones() -> tuple[Bench, Bench]:
@@ -170,7 +170,7 @@ def two_phones() -> tuple[Bench, Bench]:
     one, two = Bench("cordal-g2"), Bench("cordal-g2")
     other = family("cordal-g2")(one.agenda, "two", None, {"number": "+441632960099"}, None, one.standin.air)
     two.agenda, two.standin = one.agenda, other
-    two.hands.standin = other
+    two.operator.standin = other
     other.power(True)
     one.agenda.run_until(12)
     return one, two

@@ -33,4 +33,4 @@ def test_attention_that_a_command_ended_is_taken_back() -> None:
     module.session.quiet(0.5)
     assert one.standin.mode != "whole"  # type: ignore[attr-defined]
     assert module.read("name") == "TAMSEL-K5" and module.attention.held
-    assert len(one.hands.asked) == 2
+    assert len(one.operator.asked) == 2

@@ -71,12 +71,12 @@ def test_unset_is_another_line_the_success_code_alone_an_empty_value_or_fewer_fi
 def test_a_locked_module_is_opened_before_anything_is_asked_and_the_last_try_is_left() -> None:
     one = Bench("wherry-c3", code="2580")
     order = one.order(reach="far")
-    result = provision(Module(one.open(), one.lexicon, one.hands, given={"code": "2580"}), order, store=one.store)
+    result = provision(Module(one.open(), one.lexicon, one.operator, given={"code": "2580"}), order, store=one.store)
     assert (
         result.verdict == "conforms" and one.trace.said().count("code (secret)") == 2
     )  # once more after the power cycle
     for left in (2, 1, 1):
-        wrong = provision(Module(one.open(), one.lexicon, one.hands, given={"code": "1111"}), order, store=one.store)
+        wrong = provision(Module(one.open(), one.lexicon, one.operator, given={"code": "1111"}), order, store=one.store)
         assert wrong.status == 1 and one.standin.flash["tries"] == left
         one.standin.power(False)
         one.standin.power(True)

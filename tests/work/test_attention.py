@@ -20,7 +20,7 @@ from wexicon.work.contact.attention import Attention
 
 
 def find(bench: Bench, patience: float = 20.0, likely: tuple[Tuning, ...] = ()) -> Tuning:
-    return Attention(bench.open(), bench.lexicon, bench.hands, patience=patience).gain(likely)
+    return Attention(bench.open(), bench.lexicon, bench.operator, patience=patience).gain(likely)
 
 
 @pytest.mark.parametrize(
@@ -65,7 +65,7 @@ def test_a_module_that_answers_late_is_waited_for() -> None:
 def test_hands_that_do_nothing_end_with_what_it_points_to(name: str) -> None:
     bench = Bench(name)
     bench.open().quiet(9)  # beyond any window
-    bench.hands.ask = lambda act, text: None  # type: ignore[method-assign]
+    bench.operator.ask = lambda act, text: None  # type: ignore[method-assign]
     with pytest.raises(Unreachable) as fault:
         find(bench, patience=3)
     assert fault.value.hint and fault.value.status == 3
@@ -160,7 +160,7 @@ def test_a_port_that_lacks_a_frame_is_told_and_the_next_is_tried() -> None:
         tune(tuning)
 
     session.link.tune = picky  # type: ignore[method-assign]
-    made = Attention(session, bench.lexicon, bench.hands)
+    made = Attention(session, bench.lexicon, bench.operator)
     assert made.gain() == Tuning(38400, 8, "O", 1)
     assert "this port cannot do 38400 8E1" in made.remarks
 

@@ -21,8 +21,8 @@ STRANGE = Tuning(14400)
 
 def gain(one: Bench, hands: bool = True) -> Attention:
     if not hands:
-        one.hands.ask = lambda act, text: None  # type: ignore[method-assign]
-    made = Attention(one.open(), one.lexicon, one.hands, patience=8)
+        one.operator.ask = lambda act, text: None  # type: ignore[method-assign]
+    made = Attention(one.open(), one.lexicon, one.operator, patience=8)
     made.gain()
     return made
 

@@ -196,20 +196,20 @@ def test_the_strongest_start_that_needs_no_more_hands(
 
 def test_nobody_brings_back_a_module_that_needs_hands() -> None:
     one = Bench("tamsel-k5", person=True)
-    one.hands.there = False
+    one.operator.there = False
     assert strongest(one.module(), Prove.AUTO) is Evidence.READING
     fixture = Fixture({"key": Pin("dtr"), "power": Pin("rts")})
-    module = Module(one.open(), one.lexicon, one.hands, fixture=fixture)
+    module = Module(one.open(), one.lexicon, one.operator, fixture=fixture)
     assert strongest(module, Prove.AUTO) is Evidence.POWER
 
 
 def test_a_power_cycle_by_a_person_counts_when_there_was_silence_in_between() -> None:
     one, module = ready("lindle-l9", person=True)
-    one.hands.standin.operate = lambda act: one.agenda.after(3.0, one.standin.cycle)  # type: ignore[method-assign,attr-defined]
+    one.operator.standin.operate = lambda act: one.agenda.after(3.0, one.standin.cycle)  # type: ignore[method-assign,attr-defined]
     assert start(module, Evidence.POWER) is Evidence.POWER
     assert module.read("address") == 0
     lazy, other = ready("lindle-l9", person=True)
-    lazy.hands.standin.operate = lambda act: None  # type: ignore[method-assign]
+    lazy.operator.standin.operate = lambda act: None  # type: ignore[method-assign]
     other.attention.patience = 4
     assert start(other, Evidence.POWER) is Evidence.READING
 

@@ -34,7 +34,7 @@ def planned(name: str, prove: str) -> tuple[Bench, Order]:
 def test_the_lines_of_a_plan_are_those_that_are_then_said(name: str, prove: str) -> None:
     one, order = planned(name, prove)
     lexicon, flash = one.lexicon, dict(one.standin.flash)
-    result = provision(Module(one.open(), lexicon, one.hands), order)
+    result = provision(Module(one.open(), lexicon, one.operator), order)
     assert result.verdict is Verdict.PLANNED and not result.failure and result.plan
     assert one.standin.flash == flash and {line.outcome for line in result.settings} <= {
         Outcome.UNCHANGED,
@@ -43,7 +43,7 @@ def test_the_lines_of_a_plan_are_those_that_are_then_said(name: str, prove: str)
     lines = [line.says for line in result.plan if not line.says.startswith("(")]
     trace = Records()
     done = provision(
-        Module(one.session(trace), lexicon, one.hands), Order(order.wanted, order.prove, trust=("pin", "key"))
+        Module(one.session(trace), lexicon, one.operator), Order(order.wanted, order.prove, trust=("pin", "key"))
     )
     assert done.verdict in (Verdict.CONFORMS, Verdict.UNPROVED), done.failure
     begun = next(at for at, seen in enumerate(trace.all) if isinstance(seen, Began) and seen.step.startswith("write"))
@@ -67,7 +67,7 @@ def test_the_lines_of_a_plan_are_those_that_are_then_said(name: str, prove: str)
 
 def test_a_plan_of_an_action_says_nothing_but_questions() -> None:
     one, trace = Bench("lindle-l9"), Records()
-    module = Module(one.session(trace), one.lexicon, one.hands)
+    module = Module(one.session(trace), one.lexicon, one.operator)
     result = do_action(module, "restart", {}, plan=True)
     assert result.verdict is Verdict.PLANNED and [line.says for line in result.plan] == ["@boot"]
     assert "@boot" not in trace.said()
@@ -114,7 +114,7 @@ def test_what_a_trace_tells_is_what_was_read_last(tmp_path: Path) -> None:
     writer = TraceWriter(tmp_path / "t", link.clock, link="x", tuning=link.tuning, end="crlf")
     session = Session(link, one.lexicon.dialect, writer)
     plain = {"power": one.lexicon.settings["power"].check(7), "rate": 57600}
-    assert provision(Module(session, one.lexicon, one.hands), Order(plain)).verdict is Verdict.CONFORMS
+    assert provision(Module(session, one.lexicon, one.operator), Order(plain)).verdict is Verdict.CONFORMS
     session.listener.flush()
     writer.close()
     told = values_in_trace(tmp_path / "t", one.lexicon)

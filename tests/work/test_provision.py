@@ -67,17 +67,17 @@ def test_a_key_let_go_early_is_recognised() -> None:
     standin = bench.standin
 
     def ask(act: str, text: str) -> None:
-        bench.hands.asked.append(text)
-        if len(bench.hands.asked) > 1:
+        bench.operator.asked.append(text)
+        if len(bench.operator.asked) > 1:
             return standin.operate(act)
         standin.power(False)
         standin.key("service", True)
         standin.power(True)
         return standin.by_hand((0.4, lambda: standin.key("service", False)))
 
-    bench.hands.ask = ask  # type: ignore[method-assign]
+    bench.operator.ask = ask  # type: ignore[method-assign]
     assert bench.provision(**WANTED).verdict == "conforms"
-    assert "released too early" in bench.hands.asked[1]
+    assert "released too early" in bench.operator.asked[1]
 
 
 def test_data_mode_and_silence_are_told_apart() -> None:
@@ -85,7 +85,7 @@ def test_data_mode_and_silence_are_told_apart() -> None:
     dead.standin.power(False)
     told = []
     for bench in (powered, dead):
-        bench.hands.ask = lambda act, text: None  # type: ignore[method-assign]
+        bench.operator.ask = lambda act, text: None  # type: ignore[method-assign]
         result = bench.provision(**WANTED)
         assert result.failure and result.failure.status == 3
         told.append(result.failure.what)

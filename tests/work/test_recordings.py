@@ -53,7 +53,7 @@ def test_a_draft_keeps_what_was_awaited_and_leaves_out_searches_and_repeats() ->
 
     one.agenda.after(4, lambda: one.standin.say("SURPRISE 7\r\n"))
     writer = TraceWriter(trace, VirtualClock(one.agenda), link="x", tuning=Tuning(115200), form="lines")
-    result = run_dialogue(one.session(writer), read_dialogue(text, "d.wex"), {}, one.lexicon, one.hands)
+    result = run_dialogue(one.session(writer), read_dialogue(text, "d.wex"), {}, one.lexicon, one.operator)
     writer.close()
     assert not result.failure
     drafted = draft_dialogue(recorded(trace).exchanges)

@@ -43,7 +43,7 @@ class Hand:
             force=True,
         )
         self.session = Session(link, self.bench.dialect(), Listeners(self.writer, self.talk), secrets=Secrets())
-        self.module = Module(self.session, known, self.bench.hands) if known else None
+        self.module = Module(self.session, known, self.bench.operator) if known else None
 
     def type(self, *lines: str) -> list[str]:
         for line in lines:

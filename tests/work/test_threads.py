@@ -53,7 +53,7 @@ def in_threads(work: Any) -> list[list[Any]]:
 def test_sixteen_sessions_in_virtual_time_are_as_one_after_the_other() -> None:
     def one(number: int) -> list[Any]:
         made = VirtualBench.of("lindle-l9", LEXICON)
-        return conversation(made.session(), made.hands, number, EXCHANGES)
+        return conversation(made.session(), made.operator, number, EXCHANGES)
 
     together = in_threads(one)
     assert all(expected(told) and len(told) > 100 for told in together)
@@ -68,7 +68,7 @@ def test_sixteen_sessions_on_pseudo_terminals(exchanges: int) -> None:
         def one(number: int) -> list[Any]:
             link = open_port(server.ports[f"u{number}"], LEXICON.factory)
             try:
-                return conversation(Session(link, LEXICON.dialect), Bench("lindle-l9").hands, number, exchanges)
+                return conversation(Session(link, LEXICON.dialect), Bench("lindle-l9").operator, number, exchanges)
             finally:
                 link.close()
 

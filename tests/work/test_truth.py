@@ -189,7 +189,7 @@ def test_a_restart_that_was_not_seen_is_not_believed() -> None:
 
 def test_after_a_failure_or_a_stop_nothing_is_said_of_what_was_not_read() -> None:
     one = Bench("lindle-l9", faults=WireFaults(cut_after=150))
-    one.hands.operate = None  # type: ignore[attr-defined]
+    one.operator.operate = None  # type: ignore[attr-defined]
     result = one.provision(stopping=lambda: "@addr=2" in one.trace.said(), **WANTED["lindle-l9"])
     assert result.verdict == "stopped" and result.written
     assert {str(line.outcome) for line in result.settings} == {"not read"}
@@ -271,7 +271,7 @@ def test_nothing_is_written_to_a_module_that_nobody_could_bring_back() -> None:
     one = Bench("tamsel-k5", person=True)
     module = one.module()
     module.attention.gain()  # somebody had held the key
-    one.hands.there = False
+    one.operator.there = False
     result = one.provision(name="Quay 3")
     assert result.verdict == "failed" and result.written == 0 and result.failure
     assert "no operator can restore command mode" in result.failure.what

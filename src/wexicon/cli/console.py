@@ -30,8 +30,8 @@ from wexicon.cli.show import styled
 from wexicon.core.faults import Fault
 from wexicon.core.text import counted
 from wexicon.files import private_folder
+from wexicon.folders import state_folder
 from wexicon.work.console.completion import hint, secret_from, suggestions
-from wexicon.work.contact.catalog import state_folder
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
@@ -176,7 +176,7 @@ class Console:
         asyncio.get_running_loop().call_soon(self._print)
 
     def _print(self) -> None:
-        """Puts what waits above the line that is being typed, which is drawn again below; the keyboard is not let go of."""
+        """Puts what waits above the line that is being typed, which is drawn again below; the keyboard is not released."""
         with self._lock:
             lines = list(self._waiting)
             self._waiting.clear()

@@ -17,7 +17,8 @@ from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
-from wexicon.work.contact.catalog import find_lexicon, lexicon_files, shipped_folder, user_folder
+from wexicon.folders import shipped_folder, user_folder
+from wexicon.work.contact.catalog import find_lexicon, lexicon_files
 
 
 @click.group()

@@ -5,6 +5,7 @@ The rule: nothing heavy is imported before it is known which command is called; 
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from importlib import import_module
@@ -13,7 +14,6 @@ from typing import Any
 import click
 
 from wexicon import __version__
-from wexicon.cli.show import print_note
 
 COMMANDS = {
     "ports": ("ports:ports", "List serial ports; --watch reports ports that appear or disappear."),
@@ -73,7 +73,10 @@ def wexicon() -> None:
 
 def main(arguments: list[str] | None = None) -> None:
     """Runs the command and ends the program with its exit status."""
-    sys.exit(run(arguments))
+    status = run(arguments)
+    # Nothing is collected on the way out: the process ends anyway.
+    gc.freeze()
+    sys.exit(status)
 
 
 def run(arguments: list[str] | None = None) -> int:
@@ -86,8 +89,8 @@ def run(arguments: list[str] | None = None) -> int:
         return status if isinstance(status, int) else 0
     except click.exceptions.Exit as end:
         return end.exit_code
-    except click.Abort:
-        print_note("stopped on request")
+    except (click.Abort, KeyboardInterrupt):
+        _say("stopped on request")
         return 130
     except click.ClickException as fault:
         fault.show()
@@ -95,11 +98,8 @@ def run(arguments: list[str] | None = None) -> int:
     except Fault as fault:
         from wexicon.cli.show import styled
 
-        print_note(styled("error: ", "bold red") + str(fault))
+        _say(styled("error: ", "bold red") + str(fault))
         return fault.status
-    except KeyboardInterrupt:
-        print_note("stopped on request")
-        return 130
     except BrokenPipeError:
         # The reader of our output has closed the pipe: not an error.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -113,8 +113,14 @@ def run(arguments: list[str] | None = None) -> int:
         place = next(reversed(traceback.extract_tb(fault.__traceback__)))
         what = f"{type(fault).__name__} in {place.filename.rpartition(os.sep)[2]}, line {place.lineno}"
         hint = "This is a bug in Wexicon. Please report it with the command; WEXICON_TRACEBACK=1 shows all of it."
-        print_note(f"error: internal error ({what})\n  {hint}")
+        _say(f"error: internal error ({what})\n  {hint}")
         return 1
+
+
+def _say(text: str) -> None:
+    from wexicon.cli.show import print_note
+
+    print_note(text)
 
 
 if __name__ == "__main__":

@@ -78,7 +78,7 @@ class Duration(click.ParamType):  # type: ignore[type-arg,unused-ignore]
 
 operator_option = click.option(
     "--operator",
-    "hands",
+    "operated_by",
     type=click.Choice(["person", "rig", "nobody"]),
     default="person",
     show_default=True,
@@ -102,6 +102,9 @@ trace_option = click.option(
 lexicon_option = click.option(
     "--lexicon", "-l", "lexicon_name", help="Name or file of the lexicon.  [default: detected]"
 )
+register_option = click.option(
+    "--register", "register_at", metavar="URL", help="The register: a file or a database URL.  [default: your own]"
+)
 rate_option = click.option("--rate", type=click.IntRange(1), help="Baud rate to try first.")
 frame_option = click.option("--frame", help="Data bits, parity and stop bits to try first, such as 8N1 or 7E2.")
 flow_option = click.option("--flow", type=click.Choice(FLOWS), help="Flow control.  [default: the lexicon's, or none]")
@@ -122,7 +125,7 @@ def prove_option(default: str) -> Callable[[Command], Command]:
 class Working(msgspec.Struct, kw_only=True):
     """The options of every command that works with a module on a port."""
 
-    hands: str
+    operated_by: str
     patience: float
     fixture_path: Path | None
     trace_path: Path | None
@@ -153,11 +156,11 @@ class Working(msgspec.Struct, kw_only=True):
 
     def operator(self, port: str, progress: Progress) -> Operator:
         """The operator of a port."""
-        if self.hands == "rig":
+        if self.operated_by == "rig":
             from wexicon.rig.control import RemoteOperator
 
             return RemoteOperator(port)
-        return Nobody() if self.hands == "nobody" else Person(progress)
+        return Nobody() if self.operated_by == "nobody" else Person(progress)
 
     @contextlib.contextmanager
     def working(self, title: str, *, quiet: bool = False, heeds_stop: bool = True) -> Iterator[Setup]:

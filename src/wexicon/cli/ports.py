@@ -28,10 +28,11 @@ def ports(watch: bool, pair: str | None, forget: str | None, as_json: bool) -> N
     A port can be named by its path, a URL (socket://HOST:PORT, rfc2217://HOST:PORT), its USB serial number, a name that it
     was given here, or the unit of a running rig.
     """
-    from wexicon.cli.values import split_pairs
     from wexicon.work.contact.ports import forget_name, found_ports, name_port
 
     if pair or forget:
+        from wexicon.cli.values import split_pairs
+
         for name, port in split_pairs([pair] if pair else []).items():
             print_line(f"{name} stands for {visible(name_port(name, port))}")
         if forget:

@@ -1,6 +1,6 @@
 """How results are printed: a unit's, a dialogue's, and why something failed, each in one way for every command.
 
-The rule: what is printed stands in the result; nothing is worked out here. What a module sent is escaped here; our own
+The rule: what is printed is in the result; nothing is worked out here. What a module sent is escaped here; our own
 sentences about it have escaped what they quote.
 """
 

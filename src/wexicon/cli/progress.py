@@ -38,7 +38,7 @@ class Progress(Listener):
             self.step(seen.step)
 
     def step(self, step: str) -> None:
-        """The step that has begun."""
+        """The step that has started."""
         if self._status:
             self._status.update(f"{self._title}: {step}")
 

@@ -11,10 +11,9 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
-from wexicon.cli.options import Stop, Working, ask_secret, gathered, prove_option
+from wexicon.cli.options import Stop, Working, ask_secret, gathered, prove_option, register_option
 from wexicon.cli.progress import Progress
 from wexicon.cli.show import emit_json, ending, print_note
-from wexicon.cli.units import register_option
 
 if TYPE_CHECKING:
     from wexicon import api
@@ -138,7 +137,7 @@ def _batch(run: api.SheetRun, how: Working) -> None:
         Stop().listening() as stop,
     ):
         setup = how.setup(board.progress, stop)
-        asks = run.swaps and len(run.ports) == 1 and how.hands == "person" and sys.stdin.isatty()
+        asks = run.swaps and len(run.ports) == 1 and how.operated_by == "person" and sys.stdin.isatty()
         report = api.Report(progress=board.told, request=Requests() if asks else None)
         results = run.run(setup, report)
     tell_recorded(run.note)

@@ -1,4 +1,4 @@
-"""`wexicon rig`: stand-ins on ports, and the hands that work them."""
+"""`wexicon rig`: stand-ins on ports, and the operators that work them."""
 
 from __future__ import annotations
 

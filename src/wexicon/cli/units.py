@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexicon.cli.options import register_option
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_table
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, visible
@@ -20,10 +21,6 @@ from wexicon.files import OVERWRITE, write_new
 if TYPE_CHECKING:
     from wexicon.records.entry import Entry
     from wexicon.records.register import Register
-
-register_option = click.option(
-    "--register", "register_at", metavar="URL", help="The register: a file or a database URL.  [default: your own]"
-)
 
 
 @click.group()
@@ -69,8 +66,8 @@ def list_(register_at: str | None, as_json: bool, **filters: Any) -> None:
 
 
 def _print_unfinished(register: Register) -> None:
-    """Work that was begun on a module, on any bench, and not seen through."""
-    from wexicon.work.contact.catalog import state_folder
+    """Work that was started on a module, on any bench, and not seen through."""
+    from wexicon.folders import state_folder
     from wexicon.work.provisioning.unfinished import RegisterStore
 
     RegisterStore(state_folder() / "unfinished", lambda: register).flush_ended()

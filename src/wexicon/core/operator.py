@@ -1,4 +1,4 @@
-"""What only hands can do: keys, power, wires. A session asks for it and notices by itself when it has been done.
+"""What only operators can do: keys, power, wires. A session asks for it and notices by itself when it has been done.
 
 The rule: asking never waits. Who asks goes on listening and trying until the module answers or patience ends.
 """

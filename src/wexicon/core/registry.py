@@ -28,7 +28,7 @@ class Registry(Mapping[str, T], Generic[T]):
         self._things[name] = thing
 
     def complete(self) -> None:
-        """Adds what other packages bring; what is there already stays."""
+        """Adds what other packages bring; what already exists stays."""
         if not self._complete:
             self._complete = True
             for name, thing in type(self).find_more(self.group).items():

@@ -124,7 +124,7 @@ def meant(word: str, words: Iterable[str]) -> str:
 
 
 def garbled(text: str) -> bool:
-    """Whether the text looks like bytes taken in at the wrong rate: not what anybody would send."""
+    """Whether the text looks like bytes read at the wrong rate: not what anybody would send."""
     if not text:
         return False
     odd = sum(

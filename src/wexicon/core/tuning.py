@@ -55,8 +55,8 @@ class Tuning(msgspec.Struct, frozen=True):
 
 
 def frame_of(data: bytes) -> str:
-    """The frame of text that was taken in as 8N1 at its own rate. A module with 7 data bits has its parity, or its second
-    stop bit, where we have the eighth bit: of its parity over all eight bits every character tells the same. `8N1` where it
+    """The frame of text that was read as 8N1 at its own rate. A module with 7 data bits has its parity, or its second
+    stop bit, where we have the eighth bit: of its parity over all eight bits every character reports the same. `8N1` where it
     is plain, and where nothing fits."""
     if len(data) < 2 or max(data) < 0x80:
         return "8N1"

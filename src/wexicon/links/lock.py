@@ -1,4 +1,4 @@
-"""One port, one user: whoever opens a port takes its lock, and whoever finds it taken is told who has it.
+"""One port, one user: whoever opens a port takes its lock, and whoever finds it taken is reported who has it.
 
 The rule: a lock is the system's own (flock) on a file of the user's, so it dies with its process, however that ends. A
 device that a program without our lock has open is taken too; where the system tells who that is, it is named. A
@@ -20,7 +20,8 @@ from pathlib import Path
 import msgspec
 
 from wexicon.core.faults import LinkFault
-from wexicon.files import private_folder, run_folder
+from wexicon.files import private_folder
+from wexicon.folders import run_folder
 
 try:
     import fcntl

@@ -240,7 +240,7 @@ class ThreadLink(PortLink):
 
     def __init__(self, name: str, port: Any, tuning: Tuning, lock: PortLock | None = None) -> None:
         super().__init__(name, port, tuning, lock)
-        # Bounded: what is not taken in waits where it comes from.
+        # Bounded: what is not read waits where it comes from.
         self._queue: queue.Queue[bytes | Exception] = queue.Queue(MOST_WAITING)
         self._open = True
         self._thread = threading.Thread(target=self._take_in, name=f"reads {name}", daemon=True)

@@ -7,9 +7,9 @@ started on a module stays that module's, whichever run claims it. A number is dr
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Sequence
 from functools import cached_property, partial
-from uuid import uuid4
 
 import msgspec
 import sqlalchemy as sql
@@ -90,7 +90,7 @@ class Run:
         self.database = database
         self.bench = bench
         self.sheet = sheet
-        self.run = run or uuid4().hex
+        self.run = run or os.urandom(16).hex()
         self.since = 0.0
 
     @cached_property

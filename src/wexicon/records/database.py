@@ -1,7 +1,7 @@
-"""A database, a SQLite file or a PostgreSQL server: opened, brought to this version's tables, and its faults told as ours.
+"""Opens a database, a SQLite file or a PostgreSQL server, migrates its tables, and translates its errors.
 
-The rule: what is away may come back, and is told as `RegisterAway`; what can never be used is told as `CallFault`. No message
-has a password. A database that a newer version made is refused, never guessed at.
+The rule: an outage that may end raises `RegisterAway`; a database that can never be used raises `CallFault`. No message
+contains a password. A database made by a newer version is refused.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ from wexicon.files import private_folder
 VERSION = "3"
 VERSION_TABLE = "wexicon_version"
 MIGRATIONS = Path(__file__).parent / "migrations"
-# A lock of PostgreSQL that is ours alone, while tables are made: any number.
+# A lock of PostgreSQL that is ours alone, while tables are created: any number.
 _MAKING = 7_105_622_841
 # How long a server that does not answer is waited for (seconds); a connection that went dead is noticed after as long.
 PATIENCE = 5
@@ -116,7 +116,7 @@ class Database:
 
     @contextmanager
     def _told(self) -> Iterator[None]:
-        """Faults of the database are told as ours."""
+        """Faults of the database are reported as ours."""
         try:
             yield
         except (sql.exc.DBAPIError, sql.exc.TimeoutError, OSError) as fault:

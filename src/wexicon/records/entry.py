@@ -1,22 +1,27 @@
 """One record of the register, as it waits on disk and as it is shown.
 
-The rule: it says who it was, what was done, and on what that rests; nothing secret stands in it.
+The rule: it says who it was, what was done, and on what that rests; nothing secret is in it.
 """
 
 from __future__ import annotations
 
 import os
-import socket
 from datetime import UTC, datetime
 from typing import Any
-from uuid import uuid4
 
 import msgspec
 
 
 def bench_name() -> str:
     """What this bench is called: WEXICON_BENCH, or the machine's name."""
-    return os.environ.get("WEXICON_BENCH") or socket.gethostname()
+    return os.environ.get("WEXICON_BENCH") or (os.uname().nodename if hasattr(os, "uname") else _host())
+
+
+def _host() -> str:
+    """The machine's name on a system that has no uname."""
+    import socket
+
+    return socket.gethostname()
 
 
 class Entry(msgspec.Struct):
@@ -34,12 +39,12 @@ class Entry(msgspec.Struct):
     digest: str
     row: dict[str, str]
     result: dict[str, Any]
-    id: str = msgspec.field(default_factory=lambda: uuid4().hex)
+    id: str = msgspec.field(default_factory=lambda: os.urandom(16).hex())
     bench: str = msgspec.field(default_factory=bench_name)
     at: str = msgspec.field(default_factory=lambda: datetime.now(UTC).isoformat(timespec="milliseconds"))
     task: str = ""
 
     @property
     def when(self) -> str:
-        """When and where, as it is told."""
+        """When and where, as it is reported."""
         return f"on {self.at[:16].replace('T', ' ')} UTC at {self.bench}"

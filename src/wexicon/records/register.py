@@ -1,7 +1,7 @@
 """The register: every unit that was worked on, what was found, changed and left, by which sheet, when, on which bench.
 
 The rule: a result goes to the disk of this machine first, synced, and into the database after; while the database is away it
-waits there, and goes in once, by its own id. Nothing secret stands in a result, so none stands here.
+waits there, and is stored once, by its own id. Nothing secret is in a result, so none stands here.
 """
 
 from __future__ import annotations
@@ -110,7 +110,7 @@ class Register:
     @cached_property
     def _done(self) -> Any:
         """A finished unit; a late record says nothing of a unit that is another module by now."""
-        unit = sql.bindparam("its_unit")
+        unit: sql.BindParameter[str] = sql.bindparam("its_unit")
         its = sql.and_(TASK.c.task == sql.bindparam("its_task"), sql.or_(TASK.c.unit.is_(None), TASK.c.unit == unit))
         done = {"done": self.database.now(), "verdict": sql.bindparam("its_verdict"), "unit": unit, "run": None}
         return sql.update(TASK).where(its).values(**done)
@@ -118,11 +118,11 @@ class Register:
     # -- unfinished work ----------------------------------------------------------------------------------------------
 
     def unfinished(self, unit: str) -> dict[str, Any] | None:
-        """What was begun on a unit and not seen through, on any bench. Raises Fault, as do the others."""
+        """What was started on a unit and not seen through, on any bench. Raises Fault, as do the others."""
         return next(iter(self._unfinished(_WORK_ON, its_unit=unit)), None)
 
     def all_unfinished(self) -> list[dict[str, Any]]:
-        """All work that was begun and not seen through, the oldest first."""
+        """All work that was started and not seen through, the oldest first."""
         return self._unfinished(_ALL_WORK)
 
     def _unfinished(self, query: Any, **asked: str) -> list[dict[str, Any]]:
@@ -134,7 +134,7 @@ class Register:
             ]
 
     def begin(self, record: Mapping[str, Any]) -> None:
-        """Work on a unit was begun."""
+        """Work on a unit was started."""
         values = {name: record[name] for name in ("unit", "began", "sheet", "bench", "process")}
         values["settings"] = msgspec.json.encode(record["settings"]).decode()
         values = {name: _storable(one) for name, one in values.items()}

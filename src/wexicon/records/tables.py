@@ -38,7 +38,7 @@ RUN = Table(
     Column("seen", Float, nullable=False),
     Column("ended", Float),
 )
-# A unit of a sheet that is to be made once: which run has claimed it, on which module it was begun, when it was done.
+# A unit of a sheet that is to be made once: which run has claimed it, on which module it was started, when it was done.
 TASK = Table(
     "wexicon_task",
     META,
@@ -69,7 +69,7 @@ DRAWN = Table(
     Column("holder", String(500), nullable=False),
     UniqueConstraint("series", "holder", name="wexicon_drawn_once"),
 )
-# Work on a module that was begun and not seen through.
+# Work on a module that was started and not seen through.
 UNFINISHED = Table(
     "wexicon_unfinished",
     META,

@@ -1,7 +1,7 @@
 """The air: what joins the stand-ins of a rig, and what they find there.
 
 The rule: two stand-ins reach each other when, and only when, both say that their settings allow it; nothing in the air
-reads a lexicon. What a host service does is told by the rig's file.
+reads a lexicon. What a host service does is reported by the rig's file.
 """
 
 from __future__ import annotations
@@ -80,7 +80,7 @@ class Management(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class AirTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[air]`: what is there besides the stand-ins. `services` are hosts by name: `echo` gives back what it is sent,
+    """`[air]`: what is there besides the stand-ins. `services` are hosts by name: `echo` returns what it is sent,
     `127.0.0.1:PORT` is a real socket of this machine."""
 
     access_point: dict[str, AccessPoint] = msgspec.field(default_factory=dict)
@@ -91,7 +91,7 @@ class AirTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Air:
-    """What all stand-ins of one rig share. `answered` is what the management server was told, by message number."""
+    """What all stand-ins of one rig share. `answered` is what the management server was ordered, by message number."""
 
     def __init__(self, table: AirTable | None = None) -> None:
         table = table or AirTable()

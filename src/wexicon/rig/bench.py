@@ -59,7 +59,7 @@ class Unit:
         self.standin = standin
 
     def work(self, do: str, what: str = "") -> None:
-        """What hands do: `operate` an act, `power` on, off or cycle, `hold` or `release` a key. Raises ValueError."""
+        """What operators do: `operate` an act, `power` on, off or cycle, `hold` or `release` a key. Raises ValueError."""
         standin = self.standin
         if do == "operate":
             standin.operate(what)

@@ -56,7 +56,7 @@ class BluetoothModule(StandIn):
         return True
 
     def part(self) -> None:
-        """Lets go of the other side, and is let go of."""
+        """Lets go of the other side, and is released."""
         other, self.joined = self.joined, None
         if other and other.joined is self:
             other.joined = None

@@ -280,7 +280,7 @@ class CellularModule(StandIn):
             self.stat = 0
 
     def prompt(self, take: Callable[[bytes], int]) -> None:
-        """Asks for a payload: `take` is given bytes and tells how many it took, and clears `payload` when it has all."""
+        """Asks for a payload: `take` is given bytes and reports how many it took, and clears `payload` when it has all."""
         self.silent = True
         self.payload = take
         self.say("\r\n> ")

@@ -12,7 +12,7 @@ import msgspec
 
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
-from wexicon.files import run_folder
+from wexicon.folders import run_folder
 
 # How long a request may be (bytes), and how long a rig may take to answer one (seconds).
 MOST_ASKED = 4096

@@ -1,7 +1,7 @@
 """A running rig's own side of being worked: leaves a card, takes requests on a socket file beside it.
 
-The rule: card and socket stand in folders that only the user can enter. A request is read as far as it has come, never
-waited for; what is wrong with one is told to who asked, and to nobody else.
+The rule: card and socket are in folders that only the user can enter. A request is read as far as it has come, never
+waited for; what is wrong with one is reported to who asked, and to nobody else.
 """
 
 from __future__ import annotations
@@ -15,7 +15,8 @@ import tempfile
 
 import msgspec
 
-from wexicon.files import create, private_folder, run_folder
+from wexicon.files import create, private_folder
+from wexicon.folders import run_folder
 from wexicon.rig.control import MOST_ASKED, Card, Request
 from wexicon.rig.serving import Server
 

@@ -160,7 +160,7 @@ class Rfc2217Port:
 
 
 class Server:
-    """Serves a bench under the real clock. `ports` tells each unit's port. What goes wrong in one stand-in is told to
+    """Serves a bench under the real clock. `ports` tells each unit's port. What goes wrong in one stand-in is reported to
     `report`, and the others go on."""
 
     def __init__(self, bench: Bench, report: Callable[[str], None] = lambda text: None) -> None:

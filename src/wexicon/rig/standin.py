@@ -52,7 +52,7 @@ class StandIn:
         self.held: set[str] = set()
         self.uart = Uart(agenda, self, Tuning(), faults)
         self._life = 0
-        self._hands = 0
+        self._by_hand = 0
 
     # -- power and keys -----------------------------------------------------------------------------------------
 
@@ -87,12 +87,12 @@ class StandIn:
         self.by_hand((0, lambda: self.power(False)), (off, lambda: self.power(True)))
 
     def by_hand(self, *moves: tuple[float, Callable[[], object]]) -> None:
-        """What hands do, each move so many seconds from now; hands that begin something else leave the rest undone."""
-        self._hands += 1
-        this = self._hands
+        """What operators do, each move so many seconds from now; operators that begin something else leave the rest undone."""
+        self._by_hand += 1
+        this = self._by_hand
         for delay, move in moves:
             if delay:
-                self.agenda.after(delay, lambda move=move: move() if this == self._hands else None)  # type: ignore[misc]
+                self.agenda.after(delay, lambda move=move: move() if this == self._by_hand else None)  # type: ignore[misc]
             else:
                 move()
 
@@ -218,7 +218,7 @@ def _after(identity: Any, by: int) -> Any:
 
 
 class LineEditor:
-    """Gathers bytes to lines as a module with a fixed line end does; tells the wrong line ends as well.
+    """Gathers bytes to lines as a module with a fixed line end does; reports the wrong line ends as well.
 
     `line` is called with each line, `wrong` for a line that ended otherwise. After a CR that should be CR LF the
     module waits `patience` seconds for the LF.

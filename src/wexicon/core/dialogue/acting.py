@@ -26,7 +26,7 @@ class ModuleActions(Protocol):
     def meaning(self, code: str) -> str: ...
 
     def decoded(self, name: str, text: str) -> Any:
-        """The value of a setting's kind that stands in the module's words."""
+        """The value of a setting's kind that is in the module's words."""
 
     def encoded(self, name: str, value: Any) -> str:
         """A value in the module's words, by a setting's kind."""

@@ -1,4 +1,4 @@
-"""One line of a dialogue, and the parts that statements are made of: durations, expressions, patterns, texts in quotes.
+"""One line of a dialogue, and the parts that statements are created of: durations, expressions, patterns, texts in quotes.
 
 The rule: each part is read once, here, into what will be used; what is wrong with it is a LineFault with its column.
 """

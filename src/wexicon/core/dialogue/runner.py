@@ -1,7 +1,7 @@
 """Runs a dialogue on a session: says, hears, checks, and tells exactly where it failed.
 
 The rule: one statement at a time, in order; what comes unasked is kept until an `await` or an `on` takes it. The runner
-does no input or output of its own: it has a session, and hands for what only hands can do. What is made of a secret is one.
+does no input or output of its own: it has a session, and hands for what only operators can do. What is made of a secret is one.
 """
 
 from __future__ import annotations

@@ -258,7 +258,7 @@ class Break(OneLine, frozen=True):
 
 
 class AskOperator(OneLine, frozen=True):
-    """`operator [ACT] "TEXT"`: asks for what only hands can do."""
+    """`operator [ACT] "TEXT"`: asks for what only operators can do."""
 
     word: ClassVar[str] = "operator"
     _form: ClassVar[re.Pattern[str]] = re.compile(r'(?:([a-z-]+)\s+)?("(?:[^"\\]|\\.)*")')

@@ -1,6 +1,6 @@
 """Values of a sheet that are filled in for each unit: `mast {row.station}`, `{number:02}`, `{own.address|last(4)}`.
 
-The rule: what stands in braces names its source; a source that is not known is a fault when the sheet is read, one that is only
+The rule: what is in braces names its source; a source that is not known is a fault when the sheet is read, one that is only
 known once a module was asked is waited for. Nothing is evaluated.
 """
 
@@ -15,7 +15,7 @@ from wexicon.core.protocol.patterns import PatternFault, braces
 from wexicon.core.text import meant
 
 # `number` counts the units of a seat from 1; `row` is the unit's row of the table, `own` what its module says of itself,
-# `drawn` a number that the register gives out.
+# `drawn` a number that the register assigns.
 NUMBER, ROW, OWN, DRAWN = "number", "row", "own", "drawn"
 _SOURCE = re.compile(
     r"([A-Za-z_][A-Za-z0-9_-]*)(?:\.([A-Za-z_][A-Za-z0-9_ -]*?))?(?::(0[1-9]))?((?:\|[a-z]+(?:\(\d{1,3}\))?)*)"

@@ -1,4 +1,4 @@
-"""A value kind as it stands in a file: `{ kind = "int", min = 0, max = 9 }`.
+"""A value kind as it is in a file: `{ kind = "int", min = 0, max = 9 }`.
 
 The rule: kinds are looked up by name among those that are registered; each checks itself, and what is wrong with it is
 told with its place.

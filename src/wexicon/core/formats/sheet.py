@@ -1,7 +1,7 @@
 """A sheet: what the finished units should be, checked against their lexicons before a byte is sent.
 
 The rule: after reading, every value is one that its module can take, and every secret is in memory only. A secret never
-stands in the sheet itself: it says where it comes from, `{ env = "NAME" }`, `{ file = "NAME" }` or `{ prompt = "..." }`.
+is in the sheet itself: it says where it comes from, `{ env = "NAME" }`, `{ file = "NAME" }` or `{ prompt = "..." }`.
 What is filled in for each unit (see `filling`) is worked out by `jobs`.
 """
 
@@ -53,7 +53,7 @@ class AgreeTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class DrawnTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[drawn.NAME]`: numbers that the register gives out, each to one unit, from `first` to `last`. Sheets that name the same
+    """`[drawn.NAME]`: numbers that the register assigns, each to one unit, from `first` to `last`. Sheets that name the same
     `series` draw from the same numbers; otherwise they are this sheet's alone, by its title."""
 
     first: int

@@ -32,7 +32,7 @@ class Source:
     def __init__(self, data: bytes, path: str) -> None:
         self.path = path
         self.complaints: list[Complaint] = []
-        # How many complaints there are beyond those that are told.
+        # How many complaints there are beyond those that are reported.
         self.more = 0
         self.data: dict[str, Any] = {}
         try:

@@ -1,6 +1,6 @@
 """A table of units (CSV): one row a unit, read as spreadsheets save it.
 
-The rule: a cell is text and stays as it was typed, leading zeros too; every fault is told with its row and column before
+The rule: a cell is text and stays as it was typed, leading zeros too; every fault is reported with its row and column before
 anything is said to a module.
 """
 

@@ -1,7 +1,7 @@
 """Drives one machine at a time on one link: the only code that reads and writes it.
 
 The rule: the time comes from the link's clock; under the virtual clock and the real one the code is the same. What a module
-sends is taken in at any time. A stop is heeded between two exchanges, and inside whatever takes longer than a moment. After
+sends is read at any time. A stop is heeded between two exchanges, and inside whatever takes longer than a moment. After
 a link fault nothing is said until the link is renewed.
 """
 
@@ -22,7 +22,7 @@ from wexicon.core.protocol.state import ENDED
 from wexicon.core.text import to_text
 from wexicon.core.tuning import Tuning
 
-# How long data that has already arrived may take to be taken in (seconds).
+# How long data that has already arrived may take to be read (seconds).
 LONGEST_DRAIN = 2.0
 # How long a wait may last before the listener may do deferred work (seconds).
 IDLE = 0.25

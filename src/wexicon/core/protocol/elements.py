@@ -80,7 +80,7 @@ Element = Literal | Capture | Equal | Anything
 
 
 def braces(source: str) -> Iterator[tuple[str, int]]:
-    """The parts of a text with braces: what stands in them with its column (from 1), and what stands between them with
+    """The parts of a text with braces: what is in them with its column (from 1), and what stands between them with
     column 0. {{ and }} are braces as they are. Raises PatternFault with the column."""
     plain = ""
     at = 0

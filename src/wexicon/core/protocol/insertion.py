@@ -126,7 +126,7 @@ class Template:
     def fill_exactly(
         self, values: Mapping[str, Any], *, counted: Container[str] = (), prompted: bool = False
     ) -> Filled:
-        """Exact bytes with their values. A value whose length the module was told (`counted`) may hold anything; after a
+        """Exact bytes with their values. A value whose length the module was ordered (`counted`) may hold anything; after a
         prompt one may hold line ends, and never what ends it there; any other holds no control character."""
 
         def check(at: int, value: str, filters: list[str], secret: bool) -> str:

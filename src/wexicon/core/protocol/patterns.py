@@ -43,7 +43,7 @@ Header = tuple[bytes, "re.Pattern[bytes]", Callable[["re.Match[bytes]"], int]]
 
 class Pattern:
     """A compiled pattern. `start` is what every fitting line begins with; `names` are its captures in order, `quotes` whether
-    some of them stand in quotes; `needs` the names that must be known before."""
+    some of them are in quotes; `needs` the names that must be known before."""
 
     __slots__ = (
         "_convert",
@@ -89,7 +89,7 @@ class Pattern:
 
     def _build(self) -> None:
         self._parts = parts_of(self.elements)
-        # A pattern that ends in raw bytes: which of its captures tells how many, or the number itself.
+        # A pattern that ends in raw bytes: which of its captures reports how many, or the number itself.
         self._tail: int | str | None = None
         self._convert: list[tuple[str, Callable[[str], Any] | None]] = []
         self._fits: Callable[[str], re.Match[str] | None] | None = None
@@ -159,7 +159,7 @@ def _whole(size: Any) -> int:
 
 def _expression(parts: Parts) -> str | None:
     """The pattern as one regular expression, or None where that would not be linear, or where values that are only known
-    later stand in it."""
+    later are in it."""
     source = ""
     for index, (free, run) in enumerate(parts):
         last = index == len(parts) - 1

@@ -13,7 +13,7 @@ from wexicon.core.tuning import Tuning
 class RecordedExchange(msgspec.Struct):
     """One thing said (None: before anything was), and the frames heard after it: seconds, text, role. `lasted` is how
     long it was until something else was said; `searching` where that was said to find the module, `again` where
-    it was said once more after this."""
+    it was said again after this."""
 
     said: str | None
     exact: bool = False

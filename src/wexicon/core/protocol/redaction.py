@@ -1,7 +1,7 @@
 """The doorway through which all that a session does and hears goes to whoever listens: no secret passes it.
 
 The rule: a line that may hold the first part of a secret waits until the next one shows whether it does. A listener that
-fails (a full disk, a closed pipe) is told nothing more; the session stops between two exchanges.
+fails (a full disk, a closed pipe) is reported nothing more; the session stops between two exchanges.
 """
 
 from __future__ import annotations

@@ -23,7 +23,7 @@ class PduFault(ValueError):
 
 
 class Message(msgspec.Struct, frozen=True):
-    """A message as its unit tells it. `number` is the other side's; `part` of `parts`, of the message `reference`."""
+    """A message as its unit reports it. `number` is the other side's; `part` of `parts`, of the message `reference`."""
 
     number: str
     text: str

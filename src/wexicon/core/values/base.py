@@ -28,7 +28,7 @@ class Unset:
 
 UNSET = Unset()
 Value = str | int | bool | Decimal | dict[str, Any] | Unset
-# Makes a kind of what stands in a file at a place; None where it is none, which was complained of.
+# Makes a kind of what is in a file at a place; None where it is none, which was complained of.
 MakeKind = Callable[[Any, tuple[str, ...]], "Kind | None"]
 
 
@@ -46,11 +46,11 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field="k
     """What all kinds offer. `Value` is the plain form: str, int, bool, Decimal or, for tuples, a dict."""
 
     def faults(self) -> Iterator[tuple[str, str]]:
-        """What is wrong with the kind itself, as it stands in a lexicon: key and what."""
+        """What is wrong with the kind itself, as it is in a lexicon: key and what."""
         yield from ()
 
     def with_parts(self, make: MakeKind) -> Kind:
-        """The same with the kinds inside it made of what stands in the file."""
+        """The same with the kinds inside it made of what is in the file."""
         return self
 
     @property

@@ -30,7 +30,7 @@ def _coded(
     kind: Kind, codes: Mapping[str, str | int], codes_are: str, text: str, heard: Mapping[str, str | int] = NONE
 ) -> str:
     """The name whose code is `text`, exactly unless the lexicon says otherwise; `heard` are names that the module answers
-    with another code than it is told."""
+    with another code than it is reported."""
     for name, code in {**codes, **heard}.items():
         if _plain(code, codes_are) == _plain(text, codes_are):
             return name
@@ -58,7 +58,7 @@ def _colliding(
 class Choice(Kind, frozen=True, tag="choice"):
     """One of a few names, each with the code that the module uses for it. What is heard must be the code exactly, unless
     `codes_are` says that it is a `number` (leading zeros do not count) or a `word` (in any case). `heard` are the codes of
-    names that the module answers otherwise than it is told."""
+    names that the module answers otherwise than it is reported."""
 
     codes: dict[str, str | int]
     codes_are: str = "text"

@@ -1,6 +1,6 @@
 """What may be typed next, by the lexicon: its questions, its writes, their values and ranges, and the console's own commands.
 
-The rule: what is suggested is what the module takes; a range that cannot be listed is told as a hint instead.
+The rule: what is suggested is what the module takes; a range that cannot be listed is reported as a hint instead.
 """
 
 from __future__ import annotations

@@ -228,7 +228,7 @@ class Talk(Listener):
         return (_LINES if ends else _LINE), None
 
     def _filled(self, text: str) -> str | Filled:
-        """The line; what stands in it where a secret is written is one."""
+        """The line; what is in it where a secret is written is one."""
         column = secret_from(self.lexicon, text)
         if column is None or column >= len(text):
             return text

@@ -72,7 +72,7 @@ class Explainer:
 
 
 def put_in(template: Template, text: str) -> str | None:
-    """What stands in a line where a template with one insertion has it; None where the line is another."""
+    """What is in a line where a template with one insertion has it; None where the line is another."""
     if len(template.names) != 1:
         return None
     before, _, after = template.source.partition("{")

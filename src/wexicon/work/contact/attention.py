@@ -35,9 +35,9 @@ OTHER_ENDS = ("crlf", "cr", "lf", "none")
 LIKELY = 0.5
 # How long after its answer a module may move to another rate.
 MOVES_WITHIN = 1.5
-# How long a module is tried that only hands can bring to listen, where nobody is there.
+# How long a module is tried that only operators can bring to listen, where nobody is there.
 NOBODY = 3.0
-# How long after hands have moved the likeliest link is tried alone, beyond what the lexicon says a start takes.
+# How long after operators have moved the likeliest link is tried alone, beyond what the lexicon says a start takes.
 ALONE = 2.0
 # Every so many times a module that takes its time to answer is given that time.
 PATIENT_EACH = 3
@@ -69,8 +69,8 @@ class Attention:
         self.unlock: Callable[[], object] = lambda: None
         # ProgressCallback where it listens, each time.
         self.gained: Callable[[Tuning], object] = lambda found: None
-        # Whether the last gain was by hands after silence: then the module has just got power, where it must for that.
-        self.by_hands = False
+        # Whether the last gain was by the operator after silence: then the module has just got power, where it must for that.
+        self.by_operator = False
         self.tries: list[Try] = []
         # From where to where it was last told to move, until it has answered there.
         self.moving: tuple[Tuning, Tuning] | None = None
@@ -84,7 +84,7 @@ class Attention:
 
     def keep(self) -> None:
         """Makes sure of it before something is said: takes it back where the module let it go, by itself or because of
-        what it was told."""
+        what it was ordered."""
         lasts = self.lexicon.attention.lasts
         over = bool(lasts) and self.session.clock.now() - self._spoke_at > lasts * 0.8
         if self.managed and (over or not self.held):
@@ -100,15 +100,15 @@ class Attention:
         """The module no longer listens."""
         self.held = False
 
-    def gain(self, likely: Sequence[Tuning] = (), *, just_left: bool = False, by_hands: bool = False) -> Tuning:
+    def gain(self, likely: Sequence[Tuning] = (), *, just_left: bool = False, by_operator: bool = False) -> Tuning:
         """Gets attention and gives the tuning at which the module listens. `likely` links are tried first, then those
-        of the lexicon; `just_left` where the module is known not to listen, `by_hands` where hands are to do it in any
+        of the lexicon; `just_left` where the module is known not to listen, `by_operator` where operators are to do it in any
         case. Raises Unreachable with what was tried, heard, and what it points to.
         """
         self._just_left = just_left
         self.tries.clear()
-        self.by_hands = False
-        found = self._with_hands(self._candidates(likely)) if by_hands else self._find(likely)
+        self.by_operator = False
+        found = self._with_operator(self._candidates(likely)) if by_operator else self._find(likely)
         self.held = self.managed = True
         self.spoke()
         self.gained(found)
@@ -117,10 +117,10 @@ class Attention:
 
     def by_power(self) -> bool:
         """Whether having got attention as it was got proves that the module has just got power."""
-        return self.by_hands and self.lexicon.attention.power_up
+        return self.by_operator and self.lexicon.attention.power_up
 
-    def needs_hands(self) -> bool:
-        """Whether it can only be had by hands that are not a fixture's."""
+    def needs_operator(self) -> bool:
+        """Whether it can only be had by the operator that are not a fixture's."""
         attention = self.lexicon.attention
         if attention.how is AttentionBy.CONTROL_LINE:
             return not self.fixture.has(attention.pins)
@@ -147,7 +147,7 @@ class Attention:
         )
 
     def prove(self, links: Sequence[Tuning]) -> None:
-        """The module was told to go to the first of these links: waits for its answer there, and looks where it is if none
+        """The module was ordered to go to the first of these links: waits for its answer there, and looks where it is if none
         comes. It may go some time after it said so, so an answer on an earlier link counts only in the end."""
         session = self.session
         until = session.clock.now() + MOVES_WITHIN
@@ -177,10 +177,10 @@ class Attention:
         attention = self.lexicon.attention
         candidates = self._candidates(likely)
         if attention.how is AttentionBy.HELD_KEY:
-            return self._with_hands(candidates)
+            return self._with_operator(candidates)
         if attention.how is AttentionBy.CONTROL_LINE:
             if not self.fixture.has(attention.pins):
-                return self._with_hands(candidates)
+                return self._with_operator(candidates)
             self.fixture.drive(self.session, attention.pins)
             self.session.quiet(self.lexicon.start.within)
         # The first round is quick but at the likeliest link; the second finds a module that had not started yet, or that
@@ -191,7 +191,7 @@ class Attention:
             if self._listens_at(tuning, min(self.session.dialect.within, LIKELY) if patient else 0.0):
                 return tuning
         if attention.window:
-            return self._with_hands(candidates)
+            return self._with_operator(candidates)
         self.session.quiet(self.lexicon.start.within)
         heard_at = self.heard_at()
         for within, tunings in (
@@ -323,7 +323,7 @@ class Attention:
                 session.adopt(dialect.with_end(end))
                 if dialect.window:
                     session.quiet(dialect.window)
-                # What the module has of the lines before would stand in front of this one.
+                # What the module has of the lines before would are in front of this one.
                 session.send(session.dialect.line_end.encode())
                 session.wait_until_quiet(AT_ONCE, QUICK)
                 if self._answers_otherwise():
@@ -352,7 +352,7 @@ class Attention:
 
     # -- asking the operator --------------------------------------------------------------------------------------
 
-    def _with_hands(self, candidates: Sequence[Tuning]) -> Tuning:
+    def _with_operator(self, candidates: Sequence[Tuning]) -> Tuning:
         """Tries; asks for hands, a jig's or the operator's; tries on until the module listens, or patience ends."""
         session, attention = self.session, self.lexicon.attention
         if not attention.window:
@@ -362,9 +362,9 @@ class Attention:
             if self._listens() == "whole":
                 return candidates[0]
             self.tries.clear()
-        nobody = self.needs_hands() and not self.operator.there
-        self.by_hands = True
-        self._ask_for_hands(attention.operator)
+        nobody = self.needs_operator() and not self.operator.there
+        self.by_operator = True
+        self._ask_operator(attention.operator)
         end = session.clock.now() + (min(self.patience, NOBODY) if nobody else self.patience)
         # Where it is most likely to answer is tried alone for as long as a start takes.
         alone = session.clock.now() + self.lexicon.start.within + ALONE
@@ -387,7 +387,7 @@ class Attention:
                     if now - half_since > GRACE:
                         half_since = end
                         early = "The key was released too early: only some commands are answered. "
-                        self._ask_for_hands(early + attention.operator)
+                        self._ask_operator(early + attention.operator)
             session.quiet(0.02)
         if half_since is not None:
             raise Unreachable(
@@ -403,7 +403,7 @@ class Attention:
             self._look_elsewhere()
         raise self._unreachable("the module did not enter command mode")
 
-    def _ask_for_hands(self, text: str) -> None:
+    def _ask_operator(self, text: str) -> None:
         """A fixture that can, does it; otherwise the operator is asked."""
         session, attention, fixture = self.session, self.lexicon.attention, self.fixture
         pins = (attention.power,) if attention.window else (attention.key, attention.power)

@@ -5,11 +5,9 @@ The rule: a lexicon beside the sheet goes before one in the user's folder, and t
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from functools import cache
-from importlib.resources import files
 from pathlib import Path
 
 from wexicon.core.faults import CallFault, Fault
@@ -20,6 +18,7 @@ from wexicon.core.formats.units import UnitsTable, read_units
 from wexicon.core.registry import Registry
 from wexicon.core.text import meant
 from wexicon.files import open_regular, read_file
+from wexicon.folders import shipped_folder, user_folder
 from wexicon.work.contact.relay_commands import run_command
 
 
@@ -37,41 +36,11 @@ def brought_by_others(group: str) -> Mapping[str, object]:
 Registry.find_more = staticmethod(brought_by_others)
 
 
-def config_folder() -> Path:
-    """Where the user's own choices live."""
-    own = os.environ.get("WEXICON_CONFIG")
-    if own:
-        return Path(own)
-    import platformdirs
-
-    return platformdirs.user_config_path("wexicon")
-
-
-def user_folder() -> Path:
-    """Where the user's own lexicons live."""
-    own = os.environ.get("WEXICON_LEXICONS")
-    return Path(own) if own else config_folder() / "lexicons"
-
-
-def state_folder() -> Path:
-    """Where traces and records are kept."""
-    own = os.environ.get("WEXICON_STATE")
-    if own:
-        return Path(own)
-    import platformdirs
-
-    return platformdirs.user_state_path("wexicon")
-
-
-def shipped_folder() -> Path:
-    """The lexicons that come with Wexicon."""
-    return Path(str(files("wexicon") / "lexicons"))
-
-
 @cache
 def package_folders() -> tuple[Path, ...]:
     """Folders of lexicons that other packages bring: an entry point of the group `wexicon.lexicons` names a package."""
     from importlib.metadata import entry_points
+    from importlib.resources import files
 
     found = []
     for entry in entry_points(group="wexicon.lexicons"):

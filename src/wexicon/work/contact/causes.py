@@ -1,6 +1,6 @@
 """What it points to when a module does not answer as it should, and what to do next.
 
-The rule: a cause is only named when something that was heard, or not heard, points to it; that evidence is told with it.
+The rule: a cause is only named when something that was heard, or not heard, points to it; that evidence is reported with it.
 """
 
 from __future__ import annotations
@@ -103,7 +103,7 @@ def point_to(
     moved: tuple[Tuning, Tuning] | None = None,
 ) -> Cause:
     """The cause that all attempts together point to. `data_links` are links on which the module may be in data mode, `moved`
-    the links between which it was told to go just before."""
+    the links between which it was ordered to go just before."""
     plain = [(one, text) for one in tries for text in one.heard if makes_sense(lexicon, [text])]
     own = [(one, text) for one, text in plain if is_own(lexicon, text)]
     texts = [text for one in tries for text in one.heard]

@@ -362,7 +362,7 @@ class LinkDiscovery:
         return Fit(lexicon, {name: text for name, text in identity.items() if name in named_by}, dialect.speech.end)
 
     def _exchange(self, phrase: Phrase, within: float) -> Reply:
-        """Asks a question; once more where the first may have met with what was on the line before."""
+        """Asks a question; again where the first may have met with what was on the line before."""
         self.session.events.clear()
         answer = self.session.exchange(phrase.say.fill({}).text, phrase.expect, within)
         disturbed = self.session.dialect.form == "sentences" or not answer.heard
@@ -370,7 +370,7 @@ class LinkDiscovery:
             answer = self.session.exchange(phrase.say.fill({}).text, phrase.expect, within)
         return answer
 
-    # -- what is told ---------------------------------------------------------------------------------------------
+    # -- what is reported ---------------------------------------------------------------------------------------------
 
     def _remark(self, text: str) -> None:
         if text not in self.result.remarks:

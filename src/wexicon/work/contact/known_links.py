@@ -14,7 +14,7 @@ import msgspec
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.tuning import Tuning
 from wexicon.files import write_whole
-from wexicon.work.contact.catalog import shipped_folder, state_folder, user_folder
+from wexicon.folders import shipped_folder, state_folder, user_folder
 from wexicon.work.contact.ports import key_of
 
 
@@ -41,7 +41,8 @@ def remember(port: str, tuning: Tuning, end: str, lexicon: str) -> None:
     known = KnownLink(key, tuning, end, lexicon)
     if known != remembered(port):
         with suppress(OSError):
-            write_whole(_path(key), msgspec.json.encode(known))
+            # One that is lost is found again.
+            write_whole(_path(key), msgspec.json.encode(known), sync=False)
 
 
 def named(lexicon: Lexicon) -> str:

@@ -18,8 +18,8 @@ from wexicon.core.faults import CallFault
 from wexicon.core.formats.toml import Source
 from wexicon.core.text import meant
 from wexicon.files import read_file, write_whole
+from wexicon.folders import config_folder
 from wexicon.links.lock import holder_of
-from wexicon.work.contact.catalog import config_folder
 from wexicon.work.results.port import PortInfo
 
 BY_ID = Path("/dev/serial/by-id")

@@ -1,6 +1,6 @@
 """Runs the commands of a fixture: a relay board's own program.
 
-The rule: no shell sees them; what they print is told only where they fail, and none may take long.
+The rule: no shell sees them; what they print is reported only where they fail, and none may take long.
 """
 
 from __future__ import annotations

@@ -27,11 +27,11 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.tuning import FLOWS, Tuning
 from wexicon.files import private_folder
+from wexicon.folders import state_folder
 from wexicon.links.port import open_port
 from wexicon.records.trace import Record
 from wexicon.records.trace_writer import Live, TraceWriter
 from wexicon.work.contact.attention import PATIENCE
-from wexicon.work.contact.catalog import state_folder
 from wexicon.work.contact.known_links import remembered
 
 

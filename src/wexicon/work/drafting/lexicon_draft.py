@@ -30,7 +30,7 @@ IDENTITY = (
     ("firmware", ("AT+CGMR", "AT+GMR")),
     ("serial", ("AT+CGSN", "AT+GSN")),
 )
-# Asking these does something, takes minutes, or tells what nobody keeps.
+# Asking these does something, takes minutes, or reports what nobody keeps.
 LEFT_OUT = {
     "CLAC",
     "COPS",
@@ -75,7 +75,7 @@ class Learned(msgspec.Struct):
 
 
 class Drafting:
-    """One module being asked. `watch` is told what is being done."""
+    """One module being asked. `watch` is reported what is being done."""
 
     def __init__(self, session: Session, watch: Callable[[str], None] = lambda step: None) -> None:
         self.session = session

@@ -1,7 +1,7 @@
 """Many units from one sheet: on one port with modules swapped, or on many ports at once, a thread for each.
 
 The rule: a unit that fails stops no other; a module is never made two units; what a unit waits for is known before anything
-is written to it. What is shown and what is recorded is told to others; nothing is printed here.
+is written to it. What is shown and what is recorded is reported to others; nothing is printed here.
 """
 
 from __future__ import annotations
@@ -37,9 +37,9 @@ from wexicon.work.results.verdicts import Prove, Verdict
 Answer = TypeVar("Answer")
 # How often a port is looked at while its module is being swapped (seconds).
 LOOKS = 0.4
-# What hands may want while a module is being swapped: to leave this unit out, or to make the one before once more.
+# What operators may want while a module is being swapped: to leave this unit out, or to make the one before again.
 SKIP, AGAIN = "skip", "again"
-# After how long hands are told that the old module is still there.
+# After how long operators are reported that the old module is still there.
 REMINDS = 10.0
 
 
@@ -117,7 +117,7 @@ class Batch:
         self, places: Sequence[PortAssignment], appearing: Callable[[], Iterable[PortAssignment]] | None = None
     ) -> list[UnitResult]:
         """Does all units; gives their results in the order of the jobs. `appearing` gives the ports that came since it was
-        asked last: each brings one module with it. Raises CallFault where that cannot be begun."""
+        asked last: each brings one module with it. Raises CallFault where that cannot be started."""
         self.scheduler.several = len(places) > 1 or appearing is not None
         self._swapping = self.order.swaps and appearing is None and len(places) < len(self.jobs)
         around = list(dependency_cycle(self.jobs))
@@ -187,7 +187,7 @@ class Batch:
         try:
             self._one_after_another(place, once)
         except Fault as fault:
-            # The register, which cannot be worked with any more: nothing more is begun.
+            # The register, which cannot be worked with any more: nothing more is started.
             self._broken = fault
         finally:
             self.scheduler.leave(place)
@@ -233,7 +233,7 @@ class Batch:
         self.progress(UnitProgress(job.name, result.port, str(result.verdict), result))
 
     def _not_done(self, job: Job) -> UnitResult:
-        """A unit that was not begun here."""
+        """A unit that was not started here."""
         result = UnitResult(verdict=Verdict.STOPPED if self.stopping() else Verdict.SKIPPED, seat=job.name)
         if job.name in self.scheduler.elsewhere:
             result.verdict = Verdict.SKIPPED
@@ -341,7 +341,7 @@ class Batch:
         return identity
 
     def _asked(self, job: Job, module: Module, ask: Callable[[], Answer]) -> Answer:
-        """Asks the register; while that is away, waits, and what the module sends is taken in. Raises Stopped."""
+        """Asks the register; while that is away, waits, and what the module sends is read. Raises Stopped."""
         while True:
             try:
                 return ask()

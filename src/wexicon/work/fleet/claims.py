@@ -43,7 +43,7 @@ class MadeBefore(ModuleFault):
 
 
 class Elsewhere(msgspec.Struct, frozen=True):
-    """A unit that another bench has made since this run began: how that is told, and what others may fill in from it."""
+    """A unit that another bench has made since this run began: how that is reported, and what others may fill in from it."""
 
     told: str
     known: Known
@@ -74,7 +74,7 @@ class Claims:
         """Claims all of these that are free, so that `take` need not ask for each. Raises RegisterAway."""
 
     def take_again(self, job: Job) -> None:
-        """A job that has ended here is to be made once more."""
+        """A job that has ended here is to be made again."""
         with self._lock:
             self._taken.discard(job.name)
 

@@ -15,8 +15,8 @@ from wexicon.core.faults import Complaint, Fault
 from wexicon.core.formats.jobs import Job, jobs_of
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.text import visible
+from wexicon.folders import state_folder
 from wexicon.records.entry import Entry
-from wexicon.work.contact.catalog import state_folder
 from wexicon.work.fleet.claims import task_of
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Outcome
@@ -92,7 +92,7 @@ def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: 
 
 def compare_with_left(register: Register, job: Job, sheet: Sheet, result: UnitResult) -> None:
     """Adds to what was read of a module what the register says that it was left as: what is no longer so, and what is known of
-    settings that cannot be read. Where the register is away, that is told; of a module that does not say
+    settings that cannot be read. Where the register is away, that is reported; of a module that does not say
     who it is nothing can be."""
     unit = job.seat.lexicon.unit_of(result.identity)
     if not result.settings or not unit:

@@ -1,7 +1,7 @@
-"""Which unit is a port's next: what is left, which port a unit is for, what waits for what, whose module is where.
+"""Chooses the next unit for a port: which units are open, which need a certain port, and which wait for another's address.
 
-The rule: a unit is on one port at a time. One that waits for another's address is not begun before that is known; a module that
-is a certain unit of the sheet is made that one; a unit that is another module's is left for the port where that is.
+The rule: a unit is on one port at a time. A unit that needs another's address starts only when that address is known. A module
+already known as a unit of the sheet becomes that unit, on whichever port it is.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ ProgressCallback = Callable[[UnitProgress], None]
 
 class Scheduler:
     """The units of one run, handed out to ports; what is known of them is in `known`. `over` tells whether nothing more is to
-    be begun. Threads share it."""
+    be started. Threads share it."""
 
     def __init__(
         self, jobs: Sequence[Job], claims: Claims, known: Known, over: Callable[[], bool], progress: ProgressCallback
@@ -70,11 +70,11 @@ class Scheduler:
 
     @property
     def any_left(self) -> bool:
-        """Whether a unit is not begun yet, or may be given back."""
+        """Whether a unit is not started yet, or may be given back."""
         with self.changed:
             return bool(self._left or self._open)
 
-    # -- before any is begun ------------------------------------------------------------------------------------------
+    # -- before any is started ------------------------------------------------------------------------------------------
 
     def pin(self, places: Iterable[PortAssignment]) -> None:
         """With a port for every unit each has its own, in the order in which both are named."""
@@ -160,7 +160,7 @@ class Scheduler:
             self._tell_all()
 
     def _ready(self, place: PortAssignment, most: int) -> list[Job]:
-        """The first units that could be begun on a port now: its own, where it has any."""
+        """The first units that could be started on a port now: its own, where it has any."""
         own = [job for job in self._left if self._pinned.get(job.name) == place.port]
         fitting = (job for job in own or self._left if self._fits(job, place) and self._is_known(job))
         return list(islice(fitting, most))
@@ -199,7 +199,7 @@ class Scheduler:
 
     def give_back(self, job: Job) -> None:
         """A port that has taken a unit does not make it."""
-        # Not while another port chooses: it would see the unit as neither left nor begun, or take it twice.
+        # Not while another port chooses: it would see the unit as neither left nor started, or take it twice.
         with self._choosing, self.changed:
             self.claims.release(job, None)
             self._left.insert(0, job)
@@ -217,7 +217,7 @@ class Scheduler:
             self._tell_all()
 
     def end(self, job: Job, result: UnitResult) -> None:
-        """A unit that was begun has ended."""
+        """A unit that was started has ended."""
         self.claims.release(job, result)
         with self.changed:
             self._open.pop(job.name, None)
@@ -237,7 +237,7 @@ class Scheduler:
             self._seen[unit] = name
 
     def is_anothers(self, job: Job, place: PortAssignment, unit: str, owner: str) -> bool:
-        """Whether the module on a port is not for this unit: it is the `owner`, another one that is not begun yet, which is
+        """Whether the module on a port is not for this unit: it is the `owner`, another one that is not started yet, which is
         then this port's; or this unit's own module has been found on another port."""
         with self.changed:
             theirs = self._pinned.get(job.name, place.port) != place.port

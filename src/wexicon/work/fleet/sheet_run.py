@@ -17,8 +17,8 @@ from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.text import counted
+from wexicon.folders import state_folder
 from wexicon.links.lock import look_at_all
-from wexicon.work.contact.catalog import state_folder
 from wexicon.work.contact.ports import NewPorts, PortAssignment
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace
 from wexicon.work.fleet.batch import Batch, BatchOrder
@@ -50,8 +50,8 @@ class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Report(msgspec.Struct, frozen=True, kw_only=True):
-    """Who is told about a run: `progress` of each unit, and `request` is asked for what the operator wants instead of a swap;
-    None if nobody can be asked."""
+    """Where a run reports: `progress` for each unit; `request` reads what the operator types instead of swapping modules, None
+    without a terminal."""
 
     progress: ProgressCallback = lambda progress: None
     request: Callable[[], str] | None = None

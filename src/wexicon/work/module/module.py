@@ -82,7 +82,7 @@ class Module:
         return outcome
 
     def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, tells: Collection[str] = ()) -> Reply:
-        """Asks something harmless; what fails, or met with something unexpected, is asked once more after a silence."""
+        """Asks something harmless; what fails, or met with something unexpected, is asked again after a silence."""
         said = phrase.say.fill(values or {})
         anomalies = self.session.anomalies
         outcome = self.say(said, phrase, tells=tells)
@@ -114,7 +114,7 @@ class Module:
         return identity
 
     def still_there(self) -> bool:
-        """Asks who it is once more: false where the answer is not the one that this question has, so that what was heard
+        """Asks who it is again: false where the answer is not the one that this question has, so that what was heard
         before may have been the answer to something else. Raises ModuleFault where another module answers."""
         unit = self.lexicon.unit
         for phrase in self.lexicon.identify:
@@ -132,7 +132,7 @@ class Module:
         return False
 
     def _same_after_all(self) -> None:
-        """Another identity was heard: asked in silence once more, and believed then."""
+        """Another identity was heard: asked in silence again, and believed then."""
         self.session.wait_until_quiet(self.session.dialect.within, 2 * self.session.dialect.within)
         before = self.identity
         self.identify_again(before)
@@ -176,7 +176,7 @@ class Module:
         self.settings.write({name: setting.check(plain(value))}, {})
 
     def decoded(self, name: str, text: str) -> Value:
-        """The value that stands in the module's words. Raises ValueFault."""
+        """The value that is in the module's words. Raises ValueFault."""
         return self.lexicon.setting(name).kind.decode(text)
 
     def encoded(self, name: str, value: Any) -> str:

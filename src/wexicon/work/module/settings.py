@@ -24,7 +24,7 @@ from wexicon.core.text import written
 from wexicon.core.values import UNSET, Value, ValueFault
 
 MOST_PASSES = 4
-# How long an event that tells what was granted may take (seconds).
+# How long an event that reports what was granted may take (seconds).
 GRANTED_WITHIN = 2.0
 
 
@@ -139,7 +139,7 @@ class Settings:
 
     def _one(self, setting: Setting, groups: dict[str, dict[str, str] | None]) -> Reading:
         if setting.from_link:
-            # What cannot be asked is told by the link: the module has just answered at this rate and frame.
+            # What cannot be asked is reported by the link: the module has just answered at this rate and frame.
             value = setting.kind.from_link(self.session.link.tuning)
             return (
                 Reading(setting.kind.show(value), value)
@@ -332,7 +332,7 @@ class Settings:
         raise ModuleFault(f"{group.name}: no two readings agree", where=self.session.link.name)
 
     def whole_group(self, names: Iterable[str]) -> list[str]:
-        """All settings that stand in the same groups as `names`, and can be read."""
+        """All settings that are in the same groups as `names`, and can be read."""
         groups = {s.group.name for name in names if (s := self.lexicon.setting(name)).group and not s.write and s.group}
         return [s.name for s in self.lexicon.settings.values() if s.group and s.group.name in groups and s.readable]
 

@@ -25,14 +25,14 @@ def strongest(module: Module, asked: Prove) -> Evidence:
     operator, attention, lexicon = module.operator, module.attention, module.lexicon
     if asked is Prove.READING:
         return Evidence.READING
-    comes_back = not attention.needs_hands() or operator.there
+    comes_back = not attention.needs_operator() or operator.there
     power = attention.fixture.has([lexicon.attention.power]) or operator.cuts_power
     if asked is Prove.POWER:
         return Evidence.POWER if power or operator.there else Evidence.READING
     if asked is Prove.AUTO and comes_back:
         if power:
             return Evidence.POWER
-        if lexicon.attention.power_up and attention.needs_hands() and lexicon.restart():
+        if lexicon.attention.power_up and attention.needs_operator() and lexicon.restart():
             return Evidence.POWER
     return Evidence.RESTART if lexicon.restart() and comes_back else Evidence.READING
 
@@ -53,13 +53,13 @@ def _by_power(module: Module) -> Evidence:
     if lexicon.attention.power_up:
         # Attention is had at power-up only: taking it again is the power cycle.
         gone = False
-        if lexicon.restart() and attention.needs_hands() and not module.operator.cuts_power:
+        if lexicon.restart() and attention.needs_operator() and not module.operator.cuts_power:
             # With a person, the module is sent away first, so that it is seen to come back.
             module.do(lexicon.restart())
             gone = wait_until_gone(module)
         _apply_pending(module)
         attention.lose()
-        attention.gain(module.expected_links(), just_left=True, by_hands=True)
+        attention.gain(module.expected_links(), just_left=True, by_operator=True)
         return Evidence.POWER if module.operator.cuts_power or gone else Evidence.READING
     if attention.fixture.has([power]):
         attention.fixture.drive(session, {power: False})
@@ -97,7 +97,7 @@ def _heard_ready(module: Module) -> bool:
     ready = start_.ready
     if ready is None:
         return False
-    # What was sent before at another rate may stand in front of the ready word, on the same line.
+    # What was sent before at another rate may are in front of the ready word, on the same line.
     whole = ready.source == ready.start
     came = session.wait_for(
         lambda event: ready.match(event.text) is not None or (whole and event.text.endswith(ready.source)),
@@ -141,7 +141,7 @@ def _find_again(module: Module, *, just_left: bool) -> None:
                     attention.unlock()
                     return
     attention.lose()
-    if attention.needs_hands() and not module.operator.there:
+    if attention.needs_operator() and not module.operator.there:
         raise Unreachable(
             "the module started again, and nobody can bring it back to command mode",
             where=session.link.name,

@@ -1,6 +1,6 @@
 """In which order settings are written, and which of them together.
 
-The rule: what others need comes first, what moves the link comes last, all else as it stands in the lexicon.
+The rule: what others need comes first, what moves the link comes last, all else as it is in the lexicon.
 """
 
 from __future__ import annotations

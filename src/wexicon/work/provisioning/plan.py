@@ -49,14 +49,14 @@ class Plan:
         """What has the module start."""
         restart = self.lexicon.restart()
         sent_away = how is Evidence.POWER and self.lexicon.attention.power_up and not self.module.operator.cuts_power
-        if how is Evidence.RESTART or (sent_away and restart and self.module.attention.needs_hands()):
+        if how is Evidence.RESTART or (sent_away and restart and self.module.attention.needs_operator()):
             self.actions([restart])
         if how is Evidence.READING:
             return
         if how is Evidence.POWER:
             by_hand = self.lexicon.attention.operator if self.lexicon.attention.power_up else POWER_CYCLE
             self.lines.append(PlannedLine("power cycle", f"({by_hand})"))
-        elif how is Evidence.RESTART and self.module.attention.needs_hands():
+        elif how is Evidence.RESTART and self.module.attention.needs_operator():
             self.lines.append(PlannedLine("come back", f"({self.lexicon.attention.operator})"))
         for phrase in self.lexicon.identify:
             self._add("identify", phrase.say.source)

@@ -29,7 +29,7 @@ from wexicon.work.results.masking import masked
 from wexicon.work.results.unit import StepTime, UnitResult, judge
 from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
 
-# The walk writes, starts and reads; where the start brought back old values, once more.
+# The walk writes, starts and reads; where the start brought back old values, again.
 MOST_TURNS = 2
 
 
@@ -190,7 +190,7 @@ class ProvisioningRun:
     # -- reading --------------------------------------------------------------------------------------------------
 
     def _read(self, *, first: bool = False) -> None:
-        """Reads everything; a failure of what is not wanted is told, not raised."""
+        """Reads everything; a failure of what is not wanted is reported, not raised."""
         failed = None if self.order.wanted else self.failed
         found = self.module.settings.read(self.lines, failed)
         for name, line in self.lines.items():
@@ -225,7 +225,7 @@ class ProvisioningRun:
         can, before = strongest(self.module, self.order.prove), self.store.find(self._unit)
         self._note_pending()
         todo = self._todo(first=True)
-        self._refuse_without_hands(todo)
+        self._require_operator(todo)
         again = before is not None or can is Evidence.READING or any(map(self._pending, self._wanted()))
         proved = not todo and self.evidence is Evidence.POWER and before is None
         made = Plan(self.module, self._known())
@@ -256,7 +256,7 @@ class ProvisioningRun:
     # -- writing, starting, reading -------------------------------------------------------------------------------
 
     def _bring_about(self) -> None:
-        """Writes what differs, does what makes it persist, has the module start, reads; once more where the start brought
+        """Writes what differs, does what makes it persist, has the module start, reads; again where the start brought
         back old values."""
         can = strongest(self.module, self.order.prove)
         before = self.store.find(self._unit)
@@ -267,7 +267,7 @@ class ProvisioningRun:
         for turn in range(MOST_TURNS):
             todo = self._todo(first=turn == 0)
             if todo:
-                self._refuse_without_hands(todo)
+                self._require_operator(todo)
                 self._tell_what_was_not_saved(todo)
                 self._remember()
                 self._write_all(todo)
@@ -311,11 +311,11 @@ class ProvisioningRun:
         line.note = "cannot be written"
         return False
 
-    def _refuse_without_hands(self, todo: Sequence[Line]) -> None:
+    def _require_operator(self, todo: Sequence[Line]) -> None:
         """Nothing is written to a module that nobody could bring back afterwards."""
         actions = [self.lexicon.actions[name] for line in todo for name in line.setting.then]
         leaves = any(action.restarts or action.ends_attention for action in actions)
-        if leaves and self.module.attention.needs_hands() and not self.module.operator.there:
+        if leaves and self.module.attention.needs_operator() and not self.module.operator.there:
             raise ModuleFault(
                 "these writes need a restart, and no operator can restore command mode",
                 where=self.session.link.name,
@@ -323,7 +323,7 @@ class ProvisioningRun:
             )
 
     def _tell_what_was_not_saved(self, todo: Sequence[Line]) -> None:
-        """Says why a setting that read right is written all the same."""
+        """Says why a setting that read right is written anyway."""
         for line in todo:
             if not line.written and line.before is not None and line.before.value == line.wanted:
                 self.result.remarks.append(f"{line.setting.name} read right but was not saved: a restart undid it")

@@ -1,4 +1,4 @@
-"""Work that was begun on a unit and not seen through: written down before the first write, struck out after the last reading.
+"""Work that was started on a unit and not seen through: written down before the first write, struck out after the last reading.
 
 The rule: whatever interrupts a run, the next one on that unit finds the record, on whichever bench. It names settings, never
 values.
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 class Unfinished(msgspec.Struct):
-    """What was begun: on which unit, when, with which settings, by which sheet, in which process of which bench. `shared` is
+    """What was started: on which unit, when, with which settings, by which sheet, in which process of which bench. `shared` is
     whether the register has it too; `ended` that it was seen through while the register was away."""
 
     unit: str
@@ -72,7 +72,7 @@ class FileStore(Store):
         except FileNotFoundError:
             return None
         except (OSError, msgspec.DecodeError):
-            # A record that cannot be read is a record: the work was begun.
+            # A record that cannot be read is a record: the work was started.
             return Unfinished(unit, datetime.now(UTC), [])
 
     def open(self, record: Unfinished) -> None:

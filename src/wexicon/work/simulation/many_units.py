@@ -2,7 +2,7 @@
 and what the operator will be asked for.
 
 The rule: each unit is a stand-in with an identity of its own, made by the code that makes real ones; many are shared out to
-processes, and come back in their order. Only the time for hands is an assumption, and it is told.
+processes, and come back in their order. Only the time for hands is an assumption, and it is reported.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ MANY, SHARE = 200, 100
 
 
 class _Numbers(Claims):
-    """Draws by the order of the units, in whichever process they are made."""
+    """Draws by the order of the units, in whichever process they are created."""
 
     def __init__(self, sheet: Sheet, jobs: Sequence[Job]) -> None:
         super().__init__(sheet)
@@ -58,7 +58,7 @@ class _Making:
         self.known: Known = {}
 
     def make(self, jobs: Sequence[Job]) -> tuple[list[UnitResult], Known, Counter[str]]:
-        """Makes these, one after another; what came of them, what others may fill in from them, what hands were asked for."""
+        """Runs these jobs in turn. Returns results, values that other units may use, and how often operators were asked."""
         asked: Counter[str] = Counter()
 
         @contextmanager
@@ -66,12 +66,12 @@ class _Making:
             lexicon = job.seat.lexicon
             bench = self.choice.bench(lexicon)
             # As with a person: power is not cut unless attention needs it.
-            bench.hands.cuts_power = False
+            bench.operator.cuts_power = False
             bench.standin.another(self.numbers[job.name], flash=False)
             tuning = lexicon.attention.tuning or lexicon.factory
             session = bench.session(listener, tuning=tuning, secrets=job.secrets())
-            yield Module(session, lexicon, bench.hands, given=job.seat.given)
-            asked.update(bench.hands.asked)
+            yield Module(session, lexicon, bench.operator, given=job.seat.given)
+            asked.update(bench.operator.asked)
 
         batch = Batch(self.sheet, jobs, opened, BatchOrder(swaps=False), claims=self.claims, known=self.known)
         results = batch.run(
@@ -118,8 +118,8 @@ def _steps(results: Iterable[UnitResult]) -> Counter[str]:
 def rehearse_jobs(
     sheet: Sheet, jobs: Sequence[Job], choice: Choice, *, ports: int = 1, swap: float = 0.0, whole: bool = True
 ) -> Rehearsal:
-    """Makes all units of a sheet. `swap` are the seconds that hands need to put in another module; where not `whole`, little is
-    kept of each of many units that conform. Raises Fault where there is no stand-in, or more ports are needed."""
+    """Rehearses all units of a sheet. `swap` is how many seconds an operator takes to change the module. Unless `whole`, units
+    that conform are kept in short form. Raises Fault if there is no stand-in, or if more ports are needed."""
     around = len(list(dependency_cycle(jobs)))
     if ports < around:
         what = f"{around} units need each other's address: each must be on a port of its own"

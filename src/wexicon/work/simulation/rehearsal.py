@@ -125,7 +125,7 @@ def rehearse_dialogue(
     tuning = bench.standin.uart.tuning if recording else lexicon.factory if lexicon else Tuning()
     traced = _Traced(bench, trace, tuning)
     session = bench.session(traced.writer, tuning=tuning)
-    result = run_dialogue(session, program, values, lexicon, bench.hands, attention=not recording)
+    result = run_dialogue(session, program, values, lexicon, bench.operator, attention=not recording)
     session.listener.flush()
     result.trace = traced.close()
     return result
@@ -140,7 +140,7 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     traced = _Traced(bench, trace, tuning)
     session = bench.session(traced.writer, tuning=tuning, secrets=seat.secrets())
     result = provision(
-        Module(session, seat.lexicon, bench.hands, given=seat.given), order or Order(seat.wanted, trust=seat.trust)
+        Module(session, seat.lexicon, bench.operator, given=seat.given), order or Order(seat.wanted, trust=seat.trust)
     )
     session.listener.flush()
     port = f"stand-in {bench.standin.family}"

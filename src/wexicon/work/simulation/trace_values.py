@@ -28,7 +28,7 @@ def values_in_trace(path: Path, lexicon: Lexicon) -> dict[str, Value]:
     standin.load(_latest(recorded(path)))
     standin.power(True)
     bench = VirtualBench(standin, agenda, lexicon)
-    module = Module(bench.session(tuning=standin.uart.tuning), lexicon, bench.hands)
+    module = Module(bench.session(tuning=standin.uart.tuning), lexicon, bench.operator)
     names = [name for name, setting in lexicon.settings.items() if not setting.secret and not setting.from_link]
     found: dict[str, Value] = {}
     for name in names:

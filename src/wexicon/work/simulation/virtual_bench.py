@@ -1,4 +1,4 @@
-"""One stand-in, one link to it in virtual time, and hands that work it: where work is rehearsed and tried.
+"""One stand-in, one link to it in virtual time, and operators that work it: where work is rehearsed and tried.
 
 The rule: it is the same code that drives a port; only the clock and the wire are others.
 """
@@ -22,7 +22,7 @@ from wexicon.rig.standins import family
 from wexicon.rig.uart import WireFaults
 
 
-class Hands:
+class BenchOperator:
     """Works a stand-in as a person would, and keeps what was asked."""
 
     cuts_power = True
@@ -47,7 +47,7 @@ class VirtualBench:
         self.standin = standin
         self.agenda = agenda
         self.lexicon = lexicon
-        self.hands = Hands(standin)
+        self.operator = BenchOperator(standin)
 
     @classmethod
     def of(

@@ -1,6 +1,6 @@
 """The shapes that a lexicon file has, field for field; `lexicon schema` prints them for editors.
 
-The rule: a key stands here or it is a fault. What a key means is told in its table's docstring, and with an example in
+The rule: a key stands here or it is a fault. What a key means is reported in its table's docstring, and with an example in
 docs/lexicon.md.
 """
 
@@ -138,7 +138,7 @@ class Writing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class BitField(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Where a packed setting stands in its block: `bits` bits from byte `byte` on (from 0), whose lowest bit is `low`
+    """Where a packed setting is in its block: `bits` bits from byte `byte` on (from 0), whose lowest bit is `low`
     bits above the lowest of the last byte; several bytes have the highest first."""
 
     byte: int
@@ -206,10 +206,10 @@ class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class TrafficTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[traffic]`: how data goes through a module that does not simply pass on what comes. `send` is the action that sends,
-    `arrives` the event that tells what came; both call what is sent as `data` says. `address` is the setting by which the other
-    module is known, where the action needs it (as `to`); `most` how many bytes at once; `signal` captures of the event that
-    tell how well it was heard."""
+    """`[traffic]`: how a module that is not a transparent link sends data. `send` is the action that sends and `arrives` the
+    event that reports received data; `data` names the payload in both. `address` is the setting that addresses the other
+    module, if the action has a parameter `to`; `most` is the largest payload in bytes; `signal` lists captures of the event
+    that give the signal's strength and quality."""
 
     send: str
     arrives: str
