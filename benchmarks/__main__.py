@@ -28,7 +28,7 @@ from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault
-from wexicon.core.operator import Nobody
+from wexicon.core.operator import NoOperator
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.observations import Heard, Role, Said
@@ -111,7 +111,7 @@ def exchange_on_a_terminal() -> None:
 
 
 def provisioning_over_its_floor() -> None:
-    """One unit from factory to wanted in virtual time, over wire, module, hands and the waits of its lexicon."""
+    """One unit from factory to wanted in virtual time, divided by wire, module, operator and the lexicon's waits."""
     for name in WANTED:
         lexicon = find_lexicon(name)
         bench = VirtualBench.of(name, lexicon)
@@ -122,7 +122,7 @@ def provisioning_over_its_floor() -> None:
         floor = together(intervals, 2.0, bench.agenda.now)
         figure = f"{(bench.agenda.now - 2.0) / floor:.2f} x ({floor:.2f} s)"
         goal = "1.45 x" if name == "lindle-r2" else "1.05 x"
-        line(f"provisioning {name}, virtual / wire, module, hands, stated waits", figure, goal)
+        line(f"provisioning {name}, virtual / wire, module, operator, stated waits", figure, goal)
 
 
 def provisioning_on_a_port() -> None:
@@ -135,14 +135,14 @@ def provisioning_on_a_port() -> None:
             time.sleep(0.4)
             link = open_port(server.ports["x"], lexicon.factory)
             session = Session(link, lexicon.dialect)
-            took = timed(lambda: provision(Module(session, lexicon, Nobody()), order))
+            took = timed(lambda: provision(Module(session, lexicon, NoOperator()), order))
             link.close()
             return took
 
     def virtual() -> float:
         bench = VirtualBench.of(name, lexicon)
         bench.agenda.run_until(0.4)
-        result = provision(Module(bench.session(), lexicon, Nobody()), order)
+        result = provision(Module(bench.session(), lexicon, NoOperator()), order)
         return result.seconds
 
     mine, base = in_turn(real, virtual, 3)

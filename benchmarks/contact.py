@@ -63,13 +63,13 @@ def every_combination(session: Session, lexicons: list[Lexicon], wanted: Lexicon
 
 
 def hailing() -> list[tuple[str, float, float]]:
-    """For each family that can be found without hands: seconds of hail, and of trying everything; medians over its rates."""
+    """For each family that can be found without an operator: median seconds of hail, and of trying everything."""
     lexicons = all_lexicons()
     found = []
     for name in sorted(WANTED):
         lexicon = find_lexicon(name)
-        by_hand = lexicon.attention.how in (AttentionBy.HELD_KEY, AttentionBy.CONTROL_LINE) or lexicon.attention.window
-        if by_hand:
+        operated = lexicon.attention.how in (AttentionBy.HELD_KEY, AttentionBy.CONTROL_LINE) or lexicon.attention.window
+        if operated:
             continue
         setting = next(one for one in lexicon.settings.values() if one.kind.rates())
         ours, theirs = [], []

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from multiprocessing.connection import Connection
 
-from wexicon.core.operator import Nobody
+from wexicon.core.operator import NoOperator
 from wexicon.core.protocol.session import Session
 from wexicon.links.port import open_port
 from wexicon.rig.bench import read_rig
@@ -36,7 +36,7 @@ def _serve(first: int, count: int, line: Connection) -> None:
 
 @contextmanager
 def serve_in_processes(count: int, processes: int = 2) -> Iterator[list[str]]:
-    """So many stand-ins, each with an identity of its own, served by other processes; gives their ports."""
+    """Starts `count` stand-ins in other processes, each with its own identity; yields their ports."""
     context = multiprocessing.get_context("spawn")
     ports: list[str] = []
     lines = []
@@ -64,7 +64,7 @@ def fleet(count: int) -> tuple[float, int]:
         link = open_port(port, lexicon.factory)
         try:
             order = Order(plain, Prove.RESTART)
-            verdicts.append(provision(Module(Session(link, lexicon.dialect), lexicon, Nobody()), order).verdict)
+            verdicts.append(provision(Module(Session(link, lexicon.dialect), lexicon, NoOperator()), order).verdict)
         finally:
             link.close()
 

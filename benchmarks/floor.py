@@ -17,7 +17,7 @@ from wexicon.rig.standin import StandIn
 from wexicon.rig.uart import Uart
 
 Intervals = list[tuple[float, float]]
-# What a stand-in does by its own clock and nobody waits for.
+# A stand-in's own background work, which no exchange waits for.
 _NOBODY_WAITS = ("report", "search", "register", "keep_seeking", "forget_line")
 
 

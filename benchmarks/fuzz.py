@@ -152,7 +152,7 @@ def drawn(chance: random.Random, depth: int = 0) -> Any:
 
 
 def rebuilt(chance: random.Random, data: Any) -> Any:
-    """The data with one thing in it replaced, taken away, renamed or doubled."""
+    """The data with one part replaced, removed, renamed or doubled."""
     if isinstance(data, dict) and data and chance.random() < 0.9:
         name = chance.choice(list(data))
         match chance.randrange(8):
@@ -422,13 +422,13 @@ def trace(chance: random.Random) -> None:
         read_dialogue(draft_dialogue(recorded(path).exchanges), "d.wex")
 
 
-BEGUN = {"unit": "u", "began": "2026-04-01T08:00:00Z", "settings": ["a"], "fault": ""}
+STARTED = {"unit": "u", "began": "2026-04-01T08:00:00Z", "settings": ["a"], "fault": ""}
 
 
 def json_files(chance: random.Random) -> None:
     kind = chance.choice((Card, Unfinished, Answer))
     seed = msgspec.json.encode(
-        {"name": "b", "title": "", "socket": "/x", "process": 1, "ports": {}, "standins": {}, **BEGUN}
+        {"name": "b", "title": "", "socket": "/x", "process": 1, "ports": {}, "standins": {}, **STARTED}
     )
     with contextlib.suppress(msgspec.DecodeError, UnicodeDecodeError):
         msgspec.json.decode(mutated(chance, seed), type=kind)
@@ -530,7 +530,7 @@ def bounded() -> Iterator[None]:
 
 
 def attempt(name: str, seed: int, wanted: float, cases: int = AT_LEAST) -> tuple[str, int, float, int, list[str]]:
-    """Tries a target for so many seconds, or `cases` times where it is quick: its name, cases, seconds, megabytes of memory
+    """Tries a target for `wanted` seconds, or `cases` times where it is quick: its name, cases, seconds, megabytes of memory
     at the most, what went wrong."""
     target, count = TARGETS[name], 0
     wrong: list[str] = []

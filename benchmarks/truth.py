@@ -4,7 +4,7 @@
 
 The rule: what a module keeps is looked up in its flash after a power cycle, by a table that was made from no lexicon. A
 verdict of `conforms` that the flash denies is the one thing that must never happen. Where no start can be made without a
-person's hands, the verdict says that it rests on a reading alone; what such a module did not keep is counted apart.
+person's report, the verdict says that it rests on a reading alone; what such a module did not keep is counted apart.
 Everything is drawn from the seed, so a run that fails can be run again: `python -m benchmarks.truth 1 SEED FAMILY ADVERSITY`.
 """
 
@@ -292,7 +292,7 @@ def swapped(scene: Scene, chance: random.Random) -> dict[str, Any]:
 
 
 def in_memory_only(scene: Scene, chance: random.Random) -> None:
-    """Somebody has written what is wanted, and not what makes it persist."""
+    """The values were already written by someone else, but never saved."""
     donor = VirtualBench.of(scene.name, find_lexicon(scene.name))
     _run(donor.lexicon, donor, order_for(scene.name, chance))  # type: ignore[arg-type]
     kept = sorted(scene.standin.factory)
@@ -394,7 +394,7 @@ def _denied(scene: Scene, result: UnitResult, lexicon: Lexicon) -> str:
 
 
 def _mend(scene: Scene) -> None:
-    """Whatever was wrong is right again; the module keeps what it kept, and half the time its power too."""
+    """Ends the adversity. Flash is kept; in half of the cases power stays on too."""
     for member in scene.members:
         for name in ("say", "_sent", "keep", "then", "heard", "restart"):
             member.__dict__.pop(name, None)
@@ -426,7 +426,7 @@ def _share(given: tuple[str, str, int, int]) -> tuple[str, str, Counter[str], li
 def campaign(
     runs: int, seed: int, names: list[str], adversities: list[str]
 ) -> tuple[dict[str, Counter[str]], list[str]]:
-    """So many runs, shared out evenly; gives the counts by adversity, and what was false."""
+    """Runs `runs` cases, spread evenly over the adversities. Returns counts by adversity, and the false verdicts."""
     each = max(1, round(runs / 2 / len(names) / len(adversities)))
     work = [
         (name, adversity, seed, max(each, EVERY.get(adversity, 0) if runs >= 5000 else 0))

@@ -51,7 +51,7 @@ def test_check_tells_gaps_and_faults() -> None:
     )
     text = (shipped_folder() / "lindle-r2.toml").read_text()
     for old, new, told in (
-        ("byte = 5", "byte = 10", "setting.network.place: does not stand in a block of 10 bytes"),
+        ("byte = 5", "byte = 10", "setting.network.place: is outside a block of 10 bytes"),
         ('checksum = "xor"', 'checksum = "crc"', "not one of sum, xor"),
         ('group   = "block"\nplace   = { byte = 5 }', 'group   = "blok"', "did you mean block?"),
         ("5A20{block}", "5A20{blok}", "which is no setting of this group"),

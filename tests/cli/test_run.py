@@ -130,7 +130,7 @@ def test_a_lexicon_is_the_callers_own_path_or_a_name_beside_the_file(tmp_path: P
         ),
         (
             'format = 1\n[seat.m]\nlexicon = "lindle-l9"\ntrust = ["address"]\nsettings = { address = 1 }\n',
-            "address can be read, so nobody's word is needed",
+            "address can be read, so it needs no trust",
         ),
     ],
 )

@@ -111,7 +111,7 @@ def test_what_a_module_sends_when_it_starts_is_an_event() -> None:
         ('[group.g]\nread = { say = "G?", hear = "{block:hex}" }\nsize = 9999\n', "9999 is not a number of bytes"),
         (
             '[group.g]\nread = { say = "G?", hear = "{block:hex}" }\nsize = 4\nfixed = { 9 = 1 }\n',
-            "does not stand in 4 bytes",
+            "is outside 4 bytes",
         ),
     ],
 )  # fmt: skip

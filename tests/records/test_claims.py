@@ -110,7 +110,7 @@ def test_in_a_file_no_task_is_two_runs_and_no_number_is_given_twice(steps: list[
     with tempfile.TemporaryDirectory() as folder:
         register = Register(str(Path(folder) / "units.db"), Path(folder) / "waiting")
         with register.database.reading():
-            # Nobody needs these to be on the disk.
+            # NoOperator needs these to be on the disk.
             sql.event.listen(register.database._pool, "connect", lambda c, r: c.execute("PRAGMA synchronous=OFF"))
         play(register, steps)
         register.database.close()

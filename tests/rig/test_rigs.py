@@ -50,7 +50,7 @@ def test_a_running_rig_is_found_by_unit_port_or_both_and_worked() -> None:
         assert not rig.bench.units["mast"].standin.powered
         for wrong, told in (
             (Request("hold", "mast"), "it has none"),
-            (Request("jump", "mast"), "nobody knows how to jump"),
+            (Request("jump", "mast"), "this rig cannot jump"),
             (Request("power", "nobody", "on"), "there is no unit nobody"),
         ):
             with pytest.raises(CallFault, match=told):

@@ -65,7 +65,7 @@ def test_each_module_is_made_its_own_unit_whatever_port_it_is_on(order: list[int
             if one.is_anothers(job, place, f"unit {place.port}", modules[place.port]):
                 one.give_back(job)
                 continue
-            one.begun(job)
+            one.started(job)
             made[job.name] = place.port
             one.end(job, UnitResult(Verdict.CONFORMS))
         one.leave(place)
@@ -95,7 +95,7 @@ def test_a_unit_that_is_anothers_goes_from_port_to_port_until_its_module_is_foun
                 failed.append(place.port)
             else:
                 made.append(place.port)
-            one.begun(job)
+            one.started(job)
             one.end(job, UnitResult(Verdict.CONFORMS))
         one.leave(place)
 

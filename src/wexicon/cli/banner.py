@@ -1,4 +1,4 @@
-"""A word in letters five lines high, for whoever stands a metre away from the screen.
+"""A word in letters five lines high, legible from a metre away.
 
 The rule: it says nothing that is not printed in plain letters too.
 """

@@ -124,7 +124,7 @@ def _short(heard: str, asked: str) -> str:
 
 
 def print_hail(result: HailResult) -> None:
-    """What was found, or what it points to that nothing was."""
+    """Prints the family found, or the likely cause if none was."""
     if any(one.came != "nothing" for one in result.tries) and (result.found or len(result.tries) < 30):
         print_table(*board(result.tries))
         print_line("")

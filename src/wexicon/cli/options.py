@@ -20,7 +20,7 @@ import msgspec
 from wexicon.cli.progress import Person, Progress
 from wexicon.cli.show import force_option, json_option, print_note
 from wexicon.core.durations import seconds
-from wexicon.core.operator import Nobody, Operator
+from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.tuning import FLOWS
 
 if TYPE_CHECKING:
@@ -82,7 +82,7 @@ operator_option = click.option(
     type=click.Choice(["person", "rig", "nobody"]),
     default="person",
     show_default=True,
-    help="Who operates keys and power: a person, the rig that serves the port, or nobody.",
+    help="Who operates keys and power: a person, the rig that serves the port, or nobody at all.",
 )
 patience_option = click.option(
     "--patience", type=Duration(), default="60s", show_default=True, help="How long to wait for the operator."
@@ -160,7 +160,7 @@ class Working(msgspec.Struct, kw_only=True):
             from wexicon.rig.control import RemoteOperator
 
             return RemoteOperator(port)
-        return Nobody() if self.operated_by == "nobody" else Person(progress)
+        return NoOperator() if self.operated_by == "nobody" else Person(progress)
 
     @contextlib.contextmanager
     def working(self, title: str, *, quiet: bool = False, heeds_stop: bool = True) -> Iterator[Setup]:

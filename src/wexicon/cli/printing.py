@@ -137,7 +137,7 @@ def why_unproved(result: UnitResult) -> str:
 
 
 def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool = False, place: str = "") -> None:
-    """Why it failed: the step, what was said, expected and heard, what it points to."""
+    """Prints a failure: the step, what was sent, expected and received, and the likely cause."""
     style = "yellow" if verdict == "stopped" else "red"
     where = place or (f" at the step “{failure.step}”" if failure.step else "")
     # The words of a statement stand on a line of their own.

@@ -53,7 +53,7 @@ class Progress(Listener):
 
 
 class Person:
-    """A person at the bench, asked on the terminal by numbered steps. What was asked is done when the module answers; nobody
+    """A person at the bench, asked on the terminal by numbered steps. A step is done when the module answers; no one
     presses a key for that."""
 
     cuts_power = False

@@ -148,9 +148,9 @@ def _print_rehearsal(made: Rehearsal, took: float) -> None:
     print_table(("step", "per unit", "share"), rows, ours=3)
     for one in made.asked:
         print_line(f"the operator, {counted(one.times, 'time')}: {visible(one.text)}")
-    hands = f", {spoken(made.swap)} assumed for each of {counted(made.swaps, 'swap')}" if made.swaps else ""
+    assumed = f", {spoken(made.swap)} assumed for each of {counted(made.swaps, 'swap')}" if made.swaps else ""
     places = counted(made.ports, "port")
-    print_line(f"in real time this takes {spoken(made.seconds)} on {places}{hands}; rehearsed in {spoken(took)}")
+    print_line(f"in real time this takes {spoken(made.seconds)} on {places}{assumed}; rehearsed in {spoken(took)}")
 
 
 def _print_units(results: list[UnitResult], took: float) -> None:

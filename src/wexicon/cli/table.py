@@ -55,7 +55,7 @@ def lines_of(
     stress: Callable[[int, str, str], str] = lambda column, cell, padded: padded,
 ) -> list[str]:
     """The table's lines. `bold` makes a heading stand out; `stress` is given column, cell and padded piece, and gives the
-    piece as it is to be shown."""
+    piece as shown."""
     room = shutil.get_terminal_size().columns if terminal else PIPE_WIDTH
     widths = [max([width(name), *(width(row[at]) for row in rows)]) for at, name in enumerate(columns)]
     widths = _fitted(widths, room)

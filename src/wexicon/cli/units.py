@@ -71,9 +71,9 @@ def _print_unfinished(register: Register) -> None:
     from wexicon.work.provisioning.unfinished import RegisterStore
 
     RegisterStore(state_folder() / "unfinished", lambda: register).flush_ended()
-    for begun in register.all_unfinished():
-        when = f"on {begun['began'][:16].replace('T', ' ')} UTC at {begun['bench']}"
-        print_line(f"unfinished: {visible(begun['unit'])}, {when}", "yellow")
+    for work in register.all_unfinished():
+        when = f"on {work['began'][:16].replace('T', ' ')} UTC at {work['bench']}"
+        print_line(f"unfinished: {visible(work['unit'])}, {when}", "yellow")
 
 
 @units.command()

@@ -1,4 +1,4 @@
-"""Things to be done at given times, in order. It has no clock: whoever drives it says how far time has come.
+"""Calls scheduled at given times, in order. It has no clock: its owner advances the time.
 
 The rule: with a real clock a server asks `due()` how long it may sleep and calls `run_until(now)`; under the virtual
 clock a link calls `run_until` with whatever time it wants it to be. What is scheduled cannot tell the difference.
@@ -28,7 +28,7 @@ class Agenda:
         self.at(self.now + delay, action)
 
     def due(self) -> float | None:
-        """When the next thing is to be done, or None."""
+        """The time of the next call, or None."""
         return self._heap[0][0] if self._heap else None
 
     def run_until(self, now: float) -> None:

@@ -1,6 +1,6 @@
 """Everything that can go wrong, as exceptions that say what happened, where, and what to do next.
 
-The rule: whoever catches a `Fault` can show it to a user as it stands; `status` is the exit status that it stands for.
+The rule: the text of a `Fault` is fit for users; `status` is its exit status.
 """
 
 from __future__ import annotations
@@ -88,7 +88,7 @@ class RegisterAway(Fault):
 
 
 class Part(msgspec.Struct):
-    """What was said and heard when an exchange failed, for the explanation and the record."""
+    """What was sent and received when an exchange failed, for the explanation and the record."""
 
     said: str = ""
     expected: str = ""

@@ -9,9 +9,9 @@ from typing import Protocol
 
 
 class Operator(Protocol):
-    """Somebody who works the module: a person at the bench, a fixture, or a rig that works its own stand-ins."""
+    """Operates keys, pins and power: a person at the bench, a fixture, or a rig with its own stand-ins."""
 
-    # Whether the power is cut by the asking itself, so that nobody's word is needed for it.
+    # Whether asking switches the power itself, so that the power cycle is certain.
     cuts_power: bool
     # Whether there is anybody at all.
     there: bool
@@ -23,8 +23,8 @@ class Operator(Protocol):
         """What was asked for has been done."""
 
 
-class Nobody:
-    """No hands at all: what needs them will fail, and say so."""
+class NoOperator:
+    """No operator: a step that needs one fails and says so."""
 
     cuts_power = False
     there = False

@@ -11,7 +11,7 @@ HIDDEN = "(secret)"
 
 
 class Secret:
-    """A value that is not shown: whoever prints it by mistake prints that it is one."""
+    """A value that never prints itself: printed by mistake, it shows only that it is secret."""
 
     __slots__ = ("value",)
 

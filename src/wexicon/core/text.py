@@ -1,7 +1,7 @@
 """Bytes as text and back, text made safe to show, and the word that was probably meant.
 
 The rule: what a module sends is carried as UTF-8 with surrogate escapes, so that no byte is lost and ordinary text is
-ordinary text; whatever is shown to a person goes through `visible` first.
+ordinary text; text shown to a person goes through `visible` first.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""One port, one user: whoever opens a port takes its lock, and whoever finds it taken is reported who has it.
+"""One port, one user: opening a port takes its lock; a second program learns who holds it.
 
 The rule: a lock is the system's own (flock) on a file of the user's, so it dies with its process, however that ends. A
 device that a program without our lock has open is taken too; where the system tells who that is, it is named. A
@@ -93,7 +93,7 @@ class LifeLock:
 
 
 def is_alive(path: Path) -> bool:
-    """Whether the process of a LifeLock lives; where nobody can tell, it does."""
+    """Whether the process of a LifeLock lives; assumed so if unknown."""
     try:
         file = os.open(path, os.O_RDWR)
     except OSError:
@@ -109,7 +109,7 @@ def is_alive(path: Path) -> bool:
 
 
 def holder_of(name: str) -> Holder | None:
-    """Who has a port now; None where nobody has, or nobody can tell."""
+    """Who has a port now; None if it is free or unknown."""
     if fcntl is None:
         return None
     with suppress(OSError):
@@ -126,7 +126,7 @@ def holder_of(name: str) -> Holder | None:
 
 
 def in_use(name: str, holder: Holder | None = None) -> LinkFault:
-    """The fault of a port that somebody has."""
+    """The fault of a port in use."""
     holder = holder or holder_of(name) or Holder(0, "another program")
     return LinkFault(f"the port is in use by {holder}", where=name, hint="Close what has it and try again.")
 

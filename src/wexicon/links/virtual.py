@@ -1,6 +1,6 @@
 """An in-memory link under a virtual clock: to wait is to do what the agenda holds, as fast as the processor goes.
 
-The rule: time passes only while somebody reads. Whoever drives the link cannot tell it from a serial port, but that an
+The rule: time passes only during reads. It behaves like a serial port, but that an
 hour takes milliseconds.
 """
 

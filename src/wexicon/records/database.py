@@ -102,7 +102,7 @@ class Database:
         return sql.func.extract("epoch", sql.func.clock_timestamp())
 
     def up_since(self) -> Any:
-        """Since when the server is there, on the same clock: before that nobody could give it a sign of life."""
+        """Since when the server is there, on the same clock: before that no sign of life could reach it."""
         return sql.literal(0.0) if self._is_sqlite() else sql.func.extract("epoch", sql.func.pg_postmaster_start_time())
 
     def close(self) -> None:
@@ -123,7 +123,7 @@ class Database:
             what = str(getattr(fault, "orig", None) or fault).strip().splitlines()[0]
             if isinstance(fault, _REFUSALS):
                 raise CallFault(f"the register refused: {what}", where=self.name, hint=_RIGHTS) from None
-            hint = "What is to be recorded waits on disk, and goes in as soon as it is back."
+            hint = "Records wait on disk and are entered as soon as it is back."
             raise RegisterAway(f"the register cannot be reached: {what}", where=self.name, hint=hint) from None
 
     def _opened(self) -> sql.Engine:
@@ -159,7 +159,7 @@ class Database:
 
 
 class _Write:
-    """One piece of work that is to be written, and what came of it."""
+    """One pending write, and its result."""
 
     def __init__(self, work: Callable[[sql.Connection], Any]) -> None:
         self.work = work

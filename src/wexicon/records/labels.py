@@ -19,7 +19,7 @@ MM = 1 / 25.4  # inches
 DOTS = 300  # of a PNG, per inch
 # Around the page and between labels (mm); white around a label's text and code; the least size of a code's square.
 MARGIN, GAP, INSET, LEAST_SQUARE = 8.0, 2.0, 2.0, 0.3
-# ISO/IEC 18004, 9.1: so many squares around the code stay white.
+# ISO/IEC 18004, 9.1: this many modules around the code stay white.
 QUIET = 4
 PAGES = {"A4": (210.0, 297.0), "A5": (148.0, 210.0), "letter": (215.9, 279.4)}
 # The name's letters, and those of the lines below it.

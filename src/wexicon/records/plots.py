@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from wexicon.core.durations import spoken
 
 KINDS = ("png", "svg", "pdf")
-# The share of lost packets is that of so many in a row.
+# How many packets in a row each share of lost packets is taken from.
 WINDOW = 10
 
 
@@ -34,7 +34,7 @@ def plot_traffic(
         middle = sorted(one for _, one in came)[len(came) // 2]
         above.axhline(middle, color="#1f5a92", linewidth=1, linestyle=":", label=f"median {spoken(middle / factor)}")
     if there and two_ways:
-        above.plot(*zip(*there, strict=True), "s", color="#d98a2b", markersize=5, label="there alone")
+        above.plot(*zip(*there, strict=True), "s", color="#d98a2b", markersize=5, label="one way")
     for number, at in enumerate(gone):
         above.axvline(at, color="#b3261e", linewidth=1.5, alpha=0.6, label=None if number else "no answer")
     above.set_ylabel(f"time ({unit})", fontsize=14)

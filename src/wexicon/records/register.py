@@ -1,4 +1,4 @@
-"""The register: every unit that was worked on, what was found, changed and left, by which sheet, when, on which bench.
+"""The register: for every unit, the values read, changed and proved, by which sheet, when, on which bench.
 
 The rule: a result goes to the disk of this machine first, synced, and into the database after; while the database is away it
 waits there, and is stored once, by its own id. Nothing secret is in a result, so none stands here.
@@ -182,7 +182,7 @@ class Register:
 
     def last_provisioned(self, *, unit: str = "", sheet: str = "", name: str = "") -> Entry | None:
         """The last finished provisioning of a unit, or of what has this name in a sheet, of its title; None where there is none
-        or where that module was made something else since."""
+        or if that module became another unit since."""
         asked = {"unit": unit, "sheet": sheet, "name": name}
         given = {name: text for name, text in asked.items() if text}
         found = next(self._entries(_last_finished(tuple(given)), given), None)

@@ -38,7 +38,7 @@ RUN = Table(
     Column("seen", Float, nullable=False),
     Column("ended", Float),
 )
-# A unit of a sheet that is to be made once: which run has claimed it, on which module it was started, when it was done.
+# A unit of a shared sheet: which run has claimed it, on which module it was started, when it was done.
 TASK = Table(
     "wexicon_task",
     META,

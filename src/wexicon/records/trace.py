@@ -1,6 +1,6 @@
 """The shape of a trace: the time-stamped record of one session on one link, JSON Lines, one record for each event.
 
-The rule: everything that a program needs is in a field of its own; `text` is what was said or heard, or a sentence for
+The rule: everything that a program needs is in a field of its own; `text` is the data sent or received, or a sentence for
 people. `at` is seconds since the session started; the first record has the format number and the wall time (UTC).
 Format 1 (before 2026-11-26) had sentences instead of fields; `trace_reader` alone reads it.
 """
@@ -82,7 +82,7 @@ class Record(msgspec.Struct, omit_defaults=True, gc=False):
 
     @property
     def content(self) -> str:
-        """What was said or heard, however it is encoded."""
+        """The data sent or received, decoded."""
         return to_text(bytes.fromhex(self.hex)) if self.hex else self.text
 
     def encodable(self) -> Record:

@@ -16,7 +16,7 @@ TRAVEL = 0.02
 
 
 class Member(Protocol):
-    """What the air needs of whoever is in it."""
+    """What the air needs of each stand-in."""
 
     own: dict[str, Any]
 
@@ -50,7 +50,7 @@ class AccessPoint(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class Network(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[air.network]`: a cellular network. `registers_in` seconds; `active_time` and `periodic_update` are what it grants, as
-    eight bits, whatever is asked (empty: as asked); `idle_after` seconds without traffic; `signal` as +CSQ counts."""
+    eight bits, instead of those asked for (empty: as asked); `idle_after` seconds without traffic; `signal` as +CSQ counts."""
 
     operator: str = "Estuary Mobile"
     code: str = "00101"

@@ -74,7 +74,7 @@ class Unit:
                 raise ValueError(f"{self.name} has no key {key}".rstrip() + f"; {has}")
             standin.key(key, do == "hold")
         else:
-            raise ValueError(f"nobody knows how to {do} {what}".rstrip())
+            raise ValueError(f"this rig cannot {do} {what}".rstrip())
 
 
 class Bench:

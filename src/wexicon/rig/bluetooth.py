@@ -1,6 +1,6 @@
 """What the Bluetooth stand-ins share: a leader joins the follower whose address it keeps, if both know the same PIN.
 
-The rule: who is joined passes on everything and is seen by nobody else; who starts anew lets go.
+The rule: a joined module passes on everything and is invisible to others; a restart ends the join.
 """
 
 from __future__ import annotations

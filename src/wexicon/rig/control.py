@@ -59,7 +59,7 @@ def _call(card: Card) -> socket.socket:
 
 
 def cards() -> list[Card]:
-    """The cards of all rigs that are running; those of rigs that died are taken away."""
+    """The cards of all rigs that are running; those of rigs that died are removed."""
     found = []
     for path in sorted(run_folder().glob("*.json")):
         try:

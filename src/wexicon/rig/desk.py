@@ -1,7 +1,7 @@
 """A running rig's own side of being worked: leaves a card, takes requests on a socket file beside it.
 
 The rule: card and socket are in folders that only the user can enter. A request is read as far as it has come, never
-waited for; what is wrong with one is reported to who asked, and to nobody else.
+waited for; what is wrong with one is reported only to the client that asked.
 """
 
 from __future__ import annotations
@@ -88,7 +88,7 @@ class Desk:
                 self._server.stop()
             else:
                 self._server.bench.unit(request.unit).work(request.do, request.what)
-        except Exception as fault:  # whatever is asked of a stand-in, the rig goes on
+        except Exception as fault:  # a request must never stop the rig
             return str(fault) or type(fault).__name__
         return ""
 

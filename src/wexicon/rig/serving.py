@@ -1,6 +1,6 @@
 """Puts the stand-ins of a bench on ports: pseudo-terminals, and RFC 2217 over TCP on this machine.
 
-The rule: one loop serves everything, so the stand-ins need no locks; whoever wants something from another thread hands
+The rule: one loop serves everything, so the stand-ins need no locks; a call from another thread hands
 it to the loop with `call`. The rate that a pseudo-terminal is heard at is read from the terminal's own settings; Linux
 keeps no frame for one, so there the frame is taken to be right. RFC 2217 carries frame and control lines too.
 """
@@ -125,7 +125,7 @@ class Rfc2217Port:
         self._register(client, self._readable)
 
     def write(self, data: bytes) -> None:
-        """To the client; called by the telnet side as well. A client that does not read loses bytes: nobody waits for it."""
+        """To the client; called by the telnet side as well. A client that does not read loses bytes."""
         if self._client:
             with contextlib.suppress(OSError):
                 self._client.send(data)

@@ -61,7 +61,7 @@ class StandIn:
         return self.uart.powered
 
     def power(self, on: bool) -> None:
-        """Applies or takes away the power."""
+        """Switches the power on or off."""
         if on == self.powered:
             return
         self._life += 1
@@ -83,11 +83,11 @@ class StandIn:
         self.start()
 
     def cycle(self, off: float = 0.2) -> None:
-        """Takes the power away for so many seconds."""
+        """Switches the power off for `off` seconds."""
         self.by_hand((0, lambda: self.power(False)), (off, lambda: self.power(True)))
 
     def by_hand(self, *moves: tuple[float, Callable[[], object]]) -> None:
-        """What operators do, each move so many seconds from now; operators that begin something else leave the rest undone."""
+        """Schedules an operator's moves, each at its seconds from now; a new call cancels the rest of the last."""
         self._by_hand += 1
         this = self._by_hand
         for delay, move in moves:
@@ -166,8 +166,8 @@ class StandIn:
             self.by_hand((0, lambda: self.power(False)), (0.2, self.another), (0.3, lambda: self.power(True)))
 
     def another(self, by: int = 1, *, flash: bool = True) -> None:
-        """Another module of the family takes its place: with an identity of its own, so many (`by`) after this one, and as it
-        left the factory, unless its `flash` is to be the same."""
+        """Another module of the family takes its place: with the identity `by` after this one; as it left
+        the factory, unless `flash` is false."""
         if flash:
             self.forget()
         for key in ("address", "serial", "imei"):

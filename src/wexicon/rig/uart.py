@@ -71,7 +71,7 @@ class Uart:
         self._count = 0
 
     def power(self, on: bool) -> None:
-        """Switches the UART; whatever is on the wire is lost."""
+        """Switches the UART; bytes on the wire are lost."""
         self.powered = on
         self._generation += 1
         self._busy = self.agenda.now

@@ -1,4 +1,4 @@
-"""Dialogues: what is said, what must be heard, what then.
+"""Dialogues: scripts of commands, expected answers and decisions.
 
 `reader` makes a `Program` of a text and finds its faults, `runner` runs it on a session, `draft` writes one from a trace.
 """

@@ -1,4 +1,4 @@
-"""Statements with something below them: what is said and what answers it, waiting, repeating, choosing, handlers.
+"""Statements with a block: exchanges with their answers, waits, repeats, branches, handlers.
 
 The rule: as for statements of one line: frozen, compiled when read, never looked at as text again.
 """
@@ -225,7 +225,7 @@ class On(Block, frozen=True, kw_only=True):
     @classmethod
     def read(cls, words: Words) -> dict[str, Any]:
         if not words.text:
-            raise words.fault("no event", "write on PATTERN, and below it what is to be done")
+            raise words.fault("no event", "write on PATTERN, and below it the statements to run")
         return {"pattern": words.pattern()}
 
     def rest(self) -> str:

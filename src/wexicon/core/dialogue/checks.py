@@ -79,7 +79,7 @@ def _breaks(block: Body, *, inside: bool) -> Iterator[Found]:
     """`break` outside of a `repeat`."""
     for statement in block:
         if isinstance(statement, Break) and not inside:
-            yield Found(statement.line, "there is no repeat around it", "break ends the repeat that it stands in")
+            yield Found(statement.line, "there is no repeat around it", "break ends the repeat around it")
         deeper = isinstance(statement, Repeat) or (inside and not isinstance(statement, On))
         for below in statement.blocks():
             yield from _breaks(below, inside=deeper)

@@ -1,4 +1,4 @@
-"""A dialogue from a recorded session: what was said is said again, what was heard is required again.
+"""Writes a dialogue from a recorded session: it sends the same commands and requires the same answers.
 
 The rule: what is likely to be another value next time (addresses, versions, long numbers) becomes a capture; what was
 captured once and is heard again must be the same. Every pattern that is written fits what was recorded.

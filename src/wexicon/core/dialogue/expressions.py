@@ -138,7 +138,7 @@ class Expression:
         return hash(self.source)
 
     def _allow(self, node: ast.AST, depth: int) -> None:
-        """Refuses whatever is not on the list."""
+        """Refuses any syntax that is not on the list."""
         column = getattr(node, "col_offset", 0) + 1
         if depth > _DEEPEST:
             raise ExpressionFault("is nested too deep", column)

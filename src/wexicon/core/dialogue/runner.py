@@ -1,7 +1,7 @@
 """Runs a dialogue on a session: says, hears, checks, and tells exactly where it failed.
 
 The rule: one statement at a time, in order; what comes unasked is kept until an `await` or an `on` takes it. The runner
-does no input or output of its own: it has a session, and hands for what only operators can do. What is made of a secret is one.
+does no input or output of its own: it has a session, and an operator. A value made from a secret is a secret.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ from wexicon.core.dialogue.statements import (
 )
 from wexicon.core.durations import spoken
 from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
-from wexicon.core.operator import Nobody, Operator
+from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.elements import Capture
 from wexicon.core.protocol.events import Waiter
@@ -72,7 +72,7 @@ class Runner:
         self.session = session
         self.program = program
         self.module = module
-        self.operator = operator or Nobody()
+        self.operator = operator or NoOperator()
         marked = program.secrets()
         self.values: dict[str, Any] = {
             name: Secret(value) if name in marked and not isinstance(value, Secret) else value

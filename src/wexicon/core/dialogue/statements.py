@@ -1,6 +1,6 @@
 """Statements of one line: what each reads, what it uses and sets, how it is written.
 
-The rule: a statement is a frozen value whose parts are compiled when it is read; nobody looks at its text again. A new
+The rule: a statement is a frozen value whose parts are compiled when it is read; its text is never parsed again. A new
 one is a class here, in STATEMENTS, and a case in the runner.
 """
 
@@ -193,7 +193,7 @@ class Pause(OneLine, frozen=True):
 
 
 class Quiet(Pause, frozen=True):
-    """`quiet D`: says nothing for so long after our last byte (guard time)."""
+    """`quiet D`: sends nothing for D after our last byte (guard time)."""
 
     word: ClassVar[str] = "quiet"
 

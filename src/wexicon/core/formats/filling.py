@@ -49,7 +49,7 @@ class ValueReference(msgspec.Struct, frozen=True):
 
 
 class Filling(msgspec.Struct, frozen=True):
-    """A value with what is to be filled in."""
+    """A value with its placeholders filled in."""
 
     text: str
     parts: tuple[str | ValueReference, ...]

@@ -208,7 +208,7 @@ def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known
         except KeyError:
             late[name] = one
             if row is None or row.number == 1:
-                # What is to be drawn is allowed, from the first to the last.
+                # The drawn numbers are allowed values, from the first to the last.
                 for end in _ends(sheet, one, known):
                     checked(name, one.fill(end), columns)
             continue

@@ -30,7 +30,7 @@ _ELSEWHERE = 'say where it comes from: {name} = {{ env = "NAME" }}, {{ file = "N
 
 class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[seat.NAME]`: a part that a module plays. `each = "row"` where every row of the table is one unit in this seat, `count`
-    where there are so many units of it without a table. `trust` are settings that cannot be read, for which the module's
+    if there are this many units without a table. `trust` are settings that cannot be read, for which the module's
     acknowledgement is enough; `given` what the lexicon's actions need (a SIM's PIN); `before` and `afterwards` dialogues, run
     before anything is written and after the last reading."""
 
@@ -245,7 +245,7 @@ def _seat(
         if key not in table.settings:
             source.complain((*place, "trust"), f"{key} is not among the settings", meant(key, table.settings))
         elif key in words.settings and words.settings[key].readable:
-            source.complain((*place, "trust"), f"{key} can be read, so nobody's word is needed", "take it away")
+            source.complain((*place, "trust"), f"{key} can be read, so it needs no trust", "remove it")
     given_ = _given(source, place, table, words, secret)
     around = (table.before, table.afterwards)
     return Seat(name, words, wanted, table.trust, given_, deferred, bool(table.each), table.count, *around, hidden)

@@ -116,7 +116,7 @@ class Source:
     def _explain(
         self, message: str, kind: Any, place: tuple[str, ...], removed: set[tuple[str, ...]]
     ) -> tuple[str, ...]:
-        """Complains in our own words; gives the path of what to take away to find the next fault."""
+        """Words the complaint plainly; returns the path to remove so that the next fault can be found."""
         found = _AT.match(message)
         what = (found[1] if found else message) or message
         path = tuple(part for part in re.split(r"\.|\[\.\.\.\]|\[(\d+)\]", (found[3] if found else "") or "") if part)

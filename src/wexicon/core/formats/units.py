@@ -109,7 +109,7 @@ def _columns(head: tuple[int, list[str]], key: str, complaints: list[Complaint])
 def _row(number: int, line: int, cells: list[str], columns: list[str], key: str, complaints: list[Complaint]) -> Row:
     if any(cells[len(columns) :]):
         what = f"has {len(cells)} cells, and there are {len(columns)} columns"
-        complaints.append(Complaint(what, "", line, hint="A cell with the separator in it stands in quotes."))
+        complaints.append(Complaint(what, "", line, hint="Quote a cell that contains the separator."))
     named = dict(zip(columns, [*cells, *[""] * len(columns)], strict=False))
     for name, cell in named.items():
         if has_control(cell):

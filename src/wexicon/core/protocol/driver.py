@@ -32,7 +32,7 @@ STOP_WITHIN = 2.0
 
 class Driver:
     """`stopping` reports whether a stop was requested; nothing in `secrets` reaches the listener. `on_wire` and `pauses` are
-    where the time went, in seconds: bytes on the wire both ways, and pauses of our own. `watch` is shown all bytes: `>` and
+    where the time went, in seconds: bytes on the wire both ways, and pauses we made. `watch` is shown all bytes: `>` and
     those sent, `<` and those received."""
 
     def __init__(
@@ -246,7 +246,7 @@ class Driver:
             raise
 
     def _fail(self, fault: LinkFault) -> None:
-        """The link failed: whatever is tried next raises the same fault."""
+        """The link failed: every later use raises the same fault."""
         self._fault = fault
         self._engine.fail()
 

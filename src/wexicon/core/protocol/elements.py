@@ -166,7 +166,7 @@ def _refuse_neighbours(elements: list[Element], source: str) -> None:
         if is_free(one) and is_free(two):
             name = two.name if isinstance(two, Capture) else "..."
             raise PatternFault(
-                "two free texts side by side: nobody can say where one ends",
+                "two free texts side by side: the end of the first is ambiguous",
                 max(source.find(name), 0) + 1,
                 "put something between them, or give the first a kind",
             )
@@ -177,7 +177,7 @@ def _refuse_echoes(elements: list[Element], source: str) -> None:
     free = {element.name for element in elements if isinstance(element, Capture) and element.free}
     for element in elements:
         if isinstance(element, Equal) and element.name in free:
-            what = f"{{={element.name}}} repeats a free text of the same line: nobody can say where that ends"
+            what = f"{{={element.name}}} repeats a free text of the same line: its end is ambiguous"
             hint = f"give it a kind, as in {{{element.name}:word}}"
             raise PatternFault(what, source.find(f"={element.name}") + 1, hint)
 

@@ -1,4 +1,4 @@
-"""Events (unsolicited result codes) and unknown lines, kept until somebody takes them.
+"""Events (unsolicited result codes) and unknown lines, kept until they are taken.
 
 The rule: none is looked at twice by the same waiter, so that waiting takes time in proportion to what comes; the queue is
 bounded, and the oldest go first.

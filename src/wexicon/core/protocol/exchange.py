@@ -1,7 +1,7 @@
-"""One exchange: what was said and all that answers it.
+"""One exchange: a command and everything that answers it.
 
 The rule: an exchange is waiting, complete (all that was wanted has come, the success code may follow) or ended, in this
-order, and never goes back. A piece is matched in this order: what is wanted, another answer that was named, a final result
+order, and never goes back. A piece is matched in this order: the awaited answer, another named answer, a final result
 code. What it does not take is an event, or fits nothing.
 """
 
@@ -22,7 +22,7 @@ from wexicon.core.text import to_bytes
 LINGER = 0.05
 # The same if the lexicon promises one and a dialogue does not ask for it.
 LONG_LINGER = 0.25
-# How much of what was heard is kept to explain a failure: a number of lines, each 64 characters counting as one.
+# How much of the input is kept to explain a failure: a number of lines, each 64 characters counting as one.
 _MOST_HEARD = 1000
 MOST_ROWS = 100_000
 _OK = ReplyStatus.OK

@@ -102,7 +102,7 @@ class Framer:
         return self.release()
 
     def release(self) -> list[Piece]:
-        """Whatever is there, whole or not, as a piece: the other side has sent all that it will send."""
+        """The rest of the input as a piece, whole or not: the other side will send no more."""
         text = bytes(self._buffer)
         self.forget()
         if self.form != "bytes":

@@ -1,4 +1,4 @@
-"""What is said, with values put in: `AT+LABEL={value}`, `AT+ACCESS={ssid|quoted},{passphrase|quoted}`.
+"""Command templates, filled with values: `AT+LABEL={value}`, `AT+ACCESS={ssid|quoted},{passphrase|quoted}`.
 
 The rule: no value becomes a command. A value is put in by where it stands: between quotes it is quoted, counted by its
 length it may be anything, elsewhere it is refused if it holds what would end or part the command there. Filters turn a
@@ -135,7 +135,7 @@ class Template:
                 return value
             allowed = "\r\n\t" if prompted and self._parting(at, control=True) else ""
             if any(char not in allowed for char in value if has_control(char)):
-                what = "holds a control character, which could end what is said and begin a command"
+                what = "holds a control character, which could end this command and begin another"
                 raise InsertionFault(f"{name} {what}; tell the module its length first: {{{name}|length}}")
             return value
 
@@ -186,7 +186,7 @@ class Template:
 
 def _encoded(name: str, of: str, value: Any, encode: Callable[[str, Any], str] | None) -> str:
     if encode is None:
-        raise InsertionFault(f"{name} is to be written as {of} is, and there is no lexicon that says how")
+        raise InsertionFault(f"{name} should be written as {of} is, and there is no lexicon that says how")
     try:
         return encode(of, value)
     except ValueError as fault:

@@ -32,7 +32,7 @@ class Link(Protocol):
         """The clock of this link."""
 
     def write(self, data: bytes) -> None:
-        """Hands all bytes over for sending; does not wait until they are sent."""
+        """Queues all bytes for sending; does not wait until they are sent."""
 
     def read(self, until: float) -> bytes:
         """All that has come; waits for at least one byte, at most to the time `until`, then returns b""."""
@@ -44,7 +44,7 @@ class Link(Protocol):
         """Drives control lines; None leaves a line as it is."""
 
     def close(self) -> None:
-        """Closes the port; whatever is tried afterwards raises LinkFault."""
+        """Closes the port; any later use raises LinkFault."""
 
     def __enter__(self) -> Self: ...
 

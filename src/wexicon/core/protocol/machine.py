@@ -18,7 +18,7 @@ class Machine(Protocol):
 
     @property
     def done(self) -> bool:
-        """Whether nothing more is to be sent or waited for."""
+        """Whether it has ended: it sends nothing more and waits for nothing."""
 
     def feed(self, data: bytes, now: float) -> Sequence[Observation]:
         """Takes bytes that came at the time `now`."""
@@ -27,7 +27,7 @@ class Machine(Protocol):
         """Takes the time `now`, at which no bytes came."""
 
     def next_time(self) -> float | None:
-        """When `elapse` is to be called next; None if only bytes matter."""
+        """When to call `elapse` next; None if only bytes matter."""
 
     def outgoing(self, now: float) -> bytes:
         """The bytes to send now, each asked for once."""

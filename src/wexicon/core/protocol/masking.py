@@ -1,4 +1,4 @@
-"""Secrets: what nobody may see, found and masked in every writing that a module may use. `redaction` has all text pass here.
+"""Finds and masks secrets, in every encoding that a module may use. `redaction` has all text pass here.
 
 The rule: what is made of a secret is a secret; a field that holds one, in whatever writing, is masked whole. A value of
 fewer than three characters is masked where it is put in and where it is read, and not looked for elsewhere: it would be
@@ -21,7 +21,7 @@ from wexicon.core.text import QUOTING, to_bytes, visible, written
 # person gave, and one that a module told, which may be a factory default such as 0000.
 SHORTEST = 3
 INSIDE, INSIDE_WHERE_READ = 4, 6
-# A longer value is looked for in pieces of this size; more values than this are not told apart, and everything is masked.
+# A longer value is looked for in pieces of this size; beyond this number of values, everything is masked.
 PIECE = 256
 MOST = 500
 _FIELD = re.compile(r"[^\s,;\"'=()<>\[\]{}:|]+")
@@ -47,7 +47,7 @@ class Secrets:
         self._long: dict[str, int] = {}
         # All of them as one text, and every beginning of one by its last character.
         self._joined = ""
-        self._begun: dict[str, list[str]] = {}
+        self._starts: dict[str, list[str]] = {}
         self._longest = 0
         self._full = False
 
@@ -115,9 +115,9 @@ class Secrets:
         self._fields = frozenset(fields)
         self._longest = max(map(len, self._long), default=0)
         self._joined = "\0".join(self._long)
-        self._begun = {}
+        self._starts = {}
         for beginning in {form[:size] for form in self._long for size in range(1, len(form))}:
-            self._begun.setdefault(beginning[-1], []).append(beginning)
+            self._starts.setdefault(beginning[-1], []).append(beginning)
         ordered = sorted(inside, key=len, reverse=True)
         self._inside = re.compile("|".join(ordered), re.IGNORECASE) if ordered else None
 
@@ -162,11 +162,11 @@ class Secrets:
 
     def unfinished(self, text: str) -> int:
         """How many characters at the end of the text may be the beginning of a secret that goes on in the next line."""
-        begun = self._begun.get(text[-1:].casefold())
-        if begun is None:
+        starts = self._starts.get(text[-1:].casefold())
+        if starts is None:
             return 0
         tail = text[-self._longest :].casefold()
-        return max((len(one) for one in begun if tail.endswith(one)), default=0)
+        return max((len(one) for one in starts if tail.endswith(one)), default=0)
 
     def _pieces_in(self, text: str) -> list[tuple[int, int]]:
         folded = text.casefold()

@@ -143,7 +143,7 @@ class Attempt:
         return found.end()
 
     def _size(self, element: Capture, at: int) -> int:
-        """Where the raw bytes that begin at `at` end, or -1 where there are not so many, or no character ends there."""
+        """Where the raw bytes that begin at `at` end, or -1 if the input is shorter, or no character ends there."""
         count: Any = element.size
         if count in self.spans:
             kind, start, end = self.spans[count]

@@ -1,4 +1,4 @@
-"""What a session does and hears, as small frozen values; whoever wants to know listens: the trace, the live view, tests.
+"""What a session sends, receives and decides, as small frozen values for listeners: the trace, the live view, tests.
 
 The rule: everything that leaves a session leaves it as one of these, in the order in which it happened. `at` is the
 link's time in seconds.

@@ -60,7 +60,7 @@ class Packets:
         return f"{head}{filling} {crc32((head + filling).encode(), self._seed):08X}"
 
     def feed(self, data: bytes) -> Iterator[Packet | Damaged]:
-        """What is found once these bytes have come too."""
+        """Returns the packets completed by these bytes."""
         self._held += data
         yield from self._lines() if self.lines else self._frames()
 
@@ -142,6 +142,6 @@ class Tally(msgspec.Struct):
 
 
 def percentile(values: list[float], share: float) -> float | None:
-    """The value that so many (0 to 1) of these are not above, by nearest rank; None where there are none."""
+    """The quantile at `share` (0 to 1) by nearest rank; None of an empty list."""
     ranked = sorted(values)
     return ranked[max(0, -int(-share * len(ranked) // 1) - 1)] if ranked else None

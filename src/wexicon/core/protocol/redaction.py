@@ -1,4 +1,4 @@
-"""The doorway through which all that a session does and hears goes to whoever listens: no secret passes it.
+"""Masks secrets in everything that a session reports to its listeners.
 
 The rule: a line that may hold the first part of a secret waits until the next one shows whether it does. A listener that
 fails (a full disk, a closed pipe) is reported nothing more; the session stops between two exchanges.
@@ -82,6 +82,6 @@ class Redactor(Listener):
 
     def _lose(self, fault: OSError) -> None:
         if isinstance(fault, BrokenPipeError):
-            self.lost = "nobody reads the output any more"
+            self.lost = "the reader of the output is gone"
         else:
             self.lost = f"the trace cannot be written any more: {fault.strerror or fault}"

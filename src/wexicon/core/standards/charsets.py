@@ -90,7 +90,7 @@ def packed_anywhere(text: str) -> list[bytes]:
 
 def gsm7_hex(text: str) -> str:
     """Packed septets in hexadecimal, where nothing reports how many there are: seven bits left over at the end are filled with
-    a CR, which is taken away again (23.038, 6.1.2.3.1)."""
+    a CR, which is removed again (23.038, 6.1.2.3.1)."""
     codes = gsm7_codes(text)
     return pack(codes + b"\r" * (len(codes) % 8 == 7)).hex().upper()
 

@@ -77,7 +77,7 @@ def true_rate(
     """The rate at which one of `texts` would have been heard as `garbage` by a UART tuned to `ours`; None if none fits.
 
     `texts` are what the module may have sent: its start message, its ready word, a sentence. Each is sent at each rate, and
-    what is heard is compared byte by byte and by how often each byte is there. `lasted` are the seconds that the garbage
+    the received bytes are compared one by one and by how often each byte is there. `lasted` are the seconds that the garbage
     took to come: far below our rate only this tells one rate from another, for every low bit is a whole zero byte to us.
     More than ten times above our rate a text must be known to the letter, for a dozen of its characters are one to us.
     """

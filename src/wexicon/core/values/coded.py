@@ -40,7 +40,7 @@ def _coded(
 def _colliding(
     codes: Mapping[str, str | int], codes_are: str, heard: Mapping[str, str | int] = NONE
 ) -> Iterator[tuple[str, str]]:
-    """Two names with one code: nobody could tell which was read."""
+    """Two names with one code: a reading would be ambiguous."""
     for name in heard:
         if name not in codes:
             yield "heard", f"{name} is not one of {', '.join(codes)}"
@@ -56,7 +56,7 @@ def _colliding(
 
 
 class Choice(Kind, frozen=True, tag="choice"):
-    """One of a few names, each with the code that the module uses for it. What is heard must be the code exactly, unless
+    """One of a few names, each with the code that the module uses for it. An answer must be the code exactly, unless
     `codes_are` says that it is a `number` (leading zeros do not count) or a `word` (in any case). `heard` are the codes of
     names that the module answers otherwise than it is reported."""
 

@@ -31,7 +31,7 @@ class Tuple(Kind, frozen=True, tag="tuple"):
         if not self.fields:
             yield "fields", "there is no field"
         if not self.separator:
-            yield "separator", "is empty: nobody could tell one field from the next"
+            yield "separator", "is empty: fields would run into each other"
         for field in self.fields:
             if field.default is not None and isinstance(field.value, Kind):
                 try:

@@ -102,7 +102,7 @@ class LindleL9(StandIn):
     # -- the air --------------------------------------------------------------------------------------------------
 
     def send(self, to: int, text: str) -> None:
-        """Sends to an address; nobody knows whether it was heard."""
+        """Sends to an address; delivery is not confirmed."""
         own = self.memory["addr"]
         self.say("@sent\r\n", 0.12)
         for other in self.air.reached(self):

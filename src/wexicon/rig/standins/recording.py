@@ -1,6 +1,6 @@
 """A stand-in that answers as a module once did: the same words after the same time.
 
-The rule: it knows only what was recorded. What is said is looked for from where the recording stands, then from its
+The rule: it knows only what was recorded. A command is looked for from the current position, then from its
 beginning; what was never said is not answered. Where a secret was left out of the recording, anything fits. Keys and power
 do nothing to it: what they did is in the recording.
 """
@@ -37,10 +37,10 @@ class Recording(StandIn):
         self.spoken = [one for one in recorded.exchanges if one.said is not None]
         speech = Speech(end=recorded.end if recorded.end in LINE_ENDS else "crlf", answer=recorded.form)
         self.dialect = Dialect(speech if not speech.faults() else Speech())
-        # What stood where a secret was left out, where somebody knows it.
+        # The secrets that the recording left out, if given.
         self.fill: Callable[[str], str] = lambda text: text
         self.said = [self.encoded(one.said or "", exact=one.exact) for one in self.spoken]
-        # What was said by its bytes, in the order of the recording; where a secret was left out, anything fits.
+        # Recorded commands by their bytes, in order; any text matches a secret that was left out.
         self.exact: dict[bytes, list[int]] = {}
         self.loose: list[tuple[int, re.Pattern[bytes]]] = []
         for index, said in enumerate(self.said):
@@ -50,7 +50,7 @@ class Recording(StandIn):
                 self.exact.setdefault(said, []).append(index)
         self.sorted = sorted(self.exact)
         self.position = 0
-        self.begun = False
+        self.under_way = False
 
     def encoded(self, text: str, *, exact: bool = False) -> bytes:
         """The bytes that were said; what is no line of this form is taken as it stands."""

@@ -86,7 +86,7 @@ class TamselK5(BluetoothModule):
         elif self.joined:
             self.air.radiate(self, data)
         elif self.mode == "data" and b"\n" in data:
-            # With no mate there is nobody to pass data to, and it says so.
+            # With no mate there is no receiver for data, and it says so.
             self.say("K5 NO MATE\r\n")
 
     # -- the air --------------------------------------------------------------------------------------------------

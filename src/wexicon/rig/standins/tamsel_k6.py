@@ -1,4 +1,4 @@
-"""Stand-in Tamsel K6: a Bluetooth follower that listens until somebody joins it.
+"""Stand-in Tamsel K6: a Bluetooth follower that listens until a peer joins it.
 
 The rule, from its invented datasheet: no line ends. A command is what comes within one second of its first byte, taken
 as soon as it is one; what is none by then is forgotten without a word. Answers have no line end either. While a leader is

@@ -33,7 +33,7 @@ SAYS = {
     ">> BYTES": r"say exact bytes: \r \n \e \x1A",
     "tune": "our side's rate and frame: tune 115200 8N1",
     "signal": "control lines: signal dtr on rts off",
-    "quiet": "say nothing for so long: quiet 1s",
+    "quiet": "send nothing for a time: quiet 1s",
     "do": "an action of the lexicon: do save",
     "set": "write a setting: set NAME = VALUE",
     "read": "read a setting: read NAME",
@@ -91,14 +91,14 @@ def _commands(lexicon: Lexicon | None, text: str) -> Iterator[Suggestion]:
         for name, one in named.items():
             if name.startswith(rest):
                 yield Suggestion(f"{name} = " if word == "set" else name, at, one.meaning)
-        name, equals, begun = rest.partition("=")
+        name, equals, typed = rest.partition("=")
         setting = lexicon.settings.get(name.strip()) if word == "set" and equals else None
         if setting:
-            begun = begun.lstrip()
+            typed = typed.lstrip()
             for value in _plain_values(setting.kind):
                 quoted = value if value.isdigit() or value in ("true", "false") else f'"{value}"'
-                if quoted.startswith(begun):
-                    yield Suggestion(quoted, len(text) - len(begun), setting.kind.allowed())
+                if quoted.startswith(typed):
+                    yield Suggestion(quoted, len(text) - len(typed), setting.kind.allowed())
 
 
 def _lines(lexicon: Lexicon) -> Iterator[tuple[str, str]]:
@@ -136,12 +136,12 @@ def _values(lexicon: Lexicon, text: str) -> Iterator[Suggestion]:
     found = _written(lexicon, text)
     if not found or found[0].secret:
         return
-    setting, begun = found
+    setting, typed = found
     for value in _plain_values(setting.kind):
         coded = setting.kind.encode(setting.kind.typed(value))
-        if coded.startswith(begun) and coded != begun:
+        if coded.startswith(typed) and coded != typed:
             shown = setting.kind.show(setting.kind.typed(value))
-            yield Suggestion(coded, len(text) - len(begun), shown if shown != coded else "")
+            yield Suggestion(coded, len(text) - len(typed), shown if shown != coded else "")
 
 
 def _plain_values(kind: Kind) -> list[str]:

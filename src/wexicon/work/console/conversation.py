@@ -1,7 +1,7 @@
-"""A conversation by hand: lines that somebody types, one after the other, and all that the module sends meanwhile.
+"""A manual conversation: lines typed by a user, and everything that the module sends.
 
 The rule: a typed line is said when the one before it was answered or given up, so that a paste of many loses none; what the
-module sends is shown at once, whoever waits for what. A port that goes away is waited for. It owns no terminal: what is
+module sends is shown at once, also during an exchange. A port that goes away is waited for. It owns no terminal: what is
 to be seen is given to `show`, what was typed comes in by `put`, from any thread.
 """
 
@@ -74,7 +74,7 @@ class Shown(msgspec.Struct, frozen=True):
 
 
 class Typed(msgspec.Struct, frozen=True):
-    """What somebody typed; `exact` where no line end belongs to it."""
+    """A typed line; `exact` if no line end is added."""
 
     text: str
     exact: bool = False
@@ -88,7 +88,7 @@ def told_row(value: Any) -> str:
 
 
 class Abandoned(Exception):
-    """Nobody waits for this answer any longer."""
+    """Gives up waiting for this answer."""
 
 
 class Talk(Listener):
@@ -106,7 +106,7 @@ class Talk(Listener):
         self.lexicon = lexicon
         self.failures = 0
         self.waiting = False
-        # While the module's attention is got nobody has typed anything yet.
+        # Nothing has been typed yet while attention is being gained.
         self.muted = False
         self._show = show
         self._trace = trace
@@ -172,7 +172,7 @@ class Talk(Listener):
             self._one(typed)
         except Abandoned:
             session.abandon()
-            # A prompt was heard: what is said next answers it.
+            # A prompt came: the next line answers it.
             session.forget_partial()
             if self._abandoning:
                 self._tell("!", "no longer waited for")
@@ -295,7 +295,7 @@ class Talk(Listener):
 
     def _do_attention(self, rest: str) -> None:
         if not self.module:
-            raise CallFault("without a lexicon nobody knows how", hint="Begin it with --lexicon NAME.")
+            raise CallFault("that needs a lexicon", hint="Begin it with --lexicon NAME.")
         link = self.module.attention.gain([self.session.link.tuning])
         self._tell("=", f"the module listens at {link}")
 
@@ -441,7 +441,7 @@ class Talk(Listener):
             self._tell("=", seen.text)
 
     def idle(self) -> None:
-        """Nothing has come for a while: an answer that nobody waits for any longer, or a prompt, ends the wait."""
+        """Nothing has come for a while: an abandoned answer, or a prompt, ends the wait."""
         if self.muted:
             return
         self._show_partial(due=True)

@@ -1,4 +1,4 @@
-"""What a line means by the lexicon, for whoever reads along: errors with their meaning, coded values, units, events by name.
+"""What a line means by the lexicon, for the reader: errors with their meaning, coded values, units, events by name.
 
 The rule: nothing is said of a line that the lexicon does not know; a secret is only ever said to be there.
 """

@@ -31,15 +31,15 @@ QUICK = 0.3
 SLOW = 1.0
 # The line ends in the order in which they are tried: what one leaves behind must not spoil the next.
 OTHER_ENDS = ("crlf", "cr", "lf", "none")
-# How long the likeliest link is given in the first round, where the lexicon allows an answer so long.
+# Seconds for the likeliest link in the first round, if the lexicon's timeout is at least that.
 LIKELY = 0.5
 # How long after its answer a module may move to another rate.
 MOVES_WITHIN = 1.5
-# How long a module is tried that only operators can bring to listen, where nobody is there.
+# Seconds of trying without an operator, for a module that only an operator can bring to listen.
 NOBODY = 3.0
 # How long after operators have moved the likeliest link is tried alone, beyond what the lexicon says a start takes.
 ALONE = 2.0
-# Every so many times a module that takes its time to answer is given that time.
+# In every this-many-th round a slow module gets its full timeout.
 PATIENT_EACH = 3
 # How long a jig takes the power away.
 POWER_OFF = 0.3
@@ -120,7 +120,7 @@ class Attention:
         return self.by_operator and self.lexicon.attention.power_up
 
     def needs_operator(self) -> bool:
-        """Whether it can only be had by the operator that are not a fixture's."""
+        """Whether gaining attention needs an operator who is not a fixture."""
         attention = self.lexicon.attention
         if attention.how is AttentionBy.CONTROL_LINE:
             return not self.fixture.has(attention.pins)
@@ -261,7 +261,7 @@ class Attention:
             return False
         within = max(within, self._soon())
         if self.tries and session.dialect.window:
-            # What was heard at another rate is the beginning of a line to the module until its window is over.
+            # Bytes sent at a wrong rate are the start of a line to the module until its window is over.
             session.quiet(session.dialect.window)
         if self.lexicon.attention.how is AttentionBy.ESCAPE:
             # A module that listens already would take the escape for a command.
@@ -277,7 +277,7 @@ class Attention:
                     return True
             return self._escape() and (self._answers(within) or self._answers(within))
         if self.tries and session.dialect.line_end and session.dialect.form == "lines":
-            # What was heard at another rate is the beginning of a line to the module: this ends it.
+            # Bytes sent at a wrong rate are the start of a line to the module: this ends it.
             session.send(session.dialect.line_end.encode())
         if self._answers(within):
             return True
@@ -303,7 +303,7 @@ class Attention:
 
     def _tried(self, said: str, outcome: Reply, heard: Sequence[str]) -> None:
         session = self.session
-        # A module that echoes and waits for another line end sends back what was said, again and again.
+        # A module that echoes and waits for another line end echoes the same bytes again and again.
         kept = tuple(text for text in heard if text and (not said or text.replace(said, "")))
         echoed = session.echoes != self._echoes or len(kept) < sum(map(bool, heard))
         self._echoes = session.echoes
@@ -353,7 +353,7 @@ class Attention:
     # -- asking the operator --------------------------------------------------------------------------------------
 
     def _with_operator(self, candidates: Sequence[Tuning]) -> Tuning:
-        """Tries; asks for hands, a jig's or the operator's; tries on until the module listens, or patience ends."""
+        """Tries; asks the fixture or the operator; goes on until the module listens or time runs out."""
         session, attention = self.session, self.lexicon.attention
         if not attention.window:
             candidates = candidates[:1]

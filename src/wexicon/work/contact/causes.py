@@ -40,7 +40,7 @@ KINDS = {
 
 
 class Try(msgspec.Struct, frozen=True):
-    """One attempt to be answered: how our side was tuned, what was said, how it ended, what was heard, how many seconds
+    """One attempt to be answered: our settings, the command, how it ended, the bytes received, how many seconds
     that took, whether our own line came back."""
 
     tuning: Tuning
@@ -86,12 +86,12 @@ class Overheard(msgspec.Struct, frozen=True):
 
 
 def intelligible(text: str) -> bool:
-    """Whether somebody may have said this: a few characters of garbage often look like letters."""
+    """Whether this may be text: a few characters of garbage often look like letters."""
     return len(text.strip()) > 2 and text.isascii() and not garbled(text) and sum(map(str.isalnum, text)) > 1
 
 
 def makes_sense(lexicon: Lexicon, heard: Iterable[str]) -> bool:
-    """Whether something among this is a word of the family, or of somebody's. Bytes only make sense as the family's."""
+    """Whether this contains a word of the family, or of any family. Binary data can only be the family's."""
     of_bytes = lexicon.dialect.form == "bytes"
     return any(is_own(lexicon, text) or (not of_bytes and intelligible(text)) for text in heard)
 
@@ -190,7 +190,7 @@ def _by_words(texts: Sequence[str], lexicons: Sequence[Lexicon]) -> Cause | None
 
 
 def _starts_over(lexicon: Lexicon, texts: Sequence[str]) -> Cause | None:
-    """A module that says the same of its start more than once, where nobody's hands make it start."""
+    """A module that keeps restarting by itself: the same ready word came more than once."""
     if lexicon.attention.power_up or lexicon.attention.window:
         return None
     counts = Counter(text for text in texts if _is_start(lexicon, text))
@@ -230,7 +230,7 @@ def _peer(lexicon: Lexicon) -> Cause:
 
 
 def waits_for_payload() -> Cause:
-    """The cause where a module takes whatever is said as a payload."""
+    """The cause if the module takes every command as payload."""
     return Cause(
         "prompt",
         "the module waits for a payload: it sends the prompt “> ” and takes every line as data",

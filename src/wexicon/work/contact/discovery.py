@@ -61,7 +61,7 @@ _SENTENCES = tuple(
 )
 # More than an answer to the greeting would be (bytes).
 LONG = 24
-# Words of at least so many characters are hardly garbage.
+# Words of at least this many characters are hardly garbage.
 SURE = 5
 # How long it listens in the end where it has heard something that made no sense.
 LISTENS_OUT = 3.0
@@ -265,7 +265,7 @@ class LinkDiscovery:
     def _judged(self, tuning: Tuning, question: Question | None, heard: Overheard) -> Tuning | None:
         """What came is followed: words are answered with the lexicons' questions, garbage may tell the true rate."""
         if question and any(line == ">" for line in heard.lines):
-            # Whatever is asked now goes into a payload: nothing more is.
+            # Any further question would become payload: ask nothing more.
             self._plain = waits_for_payload()
             return None
         if heard.came == Came.WORDS:
@@ -293,7 +293,7 @@ class LinkDiscovery:
         return link if more.came == Came.WORDS and self._fitting(link, more) else None
 
     def _data_mode(self, link: Tuning, heard: Overheard) -> Cause | None:
-        """Whether one lexicon's module, and nobody else's, says this in data mode, where it takes no commands."""
+        """Whether only one lexicon's module sends this in data mode."""
         for line in heard.lines:
             saying = [one for one in self.lexicons if any(word in line for word in one.start.says)]
             if len(saying) == 1 and saying[0].attention.tuning:

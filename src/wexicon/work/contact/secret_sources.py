@@ -14,7 +14,7 @@ Fetch = Callable[[str, str], str]
 
 def secrets_for(folder: Path, ask: Callable[[str], str] | None) -> Fetch:
     """Fetches secrets by kind and name: `env`, `file` (beside the sheet), `prompt` (asked by `ask`; None where there is
-    nobody to ask). What it gives raises ValueError where there is none."""
+    no one to ask). The source raises ValueError if there is no value."""
 
     def fetch(kind: str, name: str) -> str:
         if kind == "env":

@@ -18,7 +18,7 @@ import msgspec
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.operator import Nobody, Operator
+from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.masking import Secrets
@@ -45,7 +45,7 @@ class Setup(msgspec.Struct, kw_only=True):
     and `frame` are tried first, `flow` replaces the lexicon's flow control; `trace` is the trace file (None: a dated one);
     `stopping` reports whether a stop was requested, `listener` is shown each observation."""
 
-    operator: Callable[[str], Operator] = lambda port: Nobody()
+    operator: Callable[[str], Operator] = lambda port: NoOperator()
     patience: float = PATIENCE
     fixture: Fixture = msgspec.field(default_factory=Fixture)
     rate: int | None = None

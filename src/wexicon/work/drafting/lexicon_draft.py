@@ -30,7 +30,7 @@ IDENTITY = (
     ("firmware", ("AT+CGMR", "AT+GMR")),
     ("serial", ("AT+CGSN", "AT+GSN")),
 )
-# Asking these does something, takes minutes, or reports what nobody keeps.
+# Asking these does something, takes minutes, or reports what is not a setting.
 LEFT_OUT = {
     "CLAC",
     "COPS",

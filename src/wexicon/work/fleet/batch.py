@@ -262,8 +262,8 @@ class Batch:
         self.progress(UnitProgress(job.name, port, "attention"))
         try:
             with self.opened(job, port, Steps(job.name, port, self.progress)) as module:
-                begun = False
-                while not begun:
+                started = False
+                while not started:
                     identity = self._met(job, module, asks=asks, last=own)
                     own, unit = identity.get(job.seat.lexicon.unit, ""), job.seat.lexicon.unit_of(identity)
                     owner = self._asked(job, module, partial(self.claims.owner, unit)) if unit else ""
@@ -272,7 +272,7 @@ class Batch:
                     try:
                         if self.order.write and unit:
                             self._asked(job, module, partial(self.claims.begin_on, job, unit))
-                        begun = True
+                        started = True
                     except AnothersUnit as fault:
                         if self.scheduler.is_refused(job, place, unit, Failure.of(fault, "identify")):
                             return None, own
@@ -280,10 +280,10 @@ class Batch:
                     except MadeBefore as fault:
                         if not self._swapping:
                             raise
-                        # It was there from before, or the wrong one was put in: hands put in another.
+                        # It is the previous module, or the wrong one: ask for another.
                         self.scheduler.was(unit, fault.name)
                         asks = True
-                self.scheduler.begun(job)
+                self.scheduler.started(job)
                 self.scheduler.learn(job.known_of(identity, job.wanted))
                 result = self._made(job, module, identity)
         except OperatorRequest:
@@ -306,7 +306,7 @@ class Batch:
                 else f"Insert the module for {job.name}."
             )
             while self.request():
-                pass  # what was wanted before nobody asked for
+                pass  # nothing was requested
             self.progress(UnitProgress(job.name, session.link.name, "to be swapped"))
             session.asked("swap", text)
             operator.ask("swap", text)
@@ -324,7 +324,7 @@ class Batch:
                 before = self.scheduler.seen(unit, job)
                 if before == job.name:
                     break
-                # Hands need a while; one that went and came back is the same one put in again.
+                # A swap takes a while; a module that went and came back is the same one.
                 if not told and (gone or session.clock.now() - asked > REMINDS):
                     told = True
                     operator.ask("swap", f"That is still the module that was {before}. {_swap(job)}")

@@ -1,4 +1,4 @@
-"""Whose turn a unit is: alone with a sheet, or with other benches that share it by the register.
+"""Claims on units: alone with a sheet, or shared with other benches through the register.
 
 The rule: a unit is claimed before its module is spoken to, and it is written down which module it is made on before anything is
 written to that. What only the register knows (who else has a unit, which module is which, which number is next) is asked here.
@@ -37,7 +37,7 @@ class AnothersUnit(ModuleFault):
 
 
 class MadeBefore(ModuleFault):
-    """The module on a port was made something else before: `name`."""
+    """The module on a port is already another unit: `name`."""
 
     name = ""
 
@@ -50,11 +50,11 @@ class Elsewhere(msgspec.Struct, frozen=True):
 
 
 class Claims:
-    """Of a run that shares its sheet with nobody: every unit is free, and numbers are drawn from the first on."""
+    """Claims of a run that is alone with its sheet: every unit is free, numbers are drawn from the first."""
 
     def __init__(self, sheet: Sheet) -> None:
         self.sheet = sheet
-        # What was found while units were taken: those that others have done, and those that they have now, with their bench.
+        # Seen while claiming: units that others have done, and units that they hold now, with their bench.
         self.done: dict[str, Elsewhere] = {}
         self.held: dict[str, str] = {}
         self._lock = threading.Lock()
@@ -74,7 +74,7 @@ class Claims:
         """Claims all of these that are free, so that `take` need not ask for each. Raises RegisterAway."""
 
     def take_again(self, job: Job) -> None:
-        """A job that has ended here is to be made again."""
+        """Reopens a job that has ended here."""
         with self._lock:
             self._taken.discard(job.name)
 

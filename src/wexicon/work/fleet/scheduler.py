@@ -149,7 +149,7 @@ class Scheduler:
         return (mine and bool(held or self._busy)) or self._may_come(place)
 
     def _tell_all(self) -> None:
-        """Something has changed, for whoever waits."""
+        """Wakes all waiting threads: something has changed."""
         self._changes += 1
         self.changed.notify_all()
 
@@ -209,7 +209,7 @@ class Scheduler:
         self.progress(UnitProgress(job.name, "", "waiting"))
 
     def requeue(self, job: Job) -> None:
-        """A unit that has ended is to be made again, next of all; while the register is away it stays as it is."""
+        """Reopens a unit that has ended, to run next; does nothing while the register is away."""
         with suppress(RegisterAway):
             self.claims.take_again(job)
         with self._choosing, self.changed:
@@ -267,7 +267,7 @@ class Scheduler:
             self._seen.pop(unit, None)
             return any(self._fits(job, other) for other in self._working.values())
 
-    def begun(self, job: Job) -> None:
+    def started(self, job: Job) -> None:
         """The module on its port is this unit."""
         with self.changed:
             self._open.pop(job.name, None)

@@ -53,7 +53,7 @@ def _seen(module: Module, name: str, result: ActionResult) -> Verdict:
     if not module.lexicon.actions[name].restarts:
         return Verdict.DONE
     if module.attention.needs_operator():
-        # It starts in data mode, where it no longer answers; nobody is asked to bring it back for this.
+        # It starts in data mode, where it does not answer; the operator is not asked to bring it back for this.
         seen = wait_until_gone(module)
         module.attention.lose()
     else:

@@ -12,7 +12,7 @@ from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Complaint, FileFault
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.operator import Nobody, Operator
+from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.files import read_file
@@ -48,7 +48,7 @@ def run_dialogue(
 ) -> DialogueResult:
     """Runs a dialogue; with a lexicon it gets the module's attention first, unless `attention` is false. Faults end in the
     result."""
-    operator = operator or Nobody()
+    operator = operator or NoOperator()
     began = session.clock.now()
     module = Module(session, lexicon, operator, patience=patience, fixture=fixture) if lexicon else None
     runner = Runner(session, program, values, module=module, operator=operator, note=note)

@@ -38,7 +38,7 @@ class Outbox:
 
     @property
     def closed(self) -> bool:
-        """Whether nothing more is to be sent."""
+        """Whether everything has been sent."""
         return self._closed.is_set()
 
     def put(self, way: str, number: int, tally: Tally) -> None:
@@ -54,7 +54,7 @@ class Outbox:
         return way, number
 
     def close(self) -> None:
-        """Nothing more is to be sent."""
+        """Stops sending."""
         self._closed.set()
 
 

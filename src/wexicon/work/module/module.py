@@ -114,7 +114,7 @@ class Module:
         return identity
 
     def still_there(self) -> bool:
-        """Asks who it is again: false where the answer is not the one that this question has, so that what was heard
+        """Asks for the identity again: false if the answer does not match this question, so that what was received
         before may have been the answer to something else. Raises ModuleFault where another module answers."""
         unit = self.lexicon.unit
         for phrase in self.lexicon.identify:

@@ -108,7 +108,7 @@ class Settings:
                     # Who it is was never asked: in a dialogue that is the person's own business.
                     return found
                 elif before == found:
-                    # With nobody to ask who it is, two passes must agree.
+                    # Without an identity to compare, two passes must agree.
                     return found
                 else:
                     before = found
@@ -149,7 +149,7 @@ class Settings:
         if setting.read:
             outcome = self.module.ask(setting.read, tells=["value"] if setting.secret else ())
             if outcome.status is ReplyStatus.ERROR and self._may_be_the_value(setting, outcome):
-                # It can be overwritten; until then nobody can tell which of the two it is.
+                # It can be overwritten; until then it may be either.
                 return Reading(outcome.heard[-1], None, "is also how the module says an error")
             if not outcome.ok:
                 raise self.module.fault(f"{setting.name} cannot be read", outcome)
@@ -176,7 +176,7 @@ class Settings:
         return True
 
     def granted(self, name: str) -> Value | None:
-        """What the network made of a setting; None where nobody can tell."""
+        """The value that the network granted; None if unknown."""
         setting = self.lexicon.setting(name)
         if setting.granted_by:
             told = self.session.latest.get(setting.granted_by)

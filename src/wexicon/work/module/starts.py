@@ -143,7 +143,7 @@ def _find_again(module: Module, *, just_left: bool) -> None:
     attention.lose()
     if attention.needs_operator() and not module.operator.there:
         raise Unreachable(
-            "the module started again, and nobody can bring it back to command mode",
+            "the module started again, and there is no operator to bring it back to command mode",
             where=session.link.name,
             hint=lexicon.attention.operator,
         )

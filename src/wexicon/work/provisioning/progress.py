@@ -29,7 +29,7 @@ class Line:
         self.note = ""
 
     def right(self) -> bool:
-        """Whether the last reading is what is wanted."""
+        """Whether the last reading equals the wanted value."""
         latest = self.after or self.before
         return latest is not None and latest.value is not None and latest.value == self.wanted
 

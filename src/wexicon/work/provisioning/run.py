@@ -34,8 +34,8 @@ MOST_TURNS = 2
 
 
 class Order(msgspec.Struct, frozen=True):
-    """What is wanted of a unit, in plain values that were checked before (see `sheet`); how it is to be proved; for which
-    settings the module's word is enough. `plan` where nothing is to be said but questions."""
+    """The wanted values of a unit, already checked (see `sheet`); the proof required; for which
+    settings the module's word is enough. `plan` if it may only ask questions."""
 
     wanted: Mapping[str, Value] = {}
     prove: Prove = Prove.AUTO
@@ -149,7 +149,7 @@ class ProvisioningRun:
         self._leave()
 
     def _likely_links(self) -> list[Tuning]:
-        """The factory default, and as the module answers once it is what is wanted."""
+        """Link settings to try first: the last known, the factory default, the wanted ones."""
         factory = self.lexicon.factory
         wanted = factory
         for name, value in self.order.wanted.items():
@@ -158,14 +158,14 @@ class ProvisioningRun:
         return [*self.module.likely, factory, wanted]
 
     def _names(self) -> list[str]:
-        """What is read: all, or what is wanted and what that needs."""
+        """The settings to read: all, or those wanted and those that they need."""
         wanted = self.order.wanted
         needed = {need for name in wanted for need in self.lexicon.settings[name].needs}
         names = [name for name in self.lexicon.settings if not wanted or name in wanted or name in needed]
         return [name for name in names if self.module.has(name)]
 
     def _require_wanted(self) -> None:
-        """What is wanted must be there in this firmware."""
+        """Fails if this firmware lacks a wanted setting."""
         for name in self.order.wanted:
             setting = self.lexicon.settings[name]
             if not self.module.has(name):
@@ -263,7 +263,7 @@ class ProvisioningRun:
         if before:
             where = f" at {before.bench}" if before.bench else ""
             self.result.remarks.append(f"resuming work started on {before.began:%Y-%m-%d %H:%M} UTC{where}")
-            self.session.log("work on this unit was begun before and not seen through; finishing it")
+            self.session.log("earlier work on this unit is unfinished; finishing it")
         for turn in range(MOST_TURNS):
             todo = self._todo(first=turn == 0)
             if todo:
@@ -279,7 +279,7 @@ class ProvisioningRun:
             if not proved:
                 self._start(can)
                 if self.evidence is Evidence.READING and can is not Evidence.READING:
-                    # No start was seen, so nobody can tell whether what makes settings persist was done: it is done again.
+                    # No start was seen, so the settings may not persist yet: save them again.
                     can = Evidence.READING
                     self._persist(todo, again=True)
                     self._start(can)
@@ -312,7 +312,7 @@ class ProvisioningRun:
         return False
 
     def _require_operator(self, todo: Sequence[Line]) -> None:
-        """Nothing is written to a module that nobody could bring back afterwards."""
+        """Fails before writing to a module that could not be brought back to command mode."""
         actions = [self.lexicon.actions[name] for line in todo for name in line.setting.then]
         leaves = any(action.restarts or action.ends_attention for action in actions)
         if leaves and self.module.attention.needs_operator() and not self.module.operator.there:
@@ -356,7 +356,7 @@ class ProvisioningRun:
             raise
 
     def _persist(self, todo: Sequence[Line], *, again: bool) -> None:
-        """Does what makes settings persist: for what was written, and `again` for all that is wanted, because nobody can
+        """Does what makes settings persist: for those written, and with `again` for all wanted ones, because no reading can
         tell that it was done."""
         for name in self._persisting(todo, again=again):
             self._remember()
@@ -393,7 +393,7 @@ class ProvisioningRun:
             self._enter("power cycle" if how is Evidence.POWER else "restart", searching=True)
             seen = start(self.module, how)
             if seen is Evidence.READING:
-                self.result.remarks.append("the module was told to restart; no restart observed")
+                self.result.remarks.append("restart requested; no restart observed")
             else:
                 self.session.tell(Started(self.session.clock.now(), seen))
             self.evidence = seen
@@ -413,11 +413,11 @@ class ProvisioningRun:
         self.module.identify_again(dict(self.module.identity))
 
     def _write_volatile(self, can: Evidence) -> None:
-        """What is kept only until power is lost is written after the start, and read as it stands."""
+        """Writes the settings that a power cycle clears, after the start, and reads them."""
         lines = [line for line in self._wanted() if line.setting.volatile]
         todo = [line for line in lines if not line.right() and not line.refused and line.setting.writable]
         if todo:
-            self._enter("write what is kept until power is lost")
+            self._enter("write settings that a power cycle clears")
             for line in todo:
                 self._write([line])
             self.final = False
@@ -463,13 +463,13 @@ class ProvisioningRun:
 
 
 def provision(module: Module, order: Order, *, store: Store | None = None) -> UnitResult:
-    """Writes to the module what is wanted, and proves it. Faults end in the result; `store` remembers what is not
+    """Writes the wanted values to the module, and proves them. Faults end in the result; `store` remembers what is not
     finished."""
     return ProvisioningRun(module, order, write=True, store=store or Store()).run()
 
 
 def verify(module: Module, order: Order) -> UnitResult:
-    """Compares the module with what is wanted, and writes nothing."""
+    """Compares the module with the wanted values, and writes nothing."""
     return ProvisioningRun(module, order, write=False, store=Store()).run()
 
 

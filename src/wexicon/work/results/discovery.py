@@ -1,6 +1,6 @@
 """The result of link discovery (`wexicon hail`).
 
-The rule: a result reports what was heard; it decides nothing.
+The rule: a result reports the answers received; it decides nothing.
 """
 
 from __future__ import annotations
@@ -48,8 +48,8 @@ class ByHand(msgspec.Struct):
 
 
 class HailResult(msgspec.Struct):
-    """What was found on a port. `lexicons` are those that match, the likeliest first; `cause` is the likely cause if nothing,
-    or nothing intelligible, was answered; `by_hand` are families that need the operator; `command` is what to type next."""
+    """The result of a search on a port. `lexicons` are the matches, likeliest first; `cause` is the likely cause if no answer,
+    or no legible one, came; `by_hand` are families that need the operator; `command` is what to type next."""
 
     port: str
     found: bool = False

@@ -15,7 +15,7 @@ REPORT = "This is a bug in Wexicon, not in your module. Please report it, with t
 
 
 class Failure(msgspec.Struct):
-    """Why it failed: the step, the reason, what was said, expected and heard, the likely cause or next step, the exit
+    """Why it failed: the step, the reason, what was sent, expected and received, the likely cause or next step, the exit
     status."""
 
     step: str

@@ -1,8 +1,8 @@
-"""All units of a sheet made by stand-ins in virtual time: what would come of it, how long it takes on so many ports, by step,
+"""Rehearses all units of a sheet on stand-ins in virtual time: the results, the time on a number of ports, by step,
 and what the operator will be asked for.
 
 The rule: each unit is a stand-in with an identity of its own, made by the code that makes real ones; many are shared out to
-processes, and come back in their order. Only the time for hands is an assumption, and it is reported.
+processes, and come back in their order. Only the time for a swap is assumed, and it is reported.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ from wexicon.work.results.unit import StepTime, UnitResult
 from wexicon.work.results.verdicts import Verdict
 from wexicon.work.simulation.rehearsal import Choice
 
-# From so many units on they are shared out to processes, so many at a time.
+# From this many units on, processes share the work, in chunks of this size.
 MANY, SHARE = 200, 100
 
 
@@ -151,7 +151,7 @@ def rehearse_jobs(
 
 
 def _scheduled(units: Sequence[float], ports: int, swap: float) -> float:
-    """How long so many ports take for these units, each taking the next one when it is free (seconds)."""
+    """Seconds that `ports` need for these units, each port taking the next unit when free."""
     free = [0.0] * min(ports, max(1, len(units)))
     for number, seconds in enumerate(units):
         began = heapq.heappop(free) + (swap if number >= ports else 0.0)

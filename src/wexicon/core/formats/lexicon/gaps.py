@@ -1,6 +1,6 @@
 """What is missing in a lexicon without being wrong.
 
-The rule: a gap never keeps a lexicon from being used; it is reported so that somebody may look it up in the datasheet.
+The rule: a gap never keeps a lexicon from being used; it is reported so that the author can look it up in the datasheet.
 """
 
 from __future__ import annotations

@@ -147,7 +147,7 @@ class Setting(msgspec.Struct, frozen=True):
             return "(secret)"
         if value is UNSET:
             return "unset"
-        # What begins or ends with a blank, or is nothing, is shown in quotes, or nobody would see it.
+        # An empty value, or one that begins or ends with a blank, is shown in quotes to be visible.
         bare = isinstance(value, str) and value == value.strip() != ""
         return self.kind.show(value) if bare or not isinstance(value, str) else f'"{self.kind.show(value)}"'
 

@@ -160,7 +160,7 @@ class _Reading:
 
     @staticmethod
     def add_start_words(start: Start, events: dict[str, Pattern]) -> None:
-        """What a module sends when it starts is an event, and no answer to whatever was asked just then."""
+        """A module's ready word is an event, never the answer to a pending command."""
         known = {pattern.source for pattern in events.values()}
         for number, text in enumerate(start.says):
             literal = text.replace("{", "{{").replace("}", "}}").replace("...", "{...}")
@@ -308,7 +308,7 @@ class _Reading:
         fixed: dict[int, int] = {}
         for at, byte in table.fixed.items():
             if not at.isdigit() or int(at) >= table.size or not 0 <= byte <= 255:
-                self.source.complain((*place, "fixed"), f"{at} = {byte} does not stand in {table.size} bytes")
+                self.source.complain((*place, "fixed"), f"{at} = {byte} is outside {table.size} bytes")
             else:
                 fixed[int(at)] = byte
         return Group(
@@ -355,12 +355,12 @@ class _Reading:
             self.source.complain(place, "can neither be read nor written", "give it read and write, or a group")
         if group and group.size and not table.place and not (table.read and write):
             self.source.complain(
-                (*place, "place"), "is missing", "say where it stands in the block: place = { byte = 0 }"
+                (*place, "place"), "is missing", "give its position in the block: place = { byte = 0 }"
             )
         if table.place and group:
             end = table.place.byte * 8 + (table.place.bits + table.place.low + 7) // 8 * 8
             if table.place.bits < 1 or table.place.byte < 0 or table.place.low < 0 or end > group.size * 8:
-                self.source.complain((*place, "place"), f"does not stand in a block of {group.size} bytes")
+                self.source.complain((*place, "place"), f"is outside a block of {group.size} bytes")
         then = writing.then if table.then is None else table.then
         for action in then:
             if action not in self.mapping("action"):

@@ -95,7 +95,7 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     it listens, `whole` one that is answered only when it listens to everything. For held keys: `key` and `power` are
     the pins of a fixture, `hold` how long. For escapes: `escape` is said with `guard` of silence around it and
     answered by `answer`; `window` is how long after power-up it is heard. For pins: `pins` as they stand for command mode,
-    `data_pins` for data mode. `lasts`: it stops listening after so long without a command. `ends_on`: the event
+    `data_pins` for data mode. `lasts`: it stops listening after this time without a command. `ends_on`: the event
     after which it passes everything through as data. `power_up`: it can only be brought to listen as it gets power.
     `unlock`: an action that is done each time it has been brought to listen, before anything is asked (a SIM's PIN).
     """
