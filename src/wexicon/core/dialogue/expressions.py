@@ -15,11 +15,9 @@ from decimal import Decimal, DecimalException
 from functools import lru_cache
 from typing import Any
 
-from wexicon.core.registry import Registry
+from wexicon.core.dialogue.functions import FUNCTIONS
 from wexicon.core.secret import Secret, plain
-from wexicon.core.standards import pdu
-from wexicon.core.standards.nmea import TALKERS, degrees
-from wexicon.core.text import meant, to_bytes
+from wexicon.core.text import meant
 
 LONGEST_SOURCE = 2000
 _LARGEST_NUMBER = Decimal(10) ** 30
@@ -35,60 +33,6 @@ class ExpressionFault(ValueError):
         self.what, self.column, self.hint = what, column, hint
 
 
-def _number(value: Any) -> int | Decimal:
-    text = str(value).strip()
-    if len(text) > 40:
-        raise ValueError("is too long for a number")
-    try:
-        return int(text)
-    except ValueError:
-        number = Decimal(text)
-        if not number.is_finite():
-            raise ValueError("is not a number") from None
-        return number
-
-
-def _round(value: Any, places: int = 0) -> Any:
-    rounded = round(Decimal(value), places)
-    return int(rounded) if places <= 0 else rounded
-
-
-def _by_lexicon_only(*given: Any) -> Any:
-    raise ValueError("there is no lexicon that knows this setting")
-
-
-FUNCTIONS: Registry[Callable[..., Any]] = Registry(
-    "wexicon.functions",
-    {
-        "length": lambda value: len(to_bytes(value)) if isinstance(value, str) else len(value),
-        "count": lambda values, one: values.count(one),
-        "number": _number,
-        "hex_number": lambda text: int(str(text)[:40], 16),
-        "text": str,
-        "upper": lambda text: str(text).upper(),
-        "lower": lambda text: str(text).lower(),
-        "starts": lambda text, start: str(text).startswith(str(start)),
-        "ends": lambda text, end: str(text).endswith(str(end)),
-        # By the kind of a lexicon's setting: decoded("timer", text), encoded("timer", value).
-        "decoded": _by_lexicon_only,
-        "encoded": _by_lexicon_only,
-        "split": lambda text, by=",": str(text).split(str(by)),
-        "first": lambda values: values[0],
-        "last": lambda values: values[-1],
-        "min": min,
-        "max": max,
-        "sum": sum,
-        "abs": abs,
-        "round": _round,
-        # Short messages as PDUs (3GPP TS 23.040), and angles of sentences (NMEA 0183).
-        "pdus": lambda number, text, reference=1: pdu.submit(str(number), str(text), reference),
-        "pdu_length": lambda unit: pdu.length(str(unit)),
-        "pdu_text": lambda unit: pdu.read(str(unit)).text,
-        "pdu_number": lambda unit: pdu.read(str(unit)).number,
-        "talker_name": lambda talker: TALKERS.get(str(talker), str(talker)),
-        "degrees": lambda angle, side: degrees(str(angle), str(side)),
-    },
-)
 _COMPARES: dict[type, Callable[[Any, Any], bool]] = {
     ast.Eq: operator.eq,
     ast.NotEq: operator.ne,

@@ -1,0 +1,163 @@
+"""The functions that an expression may call.
+
+The rule: a function takes and returns numbers, texts and lists; it reads nothing else, ends at once, and raises ValueError for
+an argument that it cannot use. The package entry point `wexicon.functions` adds more.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from decimal import Decimal
+
+from wexicon.core.registry import Registry
+from wexicon.core.standards import pdu
+from wexicon.core.standards.nmea import TALKERS, degrees
+from wexicon.core.text import to_bytes
+
+Number = int | Decimal
+
+
+def length(value: str | Sequence[object]) -> int:
+    """Bytes of a text (as it is sent), or parts of a list."""
+    return len(to_bytes(value)) if isinstance(value, str) else len(value)
+
+
+def count(values: Sequence[object], one: object) -> int:
+    """How often `one` is among the values, or in a text."""
+    return values.count(one)
+
+
+def number(value: object) -> Number:
+    """The number that a text of at most 40 characters writes in decimal."""
+    text = str(value).strip()
+    if len(text) > 40:
+        raise ValueError("is too long for a number")
+    try:
+        return int(text)
+    except ValueError:
+        found = Decimal(text)
+        if not found.is_finite():
+            raise ValueError("is not a number") from None
+        return found
+
+
+def hex_number(text: object) -> int:
+    """The number that a text of at most 40 characters writes in hexadecimal."""
+    digits = str(text).strip()
+    if len(digits) > 40:
+        raise ValueError("is too long for a number")
+    return int(digits, 16)
+
+
+def as_text(value: object) -> str:
+    """The value as text."""
+    return str(value)
+
+
+def upper(text: object) -> str:
+    """The text in capitals."""
+    return str(text).upper()
+
+
+def lower(text: object) -> str:
+    """The text in small letters."""
+    return str(text).lower()
+
+
+def starts(text: object, start: object) -> bool:
+    """Whether the text begins with `start`."""
+    return str(text).startswith(str(start))
+
+
+def ends(text: object, end: object) -> bool:
+    """Whether the text ends with `end`."""
+    return str(text).endswith(str(end))
+
+
+def by_lexicon(setting: object, value: object) -> object:
+    """The value behind a module's code, or the code of a value, by a setting's kind: `decoded("timer", text)`. A dialogue with
+    a lexicon has its own."""
+    raise ValueError("there is no lexicon that knows this setting")
+
+
+def split(text: object, by: object = ",") -> list[str]:
+    """The parts of a text between separators."""
+    return str(text).split(str(by))
+
+
+def first(values: Sequence[object]) -> object:
+    """The first part of a list or text."""
+    return values[0]
+
+
+def last(values: Sequence[object]) -> object:
+    """The last part of a list or text."""
+    return values[-1]
+
+
+def rounded(value: Number, places: int = 0) -> Number:
+    """Rounded to decimal places, half to even."""
+    nearest = round(Decimal(value), places)
+    return int(nearest) if places <= 0 else nearest
+
+
+def pdus(to: object, text: object, reference: int = 1) -> list[str]:
+    """Short messages as hexadecimal PDUs for AT+CMGS (3GPP TS 23.040, 9.2.2.2); `reference` joins the parts of a long text."""
+    return pdu.submit(str(to), str(text), reference)
+
+
+def pdu_length(unit: object) -> int:
+    """Octets of a PDU without the service centre's address, as AT+CMGS wants (3GPP TS 27.005, 4.3)."""
+    return pdu.length(str(unit))
+
+
+def pdu_text(unit: object) -> str:
+    """The text of a received PDU (3GPP TS 23.040, 9.2.2.1)."""
+    return pdu.read(str(unit)).text
+
+
+def pdu_number(unit: object) -> str:
+    """The sender's number of a received PDU (3GPP TS 23.040, 9.1.2.5)."""
+    return pdu.read(str(unit)).number
+
+
+def talker_name(talker: object) -> str:
+    """What kind of device a talker identifier is (NMEA 0183); the identifier itself if unknown."""
+    return TALKERS.get(str(talker), str(talker))
+
+
+def in_degrees(angle: object, side: object) -> Decimal:
+    """Degrees, south and west negative, from `ddmm.mmmm` and a letter (NMEA 0183)."""
+    return degrees(str(angle), str(side))
+
+
+FUNCTIONS: Registry[Callable[..., object]] = Registry(
+    "wexicon.functions",
+    {
+        "length": length,
+        "count": count,
+        "number": number,
+        "hex_number": hex_number,
+        "text": as_text,
+        "upper": upper,
+        "lower": lower,
+        "starts": starts,
+        "ends": ends,
+        "decoded": by_lexicon,
+        "encoded": by_lexicon,
+        "split": split,
+        "first": first,
+        "last": last,
+        "min": min,
+        "max": max,
+        "sum": sum,
+        "abs": abs,
+        "round": rounded,
+        "pdus": pdus,
+        "pdu_length": pdu_length,
+        "pdu_text": pdu_text,
+        "pdu_number": pdu_number,
+        "talker_name": talker_name,
+        "degrees": in_degrees,
+    },
+)
