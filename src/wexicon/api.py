@@ -14,7 +14,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -182,7 +182,7 @@ def open_module(
     lexicon: str | Lexicon | None = None,
     setup: Setup | None = None,
     *,
-    given: Mapping[str, Any] | None = None,
+    given: Mapping[str, object] | None = None,
     opening: Opening | None = None,
 ) -> Iterator[Module]:
     """The module on a port (a path, a URL, a given name, a USB serial number, a rig's unit), by a lexicon or its name; if none
@@ -209,7 +209,7 @@ def set_values(
     return result.about("", module.session.link.name, module.lexicon, module.trace)
 
 
-def do(module: Module, action: str, values: Mapping[str, Any] | None = None, *, plan: bool = False) -> ActionResult:
+def do(module: Module, action: str, values: Mapping[str, object] | None = None, *, plan: bool = False) -> ActionResult:
     """Runs one action of the module's lexicon with its parameters; `plan`: a dry run."""
     result = do_action(module, action, values or {}, plan=plan)
     result.port, result.lexicon, result.trace = module.session.link.name, module.lexicon.about.family, module.trace
@@ -225,7 +225,7 @@ def compare_with(module: Module, values: Mapping[str, Value]) -> UnitResult:
 def run(
     program: Program | Path,
     port: str,
-    values: Mapping[str, Any] | None = None,
+    values: Mapping[str, object] | None = None,
     lexicon: Lexicon | None = None,
     setup: Setup | None = None,
     *,
@@ -384,7 +384,7 @@ def rig(path: Path) -> Iterator[Server]:
             desk.close()
 
 
-def secrets_of(values: Mapping[str, Any]) -> Secrets:
+def secrets_of(values: Mapping[str, object]) -> Secrets:
     """These values as secrets of a session: they are masked everywhere."""
     made = Secrets()
     for value in values.values():

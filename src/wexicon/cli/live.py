@@ -7,9 +7,12 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from wexicon.cli.show import styled
+
+if TYPE_CHECKING:
+    from rich.live import Live
 
 Table = tuple[Sequence[str], Sequence[Sequence[str]]]
 
@@ -19,7 +22,7 @@ class LiveTable:
 
     def __init__(self, table: Callable[[], Table], *, quiet: bool) -> None:
         self._table = table
-        self._live: Any = None
+        self._live: Live | None = None
         self.shown = sys.stderr.isatty() and not quiet
 
     def __enter__(self) -> LiveTable:

@@ -67,7 +67,7 @@ class Duration(click.ParamType):  # type: ignore[type-arg,unused-ignore]
 
     name = "duration"
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> float:
         if isinstance(value, float):
             return value
         try:

@@ -9,7 +9,8 @@ from __future__ import annotations
 import shutil
 import sys
 import textwrap
-from typing import TYPE_CHECKING, Any, TextIO
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, TextIO
 
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
@@ -172,13 +173,13 @@ def _folded(text: str, where: TextIO | None = None) -> str:
     return "\n".join(folded)
 
 
-def print_kept(kept: dict[str, Any]) -> None:
+def print_kept(kept: Mapping[str, object]) -> None:
     """What a dialogue kept, lists as tables."""
     plain = [(name, _written(value)) for name, value in kept.items() if not _is_table(value)]
     if plain:
         print_table(("kept", "value"), plain)
     for name, rows in kept.items():
-        if _is_table(rows):
+        if isinstance(rows, list) and _is_table(rows):
             print_line(f"{name}:")
             print_table(list(rows[0]), [[_written(value) for value in row.values()] for row in rows])
 
@@ -191,13 +192,13 @@ def print_dialogue(result: DialogueResult) -> None:
         print_failure(result.failure, result.verdict, result.trace, place=f" in {result.dialogue}{step}")
 
 
-def _written(value: Any) -> str:
+def _written(value: object) -> str:
     if isinstance(value, dict):
         return ", ".join(f"{name} {written(part)}" for name, part in value.items())
     return written(value)
 
 
-def _is_table(value: Any) -> bool:
+def _is_table(value: object) -> bool:
     return isinstance(value, list) and bool(value) and isinstance(value[0], dict)
 
 

@@ -12,7 +12,6 @@ import os
 import re
 import sys
 from collections.abc import Iterator, Sequence
-from typing import Any
 
 import click
 import msgspec
@@ -54,7 +53,7 @@ def _harmless(found: re.Match[str]) -> str:
     return found.group() if len(found.group()) > 1 else visible(found.group())
 
 
-def emit_json(data: Any, *, indent: int = 2) -> None:
+def emit_json(data: object, *, indent: int = 2) -> None:
     """Prints a JSON document, indented, or with `indent` 0 on one line: the only way to JSON output."""
     plain = msgspec.to_builtins(data, enc_hook=str)
     try:
@@ -65,7 +64,7 @@ def emit_json(data: Any, *, indent: int = 2) -> None:
     click.echo(_IN_JSON.sub(lambda found: f"\\u{ord(found.group()):04x}", text.decode()))
 
 
-def _encodable(data: Any) -> Any:
+def _encodable(data: object) -> object:
     """Plain data with text that is no UTF-8 shown escaped."""
     if isinstance(data, str):
         return visible(data) if any("\ud800" <= char <= "\udfff" for char in data) else data

@@ -6,7 +6,6 @@ The rule: widths are counted in terminal columns; nothing is ever cut off. In a 
 from __future__ import annotations
 
 import shutil
-import unicodedata
 from collections.abc import Callable, Sequence
 
 GAP = "   "
@@ -18,9 +17,9 @@ def width(text: str) -> int:
     """How many columns of a terminal a text takes: wide characters two, combining ones none."""
     if text.isascii():
         return len(text)
-    return sum(
-        0 if unicodedata.combining(char) else 2 if unicodedata.east_asian_width(char) in "WF" else 1 for char in text
-    )
+    from wcwidth import wcswidth
+
+    return max(wcswidth(text), 0)
 
 
 def _pieces(text: str, room: int) -> list[str]:

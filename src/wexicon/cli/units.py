@@ -5,10 +5,10 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Callable, Iterator
-from datetime import date, datetime
+from collections.abc import Callable, Iterator, Mapping
+from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, TypedDict, Unpack
 
 import click
 
@@ -45,10 +45,19 @@ def _filters(command: Callable[..., None]) -> Callable[..., None]:
     return command
 
 
+class Filters(TypedDict):
+    """Which units: empty texts and None match all."""
+
+    sheet: str
+    verdict: str
+    day: datetime | None
+    bench: str
+
+
 @units.command("list")
 @_filters
 @json_option
-def list_(register_at: str | None, as_json: bool, **filters: Any) -> None:
+def list_(register_at: str | None, as_json: bool, **filters: Unpack[Filters]) -> None:
     """List the units with their last operation."""
     from wexicon.work.fleet.recording import the_register
 
@@ -110,7 +119,7 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 @force_option
 @_filters
-def export(path: Path, force: bool, register_at: str | None, **filters: Any) -> None:
+def export(path: Path, force: bool, register_at: str | None, **filters: Unpack[Filters]) -> None:
     """Write the units to FILE (.csv or .json), with the last recorded state of each."""
     import msgspec
 
@@ -145,7 +154,7 @@ def label(
     one: str | None,
     force: bool,
     register_at: str | None,
-    **filters: Any,
+    **filters: Unpack[Filters],
 ) -> None:
     """Write labels of the units to FILE (.png, .svg or .pdf): name, identity, settings, and a QR code of the identity.
 
@@ -211,20 +220,22 @@ def _inert(cell: str) -> str:
     return f"'{text}" if text[:1] in ("=", "+", "@", "\t") or (text[:1] == "-" and not text[1:2].isdigit()) else text
 
 
-def _found(register_at: str | None, *, sheet: str, verdict: str, day: datetime | None, bench: str) -> list[Entry]:
+def _found(register_at: str | None, **filters: Unpack[Filters]) -> list[Entry]:
     from wexicon.work.fleet.recording import the_register
 
     register = the_register(register_at)
     register.flush_pending()
-    wanted: date | None = day.date() if day else None
-    return register.latest(sheet=sheet, verdict=verdict, bench=bench, day=wanted)
+    day = filters["day"]
+    return register.latest(
+        sheet=filters["sheet"], verdict=filters["verdict"], bench=filters["bench"], day=day.date() if day else None
+    )
 
 
 def _when(one: Entry) -> str:
     return one.at[:19].replace("T", " ")
 
 
-def _shown(value: dict[str, Any] | None) -> str:
+def _shown(value: Mapping[str, object] | None) -> str:
     return str(value["shown"]) if value else ""
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -61,11 +61,11 @@ def split_by_need(program: Program, pairs: Sequence[str]) -> tuple[list[str], li
     return own, [pair for pair in pairs if pair not in own]
 
 
-def gather_given(lexicon: Lexicon, env_pairs: Iterable[str], file_pairs: Iterable[str]) -> dict[str, Any]:
+def gather_given(lexicon: Lexicon, env_pairs: Iterable[str], file_pairs: Iterable[str]) -> dict[str, object]:
     """What the actions of a lexicon need, such as a SIM's PIN. Raises CallFault."""
     needs = {need.name: need for action in lexicon.actions.values() for need in action.program.needs()}
     fetch = secrets_for(Path(), None)
-    made: dict[str, Any] = {}
+    made: dict[str, object] = {}
     for kind, pairs in (("env", env_pairs), ("file", file_pairs)):
         for name, where in split_pairs(pairs).items():
             if name not in needs:
@@ -79,7 +79,7 @@ def gather_given(lexicon: Lexicon, env_pairs: Iterable[str], file_pairs: Iterabl
 
 def gather_values(
     program: Program, pairs: Iterable[str], env_pairs: Iterable[str], file_pairs: Iterable[str]
-) -> dict[str, Any]:
+) -> dict[str, object]:
     """The values that a dialogue needs; a value is a Secret if it is marked as one, or comes from the environment or a file.
     Raises CallFault."""
     needs = {need.name: need for need in program.needs()}
@@ -90,7 +90,7 @@ def gather_values(
         if name not in needs:
             raise CallFault(f"the dialogue needs no {name}", hint=meant(name, needs))
     fetch = secrets_for(Path(), ask_secret())
-    values: dict[str, Any] = {}
+    values: dict[str, object] = {}
     for name, need in needs.items():
         if name not in sources and need.default is not None:
             continue
@@ -103,7 +103,7 @@ def gather_values(
     return values
 
 
-def _value(need: Needs, source: tuple[str, str] | None, fetch: Fetch) -> Any:
+def _value(need: Needs, source: tuple[str, str] | None, fetch: Fetch) -> object:
     """One value from its source, or from a prompt. Raises ValueError."""
     kind, text = source or ("", "")
     if kind:

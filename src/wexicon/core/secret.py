@@ -5,8 +5,6 @@ The rule: what is made of a secret is a secret, and is wrapped as one.
 
 from __future__ import annotations
 
-from typing import Any
-
 HIDDEN = "(secret)"
 
 
@@ -15,7 +13,7 @@ class Secret:
 
     __slots__ = ("value",)
 
-    def __init__(self, value: Any) -> None:
+    def __init__(self, value: object) -> None:
         self.value = value
 
     def __repr__(self) -> str:
@@ -27,11 +25,11 @@ class Secret:
     __hash__ = None  # type: ignore[assignment]
 
 
-def plain(value: Any) -> Any:
+def plain(value: object) -> object:
     """The value itself, secret or not."""
     return value.value if isinstance(value, Secret) else value
 
 
-def shown(value: Any) -> Any:
+def shown(value: object) -> object:
     """The value as it may be seen."""
     return HIDDEN if isinstance(value, Secret) else value

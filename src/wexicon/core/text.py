@@ -10,7 +10,6 @@ import difflib
 import re
 from collections.abc import Callable, Iterable
 from decimal import Decimal
-from typing import Any
 
 _UNSEEN = re.compile(
     r"[\x00-\x1f\x7f-\x9f\u061c\u200b\ufeff\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff\\]"
@@ -58,7 +57,7 @@ def _escape(found: re.Match[str]) -> str:
     return f"\\x{code:02X}" if code < 0x100 else f"\\u{code:04X}"
 
 
-def written(value: Any) -> str:
+def written(value: object) -> str:
     """A value as plain text: yes and no as 1 and 0, a list with commas."""
     if isinstance(value, bool):
         return "1" if value else "0"

@@ -14,7 +14,7 @@ import select
 import threading
 import time
 from collections.abc import Callable
-from typing import Any, Self
+from typing import Self
 
 import serial
 
@@ -59,7 +59,7 @@ def open_port(name: str, tuning: Tuning, flow: str = "none") -> Link:
     return DeviceLink(name, port, tuning, lock)
 
 
-def _descriptor(port: Any) -> int | None:
+def _descriptor(port: serial.SerialBase) -> int | None:
     """The file descriptor, or None where the system has none that can be waited for."""
     if not hasattr(select, "poll"):
         return None
@@ -99,7 +99,7 @@ def _cannot_open(name: str, fault: Exception) -> LinkFault:
     return LinkFault(f"cannot be opened: {text}", where=name, hint="`wexicon ports` lists what there is.")
 
 
-def _apply(port: Any, tuning: Tuning) -> None:
+def _apply(port: object, tuning: Tuning) -> None:
     """Sets only what differs: over RFC 2217 each setting is a round trip of its own."""
     wanted = {
         "baudrate": tuning.rate,
@@ -112,7 +112,7 @@ def _apply(port: Any, tuning: Tuning) -> None:
             setattr(port, name, value)
 
 
-def _apply_flow(port: Any, flow: str) -> None:
+def _apply_flow(port: object, flow: str) -> None:
     for name, wanted in (("rtscts", flow == "rts-cts"), ("xonxoff", flow == "xon-xoff")):
         if getattr(port, name) != wanted:
             setattr(port, name, wanted)
@@ -121,7 +121,7 @@ def _apply_flow(port: Any, flow: str) -> None:
 class PortLink:
     """What all real links share. A closed one refuses everything: its descriptor may be another file's by now."""
 
-    def __init__(self, name: str, port: Any, tuning: Tuning, lock: PortLock | None = None) -> None:
+    def __init__(self, name: str, port: serial.SerialBase, tuning: Tuning, lock: PortLock | None = None) -> None:
         self.name = name
         self.clock = RealClock()
         self.tuning = tuning
@@ -194,7 +194,7 @@ class PortLink:
 class DeviceLink(PortLink):
     """A serial device or a pseudo-terminal, written and read through its file descriptor."""
 
-    def __init__(self, name: str, port: Any, tuning: Tuning, lock: PortLock | None = None) -> None:
+    def __init__(self, name: str, port: serial.SerialBase, tuning: Tuning, lock: PortLock | None = None) -> None:
         super().__init__(name, port, tuning, lock)
         self._fd: int = port.fileno()
         # `poll` has no limit on descriptors, as `select` has; its milliseconds are rounded up.
@@ -238,7 +238,7 @@ class DeviceLink(PortLink):
 class ThreadLink(PortLink):
     """A port that cannot be waited for: a thread takes in what comes."""
 
-    def __init__(self, name: str, port: Any, tuning: Tuning, lock: PortLock | None = None) -> None:
+    def __init__(self, name: str, port: serial.SerialBase, tuning: Tuning, lock: PortLock | None = None) -> None:
         super().__init__(name, port, tuning, lock)
         # Bounded: what is not read waits where it comes from.
         self._queue: queue.Queue[bytes | Exception] = queue.Queue(MOST_WAITING)

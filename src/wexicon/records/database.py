@@ -75,12 +75,12 @@ class Database:
             gave: Result = mine.result()
             return gave
 
-    def insert(self, table: sql.Table) -> Any:
+    def insert(self, table: sql.Table) -> sql.Insert:
         """An insertion into a table that leaves an existing row as it is."""
         made = sqlite.insert(table) if self._is_sqlite() else postgresql.insert(table)
         return made.on_conflict_do_nothing()
 
-    def insert_all(self, connection: sql.Connection, table: sql.Table, rows: Sequence[Mapping[str, Any]]) -> None:
+    def insert_all(self, connection: sql.Connection, table: sql.Table, rows: Sequence[Mapping[str, object]]) -> None:
         """Inserts many rows, leaving existing ones as they are: on PostgreSQL as one statement, from an array a column."""
         if not rows:
             return
@@ -95,13 +95,13 @@ class Database:
         given = sql.func.unnest(*arrays).table_valued(*(column.name for column in columns)).render_derived()
         connection.execute(self.insert(table).from_select([column.name for column in columns], sql.select(given)))
 
-    def now(self) -> Any:
+    def now(self) -> sql.ColumnElement[Any]:
         """The database's own time, in seconds since 1970: the same for all benches."""
         if self._is_sqlite():
             return (sql.func.julianday("now") - 2440587.5) * 86400.0
         return sql.func.extract("epoch", sql.func.clock_timestamp())
 
-    def up_since(self) -> Any:
+    def up_since(self) -> object:
         """Since when the server is there, on the same clock: before that no sign of life could reach it."""
         return sql.literal(0.0) if self._is_sqlite() else sql.func.extract("epoch", sql.func.pg_postmaster_start_time())
 
@@ -164,7 +164,7 @@ class _Write:
     def __init__(self, work: Callable[[sql.Connection], Any]) -> None:
         self.work = work
         self.ended = False
-        self.gave: Any = None
+        self.gave: object = None
         self.fault: Exception | None = None
 
     def result(self) -> Any:

@@ -23,7 +23,7 @@ MARGIN, GAP, INSET, LEAST_SQUARE = 8.0, 2.0, 2.0, 0.3
 QUIET = 4
 PAGES = {"A4": (210.0, 297.0), "A5": (148.0, 210.0), "letter": (215.9, 279.4)}
 # The name's letters, and those of the lines below it.
-_FACES: tuple[dict[str, Any], ...] = (
+_FACES: tuple[dict[str, object], ...] = (
     {"family": "DejaVu Sans", "weight": "bold"},
     {"family": "DejaVu Sans Mono", "weight": "normal"},
 )
@@ -87,7 +87,7 @@ def _saved(figure: Any, kind: str) -> bytes:
     return whole.getvalue()
 
 
-def _page(labels: Sequence[Label], places: Sequence[tuple[float, float]], size: Size, page: Size) -> Any:
+def _page(labels: Sequence[Label], places: Sequence[tuple[float, float]], size: Size, page: Size) -> object:
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=(page[0] * MM, page[1] * MM), dpi=DOTS)

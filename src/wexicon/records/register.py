@@ -104,11 +104,11 @@ class Register:
             connection.execute(self._done, done)
 
     @cached_property
-    def _insert_record(self) -> Any:
+    def _insert_record(self) -> sql.Insert:
         return self.database.insert(RECORD)
 
     @cached_property
-    def _done(self) -> Any:
+    def _done(self) -> sql.Update:
         """A finished unit; a late record says nothing of a unit that is another module by now."""
         unit: sql.BindParameter[str] = sql.bindparam("its_unit")
         its = sql.and_(TASK.c.task == sql.bindparam("its_task"), sql.or_(TASK.c.unit.is_(None), TASK.c.unit == unit))
@@ -125,7 +125,7 @@ class Register:
         """All work that was started and not seen through, the oldest first."""
         return self._unfinished(_ALL_WORK)
 
-    def _unfinished(self, query: Any, **asked: str) -> list[dict[str, Any]]:
+    def _unfinished(self, query: sql.Executable, **asked: str) -> list[dict[str, Any]]:
         with self.database.reading() as connection:
             rows = connection.execute(query, asked).mappings()
             return [
@@ -133,7 +133,7 @@ class Register:
                 for row in rows
             ]
 
-    def begin(self, record: Mapping[str, Any]) -> None:
+    def begin(self, record: Mapping[str, object]) -> None:
         """Work on a unit was started."""
         values = {name: record[name] for name in ("unit", "began", "sheet", "bench", "process")}
         values["settings"] = msgspec.json.encode(record["settings"]).decode()
@@ -191,7 +191,7 @@ class Register:
             return found if last and (last.sheet, last.name) == (found.sheet, found.name) else None
         return found
 
-    def _entries(self, query: Any, asked: Mapping[str, str] | None = None) -> Iterator[Entry]:
+    def _entries(self, query: sql.Executable, asked: Mapping[str, str] | None = None) -> Iterator[Entry]:
         with self.database.reading() as connection:
             rows = list(connection.execute(query, asked or {}).mappings())
         for row in rows:
@@ -200,7 +200,7 @@ class Register:
 
 
 @cache
-def _last_finished(names: tuple[str, ...]) -> Any:
+def _last_finished(names: tuple[str, ...]) -> sql.Select[tuple[object, ...]]:
     """The query for the last finished provisioning with these columns as asked."""
     query = sql.select(RECORD).where(RECORD.c.did == "provision", RECORD.c.verdict.in_(FINISHED))
     for name in names:
@@ -208,7 +208,7 @@ def _last_finished(names: tuple[str, ...]) -> Any:
     return query.order_by(RECORD.c.at.desc()).limit(1)
 
 
-def _storable(value: Any) -> Any:
+def _storable(value: object) -> object:
     """Text that any database takes: no zero byte, no half of a character."""
     if isinstance(value, str):
         return value.replace("\0", "\\x00").encode("utf-8", "backslashreplace").decode()

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from enum import StrEnum
-from typing import Annotated, Any
+from typing import Annotated
 
 import msgspec
 
@@ -63,7 +63,7 @@ class Record(msgspec.Struct, omit_defaults=True, gc=False):
     role: Role | None = None
     exact: bool = False
     name: str = ""
-    values: dict[str, Any] = {}
+    values: dict[str, object] = {}
     outcome: str = ""
     note: str = ""
     how: str = ""

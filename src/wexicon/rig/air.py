@@ -18,7 +18,7 @@ TRAVEL = 0.02
 class Member(Protocol):
     """What the air needs of each stand-in."""
 
-    own: dict[str, Any]
+    own: dict[str, object]
 
     @property
     def powered(self) -> bool: ...

@@ -7,7 +7,6 @@ clock nothing does.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 import msgspec
 
@@ -34,8 +33,8 @@ class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     serve: str = "pty"
     port: int = 0
     powered: bool = True
-    settings: dict[str, Any] = msgspec.field(default_factory=dict)
-    identity: dict[str, Any] = msgspec.field(default_factory=dict)
+    settings: dict[str, object] = msgspec.field(default_factory=dict)
+    identity: dict[str, object] = msgspec.field(default_factory=dict)
     faults: WireFaults = WireFaults()
     trace: str = ""
     wiring: dict[str, str] = msgspec.field(default_factory=dict)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import Any, ClassVar, NamedTuple
+from typing import ClassVar, NamedTuple
 
 from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import LineEditor, StandIn
@@ -46,8 +46,8 @@ class CellularModule(StandIn):
     maker = "Cordal"
     model: ClassVar[str] = ""
     registration: ClassVar[str] = "CREG"
-    factory: ClassVar[dict[str, Any]] = {"rate": 115200, "errors": 1, "report": 0, "pin": "", "echo": 1, "apn": ""}
-    identity: ClassVar[dict[str, Any]] = {
+    factory: ClassVar[dict[str, object]] = {"rate": 115200, "errors": 1, "report": 0, "pin": "", "echo": 1, "apn": ""}
+    identity: ClassVar[dict[str, object]] = {
         "firmware": "1.00",
         "imei": "001017000000013",
         "imsi": "001010000000013",

@@ -17,7 +17,6 @@ import threading
 import time
 import tty
 from collections.abc import Callable, Iterator
-from typing import Any
 
 import msgspec
 import serial
@@ -31,6 +30,10 @@ from wexicon.rig.bench import Bench, Unit
 from wexicon.rig.uart import Uart
 
 _BAUD = {getattr(termios, name): int(name[1:]) for name in dir(termios) if name[0] == "B" and name[1:].isdigit()}
+
+
+# Calls a function whenever a file can be read; None ends that.
+Register = Callable[[socket.socket | int, Callable[[], None] | None], None]
 
 
 class PtyPort:
@@ -78,7 +81,7 @@ class _Lines:
     def __init__(self, uart: Uart) -> None:
         self._uart = uart
 
-    def _set(self, **changes: Any) -> None:
+    def _set(self, **changes: object) -> None:
         """Raises ValueError for what no UART has, which the telnet side then refuses."""
         wanted = msgspec.structs.replace(self._uart.host, **changes)
         self._uart.host = Tuning.of(wanted.rate, wanted.frame)
@@ -100,7 +103,7 @@ class _Lines:
 class Rfc2217Port:
     """One stand-in behind a TCP port of this machine, for one client at a time (RFC 2217)."""
 
-    def __init__(self, uart: Uart, port: int, register: Callable[[Any, Callable[[], None] | None], None]) -> None:
+    def __init__(self, uart: Uart, port: int, register: Register) -> None:
         self.uart = uart
         self._register = register
         try:
@@ -189,7 +192,7 @@ class Server:
         self._open.append(port)
         self.ports[unit.name] = port.name
 
-    def register(self, source: Any, readable: Callable[[], None] | None) -> None:
+    def register(self, source: socket.socket | int, readable: Callable[[], None] | None) -> None:
         """Calls `readable` whenever the source can be read; None to be rid of it."""
         if readable:
             self._selector.register(source, selectors.EVENT_READ, readable)

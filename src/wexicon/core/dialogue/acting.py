@@ -6,7 +6,7 @@ The rule: the runner knows a module only by these few methods, and nothing of ho
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Protocol
+from typing import Protocol
 
 import msgspec
 
@@ -17,18 +17,18 @@ from wexicon.core.faults import ModuleFault, Part
 class ModuleActions(Protocol):
     """What a lexicon lets a dialogue do; without one, `do`, `set` and `read` are faults."""
 
-    def do(self, action: str, values: Mapping[str, Any]) -> dict[str, Any]: ...
+    def do(self, action: str, values: Mapping[str, object]) -> dict[str, object]: ...
 
-    def set(self, name: str, value: Any) -> None: ...
+    def set(self, name: str, value: object) -> None: ...
 
-    def read(self, name: str) -> Any: ...
+    def read(self, name: str) -> object: ...
 
     def meaning(self, code: str) -> str: ...
 
-    def decoded(self, name: str, text: str) -> Any:
+    def decoded(self, name: str, text: str) -> object:
         """The value of a setting's kind that is in the module's words."""
 
-    def encoded(self, name: str, value: Any) -> str:
+    def encoded(self, name: str, value: object) -> str:
         """A value in the module's words, by a setting's kind."""
 
 
@@ -46,5 +46,5 @@ class DialogueFault(ModuleFault):
 class DialogueOutput(msgspec.Struct):
     """What came of a dialogue: what it kept (tables are lists of dicts) and its notes."""
 
-    kept: dict[str, Any] = msgspec.field(default_factory=dict)
+    kept: dict[str, object] = msgspec.field(default_factory=dict)
     notes: list[str] = msgspec.field(default_factory=list)

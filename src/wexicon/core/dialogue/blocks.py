@@ -8,13 +8,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import msgspec
 
 from wexicon.core.dialogue.expressions import Expression
 from wexicon.core.dialogue.lines import Words
-from wexicon.core.dialogue.statements import INDENT, Body, Statement, indented
+from wexicon.core.dialogue.statements import INDENT, Body, Naming, Statement, indented
 from wexicon.core.durations import Duration
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern
@@ -112,7 +112,7 @@ class Say(Answered, frozen=True, kw_only=True):
         for other in self.others:
             yield from other.lines()
 
-    def expressions(self) -> Iterable[Any]:
+    def expressions(self) -> Iterable[Naming]:
         return (self.template,)
 
 
@@ -139,7 +139,7 @@ class Block(Statement, frozen=True, kw_only=True):
     body: Body = ()
 
     @classmethod
-    def read(cls, words: Words) -> dict[str, Any]:
+    def read(cls, words: Words) -> dict[str, object]:
         """Its parts but for the block. Raises LineFault."""
         raise NotImplementedError
 
@@ -158,7 +158,7 @@ class Allow(Block, frozen=True, kw_only=True):
     duration: Duration
 
     @classmethod
-    def read(cls, words: Words) -> dict[str, Any]:
+    def read(cls, words: Words) -> dict[str, object]:
         return {"duration": words.duration()}
 
     def rest(self) -> str:
@@ -175,12 +175,12 @@ class Repeat(Block, frozen=True):
     until: Expression | None = None
 
     @classmethod
-    def read(cls, words: Words) -> dict[str, Any]:
+    def read(cls, words: Words) -> dict[str, object]:
         found = _REPEAT.fullmatch(words.text)
         if not found or not words.text:
             raise words.fault("cannot be read", "write repeat [N times] [for D] [every D] [until EXPRESSION]")
         parts = {name: words.part(found.start(name), text) for name, text in found.groupdict().items() if text}
-        made = {
+        made: dict[str, object] = {
             "times": parts["times"].number() if "times" in parts else 0,
             "duration": parts["for"].duration() if "for" in parts else None,
             "every": parts["every"].duration() if "every" in parts else None,
@@ -205,7 +205,7 @@ class Again(Block, frozen=True):
     every: Duration | None = None
 
     @classmethod
-    def read(cls, words: Words) -> dict[str, Any]:
+    def read(cls, words: Words) -> dict[str, object]:
         found = _AGAIN.fullmatch(words.text)
         if not found:
             raise words.fault("cannot be read", "write again up to 3, or again up to 3 every 1s")
@@ -223,7 +223,7 @@ class On(Block, frozen=True, kw_only=True):
     pattern: Pattern
 
     @classmethod
-    def read(cls, words: Words) -> dict[str, Any]:
+    def read(cls, words: Words) -> dict[str, object]:
         if not words.text:
             raise words.fault("no event", "write on PATTERN, and below it the statements to run")
         return {"pattern": words.pattern()}
@@ -252,7 +252,7 @@ class When(Statement, frozen=True):
         for _, block in self.branches:
             yield block
 
-    def expressions(self) -> Iterable[Any]:
+    def expressions(self) -> Iterable[Naming]:
         return [condition for condition, _ in self.branches if condition]
 
 

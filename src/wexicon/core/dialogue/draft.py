@@ -10,7 +10,6 @@ import contextlib
 import math
 import re
 from collections.abc import Iterable
-from typing import Any
 
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.recorded import RecordedExchange
@@ -122,7 +121,7 @@ class _Draft:
             at = found.end()
         source += _literal(text[at:])
         made: Pattern | None = None
-        fits: dict[str, Any] | None = None
+        fits: dict[str, object] | None = None
         with contextlib.suppress(ValueError):
             made = Pattern(source)
             fits = made.match(text, self.values)

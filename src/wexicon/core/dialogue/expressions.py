@@ -116,7 +116,7 @@ class Expression:
         for part in parts:
             self._allow(part, depth + 1)
 
-    def value(self, known: Mapping[str, Any]) -> Any:
+    def value(self, known: Mapping[str, object]) -> object:
         """What it comes to: a Secret where one of its values is. Raises ExpressionFault."""
         if not any(isinstance(known.get(name), Secret) for name in self.names):
             return self._value(self._tree, known)
@@ -187,11 +187,11 @@ class Expression:
         return function(*(self._value(part, known) for part in node.args))
 
 
-def _is_number(value: Any) -> bool:
+def _is_number(value: object) -> bool:
     return isinstance(value, (int, Decimal))
 
 
-def _bounded(value: Any) -> Any:
+def _bounded(value: object) -> object:
     if isinstance(value, (int, Decimal)) and not -_LARGEST_NUMBER <= value <= _LARGEST_NUMBER:
         raise ExpressionFault("becomes too large a number")
     if isinstance(value, (str, list)) and _size(value, _LONGEST_VALUE) > _LONGEST_VALUE:
@@ -199,7 +199,7 @@ def _bounded(value: Any) -> Any:
     return value
 
 
-def _size(value: Any, most: int) -> int:
+def _size(value: object, most: int) -> int:
     """How many characters and parts a value has, those of lists in lists too; not counted further than `most`."""
     if not isinstance(value, (list, tuple, dict)):
         return len(value) if isinstance(value, str) else 1

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 from decimal import Decimal
-from typing import Any
 
 from wexicon.core.text import has_control
 
@@ -22,7 +21,7 @@ FORMS = {
 }
 
 
-def given(name: str, kind: str, text: str, *, secret: bool = False) -> Any:
+def given(name: str, kind: str, text: str, *, secret: bool = False) -> object:
     """The value of a need; raises ValueError with what is allowed."""
     form, allowed = FORMS[kind]
     if not re.fullmatch(form, text) or has_control(text):

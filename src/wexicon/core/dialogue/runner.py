@@ -63,7 +63,7 @@ class Runner:
         self,
         session: Session,
         program: Program,
-        values: Mapping[str, Any] | None = None,
+        values: Mapping[str, object] | None = None,
         *,
         module: ModuleActions | None = None,
         operator: Operator | None = None,
@@ -74,7 +74,7 @@ class Runner:
         self.module = module
         self.operator = operator or NoOperator()
         marked = program.secrets()
-        self.values: dict[str, Any] = {
+        self.values: dict[str, object] = {
             name: Secret(value) if name in marked and not isinstance(value, Secret) else value
             for name, value in (values or {}).items()
         }
@@ -96,7 +96,7 @@ class Runner:
             if isinstance(one, Capture) and one.of
         }
         # The values whose lengths the module has just been told, and whether it has just sent a prompt.
-        self._counted: dict[str, Any] = {}
+        self._counted: dict[str, object] = {}
         self._prompted = False
 
     def run(self) -> DialogueOutput:
@@ -209,7 +209,7 @@ class Runner:
         else:
             raise self._not_heard(statement, outcome)
 
-    def _take(self, statement: Statement, captures: Mapping[str, Any]) -> None:
+    def _take(self, statement: Statement, captures: Mapping[str, object]) -> None:
         """Captures become values, those of a setting by its kind; one that holds a secret is a secret."""
         captures = self.session.dialect.plain(dict(captures))
         for name in self._of.keys() & captures.keys():
@@ -222,7 +222,7 @@ class Runner:
             return [self._decoded(statement, of, one) for one in text]
         return self._by_lexicon(statement, lambda module: module.decoded(of, text))
 
-    def _tainted(self, value: Any) -> Any:
+    def _tainted(self, value: object) -> object:
         secrets = self.session.secrets
         if isinstance(value, Secret):
             secrets.learn(value)
@@ -272,7 +272,7 @@ class Runner:
 
     def _await_one(self, statement: Await, wanted: Pattern | None, until: float, since: float) -> bool:
         """Waits for one event; false when one of the others came instead and was dealt with."""
-        found: list[tuple[Other | None, dict[str, Any]]] = []
+        found: list[tuple[Other | None, dict[str, object]]] = []
 
         def pick(event: Heard) -> bool:
             ways = [(None, wanted), *((other, other.pattern) for other in statement.others)]
@@ -418,7 +418,7 @@ class Runner:
         values = {name: plain(value) for name, value in given.items()}
         together = as_name or len(names) > 1
         columns = [value for value in values.values() if isinstance(value, list)]
-        made: Any
+        made: object
         if together and len(columns) == len(values) and len({len(column) for column in columns}) == 1:
             made = [dict(zip(names, row, strict=True)) for row in zip(*columns, strict=True)]
         elif as_name and len(names) > 1:
@@ -442,7 +442,7 @@ class Runner:
             raise self._fault(statement, str(fault)) from None
         self.session.tune(tuning)
 
-    def _by_lexicon(self, statement: Statement, act: Callable[[ModuleActions], Any]) -> Any:
+    def _by_lexicon(self, statement: Statement, act: Callable[[ModuleActions], object]) -> Any:
         if self.module is None:
             hint = "name one with --lexicon, or say the words yourself with >"
             raise self._fault(statement, "there is no lexicon to do this with", hint)
@@ -474,7 +474,7 @@ def _nearest(expected: str, heard: list[str]) -> str:
     return alike[-1] if alike else ""
 
 
-def _matched_up_to(expected: str, heard: str, values: Mapping[str, Any]) -> str:
+def _matched_up_to(expected: str, heard: str, values: Mapping[str, object]) -> str:
     """How far a heard line matched the pattern it should have."""
     reach = compiled(expected).reach(heard, values)
     if not 0 < reach < len(heard):

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from typing import Any, ClassVar
+from typing import ClassVar, Protocol
 
 import msgspec
 
@@ -22,6 +22,13 @@ from wexicon.core.tuning import Tuning
 INDENT = "    "
 ACTS = ("attention", "power-cycle", "release", "work")
 _LEXICON_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*")
+
+
+class Naming(Protocol):
+    """An expression or template: `names` are the values that it needs."""
+
+    @property
+    def names(self) -> Iterable[str]: ...
 
 
 class Statement(msgspec.Struct, frozen=True, eq=False, kw_only=True, dict=True):
@@ -58,7 +65,7 @@ class Statement(msgspec.Struct, frozen=True, eq=False, kw_only=True, dict=True):
         """The names that it gives values."""
         yield from ()
 
-    def expressions(self) -> Iterable[Any]:
+    def expressions(self) -> Iterable[Naming]:
         """The expressions and templates in it, each with its `names`."""
         return ()
 
@@ -109,7 +116,7 @@ class Needs(OneLine, frozen=True):
         words = [self.name] + ([self.kind] if self.kind != "text" else []) + ["secret"] * self.secret
         return " ".join(words) + (f" = {self.default.source}" if self.default else "")
 
-    def expressions(self) -> Iterable[Any]:
+    def expressions(self) -> Iterable[Naming]:
         return (self.default,) if self.default else ()
 
     def sets(self) -> Iterator[str]:
@@ -129,7 +136,7 @@ class Check(OneLine, frozen=True):
     def rest(self) -> str:
         return self.condition.source
 
-    def expressions(self) -> Iterable[Any]:
+    def expressions(self) -> Iterable[Naming]:
         return (self.condition,)
 
 
@@ -171,7 +178,7 @@ class KeepValue(OneLine, frozen=True):
     def rest(self) -> str:
         return f"{self.name} = {self.value.source}"
 
-    def expressions(self) -> Iterable[Any]:
+    def expressions(self) -> Iterable[Naming]:
         return (self.value,)
 
     def sets(self) -> Iterator[str]:
@@ -277,7 +284,7 @@ class AskOperator(OneLine, frozen=True):
     def rest(self) -> str:
         return ("" if self.act == "work" else f"{self.act} ") + self.text.wording()
 
-    def expressions(self) -> Iterable[Any]:
+    def expressions(self) -> Iterable[Naming]:
         return (self.text.template,)
 
 
@@ -294,7 +301,7 @@ class Note(OneLine, frozen=True):
     def rest(self) -> str:
         return self.text.wording()
 
-    def expressions(self) -> Iterable[Any]:
+    def expressions(self) -> Iterable[Naming]:
         return (self.text.template,)
 
 
@@ -347,7 +354,7 @@ class Set(OneLine, frozen=True):
     def rest(self) -> str:
         return f"{self.name} = {self.value.source}"
 
-    def expressions(self) -> Iterable[Any]:
+    def expressions(self) -> Iterable[Naming]:
         return (self.value,)
 
 

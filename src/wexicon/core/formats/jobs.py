@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Any
 
 import msgspec
 
@@ -128,7 +127,7 @@ def disagreements(sheet: Sheet, units: Iterable[tuple[str, Mapping[str, Value]]]
     return found
 
 
-def _plain(value: Any) -> str:
+def _plain(value: object) -> str:
     return "unset" if value is UNSET else str(value)
 
 

@@ -6,14 +6,12 @@ told with its place.
 
 from __future__ import annotations
 
-from typing import Any
-
 from wexicon.core.formats.toml import Source
 from wexicon.core.text import meant
 from wexicon.core.values import KINDS, Kind
 
 
-def read_kind(source: Source, data: Any, place: tuple[str, ...]) -> Kind | None:
+def read_kind(source: Source, data: object, place: tuple[str, ...]) -> Kind | None:
     """The kind that stands at `place`; None where it is none, which was complained of."""
     if not isinstance(data, dict):
         source.complain(place, "is not a kind of value", 'write value = { kind = "text" }')

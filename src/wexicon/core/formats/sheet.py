@@ -35,7 +35,7 @@ class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     before anything is written and after the last reading."""
 
     lexicon: str
-    settings: dict[str, Any]
+    settings: dict[str, object]
     each: str = ""
     count: int = 0
     before: tuple[str, ...] = ()
@@ -70,7 +70,7 @@ class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     title: str = ""
     units: str = ""
     key: str = ""
-    common: dict[str, Any] = msgspec.field(default_factory=dict)
+    common: dict[str, object] = msgspec.field(default_factory=dict)
     agree: AgreeTable = AgreeTable()
     drawn: dict[str, DrawnTable] = msgspec.field(default_factory=dict)
 
@@ -83,7 +83,7 @@ class Seat(msgspec.Struct, frozen=True):
     lexicon: Lexicon
     wanted: dict[str, Value]
     trust: tuple[str, ...] = ()
-    given: dict[str, Any] = {}
+    given: dict[str, object] = {}
     deferred: dict[str, Filling] = {}
     each: bool = False
     count: int = 0
@@ -256,7 +256,7 @@ def _given(
 ) -> dict[str, Any]:
     """What the actions of a lexicon are given, each of its kind."""
     needs = {need.name: need for action in words.actions.values() for need in action.program.needs()}
-    made: dict[str, Any] = {}
+    made: dict[str, object] = {}
     for name, value in table.given.items():
         here = (*place, "given", name)
         if name not in needs:
@@ -282,7 +282,7 @@ def _without_secrets(table: SeatTable) -> SeatTable:
     return msgspec.structs.replace(table, settings=settings, given={}, trust=())
 
 
-def _comes_from_outside(given: Any) -> bool:
+def _comes_from_outside(given: object) -> bool:
     """Whether a value comes from the environment, a file or a prompt: then it is a secret, whatever the lexicon says."""
     return isinstance(given, dict) and len(given) == 1 and next(iter(given)) in SECRET_SOURCES
 

@@ -9,7 +9,7 @@ import re
 import tomllib
 from collections.abc import Iterable
 from functools import cache, cached_property
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import msgspec
 
@@ -34,7 +34,7 @@ class Source:
         self.complaints: list[Complaint] = []
         # How many complaints there are beyond those that are reported.
         self.more = 0
-        self.data: dict[str, Any] = {}
+        self.data: dict[str, object] = {}
         try:
             self.text = data.decode("utf-8")
             self.data = tomllib.loads(self.text)
@@ -98,7 +98,7 @@ class Source:
         else:
             self.more += 1
 
-    def typed(self, data: Any, kind: type[T], place: tuple[str, ...]) -> T | None:
+    def typed(self, data: object, kind: type[T], place: tuple[str, ...]) -> T | None:
         """`data` as a record of type `kind`; None where that cannot be, with all that is wrong complained of."""
         before = len(self.complaints)
         removed: set[tuple[str, ...]] = set()
@@ -114,7 +114,7 @@ class Source:
         return None
 
     def _explain(
-        self, message: str, kind: Any, place: tuple[str, ...], removed: set[tuple[str, ...]]
+        self, message: str, kind: object, place: tuple[str, ...], removed: set[tuple[str, ...]]
     ) -> tuple[str, ...]:
         """Words the complaint plainly; returns the path to remove so that the next fault can be found."""
         found = _AT.match(message)
@@ -141,19 +141,19 @@ def _path(header: str) -> tuple[str, ...]:
     return tuple(part.strip().strip("\"'") for part in header.split("."))
 
 
-def _remove(data: Any, path: tuple[str, ...]) -> bool:
+def _remove(data: object, path: tuple[str, ...]) -> bool:
     for part in path[:-1]:
-        try:
-            data = data[int(part)] if isinstance(data, list) else data[part]
-        except (KeyError, IndexError, ValueError, TypeError):
-            return False
+        if isinstance(data, list):
+            data = data[int(part)] if part.isdecimal() and int(part) < len(data) else None
+        else:
+            data = data.get(part) if isinstance(data, dict) else None
     if isinstance(data, dict) and path[-1] in data:
         del data[path[-1]]
         return True
     return False
 
 
-def _structs(kind: Any) -> list[type]:
+def _structs(kind: object) -> list[type]:
     """Every record type that can be reached from `kind`."""
     found: list[type] = []
     waiting = [kind]
@@ -170,6 +170,6 @@ def _structs(kind: Any) -> list[type]:
 
 
 @cache
-def names_of(kind: Any) -> frozenset[str]:
+def names_of(kind: object) -> frozenset[str]:
     """Every key of every record type that can be reached from `kind`."""
     return frozenset(field.encode_name for struct in _structs(kind) for field in msgspec.structs.fields(struct))

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from decimal import Decimal
-from typing import Any
 
 import msgspec
 
@@ -38,7 +37,7 @@ def _shown(setting: Setting, value: Value | None) -> str:
     return f"; it was {visible(setting.show(value))}" if value is not None else ""
 
 
-def _toml(value: Any) -> str:
+def _toml(value: object) -> str:
     """A plain value as TOML. A text that is no UTF-8 cannot be one: what is not is escaped as it is shown."""
     if value is UNSET:
         return '"unset"'

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from functools import lru_cache
-from typing import Any
 
 import msgspec
 
@@ -99,7 +98,7 @@ class Dialect:
                 raise InsertionFault(str(fault)) from None
         return to_bytes(text if exact else text + self.line_end)
 
-    def plain(self, captures: dict[str, Any]) -> dict[str, Any]:
+    def plain(self, captures: dict[str, object]) -> dict[str, object]:
         """Captures with what stood in quotes as it was before it was quoted."""
         for name, value in captures.items():
             if isinstance(value, Quoted):
@@ -124,7 +123,7 @@ class Dialect:
         """Whether a pattern is the success code itself."""
         return source in self.speech.ok
 
-    def event(self, text: str, known: Mapping[str, Any] = NOTHING) -> tuple[str, dict[str, Any]] | None:
+    def event(self, text: str, known: Mapping[str, object] = NOTHING) -> tuple[str, dict[str, object]] | None:
         """The name and values of a known event, or None."""
         table = self._by_start.get(text[:1])
         for name, pattern in self._anyhow if table is None else table[1].get(text[: table[0]], self._anyhow):
@@ -154,9 +153,12 @@ def _headers(patterns: Iterable[Pattern]) -> tuple[Header, ...]:
     return tuple(header for pattern in patterns if (header := block_header(pattern)))
 
 
-def _by_prefix(events: tuple[Named, ...], anyhow: tuple[Named, ...]) -> dict[str, tuple[int, dict[str, Any]]]:
+_Index = dict[str, tuple[Named, ...]]
+
+
+def _by_prefix(events: tuple[Named, ...], anyhow: tuple[Named, ...]) -> dict[str, tuple[int, _Index]]:
     """Events by their first character, and then by as many characters as all that share it have in common length."""
-    table: dict[str, tuple[int, dict[str, Any]]] = {}
+    table: dict[str, tuple[int, _Index]] = {}
     for first in {pattern.start[0] for _, pattern in events if pattern.start}:
         alike = [one for one in events if one[1].start[:1] == first]
         size = min(len(pattern.start) for _, pattern in alike)

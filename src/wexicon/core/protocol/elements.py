@@ -197,7 +197,7 @@ def _listed(text: str) -> list[str]:
 
 
 # What makes a captured text the value of its kind; of other kinds it is the text itself.
-CONVERTERS: dict[str, Callable[[str], Any]] = {
+CONVERTERS: dict[str, Callable[[str], object]] = {
     "int": lambda text: int(text[:LONGEST_NUMBER]),
     "decimal": lambda text: Decimal(text[:LONGEST_NUMBER]),
     "quoted": lambda text: Quoted(text[1:-1]),
@@ -207,7 +207,7 @@ CONVERTERS: dict[str, Callable[[str], Any]] = {
 }
 
 
-def convert(kind: str, text: str) -> Any:
+def convert(kind: str, text: str) -> object:
     """A captured text as the value of its kind."""
     make = CONVERTERS.get(kind)
     return make(text) if make else text

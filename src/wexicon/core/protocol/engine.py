@@ -7,7 +7,6 @@ time; what it does not take is looked up among the events. What the table in `st
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.events import Events
@@ -42,8 +41,8 @@ class Engine:
 
     def __init__(self, dialect: Dialect) -> None:
         self.events = Events()
-        self.known: Mapping[str, Any] = NOTHING
-        self.latest: dict[str, Mapping[str, Any]] = {}
+        self.known: Mapping[str, object] = NOTHING
+        self.latest: dict[str, Mapping[str, object]] = {}
         self.echoes = 0
         self._state = IDLE
         self._exchange: Exchange | None = None

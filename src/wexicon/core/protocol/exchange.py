@@ -8,7 +8,6 @@ code. What it does not take is an event, or fits nothing.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from wexicon.core.protocol.dialect import Dialect, Final
 from wexicon.core.protocol.framing import Prompt
@@ -41,7 +40,7 @@ class Exchange:
         expect: Expectation,
         began: float,
         deadline: float,
-        known: Mapping[str, Any] = NOTHING,
+        known: Mapping[str, object] = NOTHING,
     ) -> None:
         self._dialect = dialect
         self._known = known

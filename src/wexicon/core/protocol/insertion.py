@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Container, Iterator, Mapping
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from wexicon.core.protocol.matching import Either
 from wexicon.core.protocol.patterns import PatternFault, braces
@@ -96,12 +96,12 @@ class Template:
 
     def fill(
         self,
-        values: Mapping[str, Any],
+        values: Mapping[str, object],
         *,
         quoting: str = "backslash",
         separators: str = ";",
         shaped: Container[str] = (),
-        encode: Callable[[str, Any], str] | None = None,
+        encode: Callable[[str, object], str] | None = None,
     ) -> Filled:
         """The line with its values; `quoting` is how the module writes a quote inside quotes, `separators` are the
         characters that part commands or fields on a line. Between quotes a value is quoted; elsewhere what would end or part
@@ -124,7 +124,7 @@ class Template:
         return self._fill(values, quoting, check, encode)
 
     def fill_exactly(
-        self, values: Mapping[str, Any], *, counted: Container[str] = (), prompted: bool = False
+        self, values: Mapping[str, object], *, counted: Container[str] = (), prompted: bool = False
     ) -> Filled:
         """Exact bytes with their values. A value whose length the module was ordered (`counted`) may hold anything; after a
         prompt one may hold line ends, and never what ends it there; any other holds no control character."""
@@ -141,7 +141,7 @@ class Template:
 
         return self._fill(values, "none", check)
 
-    def render(self, values: Mapping[str, Any]) -> str:
+    def render(self, values: Mapping[str, object]) -> str:
         """The text for a person: values as they are, secrets masked."""
         return self._fill({name: shown(value) for name, value in values.items()}, "backslash", _as_it_is).text
 
@@ -153,10 +153,10 @@ class Template:
 
     def _fill(
         self,
-        values: Mapping[str, Any],
+        values: Mapping[str, object],
         quoting: str,
         check: _Check,
-        encode: Callable[[str, Any], str] | None = None,
+        encode: Callable[[str, object], str] | None = None,
     ) -> Filled:
         text, seen = "", ""
         secrets: list[str] = []
@@ -184,7 +184,7 @@ class Template:
         return Filled(text, seen if secrets else None, tuple(secrets))
 
 
-def _encoded(name: str, of: str, value: Any, encode: Callable[[str, Any], str] | None) -> str:
+def _encoded(name: str, of: str, value: object, encode: Callable[[str, object], str] | None) -> str:
     if encode is None:
         raise InsertionFault(f"{name} should be written as {of} is, and there is no lexicon that says how")
     try:

@@ -10,7 +10,6 @@ from __future__ import annotations
 import re
 from bisect import bisect_right
 from collections.abc import Iterable, Mapping
-from typing import Any
 
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.secret import HIDDEN, plain
@@ -53,7 +52,7 @@ class Secrets:
 
     # -- learning -------------------------------------------------------------------------------------------------
 
-    def learn(self, value: Any, *, read: bool = False) -> None:
+    def learn(self, value: object, *, read: bool = False) -> None:
         """Takes a value that may not be shown from now on; `read` where the module told it."""
         value = plain(value)
         if isinstance(value, Mapping):

@@ -32,7 +32,7 @@ class Attempt:
 
     __slots__ = ("ends", "known", "offsets", "parts", "reach", "spans", "steps", "text")
 
-    def __init__(self, parts: Parts, text: str, known: Mapping[str, Any]) -> None:
+    def __init__(self, parts: Parts, text: str, known: Mapping[str, object]) -> None:
         self.parts, self.text, self.known = parts, text, known
         # Where each capture stands; cut out and converted only once the whole pattern fits, or it would not be linear.
         self.spans: dict[str, tuple[str, int, int]] = {}
@@ -41,7 +41,7 @@ class Attempt:
         self.reach = 0
         self.steps = 0
 
-    def run(self) -> dict[str, Any] | None:
+    def run(self) -> dict[str, object] | None:
         """The captures where the whole text fits, else None."""
         at = 0
         text = self.text

@@ -15,7 +15,6 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from types import MappingProxyType
-from typing import Any
 
 from wexicon.core.protocol.elements import (
     CONVERTERS,
@@ -37,7 +36,7 @@ from wexicon.core.text import to_bytes, to_text
 
 __all__ = ["KINDS", "NOTHING", "Anything", "Capture", "Pattern", "PatternFault", "braces"]
 
-NOTHING: Mapping[str, Any] = MappingProxyType({})
+NOTHING: Mapping[str, object] = MappingProxyType({})
 Header = tuple[bytes, "re.Pattern[bytes]", Callable[["re.Match[bytes]"], int]]
 
 
@@ -91,7 +90,7 @@ class Pattern:
         self._parts = parts_of(self.elements)
         # A pattern that ends in raw bytes: which of its captures reports how many, or the number itself.
         self._tail: int | str | None = None
-        self._convert: list[tuple[str, Callable[[str], Any] | None]] = []
+        self._convert: list[tuple[str, Callable[[str], object] | None]] = []
         self._fits: Callable[[str], re.Match[str] | None] | None = None
         self._compile()
 
@@ -111,7 +110,7 @@ class Pattern:
         self._fits = made.fullmatch
         self._convert = [(e.name, CONVERTERS.get(e.makes)) for e in self.elements if isinstance(e, Capture)]
 
-    def match(self, text: str, known: Mapping[str, Any] = NOTHING) -> dict[str, Any] | None:
+    def match(self, text: str, known: Mapping[str, object] = NOTHING) -> dict[str, object] | None:
         """The captures when the whole of `text` fits, else None."""
         if self.start and not text.startswith(self.start):
             return None
@@ -120,7 +119,7 @@ class Pattern:
             return self._otherwise._match(text, known)
         return captures
 
-    def _match(self, text: str, known: Mapping[str, Any]) -> dict[str, Any] | None:
+    def _match(self, text: str, known: Mapping[str, object]) -> dict[str, object] | None:
         if self._fits is None:
             return Attempt(self._parts, text, known).run()
         found = self._fits(text)
@@ -136,7 +135,7 @@ class Pattern:
                 return None
         return captures
 
-    def reach(self, text: str, known: Mapping[str, Any] = NOTHING) -> int:
+    def reach(self, text: str, known: Mapping[str, object] = NOTHING) -> int:
         """How many characters of a line fit, from its beginning."""
         attempt = Attempt(self._parts, text, known)
         return len(text) if attempt.run() is not None else attempt.reach
@@ -151,7 +150,7 @@ class Pattern:
         return hash(self.source)
 
 
-def _whole(size: Any) -> int:
+def _whole(size: object) -> int:
     """A captured number of bytes; -1 where it is none."""
     text = str(size)
     return int(text) if len(text) < 10 and text.isascii() and text.isdigit() else -1

@@ -6,7 +6,6 @@ The rule: nothing here changes once an exchange has ended.
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import Any
 
 import msgspec
 
@@ -66,8 +65,8 @@ class Reply(msgspec.Struct):
 
     status: ReplyStatus
     said: str
-    captures: dict[str, Any]
-    rows: list[dict[str, Any]]
+    captures: dict[str, object]
+    rows: list[dict[str, object]]
     heard: list[str]
     code: str = ""
     which: int = -1

@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from enum import IntEnum
-from typing import Any
 
 from wexicon.core.durations import spoken
 from wexicon.core.faults import ModuleFault
@@ -89,7 +88,7 @@ class Session(Driver):
             self.secrets.words = dialect.result_words
 
     @contextmanager
-    def watching(self, patterns: Iterable[Pattern], known: Mapping[str, Any]) -> Iterator[None]:
+    def watching(self, patterns: Iterable[Pattern], known: Mapping[str, object]) -> Iterator[None]:
         """While the block lasts, raw blocks that these patterns end in are cut as such, and patterns may require the
         values in `known`."""
         engine, patterns = self._engine, list(patterns)
@@ -110,7 +109,7 @@ class Session(Driver):
         return self._engine.events
 
     @property
-    def latest(self) -> Mapping[str, Mapping[str, Any]]:
+    def latest(self) -> Mapping[str, Mapping[str, object]]:
         """The captures of the last event of each name."""
         return self._engine.latest
 

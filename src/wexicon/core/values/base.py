@@ -27,7 +27,7 @@ class Unset:
 
 
 UNSET = Unset()
-Value = str | int | bool | Decimal | dict[str, Any] | Unset
+Value = str | int | bool | Decimal | dict[str, object] | Unset
 # Makes a kind of what is in a file at a place; None where it is none, which was complained of.
 MakeKind = Callable[[Any, tuple[str, ...]], "Kind | None"]
 

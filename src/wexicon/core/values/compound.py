@@ -73,7 +73,7 @@ class Tuple(Kind, frozen=True, tag="tuple"):
         for name in given:
             if name not in names:
                 raise self.fault(value, f"has no field {name}")
-        checked: dict[str, Any] = {}
+        checked: dict[str, object] = {}
         for field in self.fields:
             part = given.get(field.name, field.default)
             if part is None:

@@ -30,8 +30,8 @@ class BriscaW1(StandIn):
     family = "brisca-w1"
     maker = "Brisca"
     about = "Wi-Fi module: scans, joins, sends"
-    factory: ClassVar[dict[str, Any]] = {"name": "brisca-w1", "mode": "idle", "rate": 115200, "power": 20}
-    identity: ClassVar[dict[str, Any]] = {"address": "02B1C0447A10", "firmware": "2.0.3"}
+    factory: ClassVar[dict[str, object]] = {"name": "brisca-w1", "mode": "idle", "rate": 115200, "power": 20}
+    identity: ClassVar[dict[str, object]] = {"address": "02B1C0447A10", "firmware": "2.0.3"}
 
     def started(self) -> None:
         self.deaf = True

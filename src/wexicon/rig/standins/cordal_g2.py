@@ -6,7 +6,7 @@ with a message at 115200 baud. A message reaches the module whose SIM has the nu
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from wexicon.core.standards import pdu
 from wexicon.core.standards.charsets import CharsetFault, ucs2, ucs2_text
@@ -22,7 +22,7 @@ class CordalG2(CellularModule):
     family = "cordal-g2"
     model = "CORDAL-G2"
     about = "cellular, calls and messages"
-    factory: ClassVar[dict[str, Any]] = {**CellularModule.factory, "text": 0, "charset": "GSM", "notify": 0}
+    factory: ClassVar[dict[str, object]] = {**CellularModule.factory, "text": 0, "charset": "GSM", "notify": 0}
 
     def started(self) -> None:
         self.inbox: dict[int, tuple[str, str]] = {}

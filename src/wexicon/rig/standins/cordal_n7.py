@@ -10,7 +10,7 @@ and must be answered with their message number within ten seconds.
 from __future__ import annotations
 
 import re
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from wexicon.rig.cellular import INVALID, NO_NETWORK, NOT_FOUND, CellularModule, Cme, Command
 from wexicon.rig.sockets import Channel
@@ -26,7 +26,7 @@ class CordalN7(CellularModule):
     model = "CORDAL-N7"
     registration = "CEREG"
     about = "narrow-band cellular, sockets, power saving, device management"
-    factory: ClassVar[dict[str, Any]] = {
+    factory: ClassVar[dict[str, object]] = {
         **CellularModule.factory,
         "rate": 9600,
         "saving": 0,
@@ -35,7 +35,7 @@ class CordalN7(CellularModule):
         "active": "00000101",
         "drx": "",
     }
-    identity: ClassVar[dict[str, Any]] = {
+    identity: ClassVar[dict[str, object]] = {
         **CellularModule.identity,
         "imei": "001017000000070",
         "imsi": "001010000000070",

@@ -9,7 +9,7 @@ coordinator opens its network on its channel; joiners of the same network and ch
 from __future__ import annotations
 
 import re
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import LineEditor, StandIn
@@ -30,8 +30,8 @@ class FennickZ4(StandIn):
     maker = "Fennick"
     about = "mesh radio, escape with guard time, registers"
     answers_in = 0.01
-    factory: ClassVar[dict[str, Any]] = {"NT": 0x7A31, "KH": 5, "RO": 6, "PO": 5, "UB": 0x24}
-    identity: ClassVar[dict[str, Any]] = {"serial": 0x5E0417C2, "firmware": 0x0B31}
+    factory: ClassVar[dict[str, object]] = {"NT": 0x7A31, "KH": 5, "RO": 6, "PO": 5, "UB": 0x24}
+    identity: ClassVar[dict[str, object]] = {"serial": 0x5E0417C2, "firmware": 0x0B31}
 
     def started(self) -> None:
         self.mode = "data"

@@ -25,7 +25,7 @@ class LindleL9(StandIn):
     family = "lindle-l9"
     maker = "Lindle"
     about = "LoRa by commands"
-    factory: ClassVar[dict[str, Any]] = {
+    factory: ClassVar[dict[str, object]] = {
         "name": "L9",
         "addr": 0,
         "net": 1,
@@ -34,7 +34,7 @@ class LindleL9(StandIn):
         "radio": (868100000, 9, 4, 14),
         "uart": 9600,
     }
-    identity: ClassVar[dict[str, Any]] = {"serial": "L9-00417", "firmware": "3.2"}
+    identity: ClassVar[dict[str, object]] = {"serial": "L9-00417", "firmware": "3.2"}
 
     def started(self) -> None:
         self.uart.tuning = Tuning(self.memory["uart"])

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from functools import reduce
 from operator import xor
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import StandIn
@@ -34,8 +34,10 @@ class LindleR2(StandIn):
     family = "lindle-r2"
     maker = "Lindle"
     about = "LoRa by a block of bytes and mode pins"
-    factory: ClassVar[dict[str, Any]] = {"block": _summed(bytes([0xB0, 0x01, 0x44, 0x85, 0x1C, 0, 0, 0, 0xA5])).hex()}
-    identity: ClassVar[dict[str, Any]] = {"firmware": 0x14, "serial": "0217"}
+    factory: ClassVar[dict[str, object]] = {
+        "block": _summed(bytes([0xB0, 0x01, 0x44, 0x85, 0x1C, 0, 0, 0, 0xA5])).hex()
+    }
+    identity: ClassVar[dict[str, object]] = {"firmware": 0x14, "serial": "0217"}
 
     @property
     def block(self) -> bytes:

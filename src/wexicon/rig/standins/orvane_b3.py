@@ -8,7 +8,7 @@ last four digits of its address behind its name. Addresses are written bare, the
 from __future__ import annotations
 
 import re
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from wexicon.core.tuning import Tuning
 from wexicon.rig.bluetooth import BluetoothModule
@@ -25,8 +25,8 @@ class OrvaneB3(BluetoothModule):
     family = "orvane-b3"
     maker = "Orvane"
     about = "Bluetooth, escape soon after power-up, short commands"
-    factory: ClassVar[dict[str, Any]] = {"n": "orvane", "m": "F", "p": "2468", "b": "t", "a": "000000000000"}
-    identity: ClassVar[dict[str, Any]] = {"address": "02C44E10A2B7", "firmware": "6.15"}
+    factory: ClassVar[dict[str, object]] = {"n": "orvane", "m": "F", "p": "2468", "b": "t", "a": "000000000000"}
+    identity: ClassVar[dict[str, object]] = {"address": "02C44E10A2B7", "firmware": "6.15"}
 
     def started(self) -> None:
         self.mode = "data"

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from datetime import UTC, datetime, timedelta
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import LineEditor, StandIn
@@ -33,13 +33,13 @@ class PolmarP1(StandIn):
     family = "polmar-p1"
     maker = "Polmar"
     about = "GNSS receiver"
-    factory: ClassVar[dict[str, Any]] = {
+    factory: ClassVar[dict[str, object]] = {
         "port": (9600, 8, "N", 1),
         "every": 20,
         "out": ("GGA", "RMC", "GSA"),
         "talker": "GP",
     }
-    identity: ClassVar[dict[str, Any]] = {"serial": "P1004471", "firmware": "5.01"}
+    identity: ClassVar[dict[str, object]] = {"serial": "P1004471", "firmware": "5.01"}
 
     def started(self) -> None:
         self.began = self.agenda.now
@@ -130,7 +130,7 @@ class PolmarP1(StandIn):
         self.say(sentence(f"PPLM,{body}"))
 
     def take(self, word: str, text: str) -> None:
-        value: Any = None
+        value: object = None
         if word == "PORT" and (found := re.fullmatch(r"(\d+),([78]),([NEO]),([12])", text)) and int(found[1]) in RATES:
             value = (int(found[1]), int(found[2]), found[3], int(found[4]))
         elif word == "EVERY" and text in ("2", "4", "10", "20", "40", "100"):

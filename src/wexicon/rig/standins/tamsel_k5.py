@@ -9,7 +9,7 @@ end with CR LF. Settings are kept by AT+KEEP; all are used from the next start o
 from __future__ import annotations
 
 import re
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from wexicon.core.tuning import Tuning
 from wexicon.rig.bluetooth import BluetoothModule
@@ -35,14 +35,14 @@ class TamselK5(BluetoothModule):
     about = "Bluetooth plug, leader or follower, service key"
     keys = ("service",)
     mode = "off"
-    factory: ClassVar[dict[str, Any]] = {
+    factory: ClassVar[dict[str, object]] = {
         "label": "TAMSEL-K5",
         "part": "F",
         "pass": "0000",
         "mate": "",
         "speed": ("3", "1", "N"),
     }
-    identity: ClassVar[dict[str, Any]] = {"address": "02A15C0013F7", "firmware": "1.4", "model": "TAMSEL-K5"}
+    identity: ClassVar[dict[str, object]] = {"address": "02A15C0013F7", "firmware": "1.4", "model": "TAMSEL-K5"}
 
     def started(self) -> None:
         self.part()
@@ -153,7 +153,7 @@ class TamselK5(BluetoothModule):
             return self.answer_error(3)
         if word == "mate" and self.memory["part"] != "L":
             return self.answer_error(5)
-        value: Any = text.replace("-", "") if word == "mate" else text
+        value: object = text.replace("-", "") if word == "mate" else text
         self.memory[word] = tuple(text.split(",")) if word == "speed" else value
         return self.answer()
 

@@ -9,7 +9,7 @@ AT:Q is there from firmware 2.0 on.
 from __future__ import annotations
 
 import re
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from wexicon.core.tuning import Tuning
 from wexicon.rig.bluetooth import BluetoothModule
@@ -37,8 +37,8 @@ class TamselK6(BluetoothModule):
     maker = "Tamsel"
     about = "Bluetooth follower, no line ends"
     answers_in = 0.02
-    factory: ClassVar[dict[str, Any]] = {"L": "TAMSEL-K6", "P": "5050", "R": "P", "Q": "0"}
-    identity: ClassVar[dict[str, Any]] = {"address": "02A15C00218E", "firmware": "2.1"}
+    factory: ClassVar[dict[str, object]] = {"L": "TAMSEL-K6", "P": "5050", "R": "P", "Q": "0"}
+    identity: ClassVar[dict[str, object]] = {"address": "02A15C00218E", "firmware": "2.1"}
 
     def started(self) -> None:
         self.part()

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import LineEditor, StandIn
@@ -28,7 +28,7 @@ class WherryC3(StandIn):
     family = "wherry-c3"
     maker = "Wherry"
     about = "beacon, answers in its own ways"
-    factory: ClassVar[dict[str, Any]] = {
+    factory: ClassVar[dict[str, object]] = {
         "label": "",
         "partner": "",
         "reach": "1",
@@ -39,7 +39,7 @@ class WherryC3(StandIn):
         "code": "",
         "tries": 3,
     }
-    identity: ClassVar[dict[str, Any]] = {"serial": "W-00771", "firmware": "2.2"}
+    identity: ClassVar[dict[str, object]] = {"serial": "W-00771", "firmware": "2.2"}
 
     def started(self) -> None:
         self.deaf = False
@@ -133,7 +133,7 @@ class WherryC3(StandIn):
         else:
             self.refuse("value")
 
-    def keep_as(self, name: str, value: Any) -> None:
+    def keep_as(self, name: str, value: object) -> None:
         self.flash[name] = value
         self.tell()
 

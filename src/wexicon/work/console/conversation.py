@@ -12,7 +12,6 @@ from collections import deque
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
@@ -80,7 +79,7 @@ class Typed(msgspec.Struct, frozen=True):
     exact: bool = False
 
 
-def told_row(value: Any) -> str:
+def told_row(value: object) -> str:
     """A value that a dialogue kept, on one line."""
     if isinstance(value, dict):
         return ", ".join(f"{name} {written(part)}" for name, part in value.items())

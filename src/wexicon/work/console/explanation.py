@@ -6,7 +6,6 @@ The rule: nothing is said of a line that the lexicon does not know; a secret is 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Any
 
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.core.protocol.insertion import Template
@@ -96,6 +95,6 @@ def _decoded(setting: Setting, coded: str) -> str:
     return visible(setting.show(value))
 
 
-def _listed(values: Mapping[str, Any]) -> str:
+def _listed(values: Mapping[str, object]) -> str:
     told = ", ".join(f"{name} {visible(written(value))}" for name, value in values.items())
     return f": {told}" if told else ""

@@ -8,7 +8,6 @@ that lexicon expects.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from typing import Any
 
 import msgspec
 
@@ -265,7 +264,7 @@ class LinkDiscovery:
     def _judged(self, tuning: Tuning, question: Question | None, heard: Overheard) -> Tuning | None:
         """What came is followed: words are answered with the lexicons' questions, garbage may tell the true rate."""
         if question and any(line == ">" for line in heard.lines):
-            # Any further question would become payload: ask nothing more.
+            # object further question would become payload: ask nothing more.
             self._plain = waits_for_payload()
             return None
         if heard.came == Came.WORDS:
@@ -437,7 +436,7 @@ class LinkDiscovery:
 
 def _error_texts(lexicons: Iterable[Lexicon]) -> list[bytes]:
     """What modules answer to what they do not understand, to know their rate by its garbage."""
-    words: dict[str, Any] = {}
+    words: dict[str, object] = {}
     for lexicon in lexicons:
         for source in (*lexicon.speech.ok, *lexicon.speech.errors):
             text = source.replace("{code:int}", "2").partition("{")[0]

@@ -167,7 +167,7 @@ def port_names() -> dict[str, str]:
         if not isinstance(target, str):
             source.complain(("port", name), "is not a text", 'write bench-left = "/dev/ttyUSB0"')
     source.finish()
-    return dict(table)
+    return {str(name): str(target) for name, target in table.items()} if isinstance(table, dict) else {}
 
 
 def name_port(name: str, text: str) -> str:

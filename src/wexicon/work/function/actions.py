@@ -6,7 +6,6 @@ The rule: an action that has the module start again is only called done when a s
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from wexicon.work.module.module import Module
 from wexicon.work.module.starts import come_back, wait_until_gone
@@ -16,7 +15,7 @@ from wexicon.work.results.masking import masked
 from wexicon.work.results.verdicts import Verdict
 
 
-def do_action(module: Module, name: str, values: Mapping[str, Any], *, plan: bool = False) -> ActionResult:
+def do_action(module: Module, name: str, values: Mapping[str, object], *, plan: bool = False) -> ActionResult:
     """Has the module do something. Faults end in the result. `plan` works out what would be said, and says none of it."""
     session, result = module.session, ActionResult(action=name)
     began = session.clock.now()

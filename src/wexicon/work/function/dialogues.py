@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 from wexicon.core.dialogue import Program, read_dialogue
 from wexicon.core.dialogue.acting import DialogueFault
@@ -36,7 +35,7 @@ def find_dialogue(path: Path) -> Program:
 def run_dialogue(
     session: Session,
     program: Program,
-    values: Mapping[str, Any],
+    values: Mapping[str, object],
     lexicon: Lexicon | None = None,
     operator: Operator | None = None,
     *,

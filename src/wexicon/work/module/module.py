@@ -7,7 +7,6 @@ after it said so; secrets are shown nowhere. What the words mean is the lexicon'
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from typing import Any
 
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault, ModuleFault, Part
@@ -41,7 +40,7 @@ class Module:
         *,
         patience: float = PATIENCE,
         fixture: Fixture | None = None,
-        given: Mapping[str, Any] | None = None,
+        given: Mapping[str, object] | None = None,
         likely: Sequence[Tuning] = (),
     ) -> None:
         self.session = session
@@ -81,7 +80,7 @@ class Module:
         self.attention.spoke()
         return outcome
 
-    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, tells: Collection[str] = ()) -> Reply:
+    def ask(self, phrase: Phrase, values: Mapping[str, object] | None = None, *, tells: Collection[str] = ()) -> Reply:
         """Asks something harmless; what fails, or met with something unexpected, is asked again after a silence."""
         said = phrase.say.fill(values or {})
         anomalies = self.session.anomalies
@@ -168,7 +167,7 @@ class Module:
         value = found[name].understood(name)
         return Secret(value) if self.lexicon.setting(name).secret else value
 
-    def set(self, name: str, value: Any) -> None:
+    def set(self, name: str, value: object) -> None:
         """Checks any value, then writes it. Raises ValueFault before a byte is sent."""
         setting = self.lexicon.setting(name)
         if setting.secret:
@@ -179,7 +178,7 @@ class Module:
         """The value that is in the module's words. Raises ValueFault."""
         return self.lexicon.setting(name).kind.decode(text)
 
-    def encoded(self, name: str, value: Any) -> str:
+    def encoded(self, name: str, value: object) -> str:
         """A value in the module's words. Raises ValueFault."""
         kind = self.lexicon.setting(name).kind
         return kind.encode(kind.check(value))
@@ -213,7 +212,7 @@ class Module:
 
     # -- actions ------------------------------------------------------------------------------------------------
 
-    def do(self, name: str, values: Mapping[str, Any] | None = None) -> dict[str, Any]:
+    def do(self, name: str, values: Mapping[str, object] | None = None) -> dict[str, object]:
         """Has the module do something, checking each reply, and follows the link where that moves it. `values` may hold
         what the action needs. Gives what the action's dialogue kept."""
         actions = self.lexicon.actions

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from typing import Any
 
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.session import Session
@@ -22,7 +21,7 @@ def module_on_port(
     lexicon: Lexicon,
     setup: Setup,
     opening: Opening | None = None,
-    given: Mapping[str, Any] | None = None,
+    given: Mapping[str, object] | None = None,
 ) -> Iterator[Module]:
     """The module on a port; `given` is what its actions may need. Raises Fault if the port cannot be opened."""
     # An error in the call is reported before the port is opened.
@@ -37,7 +36,7 @@ def module_on_port(
 
 @contextmanager
 def module_on(
-    session: Session, port: str, lexicon: Lexicon, setup: Setup, given: Mapping[str, Any] | None = None
+    session: Session, port: str, lexicon: Lexicon, setup: Setup, given: Mapping[str, object] | None = None
 ) -> Iterator[Module]:
     """The module on an open session."""
     module = Module(

@@ -8,7 +8,7 @@ is written back as it was read twice.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from typing import Any, Protocol
+from typing import Protocol
 
 import msgspec
 
@@ -41,7 +41,9 @@ class Speaks(Protocol):
 
     def say(self, said: Filled, phrase: Phrase, *, tells: Collection[str] = ()) -> Reply: ...
 
-    def ask(self, phrase: Phrase, values: Mapping[str, Any] | None = None, *, tells: Collection[str] = ()) -> Reply: ...
+    def ask(
+        self, phrase: Phrase, values: Mapping[str, object] | None = None, *, tells: Collection[str] = ()
+    ) -> Reply: ...
 
     def still_there(self) -> bool: ...
 
@@ -263,7 +265,7 @@ class Settings:
 
     def line_for(
         self, values: Mapping[str, Value], others: Mapping[str, Value]
-    ) -> tuple[Filled, Phrase, dict[str, Any]]:
+    ) -> tuple[Filled, Phrase, dict[str, object]]:
         """The very line that writes these values, what must answer it, and what was put in. Raises ModuleFault where they
         cannot be written."""
         names = list(values)
@@ -276,7 +278,7 @@ class Settings:
             if value is UNSET and line is phrase.say:
                 raise ModuleFault(f"{what} cannot be unset", where=self.session.link.name)
             coded = setting.kind.encode(value) if value is not UNSET else ""
-            filled: dict[str, Any] = {"value": Either(coded, written(value)) if phrase.expect.wants else coded}
+            filled: dict[str, object] = {"value": Either(coded, written(value)) if phrase.expect.wants else coded}
         elif setting.group and setting.group.write:
             phrase = setting.group.write
             line = phrase.say
@@ -297,7 +299,9 @@ class Settings:
             raise ModuleFault(f"{what}: {fault}") from None
         return said, phrase, filled
 
-    def _group_fields(self, group: Group, values: Mapping[str, Value], others: Mapping[str, Value]) -> dict[str, Any]:
+    def _group_fields(
+        self, group: Group, values: Mapping[str, Value], others: Mapping[str, Value]
+    ) -> dict[str, object]:
         members = {setting.name: setting for setting in self._members(group)}
         if not group.size:
             assert group.write

@@ -5,8 +5,6 @@ The rule: what a dialogue kept and measured is in its result as it was read; not
 
 from __future__ import annotations
 
-from typing import Any
-
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.result import Result
 from wexicon.work.results.unit import PlannedLine
@@ -17,7 +15,7 @@ class DialogueResult(Result):
     makes."""
 
     dialogue: str
-    kept: dict[str, Any] = {}
+    kept: dict[str, object] = {}
     notes: list[str] = []
     measurements: list[Measurement] = []
     on_wire: float = 0.0
@@ -34,5 +32,5 @@ class ActionResult(Result):
     lexicon: str = ""
     identity: dict[str, str] = {}
     plan: list[PlannedLine] = []
-    kept: dict[str, Any] = {}
+    kept: dict[str, object] = {}
     remarks: list[str] = []

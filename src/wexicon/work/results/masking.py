@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from datetime import datetime
 from enum import Enum
-from typing import Any
 
 import msgspec
 
@@ -34,7 +33,7 @@ _COUNTS = ("status", "written", "exchanges", "seconds", "on_wire", "waiting", "p
 _OURS = frozenset((*_NAMES, *_COUNTS))
 
 
-def masked(data: Any, secrets: Secrets) -> Any:
+def masked(data: object, secrets: Secrets) -> object:
     """A result without secrets; its structs are changed in place."""
     if isinstance(data, Secret):
         return HIDDEN

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Union
+from typing import Union
 
 import msgspec
 
@@ -18,7 +18,7 @@ from wexicon.work.results.rehearsal import Rehearsal
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 
-TITLES: dict[str, tuple[Any, str]] = {
+TITLES: dict[str, tuple[object, str]] = {
     "result": (UnitResult, "Result of one unit: provision, verify, readout, set"),
     "dialogue": (DialogueResult, "Result of a dialogue: run, rehearse"),
     "action": (ActionResult, "Result of an action: do"),
@@ -33,16 +33,23 @@ TITLES: dict[str, tuple[Any, str]] = {
 }
 
 
-def schema_of(kind: str) -> dict[str, Any]:
+def _anything(kind: type) -> dict[str, object]:
+    """The schema of a value that may be anything."""
+    if kind is object:
+        return {}
+    raise NotImplementedError
+
+
+def schema_of(kind: str) -> dict[str, object]:
     """The schema of a result, dialogue, trace, lexicon or sheet."""
     type_, title = TITLES[kind]
-    made = msgspec.json.schema(type_)
+    made = msgspec.json.schema(type_, schema_hook=_anything)
     made["title"] = f"Wexicon: {title}"
     if kind == "lexicon":
         # Value kinds are found by name when a lexicon is read; here they stand side by side.
         KINDS.complete()
-        kinds: Any = Union[tuple(KINDS.values())]  # noqa: UP007
-        (union,), parts = msgspec.json.schema_components([kinds], ref_template="#/$defs/{name}")
+        kinds: object = Union[tuple(KINDS.values())]  # noqa: UP007
+        (union,), parts = msgspec.json.schema_components([kinds], ref_template="#/$defs/{name}", schema_hook=_anything)
         made["$defs"].update(parts)
         made["$defs"]["SettingTable"]["properties"]["value"] = union
         if "Field" in made["$defs"]:

@@ -24,7 +24,7 @@ class Shown(msgspec.Struct):
     """A value: as its type (null if it is a secret, or was not understood), its unit, and its text for people. Text from a
     module is as it was sent: printing it must escape it."""
 
-    value: str | int | float | bool | dict[str, Any] | None
+    value: str | int | float | bool | dict[str, object] | None
     unit: str
     shown: str
 
@@ -84,7 +84,7 @@ class UnitResult(Result):
     identity: dict[str, str] = {}
     settings: list[SettingResult] = []
     measurements: list[Measurement] = []
-    kept: dict[str, Any] = {}
+    kept: dict[str, object] = {}
     plan: list[PlannedLine] = []
     trusted: list[str] = []
     also_changed: list[str] = []

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
@@ -113,7 +112,7 @@ class _Traced:
 
 def rehearse_dialogue(
     program: Program,
-    values: Mapping[str, Any],
+    values: Mapping[str, object],
     lexicon: Lexicon | None,
     choice: Choice,
     *,

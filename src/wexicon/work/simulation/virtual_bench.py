@@ -6,7 +6,6 @@ The rule: it is the same code that drives a port; only the clock and the wire ar
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from wexicon.core.agenda import Agenda
 from wexicon.core.formats.lexicon import Lexicon
@@ -56,7 +55,7 @@ class VirtualBench:
         lexicon: Lexicon | None,
         *,
         faults: WireFaults | None = None,
-        flash: dict[str, Any] | None = None,
+        flash: dict[str, object] | None = None,
     ) -> VirtualBench:
         """A bench with a stand-in of a family, with factory defaults but for `flash`."""
         agenda = Agenda()

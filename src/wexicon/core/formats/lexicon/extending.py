@@ -5,8 +5,7 @@ The rule: tables are put together key by key; a value kind is taken whole, never
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Callable, Mapping
 
 from wexicon.core.faults import Fault
 from wexicon.core.formats.toml import Source
@@ -46,7 +45,7 @@ def extend(source: Source, find: Callable[[str], bytes]) -> None:
     source.finish()
 
 
-def _taken_away(below: dict[str, Any], path: str) -> bool:
+def _taken_away(below: dict[str, object], path: str) -> bool:
     """Takes something away from a lexicon that another does without; false where it is not there."""
     table, _, name = path.partition(".")
     found = below.get(table)
@@ -56,16 +55,17 @@ def _taken_away(below: dict[str, Any], path: str) -> bool:
     return True
 
 
-def _paths(data: dict[str, Any]) -> list[str]:
+def _paths(data: dict[str, object]) -> list[str]:
     return [f"{table}.{name}" for table, found in data.items() if isinstance(found, dict) for name in found]
 
 
-def _merged(below: dict[str, Any], above: dict[str, Any], depth: int = 0) -> dict[str, Any]:
+def _merged(below: Mapping[str, object], above: Mapping[str, object], depth: int = 0) -> dict[str, object]:
     """Both together; what is above goes before. Below the table of a setting nothing is mixed but whole keys."""
     merged = dict(below)
     for key, value in above.items():
-        if depth < 3 and key != "value" and isinstance(value, dict) and isinstance(merged.get(key), dict):
-            merged[key] = _merged(merged[key], value, depth + 1)
+        under = merged.get(key)
+        if depth < 3 and key != "value" and isinstance(value, dict) and isinstance(under, dict):
+            merged[key] = _merged(under, value, depth + 1)
         else:
             merged[key] = value
     return merged

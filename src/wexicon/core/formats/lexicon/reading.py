@@ -177,7 +177,7 @@ class _Reading:
             return None
         return self.source.typed(self.data.get(name, {}), kind, (name,))
 
-    def mapping(self, name: str) -> dict[str, Any]:
+    def mapping(self, name: str) -> dict[str, object]:
         found = self.data.get(name, {})
         if not isinstance(found, dict):
             self.source.complain((name,), "is not a table")
@@ -193,7 +193,7 @@ class _Reading:
 
     # -- parts --------------------------------------------------------------------------------------------------
 
-    def pattern(self, place: tuple[str, ...], text: Any) -> Pattern | None:
+    def pattern(self, place: tuple[str, ...], text: object) -> Pattern | None:
         if not isinstance(text, str):
             self.source.complain(place, "is not text")
             return None
@@ -206,7 +206,7 @@ class _Reading:
             return None
         return made
 
-    def event(self, name: str, text: Any) -> Pattern | None:
+    def event(self, name: str, text: object) -> Pattern | None:
         return self.pattern(("events", name), text)
 
     def template(self, place: tuple[str, ...], text: str) -> Template | None:

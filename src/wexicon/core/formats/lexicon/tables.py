@@ -169,7 +169,7 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     that it is read or written with; `place`: its bits there; `unset`: the text that stands for "not set". `factory`: the
     factory default. `granted`: the question, or the event, that reports what the network granted."""
 
-    value: dict[str, Any]
+    value: dict[str, object]
     meaning: str = ""
     read: SayHear | Literal["link"] | None = None
     write: SayHear | None = None
