@@ -36,7 +36,7 @@ TITLES: dict[str, tuple[object, str]] = {
 def _anything(kind: type) -> dict[str, object]:
     """The schema of a value that may be anything."""
     if kind is object:
-        return {}
+        return {"description": "any value"}
     raise NotImplementedError
 
 
