@@ -201,3 +201,8 @@ def test_a_result_code_that_nobody_waits_for_is_a_stray() -> None:
     talk.feed(b"OK\r\n+PEER up\r\nERR 3\r\nhello\r\n", 0.0)
     assert talk.roles() == ["unexpected", "event", "unexpected", "unmatched"]
     assert [event.text for event in talk.engine.events] == ["+PEER up", "hello"]
+
+
+def test_a_result_code_is_never_a_row_however_wide_the_pattern() -> None:
+    _, outcome = talk(Speech(), Expectation((want("{line}", gather=True),)), b"M1\r\nM2\r\nOK\r\n")
+    assert outcome and [row["line"] for row in outcome.rows] == ["M1", "M2"]

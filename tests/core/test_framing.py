@@ -162,3 +162,19 @@ def test_what_is_not_whole_is_not_looked_at_again(monkeypatch: pytest.MonkeyPatc
 def test_raw_bytes_need_something_that_announces_them(source: str) -> None:
     with pytest.raises(PatternFault, match="nothing before them"):
         block_header(Pattern(source))
+
+
+def test_a_piece_that_was_due_is_given_when_more_comes_late() -> None:
+    framer = Framer("silence", 0.06)
+    assert framer.feed(b"OK", 1.0) == [] and framer.feed(b"+E 1", 2.0) == ["OK"]
+    assert framer.elapse(2.1) == ["+E 1"]
+
+
+def test_a_large_block_is_whole_however_it_comes() -> None:
+    block = b"\n" * (LONGEST_LINE + 500)
+    framer = Framer("lines", headers=BLOCKS)  # type: ignore[arg-type]
+    assert framer.feed(b"+IN 0 %d " % len(block) + block[:LONGEST_LINE], 0.0) == []
+    assert framer.feed(block[LONGEST_LINE : LONGEST_LINE + 100], 0.1) == []
+    assert (
+        framer.feed(block[LONGEST_LINE + 100 :] + b"\r\nOK\r\n", 0.2)[0] == (b"+IN 0 %d " % len(block) + block).decode()
+    )

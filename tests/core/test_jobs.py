@@ -212,3 +212,13 @@ def test_each_row_may_have_a_secret_of_its_own_that_nothing_tells() -> None:
     )
     assert "there is no column mist; did you mean mast" in told(PLUGS.replace("PIN_{row.mast}", "PIN_{row.mist}"))
     assert "is filled in from the row or the number" in told(PLUGS.replace("row.mast} ", "").replace("_{row", "_{own"))
+
+
+def test_a_separator_is_counted_outside_of_quotes() -> None:
+    rows = read_units(b'key;"a, b, c";d\n7;x;y\n', "t.csv", "key").rows
+    assert rows[0].cells == {"key": "7", "a, b, c": "x", "d": "y"}
+
+
+def test_the_last_none_of_a_text_is_empty() -> None:
+    sheet = SHEET.replace("mast {row.station} {number:02}", "mast{row.station|last(0)}{number}")
+    assert jobs(sheet)[1].wanted["name"] == "mast1"

@@ -12,11 +12,12 @@ from wexicon.core.dialogue.acting import DialogueFault
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.masking import Secrets
-from wexicon.core.protocol.observations import Heard
+from wexicon.core.protocol.observations import Heard, Judged
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.standards import pdu
 from wexicon.core.text import QUOTING, to_text, visible
+from wexicon.work.results.masking import masked
 
 KEY = "Gannet-Quay\\7"
 HEX = KEY.encode().hex()
@@ -185,3 +186,41 @@ def test_exact_bytes_take_what_the_module_will_not_obey(dialogue: str, said: str
             run("needs d\n" + dialogue, *chunks, d="x\x1a\rAT+CMEE=0\r")
     else:
         assert run("needs d\n" + dialogue, *chunks, d=said)[2][1] == said
+
+
+def test_a_number_is_masked_without_its_leading_zeros_and_plus() -> None:
+    assert knows("00482").mask("pin 482") == "pin (secret)"
+    assert knows("+0471").mask("to 471") == "to (secret)"
+
+
+def test_half_of_a_secret_is_masked_and_less_is_not() -> None:
+    secrets = knows("gannetqu")
+    assert secrets.mask("x nnet y") == "x (secret) y" and secrets.mask("x net y") == "x net y"
+
+
+def test_the_note_of_a_judgement_is_masked() -> None:
+    made, _, trace = session()
+    made.secrets.learn(KEY)
+    made.tell(Judged(0.0, "pass", "differs", f"reads back as {KEY}"))
+    assert [seen.note for seen in trace.all if isinstance(seen, Judged)] == ["reads back as (secret)"]
+
+
+def test_a_late_answer_to_a_secret_is_masked_closely() -> None:
+    made, _, trace = session((1.6, b"+K: xgannx\r\n"), (1.7, b"OK\r\n"))
+    assert made.exchange(Template("AT+K={k}").fill({"k": Secret("gannetquay")})).status == "silence"
+    made.exchange("AT", within=1.0)
+    assert "+K: (secret)" in trace.texts(Heard) and "gann" not in "".join(trace.texts(Heard))
+
+
+def test_a_payload_may_hold_line_ends_only_where_another_character_ends_it() -> None:
+    assert Template("{d}\x1a").fill_exactly({"d": "a\r\nb"}, prompted=True).text == "a\r\nb\x1a"
+    with pytest.raises(ValueError, match="control character"):
+        Template("{d}").fill_exactly({"d": "a\r\nb"}, prompted=True)
+
+
+def test_a_number_that_is_a_secret_is_null_in_a_result() -> None:
+    assert masked({"pin": 48213, "rate": 9600, "list": [48213, "48213"]}, knows("48213")) == {
+        "pin": None,
+        "rate": 9600,
+        "list": [None, HIDDEN],
+    }

@@ -205,3 +205,11 @@ def test_text_and_garbage_are_told_apart_and_nothing_shown_can_move_the_cursor()
     for wrong in ("\\q", "\\"):
         with pytest.raises(ValueError, match=r"escape|lone"):
             unescape(wrong)
+
+
+def test_only_an_answer_that_fits_no_other_line_settles_what_is_outstanding() -> None:
+    for pattern, left in (("+N {n}", 0), ("{n}", 1)):
+        made, _, _ = session((1.2, b"+N 4\r\nOK\r\n"))
+        assert made.exchange("AT+A?").status == "silence" and made.outstanding == 1
+        assert made.exchange("AT+N?", Expectation((Want(Pattern(pattern)),))).ok
+        assert made.outstanding == left

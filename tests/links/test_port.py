@@ -212,3 +212,25 @@ def test_a_port_in_use_is_said_to_be_so() -> None:
         told = wexicon("readout", rig.ports["plug"], "-l", "tamsel-k5", "--operator", "nobody", status=3).stderr
         held.close()
     assert f"in use by wexicon (process {os.getpid()})" in told
+
+
+def test_a_port_that_could_not_be_opened_is_not_held(tmp_path: Path) -> None:
+    name = str(tmp_path / "none")
+    for _ in range(2):
+        with pytest.raises(LinkFault, match="there is no such port"):
+            open_port(name, Tuning(9600))
+
+
+def test_a_closed_link_writes_to_nothing_that_was_opened_since(pair: tuple[int, str], tmp_path: Path) -> None:
+    _, name = pair
+    link = open_port(name, Tuning(9600))
+    link.close()
+    opened = [(tmp_path / f"record {number}").open("w+b") for number in range(8)]  # one of them has its descriptor now
+    with pytest.raises(LinkFault, match="closed"):
+        link.write(b"AT+WIPE\r\n")
+    with pytest.raises(LinkFault, match="closed"):
+        link.tune(Tuning(115200))
+    for file in opened:
+        file.seek(0)
+        assert file.read() == b""
+        file.close()

@@ -142,3 +142,15 @@ def test_on_a_server_the_same_holds(server: PostgresServer, tmp_path: Path) -> N
         other.execute("select task from wexicon_task where task = 't0' for update")
         assert run.take(TASKS) == "t1"
     assert run.take(TASKS) == "t0"
+
+
+def test_only_a_run_itself_releases_its_claim(tmp_path: Path) -> None:
+    database = Register(str(tmp_path / "units.db"), tmp_path / "waiting").database
+    left, right = (Run(database, name, "s" * 64) for name in ("left", "right"))
+    for run in (left, right):
+        run.begin([("t0", "mast t0")])
+    assert left.take(["t0"]) == "t0"
+    right.release("t0", forget_unit=True)
+    assert right.take(["t0"]) is None and not right.take_again("t0")
+    left.release("t0")
+    assert right.take(["t0"]) == "t0"

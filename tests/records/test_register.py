@@ -282,3 +282,12 @@ def test_without_a_table_each_module_draws_its_own_number_and_verify_draws_none(
         Path("bag.toml").write_text(BAG.replace("41", "60"))
         wexicon("provision", "bag.toml", "radio-4")
         assert rig.bench.units["radio-4"].standin.flash["addr"] == 42
+
+
+def test_a_module_that_became_another_unit_since_is_no_longer_the_first(tmp_path: Path) -> None:
+    register = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
+    register.keep(entry(at="2026-03-02T10:00:00.000+00:00"))
+    found = register.last_provisioned(sheet="spring", name="mast M1")
+    assert found and found.unit == "lindle-l9 L9-1"
+    register.keep(entry(name="mast M2", at="2026-03-02T11:00:00.000+00:00"))
+    assert register.last_provisioned(sheet="spring", name="mast M1") is None

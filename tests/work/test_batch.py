@@ -161,3 +161,12 @@ def test_hands_may_leave_a_unit_out_and_have_one_made_again() -> None:
         assert one.end() == 1 and "skipped on request" in told
     listed = json.loads(wexicon("units", "show", "relay", "--json").stdout)
     assert [entry["verdict"] for entry in listed] == ["conforms"] * 2
+
+
+def test_units_that_do_not_agree_are_recorded_as_failed() -> None:
+    sheet = Path("masts.toml").read_text().replace("mast {row.station}", "mast {own.serial|first(2)}")
+    Path("masts.toml").write_text(sheet)  # what it comes to is known only when the modules were read
+    with bench(RADIOS):
+        wexicon("provision", "masts.toml", "radio-*", status=1)
+    kept = json.loads(wexicon("units", "list", "--json").stdout)
+    assert {one["verdict"] for one in kept if one["name"].startswith("mast")} == {"failed"}

@@ -13,10 +13,11 @@ from wexicon.core.protocol.observations import Said
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.rig.uart import WireFaults
 from wexicon.work.contact.catalog import all_lexicons, find_lexicon
+from wexicon.work.contact.causes import Overheard
 from wexicon.work.contact.discovery import LinkDiscovery
-from wexicon.work.contact.questions import all_that_may_be_said, question_of
+from wexicon.work.contact.questions import all_that_may_be_said, question_of, questions
 from wexicon.work.module.hail import hail_with
-from wexicon.work.results.discovery import HailResult
+from wexicon.work.results.discovery import Came, HailResult
 
 FAMILIES = sorted(WANTED)
 lexicons = cache(all_lexicons)
@@ -148,3 +149,29 @@ def test_a_key_let_go_too_early_is_said() -> None:
     one.agenda.run_until(one.agenda.now + 1)
     result = hailed(one)
     assert result.found and result.family == "tamsel-k5" and result.cause and result.cause.kind == "half"
+
+
+def test_a_family_heard_only_after_an_escape_is_not_asked_in_data_mode() -> None:
+    asked = {name for question in questions(lexicons()) for name in question.lexicons}
+    quiet = {one.about.family for one in lexicons() if one.attention.how in (AttentionBy.ESCAPE, AttentionBy.HELD_KEY)}
+    assert quiet and not asked & quiet
+
+
+def test_a_few_letters_are_no_words_where_a_parity_was_taken_off() -> None:
+    found = LinkDiscovery(Bench("brisca-w1").session(), lexicons())
+    for frame, came in (("8N1", Came.WORDS), ("7E1", Came.GARBAGE)):
+        assert found._came(Overheard(Tuning(9600), "crlf", "", b"wort\r\n", frame=frame), None) == came
+
+
+def test_a_prompt_is_asked_nothing_more() -> None:
+    one = Bench("cordal-g2")
+    one.agenda.run_until(30)
+    session = one.session(tuning=one.standin.uart.tuning)
+    assert session.exchange("AT+CMGF=1").ok
+    session.send(b'AT+CMGS="+441632960002"\r')
+    session.quiet(1)
+    trace = Records()
+    session = one.session(trace, tuning=one.standin.uart.tuning)
+    result = LinkDiscovery(session, lexicons(), first=one.standin.uart.tuning).run()
+    assert result.cause and result.cause.kind == "prompt"
+    assert [each.heard for each in result.tries if each.asked].count(">") <= 1

@@ -1,0 +1,41 @@
+"""A module that refuses packets: single ones are lost, several in a row end the test, and a fault of ours is no loss."""
+
+from __future__ import annotations
+
+from itertools import count
+from types import SimpleNamespace
+from typing import Any
+
+import pytest
+
+from wexicon.core.faults import ModuleFault
+from wexicon.core.protocol.packets import Packets, Tally
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.function.endpoints import MOST_REFUSED, CommandEndpoint, Outbox
+
+
+def served(refuses: set[int], packets: int) -> int:
+    """How many of these packets were offered to a module that refuses some of them."""
+    offered = count()
+
+    def do(action: str, given: dict[str, Any]) -> None:
+        number = next(offered)
+        if number == packets - 1:
+            outbox.close()
+        if number in refuses:
+            raise ModuleFault("ERROR")
+
+    outbox, endpoint, tally = Outbox(lambda: 0.0), CommandEndpoint(), Tally()
+    for number in range(packets):
+        outbox.put("a", number, tally)
+    lexicon = find_lexicon("lindle-l9")
+    assert lexicon.traffic
+    endpoint.use(SimpleNamespace(session=SimpleNamespace(quiet=lambda seconds: None), do=do), lexicon.traffic)  # type: ignore[arg-type]
+    endpoint.serve(outbox, Packets(24, lines=True), lambda data: None)
+    return next(offered)
+
+
+def test_single_refusals_are_losses_and_many_in_a_row_end_the_test() -> None:
+    assert served(set(range(0, 4 * MOST_REFUSED, 2)), 4 * MOST_REFUSED) == 4 * MOST_REFUSED
+    with pytest.raises(ModuleFault):
+        served(set(range(MOST_REFUSED)), 4 * MOST_REFUSED)

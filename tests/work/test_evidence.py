@@ -1,0 +1,45 @@
+"""Evidence is what was observed: a start that was not seen is none, and what was not read after it is not claimed."""
+
+from __future__ import annotations
+
+import pytest
+from benchmarks.wanted import WANTED
+
+from tests.conftest import Bench
+from tests.work.test_provision import WANTED as PLUG
+
+
+def test_a_stop_before_the_last_reading_leaves_no_evidence() -> None:
+    bench = Bench("tamsel-k5")
+    result = bench.provision(stopping=lambda: any("=" in text for text in bench.trace.said()), **PLUG)
+    assert (result.verdict, result.evidence) == ("stopped", "")  # attention alone was a power cycle
+
+
+def test_work_not_seen_through_is_proved_by_a_start_of_its_own() -> None:
+    bench = Bench("tamsel-k5")
+    assert bench.provision(**PLUG).verdict == "conforms"
+    bench.standin.cycle()
+    assert "power cycle" not in [step.step for step in bench.provision(**PLUG).steps]
+    bench.standin.flash["label"] = "other"
+    bench.standin.memory["label"] = "other"
+    stop: list[bool] = []
+    bench.store.close = lambda unit: stop.append(True)  # type: ignore[method-assign]
+    assert bench.provision(**PLUG).verdict == "conforms" and stop  # as if ended by force just before the end
+    bench.standin.cycle()
+    again = bench.provision(**PLUG)
+    assert "power cycle" in [step.step for step in again.steps] and again.written == 0
+
+
+@pytest.mark.parametrize("name", ["lindle-l9", "brisca-w1", "fennick-z4"])
+def test_a_restart_that_does_nothing_is_not_seen(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    bench = Bench(name)
+    monkeypatch.setattr(type(bench.standin), "restart", lambda self, *given, **more: None)
+    result = bench.provision("restart", **WANTED[name])
+    assert result.evidence != "restart" and result.verdict != "conforms"
+
+
+def test_a_person_who_cuts_no_power_proves_no_power_cycle() -> None:
+    bench = Bench("tamsel-k5", person=True)
+    bench.standin.power = lambda on: None  # type: ignore[method-assign]
+    result = bench.provision(prove="power", patience=8, **PLUG)
+    assert result.evidence != "power-cycle" and result.verdict != "conforms"
