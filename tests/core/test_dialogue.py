@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from tests.conftest import Bench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput
+from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, Measured
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import given as given_value
@@ -98,6 +98,7 @@ check echoed == ssid
 pause 20ms
 do save
 keep echoed
+measure level = power / 2 unit dBm from -5 to 12.5
 note "done with {passphrase}"
 """,
 )
@@ -124,6 +125,7 @@ def test_every_statement_is_held() -> None:
     assert held.kept["unit"] == [{"model": "BRISCA-W1", "firmware": "2.0.3"}]
     assert held.kept["networks"] == [{"name": "Harbour Office", "signal": -60}]
     assert (held.kept["strong"], held.kept["count"], held.kept["echoed"]) == (39, 2, "Harbour Office")
+    assert held.measured == [Measured("level", 10.0, "dBm", -5.0, 12.5)]
     assert held.notes == ["the network says 2", "done with (secret)"]
     assert bench.operator.asked == ["Look at the lamp: Harbour Office"]
     assert "mud flats 7" not in repr(bench.trace.all)

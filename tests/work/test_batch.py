@@ -170,3 +170,36 @@ def test_units_that_do_not_agree_are_recorded_as_failed() -> None:
         wexicon("provision", "masts.toml", "radio-*", status=1)
     kept = json.loads(wexicon("units", "list", "--json").stdout)
     assert {one["verdict"] for one in kept if one["name"].startswith("mast")} == {"failed"}
+
+
+def test_what_a_dialogue_measures_is_recorded_with_its_unit_and_fails_outside_its_limits() -> None:
+    sheet = Path("masts.toml").read_text().replace('each     = "row"', 'each = "row"\nafterwards = ["check.wex"]')
+    Path("masts.toml").write_text(sheet)
+    asks = "> @addr?\n< @addr {a:int}\nmeasure address = a unit steps from 12"
+    words = ("provision", "masts.toml", "--row", "M2", "radio-2", "--json")
+    with bench(RADIOS):
+        Path("check.wex").write_text(f"{asks} to 12.5\n")
+        made = json.loads(wexicon(*words).stdout)[0]
+        assert [(one["value"], one["verdict"]) for one in made["measurements"]] == [(12.0, "passed")]
+        shown = wexicon("units", "show", "mast M2").stdout
+        assert "12 steps" in shown and "12 to 12.5" in shown
+        Path("check.wex").write_text("> @addr?\n< @addr {a:int}\nmeasure address = a unit steps to 11\n")
+        failed = wexicon(*words[:-1], status=1)
+        assert "address is 12 steps: outside its limits" in failed.stderr
+    kept = json.loads(wexicon("units", "show", "mast M2", "--json").stdout)[-1]
+    assert kept["verdict"] == "failed" and kept["result"]["measurements"][0]["verdict"] == "failed"
+
+
+def test_a_unit_called_like_a_setting_is_not_failed_by_its_name() -> None:
+    sheet = Path("masts.toml").read_text().replace("mast {row.station}", "mast {own.serial|first(2)}")
+    Path("masts.toml").write_text(
+        sheet.replace("[seat.relay]", "[seat.address]").replace("relay.address", "address.address")
+    )
+    with bench(RADIOS):
+        made = json.loads(wexicon("provision", "masts.toml", "radio-*", "--json", status=1).stdout)
+    assert {one["seat"]: one["verdict"] for one in made} == {
+        "address": "conforms",
+        "mast M1": "failed",
+        "mast M2": "failed",
+        "mast M3": "failed",
+    }

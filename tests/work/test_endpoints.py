@@ -12,6 +12,7 @@ from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.packets import Packets, Tally
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.endpoints import MOST_REFUSED, CommandEndpoint, Outbox
+from wexicon.work.function.traffic import TrafficOrder, TrafficTest
 
 
 def served(refuses: set[int], packets: int) -> int:
@@ -39,3 +40,14 @@ def test_single_refusals_are_losses_and_many_in_a_row_end_the_test() -> None:
     assert served(set(range(0, 4 * MOST_REFUSED, 2)), 4 * MOST_REFUSED) == 4 * MOST_REFUSED
     with pytest.raises(ModuleFault):
         served(set(range(MOST_REFUSED)), 4 * MOST_REFUSED)
+
+
+def test_a_fault_of_ours_in_a_thread_is_an_internal_error_and_no_loss() -> None:
+    def serve(outbox: Outbox, packets: Packets, arrived: object) -> None:
+        raise RuntimeError("of our own making")
+
+    session = Bench("lindle-l9").open()
+    end: Any = SimpleNamespace(session=session, signal={}, serve=serve)
+    result = TrafficTest([end], TrafficOrder(count=3, within=0.2)).run(lambda: False)
+    assert result.verdict == "failed" and result.failure
+    assert "internal error (RuntimeError" in result.failure.what and "lost" not in result.failure.what

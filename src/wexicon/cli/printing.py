@@ -9,7 +9,7 @@ from __future__ import annotations
 import shutil
 import sys
 import textwrap
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, TextIO
 
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
@@ -17,6 +17,7 @@ from wexicon.core.durations import spoken
 from wexicon.core.text import counted, visible, written
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.failure import Failure
+from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.unit import PlannedLine, Shown, UnitResult
 from wexicon.work.results.verdicts import EVIDENCE_TEXT, Outcome, Verdict
 
@@ -184,9 +185,17 @@ def print_kept(kept: Mapping[str, object]) -> None:
             print_table(list(rows[0]), [[_written(value) for value in row.values()] for row in rows])
 
 
+def print_measurements(measured: Sequence[Measurement]) -> None:
+    """Measurements with their limits and verdicts."""
+    if measured:
+        rows = [(one.name, f"{one.value:g} {one.unit}".rstrip(), one.limits, str(one.verdict)) for one in measured]
+        print_table(("measured", "value", "limits", "verdict"), rows)
+
+
 def print_dialogue(result: DialogueResult) -> None:
     """What a dialogue kept, as tables, and why it failed if it did."""
     print_kept(result.kept)
+    print_measurements(result.measurements)
     if result.failure:
         step = f", {result.failure.step}" if result.failure.step else ""
         print_failure(result.failure, result.verdict, result.trace, place=f" in {result.dialogue}{step}")

@@ -91,7 +91,11 @@ def _print_unfinished(register: Register) -> None:
 @json_option
 def show(unit: str, register_at: str | None, as_json: bool) -> None:
     """Show the history of UNIT (its identity, or its name in a sheet), and its last recorded state."""
+    import msgspec
+
+    from wexicon.cli.printing import print_measurements
     from wexicon.work.fleet.recording import the_register
+    from wexicon.work.results.measurement import Measurement
 
     register = the_register(register_at)
     register.flush_pending()
@@ -109,6 +113,10 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     if left:
         print_line("")
         print_table(("setting", "last read", "outcome"), left, ours=2)
+    measured = [msgspec.convert(one, Measurement) for one in last.result.get("measurements", [])]
+    if measured:
+        print_line("")
+        print_measurements(measured)
     if unit != last.name and unit in [one.name for one in found]:
         print_line(f"note: formerly {visible(unit)}, now {visible(last.name)}", "yellow")
     if last.result.get("trace"):

@@ -43,8 +43,19 @@ class DialogueFault(ModuleFault):
         self.source = next(iter(statement.lines()), "")
 
 
+class Measured(msgspec.Struct, frozen=True):
+    """A number that a dialogue measured, with its unit and limits (None: no limit)."""
+
+    name: str
+    value: float
+    unit: str = ""
+    low: float | None = None
+    high: float | None = None
+
+
 class DialogueOutput(msgspec.Struct):
-    """What came of a dialogue: what it kept (tables are lists of dicts) and its notes."""
+    """What came of a dialogue: what it kept (tables are lists of dicts), what it measured, and its notes."""
 
     kept: dict[str, object] = msgspec.field(default_factory=dict)
     notes: list[str] = msgspec.field(default_factory=list)
+    measured: list[Measured] = msgspec.field(default_factory=list)

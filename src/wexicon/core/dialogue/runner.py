@@ -7,9 +7,10 @@ does no input or output of its own: it has a session, and an operator. A value m
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from decimal import Decimal
 from typing import Any
 
-from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, ModuleActions
+from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, Measured, ModuleActions
 from wexicon.core.dialogue.blocks import Again, Allow, Await, On, Other, Repeat, Say, When
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.program import Program
@@ -22,6 +23,7 @@ from wexicon.core.dialogue.statements import (
     Fail,
     Keep,
     KeepValue,
+    Measure,
     Needs,
     Note,
     Pause,
@@ -145,6 +147,8 @@ class Runner:
                     raise self._fault(statement, f"not so: {condition.source}{self._now(condition)}")
             case KeepValue(name, value):
                 self._keep_value(statement, name, value)
+            case Measure():
+                self._measure(statement)
             case Keep(names, as_name):
                 self._keep(names, as_name)
             case Quiet(duration):
@@ -383,6 +387,17 @@ class Runner:
             raise self._fault(statement, str(fault)) from None
         except KeyError as fault:
             raise self._fault(statement, "the lexicon has no such setting", str(fault.args[0])) from None
+
+    def _measure(self, statement: Measure) -> None:
+        value = self._value(statement, statement.value)
+        if isinstance(value, bool) or not isinstance(value, int | Decimal):
+            raise self._fault(statement, "this is not a number", "capture it as {name:int}, or use number(...)")
+        number, low, high = float(value), statement.low, statement.high
+        self.result.measured.append(Measured(statement.name, number, statement.unit, low, high))
+        if (low is not None and number < low) or (high is not None and number > high):
+            raise self._fault(
+                statement, f"{statement.name} is {number:g} {statement.unit}".rstrip() + ": outside its limits"
+            )
 
     def _value(self, statement: Statement, expression: Expression) -> Any:
         try:

@@ -21,6 +21,7 @@ from wexicon.core.tuning import Tuning
 
 INDENT = "    "
 ACTS = ("attention", "power-cycle", "release", "work")
+_NUMBER = r"-?\d{1,12}(?:\.\d{1,9})?"
 _LEXICON_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*")
 
 
@@ -183,6 +184,40 @@ class KeepValue(OneLine, frozen=True):
 
     def sets(self) -> Iterator[str]:
         yield self.name
+
+
+class Measure(OneLine, frozen=True):
+    """`measure NAME = EXPRESSION [unit UNIT] [from LOW] [to HIGH]`: a number for the record; outside its limits it fails."""
+
+    word: ClassVar[str] = "measure"
+    _form: ClassVar[re.Pattern[str]] = re.compile(
+        rf"({NAME}\s*=\s*.+?)(?:\s+unit\s+(\S{{1,16}}))?(?:\s+from\s+({_NUMBER}))?(?:\s+to\s+({_NUMBER}))?", re.ASCII
+    )
+    name: str
+    value: Expression
+    unit: str = ""
+    low: float | None = None
+    high: float | None = None
+
+    @classmethod
+    def read(cls, words: Words) -> Measure:
+        hint = "write measure NAME = EXPRESSION unit UNIT from LOW to HIGH; unit and limits may be left out"
+        found = cls._form.fullmatch(words.text)
+        if not found:
+            raise words.fault("cannot be read", hint)
+        low, high = (float(text) if text else None for text in found.group(3, 4))
+        if low is not None and high is not None and low > high:
+            raise words.part(found.start(3), found[3]).fault("the lower limit is above the upper one")
+        name, value = words.part(0, found[1]).assignment(hint)
+        return cls(name, value, found[2] or "", low, high, line=words.line)
+
+    def rest(self) -> str:
+        limits = [("unit", self.unit)] if self.unit else []
+        limits += [(word, f"{one:g}") for word, one in (("from", self.low), ("to", self.high)) if one is not None]
+        return " ".join([f"{self.name} = {self.value.source}", *(f"{word} {text}" for word, text in limits)])
+
+    def expressions(self) -> Iterable[Naming]:
+        return (self.value,)
 
 
 class Pause(OneLine, frozen=True):
@@ -360,5 +395,5 @@ class Set(OneLine, frozen=True):
 
 STATEMENTS: dict[str, type[OneLine]] = {
     one.word: one
-    for one in (Needs, Check, Keep, Pause, Quiet, Tune, Signal, Break, AskOperator, Note, Fail, Do, Set, Read)
+    for one in (Needs, Check, Keep, Measure, Pause, Quiet, Tune, Signal, Break, AskOperator, Note, Fail, Do, Set, Read)
 }

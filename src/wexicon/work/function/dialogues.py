@@ -19,6 +19,7 @@ from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.module.module import Module
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.masking import masked
+from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.verdicts import Verdict
 
 
@@ -62,6 +63,9 @@ def run_dialogue(
         result.ended_by(fault, _place(fault, program), session)
     result.timed(session, began)
     result.kept, result.notes = runner.result.kept, runner.result.notes
+    result.measurements = [
+        Measurement.of(one.name, one.value, one.unit, one.low, one.high) for one in runner.result.measured
+    ]
     result.on_wire, result.pauses = round(session.on_wire, 6), round(session.pauses, 6)
     result.waiting = round(max(0.0, result.seconds - session.on_wire - session.pauses), 6)
     masked(result, session.secrets)
