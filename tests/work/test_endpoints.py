@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 
+from tests.conftest import Bench
 from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.packets import Packets, Tally
 from wexicon.work.contact.catalog import find_lexicon

@@ -7,6 +7,7 @@ say what it points to. Who has a module's attention keeps it: what ends it is kn
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
+from enum import Enum
 
 import msgspec
 
@@ -23,7 +24,7 @@ from wexicon.work.contact.causes import Try, makes_sense, point_to
 # How long the operator is given (seconds).
 PATIENCE = 60.0
 # A module that answers half may become whole while its key is still held; only after this is it called half.
-GRACE = 2.5
+KEY_HELD_WITHIN = 2.5
 # How long to wait for an answer that comes at once if it comes at all: when there is much to try, and when it matters.
 AT_ONCE = 0.06
 QUICK = 0.3
@@ -43,6 +44,14 @@ ALONE = 2.0
 PATIENT_EACH = 3
 # How long a jig takes the power away.
 POWER_OFF = 0.3
+
+
+class Answers(Enum):
+    """Which commands a module answers: none, those that need no key, or all."""
+
+    NONE = "none"
+    SOME = "some"
+    ALL = "all"
 
 
 class Attention:
@@ -359,7 +368,7 @@ class Attention:
             candidates = candidates[:1]
         session.tune(candidates[0])
         if not attention.window and not self._just_left:
-            if self._listens() == "whole":
+            if self._listens() == Answers.ALL:
                 return candidates[0]
             self.tries.clear()
         nobody = self.needs_operator() and not self.operator.there
@@ -378,13 +387,13 @@ class Attention:
                     continue
                 turn += 1
                 state = self._listens(patient=turn % PATIENT_EACH == 0)
-                if state == "whole":
+                if state == Answers.ALL:
                     self.operator.noticed()
                     return tuning
-                if state == "half":
+                if state == Answers.SOME:
                     now = session.clock.now()
                     half_since = now if half_since is None else half_since
-                    if now - half_since > GRACE:
+                    if now - half_since > KEY_HELD_WITHIN:
                         half_since = end
                         early = "The key was released too early: only some commands are answered. "
                         self._ask_operator(early + attention.operator)
@@ -418,7 +427,7 @@ class Attention:
         session.asked("attention", text)
         self.operator.ask("attention", text)
 
-    def _listens(self, *, patient: bool = False) -> str:
+    def _listens(self, *, patient: bool = False) -> Answers:
         """no, half or whole. The first line after a start may be answered with an error, so it is said again once.
         `patient` gives a module that takes its time all that the lexicon says an answer may take."""
         within = max(self._soon(), self.session.dialect.within) if patient else self._soon()
@@ -426,11 +435,11 @@ class Attention:
             heard = self.tries[-1].heard
             understood = self.tries[-1].status is ReplyStatus.ERROR or any(not garbled(text) for text in heard)
             if not understood or not self._answers(within):
-                return "no"
+                return Answers.NONE
         whole = self.lexicon.attention.whole
         if whole and not self.ask(whole, max(within, QUICK)).ok:
-            return "half"
-        return "whole"
+            return Answers.SOME
+        return Answers.ALL
 
     # -- failure --------------------------------------------------------------------------------------------------
 

@@ -9,14 +9,18 @@ from __future__ import annotations
 from wexicon.core.faults import Unreachable
 from wexicon.core.formats.lexicon import AttentionBy
 from wexicon.core.tuning import Tuning
+from wexicon.work.contact.attention import POWER_OFF
 from wexicon.work.module.module import Module
 from wexicon.work.results.verdicts import Evidence, Prove
 
 # How long a module may go on answering after it said that it will start again, where the lexicon does not say.
 GOES_WITHIN = 1.5
 # How much longer than the lexicon says a start may take before the whole search begins.
-GRACE = 1.5
-POWER_OFF = 0.3
+LATE_START = 1.5
+# A module may start and answer again between two looks that are this far apart (seconds): on a busy machine the restart is
+# then repeated, so many times at most.
+UNWATCHED = 0.15
+MOST_RESTARTS = 3
 POWER_CYCLE = "Take the module's power away for two seconds, then give it back."
 
 
@@ -42,9 +46,19 @@ def start(module: Module, how: Evidence) -> Evidence:
     if how is Evidence.POWER:
         return _by_power(module)
     if how is Evidence.RESTART:
-        module.do(module.lexicon.restart())
-        return Evidence.RESTART if come_back(module) else Evidence.READING
+        return Evidence.RESTART if _restart(module) else Evidence.READING
     return Evidence.READING
+
+
+def _restart(module: Module) -> bool:
+    """Restarts the module until the start was seen, or was certainly not made; whether it was seen."""
+    for _ in range(MOST_RESTARTS):
+        said = module.session.clock.now()
+        module.do(module.lexicon.restart())
+        seen, unwatched = _come_back(module, said)
+        if seen or unwatched < UNWATCHED:
+            return seen
+    return False
 
 
 def _by_power(module: Module) -> Evidence:
@@ -82,13 +96,18 @@ def _by_power(module: Module) -> Evidence:
 
 def come_back(module: Module) -> bool:
     """After an action that has the module start again: waits for it, and gets its attention; whether the start was seen."""
+    return _come_back(module, module.session.clock.now())[0]
+
+
+def _come_back(module: Module, since: float) -> tuple[bool, float]:
+    """Whether the start was seen, and the longest time since `since` without a look (seconds)."""
     _apply_pending(module)
     if _heard_ready(module):
         _find_again(module, just_left=False)
-        return True
-    gone = wait_until_gone(module)
+        return True, 0.0
+    gone, unwatched = _watched(module, since)
     _find_again(module, just_left=gone)
-    return gone
+    return gone, unwatched
 
 
 def _heard_ready(module: Module) -> bool:
@@ -101,7 +120,7 @@ def _heard_ready(module: Module) -> bool:
     whole = ready.source == ready.start
     came = session.wait_for(
         lambda event: ready.match(event.text) is not None or (whole and event.text.endswith(ready.source)),
-        session.clock.now() + start_.within + GRACE,
+        session.clock.now() + start_.within + LATE_START,
     )
     return came is not None
 
@@ -115,15 +134,23 @@ def _apply_pending(module: Module) -> None:
 
 def wait_until_gone(module: Module, patience: float = 0.0) -> bool:
     """Waits until the module no longer answers; false where it goes on answering."""
+    return _watched(module, module.session.clock.now(), patience)[0]
+
+
+def _watched(module: Module, since: float, patience: float = 0.0) -> tuple[bool, float]:
+    """Whether the module stopped answering, and the longest time between two looks since `since` (seconds)."""
     session, attention = module.session, module.attention
+    looked, unwatched = since, 0.0
     here = module.lexicon.attention.tuning or session.link.tuning
     until = session.clock.now() + max(patience, module.lexicon.start.within, GOES_WITHIN)
     while session.clock.now() < until:
         session.heed_stop()
+        now = session.clock.now()
+        looked, unwatched = now, max(unwatched, now - looked)
         if not attention.answers_at(here):
-            return True
+            return True, unwatched
         session.quiet(0.03)
-    return False
+    return False, unwatched
 
 
 def _find_again(module: Module, *, just_left: bool) -> None:
@@ -131,7 +158,7 @@ def _find_again(module: Module, *, just_left: bool) -> None:
     session, attention, lexicon = module.session, module.attention, module.lexicon
     links: list[Tuning] = module.expected_links()
     if lexicon.attention.how is AttentionBy.ALWAYS:
-        until = session.clock.now() + lexicon.start.within + GRACE
+        until = session.clock.now() + lexicon.start.within + LATE_START
         while session.clock.now() < until:
             for link in links:
                 session.heed_stop()
