@@ -213,3 +213,10 @@ def test_only_an_answer_that_fits_no_other_line_settles_what_is_outstanding() ->
         assert made.exchange("AT+A?").status == "silence" and made.outstanding == 1
         assert made.exchange("AT+N?", Expectation((Want(Pattern(pattern)),))).ok
         assert made.outstanding == left
+
+
+def test_silence_is_an_anomaly_that_makes_a_reading_doubtful() -> None:
+    made, _, _ = session((1.5, b"OK\r\n"))
+    assert made.exchange("AT").status == "silence" and made.anomalies == 1
+    made.await_outstanding()
+    assert made.anomalies == 2 and made.outstanding == 0  # the late answer is no line's

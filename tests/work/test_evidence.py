@@ -47,3 +47,12 @@ def test_a_person_who_does_nothing_proves_no_power_cycle(name: str, monkeypatch:
     monkeypatch.setattr(type(bench.standin), "restart", lambda self, *given, **more: None)
     result = bench.provision(prove="power", patience=8, **WANTED[name])
     assert result.evidence != "power-cycle" and result.verdict != "conforms"
+
+
+def test_a_module_that_does_not_come_back_leaves_nothing_read() -> None:
+    bench = Bench("lindle-l9")
+    bench.provision(**WANTED["lindle-l9"])
+    bench.standin.restart = lambda *given, **more: bench.standin.power(False)  # type: ignore[attr-defined]
+    result = bench.verify(prove="restart", **WANTED["lindle-l9"])
+    assert (result.verdict, result.evidence) == ("failed", "")
+    assert {line.outcome for line in result.settings} == {"not read"}

@@ -111,7 +111,8 @@ class Run:
             connection.execute(sql.update(RUN).where(gone).values(ended=self.database.now()))
             self.since = float(connection.execute(sql.select(self.database.now())).scalar_one())
             connection.execute(RUN.insert().values(run=self.run, bench=self.bench, began=self.since, seen=self.since))
-            self.database.insert_all(connection, TASK, rows)
+            there = set(connection.execute(sql.select(TASK.c.task).where(TASK.c.sheet == self.sheet)).scalars())
+            self.database.insert_all(connection, TASK, [row for row in rows if row["task"] not in there])
             return known
 
         found = self.database.write(write)

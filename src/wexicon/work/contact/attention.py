@@ -428,7 +428,7 @@ class Attention:
         self.operator.ask("attention", text)
 
     def _listens(self, *, patient: bool = False) -> Answers:
-        """no, half or whole. The first line after a start may be answered with an error, so it is said again once.
+        """Which commands it answers. The first line after a start may be answered with an error, so it is said again once.
         `patient` gives a module that takes its time all that the lexicon says an answer may take."""
         within = max(self._soon(), self.session.dialect.within) if patient else self._soon()
         if not self._answers(within):
