@@ -224,3 +224,15 @@ def test_a_number_that_is_a_secret_is_null_in_a_result() -> None:
         "rate": 9600,
         "list": [None, HIDDEN],
     }
+
+
+def test_each_line_of_a_secret_is_one() -> None:
+    assert knows("471\nwithy-point-quay").mask("pin 471") == "pin (secret)"
+
+
+def test_a_value_that_was_read_first_and_given_later_is_looked_for_in_longer_words() -> None:
+    secrets = Secrets()
+    secrets.learn("4711", read=True)
+    assert secrets.mask("a47119") == "a47119"
+    secrets.learn("4711")
+    assert secrets.mask("a47119") == HIDDEN

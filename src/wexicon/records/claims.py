@@ -100,10 +100,7 @@ class Run:
     def begin(self, tasks: Iterable[tuple[str, str]], dead: Iterable[str] = ()) -> set[str]:
         """Registers the run and its tasks, each with its name. `dead` are runs that are known to have died; returns those of
         them that are in this register."""
-        rows = [
-            {"task": task, "name": name[:200], "position": position, "sheet": self.sheet}
-            for position, (task, name) in enumerate(tasks)
-        ]
+        given = list(tasks)
 
         def write(connection: sql.Connection) -> set[str]:
             gone = RUN.c.run.in_(list(dead))
@@ -111,8 +108,15 @@ class Run:
             connection.execute(sql.update(RUN).where(gone).values(ended=self.database.now()))
             self.since = float(connection.execute(sql.select(self.database.now())).scalar_one())
             connection.execute(RUN.insert().values(run=self.run, bench=self.bench, began=self.since, seen=self.since))
+            # One run at a time: the first inserts the units, the others find them.
+            self.database.lock(connection, self.sheet)
             there = set(connection.execute(sql.select(TASK.c.task).where(TASK.c.sheet == self.sheet)).scalars())
-            self.database.insert_all(connection, TASK, [row for row in rows if row["task"] not in there])
+            rows = [
+                {"task": task, "name": name[:200], "position": position, "sheet": self.sheet}
+                for position, (task, name) in enumerate(given)
+                if task not in there
+            ]
+            self.database.insert_all(connection, TASK, rows)
             return known
 
         found = self.database.write(write)

@@ -95,6 +95,11 @@ class Database:
         given = sql.func.unnest(*arrays).table_valued(*(column.name for column in columns)).render_derived()
         connection.execute(self.insert(table).from_select([column.name for column in columns], sql.select(given)))
 
+    def lock(self, connection: sql.Connection, name: str) -> None:
+        """Holds a lock of this name until the transaction ends. SQLite has one writer at a time without it."""
+        if not self._is_sqlite():
+            connection.execute(sql.select(sql.func.pg_advisory_xact_lock(sql.func.hashtext(name))))
+
     def now(self) -> sql.ColumnElement[Any]:
         """The database's own time, in seconds since 1970: the same for all benches."""
         if self._is_sqlite():

@@ -73,7 +73,7 @@ class Secrets:
             return
         self.any = True
         for piece in new:
-            self._known[piece] = read and self._known.get(piece, True)
+            self._known[piece] = read
         if len(self._known) > MOST:
             self._full = True
         else:
