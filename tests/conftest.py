@@ -8,7 +8,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager, redirect_stderr, redirect_stdout
+from contextlib import ExitStack, contextmanager, redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -116,12 +116,11 @@ def bench(text: str) -> Iterator[Server]:
     power for a while: no test waits for them to start."""
     made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", Agenda(time.monotonic() - 5.0))
     made.power_up()
-    with served(made) as server:
-        desk = Desk(server, "bench")
-        try:
+    with ExitStack() as after:
+        with served(made) as server:
+            # The desk belongs to the server's thread: it is closed when that has ended.
+            after.callback(Desk(server, "bench").close)
             yield server
-        finally:
-            desk.close()
 
 
 def k5(**keys: str) -> str:
