@@ -116,11 +116,10 @@ def bench(text: str) -> Iterator[Server]:
     power for a while: no test waits for them to start."""
     made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", Agenda(time.monotonic() - 5.0))
     made.power_up()
-    with ExitStack() as after:
-        with served(made) as server:
-            # The desk belongs to the server's thread: it is closed when that has ended.
-            after.callback(Desk(server, "bench").close)
-            yield server
+    with ExitStack() as after, served(made) as server:
+        # The desk belongs to the server's thread: it is closed when that has ended.
+        after.callback(Desk(server, "bench").close)
+        yield server
 
 
 def k5(**keys: str) -> str:

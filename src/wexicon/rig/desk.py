@@ -93,7 +93,8 @@ class Desk:
         return ""
 
     def close(self) -> None:
-        for line in self._asking:
+        # The server's thread may still be at work on one of them.
+        for line in tuple(self._asking):
             line.close()
         self._listener.close()
         shutil.rmtree(self._folder, ignore_errors=True)
