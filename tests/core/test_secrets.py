@@ -11,7 +11,7 @@ from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.acting import DialogueFault
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.protocol.insertion import Template
-from wexicon.core.protocol.masking import Secrets
+from wexicon.core.protocol.masking import MOST, Secrets
 from wexicon.core.protocol.observations import Heard, Judged
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.secret import HIDDEN, Secret
@@ -236,3 +236,7 @@ def test_a_value_that_was_read_first_and_given_later_is_looked_for_in_longer_wor
     assert secrets.mask("a47119") == "a47119"
     secrets.learn("4711")
     assert secrets.mask("a47119") == HIDDEN
+
+
+def test_beyond_the_most_values_everything_is_masked() -> None:
+    assert knows(*(f"value-{number}" for number in range(MOST + 1))).mask("+E 7 ok") == HIDDEN

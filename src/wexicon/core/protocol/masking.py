@@ -49,6 +49,8 @@ class Secrets:
         self._starts: dict[str, list[str]] = {}
         self._longest = 0
         self._full = False
+        # Whether a value was learned since the forms were made: they are made when they are needed.
+        self._stale = False
 
     # -- learning -------------------------------------------------------------------------------------------------
 
@@ -74,10 +76,8 @@ class Secrets:
         self.any = True
         for piece in new:
             self._known[piece] = read
-        if len(self._known) > MOST:
-            self._full = True
-        else:
-            self._prepare()
+        self._full = len(self._known) > MOST
+        self._stale = not self._full
 
     def add_pattern(self, pattern: Pattern, names: Iterable[str]) -> None:
         """Lines that this pattern fits tell a secret, whenever they come."""
@@ -96,6 +96,9 @@ class Secrets:
                 self.learn((captures or {})[name], read=True)
 
     def _prepare(self) -> None:
+        if not self._stale:
+            return
+        self._stale = False
         fields: set[str] = set()
         inside: set[str] = set()
         self._pieces, self._long = {}, {}
@@ -127,6 +130,7 @@ class Secrets:
         answer a secret."""
         if not self._known or not text:
             return text
+        self._prepare()
         return self.mask_places(text, self._pieces_in(text) if closely else [])
 
     def mask_places(self, text: str, places: list[tuple[int, int]]) -> str:
@@ -135,6 +139,7 @@ class Secrets:
             return text
         if self._full:
             return HIDDEN
+        self._prepare()
         fields = [one.span() for one in _FIELD.finditer(text)]
         spans = [(start, end) for start, end in fields if self._is_secret(text[start:end].casefold())]
         spans += [_widened(fields, *place) for place in (*places, *self.places(text))]
@@ -149,6 +154,7 @@ class Secrets:
 
     def places(self, text: str) -> list[tuple[int, int]]:
         """Where a secret stands inside the text."""
+        self._prepare()
         return [one.span() for one in self._inside.finditer(text)] if self._inside else []
 
     def _is_secret(self, field: str) -> bool:
@@ -161,6 +167,7 @@ class Secrets:
 
     def unfinished(self, text: str) -> int:
         """How many characters at the end of the text may be the beginning of a secret that goes on in the next line."""
+        self._prepare()
         starts = self._starts.get(text[-1:].casefold())
         if starts is None:
             return 0

@@ -105,7 +105,8 @@ def _come_back(module: Module, since: float) -> tuple[bool, float]:
     if _heard_ready(module):
         _find_again(module, just_left=False)
         return True, 0.0
-    gone, unwatched = _watched(module, since)
+    # A module with a ready word was listened to until now.
+    gone, unwatched = _watched(module, module.session.clock.now() if module.lexicon.start.ready else since)
     _find_again(module, just_left=gone)
     return gone, unwatched
 
