@@ -114,6 +114,11 @@ def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> N
         assert "2 of 4 conform, 2 failed" in named.stdout and "module already provisioned as relay of" in named.stderr
         wrong = wexicon("provision", "masts.toml", "radio-2", "--row", "M3", status=1)
         assert "module already provisioned as mast M1 of “Marrow Estuary" in wrong.stderr
+        # With more ports than units, a module that is another unit is passed over.
+        found = json.loads(
+            wexicon("provision", "masts.toml", "radio-2", "radio-3", "radio-4", "--row", "M3", "--json").stdout
+        )
+        assert [(one["identity"]["serial"], one["written"]) for one in found] == [("L9-00614", 0)]
         assert rig.bench.units["radio-2"].standin.flash["addr"] == 11
         rig.call(lambda: rig.bench.units["radio-2"].standin.another(10))
         wrong = wexicon("provision", "masts.toml", "radio-2", "--row", "M3", status=1)

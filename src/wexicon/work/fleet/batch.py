@@ -279,6 +279,8 @@ class Batch:
                         raise
                     except MadeBefore as fault:
                         if not self._swapping:
+                            if self.scheduler.is_refused(job, place, unit, Failure.of(fault, "identify"), spare=True):
+                                return None, own
                             raise
                         # It is the previous module, or the wrong one: ask for another.
                         self.scheduler.was(unit, fault.name)

@@ -258,14 +258,18 @@ class Scheduler:
                 self._seen.pop(unit, None)
             return theirs
 
-    def is_refused(self, job: Job, place: PortAssignment, unit: str, why: Failure) -> bool:
-        """Whether a unit that is not to be made of the module on this port is left for other ports: where there are any."""
+    def is_refused(self, job: Job, place: PortAssignment, unit: str, why: Failure, *, spare: bool = False) -> bool:
+        """Whether a unit for which this port's module is not allowed can still be done on another port; with `spare`, on one
+        that no other unit is to have."""
         with self.changed:
             self._refused.setdefault(job.name, set()).add(place.port)
             self.refusals[job.name] = why
-            self._pinned.pop(job.name, None)
             self._seen.pop(unit, None)
-            return any(self._fits(job, other) for other in self._working.values())
+            others = set(self._pinned.values()) if spare else set()
+            possible = [one for one in self._working.values() if self._suits(job, one) and one.port not in others]
+            if possible:
+                self._pinned.pop(job.name, None)
+            return bool(possible)
 
     def started(self, job: Job) -> None:
         """The module on its port is this unit."""
