@@ -14,6 +14,7 @@ from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.masking import MOST, Secrets
 from wexicon.core.protocol.observations import Heard, Judged
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.protocol.reply import Expectation, Want
 from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.standards import pdu
 from wexicon.core.text import QUOTING, to_text, visible
@@ -224,6 +225,19 @@ def test_a_number_that_is_a_secret_is_null_in_a_result() -> None:
         "rate": 9600,
         "list": [None, HIDDEN],
     }
+
+
+def test_an_answer_that_tells_a_secret_shows_only_words_of_the_lexicon() -> None:
+    made, _, trace = session((0.1, b"+PASS 4471\r\nits key is 4471\r\nOK\r\n"))
+    reply = made.exchange("AT+PASS?", Expectation([Want(Pattern("+PASS {value}"))]), tells=["value"])
+    assert trace.texts(Heard) == reply.heard == ["+PASS (secret)", HIDDEN, "OK"]
+
+
+def test_half_a_line_is_masked_too() -> None:
+    made, _, _ = session((0.1, b"OK\r\nkey gannetquay"))
+    made.exchange(Template("AT+K={k}").fill({"k": Secret("gannetquay")}))
+    made.listen(1.0)
+    assert made.partial == "key (secret)"
 
 
 def test_each_line_of_a_secret_is_one() -> None:
