@@ -22,7 +22,7 @@ from wexicon.core.dialogue import Program
 from wexicon.core.faults import CallFault, Fault, Unreachable
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.formats.sheet import Sheet
+from wexicon.core.formats.sheet import Seat, Sheet
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
@@ -54,7 +54,7 @@ from wexicon.work.results.port import PortInfo
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
-from wexicon.work.simulation.rehearsal import Choice, rehearse_dialogue, rehearse_seat
+from wexicon.work.simulation.choice import Choice
 
 if TYPE_CHECKING:
     from wexicon.rig.serving import Server
@@ -364,7 +364,28 @@ def _endpoint(
     return end
 
 
-# -- stand-ins ------------------------------------------------------------------------------------------------------------
+# -- stand-ins: imported when they are used -------------------------------------------------------------------------------
+
+
+def rehearse_dialogue(
+    program: Program,
+    values: Mapping[str, object],
+    lexicon: Lexicon | None,
+    choice: Choice,
+    *,
+    trace: Path | None = None,
+) -> DialogueResult:
+    """Runs a dialogue against a stand-in, in virtual time. Raises Fault if there is no such stand-in."""
+    from wexicon.work.simulation.rehearsal import rehearse_dialogue
+
+    return rehearse_dialogue(program, values, lexicon, choice, trace=trace)
+
+
+def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, order: Order | None = None) -> UnitResult:
+    """Provisions a stand-in as a seat of a sheet says, in virtual time. Raises Fault if there is no such stand-in."""
+    from wexicon.work.simulation.rehearsal import rehearse_seat
+
+    return rehearse_seat(seat, choice, trace=trace, order=order)
 
 
 @contextmanager

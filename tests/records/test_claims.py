@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 import sqlalchemy as sql
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from tests.records.server import PostgresServer
@@ -34,9 +34,9 @@ def cleared(database: Database) -> None:
         database.write(lambda connection, table=table: connection.execute(sql.delete(table)) and None)
 
 
-def silent(database: Database, run: Run) -> None:
-    """A run that has given no sign of life for longer than is waited."""
-    past = sql.update(RUN).where(RUN.c.run == run.run).values(seen=database.now() - LEASE - 1)
+def silent(database: Database, run: Run, seconds: float = LEASE + 1) -> None:
+    """A run that gave its last sign of life so many seconds ago: longer than claims last, unless told otherwise."""
+    past = sql.update(RUN).where(RUN.c.run == run.run).values(seen=database.now() - seconds)
     database.write(lambda connection: connection.execute(past) and None)
 
 
@@ -106,6 +106,7 @@ def play(register: Register, steps: list[tuple[int, str, int]]) -> None:
 
 @settings(max_examples=20, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(STEPS)
+@example([(0, "take", 0), (0, "begin", 1), (0, "finish", 0), (0, "take", 0), (0, "begin", 1)])
 def test_in_a_file_no_task_is_two_runs_and_no_number_is_given_twice(steps: list[tuple[int, str, int]]) -> None:
     with tempfile.TemporaryDirectory() as folder:
         register = Register(str(Path(folder) / "units.db"), Path(folder) / "waiting")
@@ -134,6 +135,16 @@ def test_on_a_server_the_same_holds(server: PostgresServer, tmp_path: Path) -> N
         play(register, steps)
 
     same()
+    # Time in which the server was away is no silence.
+    cleared(register.database)
+    left, right = (Run(register.database, name, "s" * 64) for name in ("left", "right"))
+    for run in (left, right):
+        run.begin([("t0", "mast t0")])
+    assert left.take(["t0"]) == "t0"
+    server.stop()
+    server.start()
+    silent(register.database, left)
+    assert right.take(["t0"]) is None
     # A row that another transaction has locked is skipped, not waited for.
     cleared(register.database)
     run = Run(register.database, "left", "s" * 64)
@@ -154,3 +165,28 @@ def test_only_a_run_itself_releases_its_claim(tmp_path: Path) -> None:
     assert right.take(["t0"]) is None and not right.take_again("t0")
     left.release("t0")
     assert right.take(["t0"]) == "t0"
+
+
+def test_a_claim_lasts_for_its_lease_after_the_last_sign_of_life(tmp_path: Path) -> None:
+    database = Register(str(tmp_path / "units.db"), tmp_path / "waiting").database
+    left, right = (Run(database, name, "s" * 64) for name in ("left", "right"))
+    for run in (left, right):
+        run.begin([("t0", "mast t0")])
+    assert left.take(["t0"]) == "t0"
+    silent(database, left, LEASE / 2)
+    assert right.take(["t0"]) is None
+    silent(database, left, LEASE + 1)
+    assert right.take(["t0"]) == "t0"
+
+
+def test_what_was_started_on_a_module_comes_last_and_a_run_that_ended_holds_nothing(tmp_path: Path) -> None:
+    database = Register(str(tmp_path / "units.db"), tmp_path / "waiting").database
+    left, right = (Run(database, name, "s" * 64) for name in ("left", "right"))
+    for run in (left, right):
+        run.begin([("t0", "mast t0"), ("t1", "mast t1")])
+    assert left.take(["t0", "t1"]) == "t0"
+    left.begin_on("t0", "lindle-l9 L9-1", again=False)
+    left.release("t0")
+    assert right.take(["t0", "t1"]) == "t1"
+    right.end()
+    assert left.take_again("t1") and left.take(["t0"]) == "t0"

@@ -14,7 +14,8 @@ from wexicon.core.formats.sheet import Seat
 from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.dialogues import run_dialogue
-from wexicon.work.simulation.rehearsal import Choice, rehearse_seat
+from wexicon.work.simulation.choice import Choice
+from wexicon.work.simulation.rehearsal import rehearse_seat
 
 
 @pytest.mark.parametrize("name", sorted(WANTED))

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from wexicon.core.formats.sheet import Sheet
     from wexicon.work.results.rehearsal import Rehearsal
     from wexicon.work.results.unit import UnitResult
-    from wexicon.work.simulation.rehearsal import Choice
+    from wexicon.work.simulation.choice import Choice
 
 
 class RehearseCall(msgspec.Struct, kw_only=True):

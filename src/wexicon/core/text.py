@@ -6,7 +6,6 @@ ordinary text; text shown to a person goes through `visible` first.
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections.abc import Callable, Iterable
 from decimal import Decimal
@@ -107,7 +106,9 @@ def counted(count: int, noun: str) -> str:
 
 def nearest(word: str, words: Iterable[str]) -> str:
     """The one of `words` that was probably meant by `word`, or an empty string."""
-    close = difflib.get_close_matches(word.lower(), known := list(words), n=1, cutoff=0.6)
+    from difflib import get_close_matches  # only a word that is wrong needs it
+
+    close = get_close_matches(word.lower(), known := list(words), n=1, cutoff=0.6)
     if close:
         return close[0]
     return next((k for k in known if word and (k.startswith(word) or word.startswith(k))), "")

@@ -26,7 +26,8 @@ from wexicon.work.module.module import Module
 from wexicon.work.results.rehearsal import AskedFor, Rehearsal
 from wexicon.work.results.unit import StepTime, UnitResult
 from wexicon.work.results.verdicts import Verdict
-from wexicon.work.simulation.rehearsal import Choice
+from wexicon.work.simulation.choice import Choice
+from wexicon.work.simulation.rehearsal import bench_of
 
 # From this many units on, processes share the work, in chunks of this size.
 MANY, SHARE = 200, 100
@@ -64,7 +65,7 @@ class _Making:
         @contextmanager
         def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
             lexicon = job.seat.lexicon
-            bench = self.choice.bench(lexicon)
+            bench = bench_of(self.choice, lexicon)
             # As with a person: power is not cut unless attention needs it.
             bench.operator.cuts_power = False
             bench.standin.another(self.numbers[job.name], flash=False)

@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
-import msgspec
-
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import Program
 from wexicon.core.faults import CallFault
@@ -28,50 +26,44 @@ from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.unit import UnitResult
+from wexicon.work.simulation.choice import Choice
 from wexicon.work.simulation.virtual_bench import VirtualBench
 
 
-class Choice(msgspec.Struct):
-    """Which stand-in answers: a unit of a rig, a family's with factory defaults, or a recording."""
+def bench_of(choice: Choice, lexicon: Lexicon | None) -> VirtualBench:
+    """The chosen stand-in on a bench in virtual time. Raises Fault."""
+    agenda = Agenda()
+    return VirtualBench(_unit_of(choice, lexicon, agenda).standin, agenda, lexicon)
 
-    rig: Path | None = None
-    unit: str | None = None
-    standin: str | None = None
-    recording: Path | None = None
 
-    def of(self, lexicon: Lexicon | None, agenda: Agenda) -> Unit:
-        """The unit; raises Fault."""
-        if self.rig:
-            folder = self.rig.parent
-            bench = read_rig(read_file(self.rig), str(self.rig), agenda, lambda name: recorded(folder / name))
-            bench.power_up()
-            return self._unit_of(bench, lexicon)
-        name = "recording" if self.recording else self.standin or (lexicon.about.family if lexicon else "")
-        if name not in FAMILIES or (name == "recording" and not self.recording):
-            if not name:
-                raise CallFault("nothing answers", hint="name a --lexicon, a --standin, a --rig or a --recording")
-            raise CallFault(f"there is no stand-in {name}", hint=meant(name, set(FAMILIES) - {"recording"}))
-        table = UnitTable(name, trace=str(self.recording or ""))
-        bench = Bench("", {"unit": table}, agenda, None, lambda path: recorded(Path(path)))
+def _unit_of(choice: Choice, lexicon: Lexicon | None, agenda: Agenda) -> Unit:
+    if choice.rig:
+        folder = choice.rig.parent
+        bench = read_rig(read_file(choice.rig), str(choice.rig), agenda, lambda name: recorded(folder / name))
         bench.power_up()
-        return bench.units["unit"]
+        return _unit_in(bench, choice, lexicon)
+    name = "recording" if choice.recording else choice.standin or (lexicon.about.family if lexicon else "")
+    if name not in FAMILIES or (name == "recording" and not choice.recording):
+        if not name:
+            raise CallFault("nothing answers", hint="name a --lexicon, a --standin, a --rig or a --recording")
+        raise CallFault(f"there is no stand-in {name}", hint=meant(name, set(FAMILIES) - {"recording"}))
+    table = UnitTable(name, trace=str(choice.recording or ""))
+    bench = Bench("", {"unit": table}, agenda, None, lambda path: recorded(Path(path)))
+    bench.power_up()
+    return bench.units["unit"]
 
-    def _unit_of(self, bench: Bench, lexicon: Lexicon | None) -> Unit:
-        if self.unit:
-            try:
-                return bench.unit(self.unit)
-            except ValueError as fault:
-                raise CallFault(str(fault)) from None
-        family = lexicon.about.family if lexicon else ""
-        fitting = [u for u in bench.units.values() if u.standin.family == family] or list(bench.units.values())
-        if len(fitting) > 1 and not family:
-            raise CallFault("the rig has several units", hint=f"say which: --unit {' or '.join(bench.units)}")
-        return fitting[0]
 
-    def bench(self, lexicon: Lexicon | None) -> VirtualBench:
-        """The unit on a bench in virtual time. Raises Fault."""
-        agenda = Agenda()
-        return VirtualBench(self.of(lexicon, agenda).standin, agenda, lexicon)
+def _unit_in(bench: Bench, choice: Choice, lexicon: Lexicon | None) -> Unit:
+    if choice.unit:
+        try:
+            return bench.unit(choice.unit)
+        except ValueError as fault:
+            raise CallFault(str(fault)) from None
+    family = lexicon.about.family if lexicon else ""
+    fitting = [u for u in bench.units.values() if u.standin.family == family] or list(bench.units.values())
+    if len(fitting) > 1 and not family:
+        raise CallFault("the rig has several units", hint=f"say which: --unit {' or '.join(bench.units)}")
+    return fitting[0]
 
 
 def _fills(seat: Seat) -> Callable[[str], str]:
@@ -119,7 +111,7 @@ def rehearse_dialogue(
     trace: Path | None = None,
 ) -> DialogueResult:
     """Runs a dialogue against a stand-in. Raises Fault where there is none."""
-    bench = choice.bench(lexicon)
+    bench = bench_of(choice, lexicon)
     recording = bench.standin.family == "recording"
     tuning = bench.standin.uart.tuning if recording else lexicon.factory if lexicon else Tuning()
     traced = _Traced(bench, trace, tuning)
@@ -132,7 +124,7 @@ def rehearse_dialogue(
 
 def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, order: Order | None = None) -> UnitResult:
     """Provisions a stand-in as a seat of a sheet says. Raises Fault where there is none."""
-    bench = choice.bench(seat.lexicon)
+    bench = bench_of(choice, seat.lexicon)
     tuning = seat.lexicon.attention.tuning or seat.lexicon.factory
     if isinstance(bench.standin, Recording):
         tuning, bench.standin.fill = bench.standin.uart.tuning, _fills(seat)
