@@ -1,4 +1,4 @@
-"""Writes into docs/first-contact.md all that `hail` may say with the lexicons that are shipped.
+"""Writes into docs/hail.md all that `hail` may say with the lexicons that are shipped.
 
     python docs/write_hail.py
 
@@ -14,7 +14,7 @@ from wexicon.folders import shipped_folder
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.contact.questions import all_that_may_be_said
 
-PAGE = Path(__file__).parent / "first-contact.md"
+PAGE = Path(__file__).parent / "hail.md"
 BEGIN, END = "<!-- hail -->\n", "<!-- /hail -->\n"
 
 
