@@ -76,7 +76,7 @@ class Scene:
 
     def operator(self) -> BenchOperator:
         made = BenchOperator(self.standin)
-        made.cuts_power = not self.person
+        made.switches_power = not self.person
         return made
 
 

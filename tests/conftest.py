@@ -159,7 +159,7 @@ class Bench(VirtualBench):
     ) -> None:
         made = VirtualBench.of(name, find_lexicon(lexicon or name), faults=faults, flash=flash)
         super().__init__(made.standin, made.agenda, made.lexicon)
-        self.operator.cuts_power = not person
+        self.operator.switches_power = not person
         self.trace = Records()
         self.store = Store()
 

@@ -32,11 +32,13 @@ def test_a_secret_is_asked_for_and_typed_unseen(tmp_path: Path) -> None:
 
 
 def test_what_the_operator_is_asked_stands_on_a_line_of_its_own(tmp_path: Path) -> None:
-    # As it is already, so that it is not sent away again.
     (tmp_path / "s.toml").write_text(PLUG.replace("Withy Point", "TAMSEL-K5"))
     with bench(k5(powered="false")) as rig:
         terminal = Terminal("provision", "s.toml", rig.ports["plug"], columns=200)
         terminal.read("Hold the service key")
+        wexicon("rig", "attend", "plug")
+        # Restarted to prove what it holds, it has to be brought back to command mode.
+        terminal.read("Hold the service key", times=2)
         wexicon("rig", "attend", "plug")
         status = terminal.end()
     shown = terminal.text().replace("\x1b[2K", "\n").replace("\r", "\n")

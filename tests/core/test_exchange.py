@@ -51,7 +51,7 @@ ALWAYS, ALONE, EITHER = (
         (ALWAYS, OK, b"done well\r\n", "ok"),
         (ALWAYS, OK, b"ERR 7\r\n", "error"),
         (ALWAYS, OK, b"hello\r\n", "silence"),
-        (ALWAYS, OK, b"OK", "ok"),  # a last line without its end counts when time is up
+        (ALWAYS, OK, b"OK", "silence"),  # half a line is no answer
         (ALWAYS, Expectation((want("+A {x}"),)), b"+A 1\r\nOK\r\n", "ok"),
         (ALWAYS, Expectation((want("+A {x}"),)), b"+A 1\r\n", "silence"),
         (ALWAYS, Expectation((want("+A {x}"),)), b"+A 1\r\nERR 3\r\n", "error"),
@@ -71,6 +71,7 @@ ALWAYS, ALONE, EITHER = (
         (EITHER, Expectation((want("ERR {n:int}"),)), b"ERR 7\r\n", "ok"),
         (EITHER, Expectation((), (Pattern("NO {why}"),)), b"NO luck\r\n", "other"),
         (EITHER, Expectation((want("+A {x}"),), (Pattern("NO {why}"),)), b"NO luck\r\n", "other"),
+        (EITHER, Expectation((want("+A {x}"),)), b"+A 4", "silence"),
         (EITHER, Expectation(silent=True), b"", "ok"),
     ],
 )  # fmt: skip

@@ -68,7 +68,7 @@ def test_a_module_that_says_anything_at_all_gives_a_clear_end(name: str, pieces:
     wanted: dict[str, Any] = {key: lexicon.settings[key].kind.check(value) for key, value in WANTED[name].items()}
 
     class BenchOperator:
-        cuts_power = there = True
+        switches_power = there = True
 
         def ask(self, act: str, text: str) -> None:
             babbler.cycle()

@@ -7,27 +7,24 @@ from benchmarks.wanted import WANTED
 
 from tests.conftest import Bench
 from tests.work.test_provision import WANTED as PLUG
+from wexicon.rig.uart import WireFaults
 
 
 def test_a_stop_before_the_last_reading_leaves_no_evidence() -> None:
     bench = Bench("tamsel-k5")
     result = bench.provision(stopping=lambda: any("=" in text for text in bench.trace.said()), **PLUG)
-    assert (result.verdict, result.evidence) == ("stopped", "")  # attention alone was a power cycle
+    assert (result.verdict, result.evidence) == ("stopped", "")
 
 
-def test_work_not_seen_through_is_proved_by_a_start_of_its_own() -> None:
-    bench = Bench("tamsel-k5")
-    assert bench.provision(**PLUG).verdict == "conforms"
-    bench.standin.cycle()
-    assert "power cycle" not in [step.step for step in bench.provision(**PLUG).steps]
-    bench.standin.flash["label"] = "other"
-    bench.standin.memory["label"] = "other"
-    stop: list[bool] = []
-    bench.store.close = lambda unit: stop.append(True)  # type: ignore[method-assign]
-    assert bench.provision(**PLUG).verdict == "conforms" and stop  # as if ended by force just before the end
-    bench.standin.cycle()
-    again = bench.provision(**PLUG)
-    assert "power cycle" in [step.step for step in again.steps] and again.written == 0
+def test_attention_is_no_evidence_though_it_was_asked_for() -> None:
+    bench = Bench("tamsel-k5", person=True)
+    bench.standin.operate("attention")
+    bench.agenda.run_until(bench.agenda.now + 3)  # the key is held already
+    bench.standin.memory["label"] = "Withy Point"
+    bench.standin.uart.faults = WireFaults(late=0.2)
+    bench.operator.ask = lambda act, text: None  # type: ignore[method-assign]
+    result = bench.provision(name="Withy Point")
+    assert result.evidence == "" and result.verdict != "conforms" and bench.standin.flash["label"] != "Withy Point"
 
 
 @pytest.mark.parametrize("name", ["lindle-l9", "brisca-w1", "polmar-p1"])

@@ -13,6 +13,7 @@ from wexicon.core.formats.fixture import Fixture, Pin
 from wexicon.core.protocol.observations import Logged
 from wexicon.core.tuning import Tuning
 from wexicon.rig.uart import WireFaults
+from wexicon.work.contact.ledger import Sign
 from wexicon.work.module.module import Module
 from wexicon.work.module.settings import Refused
 from wexicon.work.module.starts import come_back, start, strongest
@@ -205,13 +206,13 @@ def test_nobody_brings_back_a_module_that_needs_hands() -> None:
 
 def test_a_power_cycle_by_a_person_counts_when_there_was_silence_in_between() -> None:
     one, module = ready("lindle-l9", person=True)
-    one.operator.standin.operate = lambda act: one.agenda.after(3.0, one.standin.cycle)  # type: ignore[method-assign,attr-defined]
-    assert start(module, Evidence.POWER) is Evidence.POWER
+    one.operator.standin.operate = lambda act: one.agenda.after(3.0, lambda: one.standin.cycle(0.6))  # type: ignore[method-assign,attr-defined]
+    assert start(module, Evidence.POWER) == {Sign.POWER}
     assert module.read("address") == 0
     lazy, other = ready("lindle-l9", person=True)
     lazy.operator.standin.operate = lambda act: None  # type: ignore[method-assign]
     other.attention.patience = 4
-    assert start(other, Evidence.POWER) is Evidence.READING
+    assert start(other, Evidence.POWER) == set()
 
 
 def test_a_ready_word_is_waited_for_though_garbage_stands_before_it() -> None:

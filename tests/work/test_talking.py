@@ -59,7 +59,7 @@ def test_what_is_said_and_heard_is_decoded() -> None:
         "> AT+POWER? | reads power",
         "< +POWER 20 | power: 20 dBm",
         "< OK",
-        "> AT+POWER=99 | writes power: 99 dBm is out of range; allowed: 0 to 20 dBm",
+        "> AT+POWER=99 | writes power: 99 is out of range; allowed: 0 to 20 dBm",
         "< FAULT 3 | value not allowed",
         "> AT+WHO?",
         "< +WHO BRISCA-W1 2.0.3 02B1C0447A10 | model BRISCA-W1, firmware 2.0.3, address 02B1C0447A10",

@@ -70,7 +70,7 @@ def test_a_rate_that_is_stored_and_not_in_use_is_found() -> None:
     assert looked.verdict == "unproved"
     one = Bench("orvane-b3", person=True)
     one.standin.flash["b"] = "h"
-    assert one.provision(rate=19200).evidence == "restart"
+    assert one.provision(rate=19200).evidence == "warm-restart"
     assert one.standin.uart.tuning == Tuning(19200)
 
 
@@ -167,7 +167,9 @@ def test_a_module_that_goes_on_answering_has_not_started_yet(name: str, extra: f
     one.standin.then = lambda action, delay=None: then(lambda: one.standin.after(extra, action), delay)  # type: ignore[method-assign]
     result = one.provision(**WANTED[name])
     assert result.verdict == "conforms", result.failure
-    assert result.evidence == (Evidence.POWER if name == "tamsel-k5" else Evidence.RESTART)
+    # orvane-b3 has no witness: nothing shows that its restart loads what is saved.
+    others = {"tamsel-k5": Evidence.POWER, "orvane-b3": Evidence.WARM}
+    assert result.evidence == others.get(name, Evidence.RESTART)
     assert not wrong_in_flash(one.standin, WANTED[name])
 
 
@@ -178,7 +180,7 @@ def test_a_restart_that_was_not_seen_is_not_believed() -> None:
     one.standin.memory["addr"] = 42
     result = one.provision(address=42)
     assert (result.evidence, result.verdict) == ("reading", "conforms")
-    assert "no restart observed" in result.remarks[0]
+    assert result.remarks[-1] == "restart requested; no restart observed"
     assert after_power(one)["addr"] == 42  # saved again, because nobody could tell that it was
     asked = one.provision(address=42, prove="restart")
     assert (asked.verdict, asked.status) == ("unproved", 4)

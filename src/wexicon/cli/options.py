@@ -114,11 +114,11 @@ def prove_option(default: str) -> Callable[[Command], Command]:
     """The evidence that a command requires."""
     return click.option(
         "--prove",
-        type=click.Choice(["auto", "power", "restart", "reading"]),
+        type=click.Choice(["auto", "power", "restart", "reading", "twice"]),
         default=default,
         show_default=True,
         help="Evidence required: a power cycle, a restart, or the reading alone; auto is the strongest that needs no extra "
-        "operator action.",
+        "operator action; twice wants two starts, with a reading after each.",
     )
 
 

@@ -56,7 +56,7 @@ class Person:
     """A person at the bench, asked on the terminal by numbered steps. A step is done when the module answers; no one
     presses a key for that."""
 
-    cuts_power = False
+    switches_power = False
     there = True
 
     def __init__(self, progress: Progress) -> None:

@@ -12,7 +12,7 @@ class Operator(Protocol):
     """Operates keys, pins and power: a person at the bench, a fixture, or a rig with its own stand-ins."""
 
     # Whether asking switches the power itself, so that the power cycle is certain.
-    cuts_power: bool
+    switches_power: bool
     # Whether there is anybody at all.
     there: bool
 
@@ -26,7 +26,7 @@ class Operator(Protocol):
 class NoOperator:
     """No operator: a step that needs one fails and says so."""
 
-    cuts_power = False
+    switches_power = False
     there = False
 
     def ask(self, act: str, text: str) -> None:

@@ -110,7 +110,7 @@ def ask(card: Card, request: Request) -> None:
 class RemoteOperator:
     """Has a rig in another program do what a person does at the bench."""
 
-    cuts_power = True
+    switches_power = True
     there = True
 
     def __init__(self, name: str) -> None:

@@ -262,7 +262,7 @@ def served(bench: Bench) -> Iterator[Server]:
 class RigOperator:
     """Does for a unit of a rig in this program what a person does at the bench."""
 
-    cuts_power = True
+    switches_power = True
     there = True
 
     def __init__(self, server: Server, unit: str) -> None:

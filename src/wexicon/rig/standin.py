@@ -17,6 +17,9 @@ from wexicon.core.tuning import Tuning
 from wexicon.rig.air import Air
 from wexicon.rig.uart import Uart, WireFaults
 
+# How long a person takes the power away (seconds).
+BY_HAND = 0.6
+
 
 class StandIn:
     """A simulated module on a wire. `factory` are its factory defaults, `identity` what no
@@ -161,7 +164,9 @@ class StandIn:
     def operate(self, act: str) -> None:
         """What a person at the bench does when asked for `act`."""
         if act == "power-cycle":
-            self.cycle()
+            self.cycle(BY_HAND)
+        elif act in ("power-off", "power-on"):
+            self.by_hand((0, lambda: self.power(act == "power-on")))
         elif act == "swap":
             self.by_hand((0, lambda: self.power(False)), (0.2, self.another), (0.3, lambda: self.power(True)))
 

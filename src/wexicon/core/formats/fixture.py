@@ -5,10 +5,12 @@ The rule: a pin that no line drives is the operator's. Pins called dtr and rts a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
 
 import msgspec
 
+from wexicon.core.faults import Fault
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.session import Session
 
@@ -44,8 +46,8 @@ class Fixture:
         """Whether all these pins are driven."""
         return all(name in self.pins for name in names)
 
-    def drive(self, session: Session, states: Mapping[str, bool]) -> None:
-        """Puts pins on or off, all that share a call together."""
+    def drive(self, session: Session, states: Mapping[str, bool], *, at_once: bool = False) -> None:
+        """Puts pins on or off, all that share a call together; `at_once` even if a stop was requested."""
         lines: dict[str, bool] = {}
         for name, on in states.items():
             pin = self.pins[name]
@@ -55,7 +57,25 @@ class Fixture:
                 session.log(f"pin {name} {'on' if on else 'off'}")
                 self._run(pin.on if on else pin.off)
         if lines:
-            session.signal(dtr=lines.get("dtr"), rts=lines.get("rts"))
+            session.signal(dtr=lines.get("dtr"), rts=lines.get("rts"), at_once=at_once)
+
+    @contextmanager
+    def restored(self, session: Session, states: Mapping[str, bool]) -> Iterator[None]:
+        """Puts pins to these states when the block ends, however it ends. Raises Fault if that cannot be done."""
+        first: Fault | None = None
+        try:
+            yield
+        except Fault as fault:
+            first = fault
+            raise
+        finally:
+            try:
+                self.drive(session, states, at_once=True)
+            except Fault as fault:
+                left = ", ".join(f"{name} {'off' if on else 'on'}" for name, on in states.items())
+                what = f"the fixture's pins could not be put back; they may be left so: {left} ({fault.what})"
+                what = f"{first.what}; {what}" if first else what
+                raise Fault(what, where=session.link.name, hint="Put them right by hand.") from fault
 
 
 def read_fixture(data: bytes, path: str, run: Callable[[str], None] | None = None) -> Fixture:

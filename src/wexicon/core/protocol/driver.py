@@ -32,8 +32,8 @@ STOP_WITHIN = 2.0
 
 class Driver:
     """`stopping` reports whether a stop was requested; nothing in `secrets` reaches the listener. `on_wire` and `pauses` are
-    where the time went, in seconds: bytes on the wire both ways, and pauses we made. `watch` is shown all bytes: `>` and
-    those sent, `<` and those received."""
+    where the time went, in seconds: bytes on the wire both ways, and pauses we made; `received` counts the bytes that came.
+    `watch` is shown all bytes: `>` and those sent, `<` and those received."""
 
     def __init__(
         self,
@@ -50,6 +50,7 @@ class Driver:
         self.stopping = stopping
         self.on_wire = 0.0
         self.pauses = 0.0
+        self.received = 0
         self.watch: Callable[[str, bytes], object] | None = None
         self._engine = engine
         self._fault: LinkFault | None = None
@@ -136,6 +137,7 @@ class Driver:
         if self._hearing_since is None:
             self._hearing_since = now - taken
         self._heard_at = now
+        self.received += len(data)
         self.on_wire += taken
         if self.watch is not None:
             self.watch("<", data)
@@ -228,9 +230,11 @@ class Driver:
         self._engine.forget_partial()
         self.listener.note(Tuned(self.clock.now(), tuning))
 
-    def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
-        """Drives control lines. Raises CannotTune."""
-        self.listen(self._sent_until)
+    def signal(self, *, dtr: bool | None = None, rts: bool | None = None, at_once: bool = False) -> None:
+        """Drives control lines, once all that was said is on the wire, or `at_once`, even if a stop was requested. Raises
+        CannotTune."""
+        if not at_once:
+            self.listen(self._sent_until)
         self._on_link(lambda: self.link.signal(dtr=dtr, rts=rts))
         self.listener.note(Signalled(self.clock.now(), dtr, rts))
 

@@ -145,9 +145,11 @@ class Engine:
             self._judge_all(self._raised(pieces), now, heard)
         exchange = self._exchange
         if exchange is not None and now >= exchange.deadline:
-            if exchange.state is WAITING and self.dialect.form == "lines":
-                # A last line without its ending counts when time is up.
-                self._judge_all(self._raised(self._framer.release()), now, heard)
+            if exchange.state is WAITING and self.dialect.form == "lines" and (cut := self._framer.pending):
+                # Where lines have an ending, half a line is no answer: its rest may still come.
+                exchange.cut(cut)
+                heard.append(Heard(now, cut, Role.CORRUPT))
+                self._framer.forget()
             exchange.elapse(now)
             self._close_if_ended()
         return heard

@@ -106,6 +106,11 @@ class Exchange:
         self._require_open()
         self._keep(text)
 
+    def cut(self, text: str) -> None:
+        """Takes the start of a line whose end has not come in time: it answers nothing, and explains a failure."""
+        self.overhear(text)
+        self._outcome.cut = text
+
     def _require_open(self) -> None:
         if self.state is ENDED:
             raise LocalProtocolError("an exchange that has ended hears nothing")

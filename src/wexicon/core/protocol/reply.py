@@ -61,7 +61,7 @@ OK = Expectation()
 class Reply(msgspec.Struct):
     """The reply of an exchange. `code` is an error's number or the seconds that a busy module wants; `which` the number of
     the other answer; `expected` what it still waited for when it ended; `waited` is in seconds; `unset` if the module
-    answered that there is no value."""
+    answered that there is no value; `cut` the start of a line whose end did not come in time."""
 
     status: ReplyStatus
     said: str
@@ -73,6 +73,7 @@ class Reply(msgspec.Struct):
     expected: str = ""
     waited: float = 0.0
     unset: bool = False
+    cut: str = ""
 
     @property
     def ok(self) -> bool:

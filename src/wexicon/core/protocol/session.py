@@ -41,7 +41,7 @@ BUSY_FOR = 0.25
 MOST_BUSY = 60.0
 _BUSY = ReplyStatus.BUSY
 _RESULTS = frozenset((Role.OK, Role.ERROR, Role.PROMPT))
-_DOUBTFUL = frozenset((Role.UNEXPECTED, Role.CORRUPT, Role.UNMATCHED))
+_UNASKED = frozenset((Role.UNEXPECTED, Role.CORRUPT, Role.UNMATCHED, Role.EVENT))
 
 
 class Masking(IntEnum):
@@ -69,6 +69,8 @@ class Session(Driver):
         self.exchanges = 0
         self.anomalies = 0
         self.outstanding = 0
+        # Is given every line that no open question asked for, as it was heard.
+        self.overheard: Callable[[Heard], object] | None = None
         self._outstanding_until = 0.0
         self._nameless: Pattern | None = None
         self.secrets.words = dialect.result_words
@@ -235,7 +237,9 @@ class Session(Driver):
     def _tell(self, heard: Sequence[Heard]) -> None:
         note = self.listener.note
         for seen in heard:
-            if seen.role in _DOUBTFUL:
+            if seen.role in _UNASKED:
+                if self.overheard is not None:
+                    self.overheard(seen)
                 self._doubt(seen)
             if self._masking or (self._masking_outstanding and self.outstanding):
                 seen = Heard(seen.at, self._masked(seen.text, result=seen.role in _RESULTS), seen.role)
@@ -258,7 +262,9 @@ class Session(Driver):
         if seen.role is Role.UNEXPECTED:
             self.anomalies += 1
             self.outstanding = max(0, self.outstanding - 1)
-        elif seen.role is Role.CORRUPT or (self._nameless and self._nameless.match(seen.text) is not None):
+        elif seen.role is Role.CORRUPT or (
+            seen.role is Role.UNMATCHED and self._nameless and self._nameless.match(seen.text) is not None
+        ):
             self.anomalies += 1
 
     def more_events(self, until: float) -> None:

@@ -27,6 +27,8 @@ class Unset:
 
 
 UNSET = Unset()
+# Why a value is not allowed, where it is a number beyond the limits of its setting.
+OUT_OF_RANGE = "is out of range"
 Value = str | int | bool | Decimal | dict[str, object] | Unset
 # Makes a kind of what is in a file at a place; None where it is none, which was complained of.
 MakeKind = Callable[[Any, tuple[str, ...]], "Kind | None"]
@@ -85,6 +87,21 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field="k
     def decode(self, text: str) -> Value:
         """The module's words in the plain form; raises ValueFault where they cannot be understood."""
         return self.check(text)
+
+    def others(self, value: Value) -> Iterator[object]:
+        """Values beside this one, of which some may not be allowed; none if the kind knows none."""
+        yield from ()
+
+    def another(self, value: Value) -> Value | None:
+        """An allowed value that is not this one; None if none is known."""
+        for other in self.others(value):
+            try:
+                found = self.check(other)
+            except ValueFault:
+                continue
+            if found != value:
+                return found
+        return None
 
     def typed(self, text: str) -> Value:
         """The plain form of a value as a person types it, or as `show` writes it; raises ValueFault."""

@@ -84,6 +84,9 @@ class Choice(Kind, frozen=True, tag="choice"):
     def decode(self, text: str) -> Value:
         return _coded(self, self.codes, self.codes_are, text, self.heard)
 
+    def others(self, value: Value) -> Iterator[object]:
+        yield from self.codes
+
     def allowed(self) -> str:
         return ", ".join(self.codes)
 
@@ -110,6 +113,9 @@ class Flag(Kind, frozen=True, tag="flag"):
         if text not in (self.on, self.off):
             raise ValueFault(text, f"is neither {self.on!r} nor {self.off!r}", f"{self.on}, {self.off}")
         return text == self.on
+
+    def others(self, value: Value) -> Iterator[object]:
+        yield not value
 
     def typed(self, text: str) -> Value:
         return self.check({"true": True, "yes": True, "false": False, "no": False}.get(text.strip().lower(), text))

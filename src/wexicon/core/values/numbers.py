@@ -12,7 +12,7 @@ from decimal import Decimal, InvalidOperation
 from math import isfinite
 
 from wexicon.core.durations import seconds, spoken
-from wexicon.core.values.base import Kind, Value, whole
+from wexicon.core.values.base import OUT_OF_RANGE, Kind, Value, whole
 
 
 class Int(Kind, frozen=True, tag="int"):
@@ -39,13 +39,17 @@ class Int(Kind, frozen=True, tag="int"):
             number = int(value, 16)
         if number is None:
             raise self.fault(value, "is not a whole number")
-        if (self.min is not None and number < self.min) or (self.max is not None and number > self.max):
-            raise self.fault(value, "is out of range")
+        if not within(number, self.min, self.max):
+            raise self.fault(value, OUT_OF_RANGE)
         if any(low <= number <= high for low, high in self.holes):
             raise self.fault(value, "falls in a range that is left out")
         if (number - (self.min or 0)) % self.step:
             raise self.fault(value, "falls between two steps")
         return number
+
+    def others(self, value: Value) -> Iterator[object]:
+        assert isinstance(value, int)
+        yield from (value - self.step, value + self.step)
 
     def encode(self, value: Value) -> str:
         assert isinstance(value, int)
@@ -55,10 +59,13 @@ class Int(Kind, frozen=True, tag="int"):
         if self.base == 16:
             if not re.fullmatch(r" *[0-9A-Fa-f]{1,16} *", text):
                 raise self.fault(text, "is not a hexadecimal number")
-            return int(text, 16)
-        number = whole(text)
+            number: int | None = int(text, 16)
+        else:
+            number = whole(text)
         if number is None:
             raise self.fault(text, "is not a whole number")
+        if not within(number, self.min, self.max):
+            raise self.fault(text, OUT_OF_RANGE)
         return number
 
     def allowed(self) -> str:
@@ -67,6 +74,16 @@ class Int(Kind, frozen=True, tag="int"):
     def show(self, value: Value) -> str:
         shown = f"0x{value:0{self.width}X}" if self.base == 16 else str(value)
         return f"{shown} {self.unit}".rstrip()
+
+
+def within(number: int | Decimal, low: float | Decimal | None, high: float | Decimal | None) -> bool:
+    """Whether a number lies between two limits; None is no limit."""
+    return not ((low is not None and number < low) or (high is not None and number > high))
+
+
+def _exact(limit: float | None) -> Decimal | None:
+    """A limit as it is written in the lexicon."""
+    return None if limit is None else Decimal(str(limit))
 
 
 def _range_faults(
@@ -137,10 +154,9 @@ class Number(Kind, frozen=True, tag="decimal"):
         number = _number(value)
         if number is None:
             raise self.fault(value, "is not a number")
-        exact = [Decimal(str(x)) if x is not None else None for x in (self.min, self.max, self.step)]
-        low, high, step = exact
-        if (low is not None and number < low) or (high is not None and number > high):
-            raise self.fault(value, "is out of range")
+        low, _, step = limits = [_exact(limit) for limit in (self.min, self.max, self.step)]
+        if not within(number, *limits[:2]):
+            raise self.fault(value, OUT_OF_RANGE)
         if any(Decimal(str(a)) <= number <= Decimal(str(b)) for a, b in self.holes):
             raise self.fault(value, "falls in a range that is left out")
         if step is not None and (number - (low or 0)) % step:
@@ -149,6 +165,11 @@ class Number(Kind, frozen=True, tag="decimal"):
         if scaled != round(scaled, self.places if self.places is not None else 12):
             raise self.fault(value, "is finer than the module can be told")
         return number.normalize() if number else Decimal(0)
+
+    def others(self, value: Value) -> Iterator[object]:
+        assert isinstance(value, Decimal)
+        step = Decimal(str(self.step or 1))
+        yield from (value - step, value + step)
 
     def encode(self, value: Value) -> str:
         assert isinstance(value, Decimal)
@@ -162,6 +183,8 @@ class Number(Kind, frozen=True, tag="decimal"):
         if number is None:
             raise self.fault(text, "is not a number")
         number = number / Decimal(str(self.scale)) + Decimal(str(self.offset))
+        if not within(number, _exact(self.min), _exact(self.max)):
+            raise self.fault(text, OUT_OF_RANGE)
         return number.normalize() if number else Decimal(0)
 
     def allowed(self) -> str:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import cache
 
 from wexicon.core.standards.charsets import CharsetFault, gsm7_codes, gsm7_from_hex, gsm7_hex, ucs2, ucs2_text
 from wexicon.core.text import has_control, to_bytes
@@ -175,15 +176,32 @@ class Address(Kind, frozen=True, tag="address"):
 
     def decode(self, text: str) -> Value:
         form = self.heard or self.written
-        widths = [len(run) for run in _HEX_RUN.findall(form)]
-        groups = [group for group in re.split(r"[^0-9A-Fa-f]+", text.strip()) if group]
+        found = re.fullmatch(_address_form(form), text.strip(" "))
+        if found is None:
+            raise self.fault(text, f"is not an address of the form {form}")
+        widths = map(len, _HEX_RUN.findall(form))
         # Some modules drop leading zeros of each group: the groups of the form say how many there were.
-        if len(groups) == len(widths):
-            groups = [group.rjust(width, "0") for group, width in zip(groups, widths, strict=True)]
+        groups = [group.rjust(width, "0") for group, width in zip(found.groups(), widths, strict=True)]
         return self.check(self._turned("".join(groups)))
 
     def allowed(self) -> str:
         return f"an address of {self.digits()} hexadecimal digits, such as {_example(self.digits())}"
+
+
+@cache
+def _address_form(form: str) -> str:
+    """An expression for an address as a lexicon writes it: its separators as they are, and groups of digits, of which those
+    between separators may lack leading zeros."""
+    runs = len(_HEX_RUN.findall(form))
+    least = "1" if runs > 1 else ""
+    return "".join(
+        f"([0-9A-Fa-f]{{{least},{len(part)}}})"
+        if least and part[0] in "Xx"
+        else f"([0-9A-Fa-f]{{{len(part)}}})"
+        if part[0] in "Xx"
+        else re.escape(part)
+        for part in re.findall(r"[Xx]+|[^Xx]+", form)
+    )
 
 
 def _example(digits: int) -> str:

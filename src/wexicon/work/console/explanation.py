@@ -12,6 +12,7 @@ from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.text import visible, written
 from wexicon.core.values import ValueFault
+from wexicon.core.values.base import OUT_OF_RANGE
 
 
 class Explainer:
@@ -87,6 +88,8 @@ def _decoded(setting: Setting, coded: str) -> str:
     try:
         value = setting.kind.decode(coded)
     except ValueFault as fault:
+        if fault.why == OUT_OF_RANGE:
+            return f"{visible(coded)} {fault.why}; allowed: {fault.allowed}"
         return f"not understood: it {visible(fault.why)}"
     try:
         setting.kind.check(value)

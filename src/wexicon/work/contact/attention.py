@@ -6,7 +6,8 @@ say what it points to. Who has a module's attention keeps it: what ends it is kn
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import contextmanager
 from enum import Enum
 
 import msgspec
@@ -15,11 +16,26 @@ from wexicon.core.faults import CannotTune, Unreachable
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
+from wexicon.core.protocol.observations import Heard, Role
+from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import garbled
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.work.contact.causes import Try, makes_sense, point_to
+from wexicon.work.contact.ledger import (
+    LONGER,
+    Answered,
+    CycleAsked,
+    Ledger,
+    Left,
+    PowerOff,
+    PowerOn,
+    Ready,
+    Silent,
+    Spoke,
+    Stray,
+)
 
 # How long the operator is given (seconds).
 PATIENCE = 60.0
@@ -42,8 +58,20 @@ NOBODY = 3.0
 ALONE = 2.0
 # In every this-many-th round a slow module gets its full timeout.
 PATIENT_EACH = 3
-# How long a jig takes the power away.
+# How long a jig takes the power away, and how often the module is asked meanwhile.
 POWER_OFF = 0.3
+ASKED_WITHOUT_POWER = 2
+# The shortest time that is waited for an answer while it is watched whether the module goes on answering (seconds).
+QUICK_LOOK = 0.02
+POWERED = (
+    "the module answers while its power is off: the power pin does nothing, or the module is fed through its data lines"
+)
+
+
+def is_ready_text(ready: Pattern, text: str) -> bool:
+    """Whether a line is the ready text. What was sent before at another rate may stand in front of it, on the same line."""
+    whole = ready.source == ready.start
+    return ready.match(text) is not None or (whole and text.endswith(ready.source))
 
 
 class Answers(Enum):
@@ -69,6 +97,10 @@ class Attention:
     ) -> None:
         self.session = session
         self.lexicon = lexicon
+        self.ledger = Ledger()
+        self._received = session.received
+        # Where it answered last.
+        self.answered_at: Tuning | None = None
         self.operator = operator
         self.patience = patience
         self.fixture = fixture or Fixture()
@@ -78,8 +110,6 @@ class Attention:
         self.unlock: Callable[[], object] = lambda: None
         # ProgressCallback where it listens, each time.
         self.gained: Callable[[Tuning], object] = lambda found: None
-        # Whether the last gain was by the operator after silence: then the module has just got power, where it must for that.
-        self.by_operator = False
         self.tries: list[Try] = []
         # From where to where it was last told to move, until it has answered there.
         self.moving: tuple[Tuning, Tuning] | None = None
@@ -88,6 +118,7 @@ class Attention:
         self.remarks: list[str] = []
         self._just_left = False
         self._spoke_at = session.clock.now()
+        session.overheard = self.overheard
 
     # -- having it ------------------------------------------------------------------------------------------------
 
@@ -99,6 +130,7 @@ class Attention:
         if self.managed and (over or not self.held):
             why = "command mode timed out" if over and self.held else "the module left command mode"
             self.session.log(f"{why}; entering it again")
+            self.ledger.note(Left(self.session.clock.now()))
             self.gain([self.session.link.tuning])
 
     def spoke(self) -> None:
@@ -116,17 +148,12 @@ class Attention:
         """
         self._just_left = just_left
         self.tries.clear()
-        self.by_operator = False
         found = self._with_operator(self._candidates(likely)) if by_operator else self._find(likely)
         self.held = self.managed = True
         self.spoke()
         self.gained(found)
         self.unlock()
         return found
-
-    def by_power(self) -> bool:
-        """Whether having got attention as it was got proves that the module has just got power."""
-        return self.by_operator and self.lexicon.attention.power_up
 
     def needs_operator(self) -> bool:
         """Whether gaining attention needs an operator who is not a fixture."""
@@ -137,11 +164,20 @@ class Attention:
             return not self.fixture.has([attention.power]) and not self.lexicon.restart()
         return attention.how is AttentionBy.HELD_KEY and not self.fixture.has([attention.key, attention.power])
 
+    def patient(self) -> float:
+        """How long to wait for an answer that comes at once: longer than for any that came in this session."""
+        return max(self._soon(), LONGER * self.ledger.slowest())
+
+    def quick_look(self) -> float:
+        """The shortest wait that shows that a module does not answer: longer than for any answer so far, and the time on the
+        wire."""
+        return max(QUICK_LOOK, LONGER * self.ledger.slowest()) + self.session.link.tuning.wire_time(16)
+
     def answers_at(self, tuning: Tuning, within: float = AT_ONCE) -> bool:
         """Whether a harmless line is answered on this link now."""
         session = self.session
         session.tune(tuning)
-        within = max(within, self._soon())
+        within = max(within, self.patient())
         # What it heard of us at another rate may have spoilt the first line.
         return self._answers(within) or (self.tries[-1].status is ReplyStatus.ERROR and self._answers(within))
 
@@ -284,7 +320,10 @@ class Attention:
                 session.wait_until_quiet(AT_ONCE, QUICK)
                 if self._answers(QUICK):
                     return True
-            return self._escape() and (self._answers(within) or self._answers(within))
+            if self._escape() and (self._answers(within) or self._answers(within)):
+                return True
+            # It may not have left command mode, and then takes the escape for a command.
+            return self._just_left and self._answers(within)
         if self.tries and session.dialect.line_end and session.dialect.form == "lines":
             # Bytes sent at a wrong rate are the start of a line to the module: this ends it.
             session.send(session.dialect.line_end.encode())
@@ -303,12 +342,47 @@ class Attention:
         session = self.session
         pending = session.forget_partial()
         said = phrase.say.fill({}).text
-        outcome = session.exchange(said, phrase.expect, within if within is not None else phrase.within)
+        outcome = self.observed(
+            lambda: session.exchange(said, phrase.expect, within if within is not None else phrase.within)
+        )
         unasked = [event.text for event in session.events]
         heard = [pending, *outcome.heard, *(text for text in unasked if text not in outcome.heard)]
         session.events.clear()
         self._tried(said, outcome, heard)
         return outcome
+
+    def observed(self, ask: Callable[[], Reply]) -> Reply:
+        """Asks something harmless, and notes in the ledger whether it was answered, met with silence, or neither."""
+        session, ledger = self.session, self.ledger
+        self._catch_up()
+        began = session.clock.now()
+        before, on_wire = session.received, session.on_wire
+        outcome = ask()
+        now, mode = session.clock.now(), str(session.link.tuning)
+        if outcome.ok:
+            ledger.note(Answered(now, mode, max(0.0, outcome.waited - (session.on_wire - on_wire))))
+            self.answered_at = session.link.tuning
+        elif session.received == before:
+            ledger.note(Silent(began, mode, now))
+        else:
+            ledger.note(Spoke(now))
+        self._received = session.received
+        return outcome
+
+    def _catch_up(self) -> None:
+        """Notes that bytes came since the last question."""
+        if self.session.received != self._received:
+            self._received = self.session.received
+            self.ledger.note(Spoke(self.session.clock.now()))
+
+    def overheard(self, line: Heard) -> None:
+        """Notes a line that no open question asked for: a ready text, or an answer that may be a late one."""
+        ready = self.lexicon.start.ready
+        probe = self.lexicon.attention.probe.expect
+        if ready is not None and is_ready_text(ready, line.text):
+            self.ledger.note(Ready(line.at))
+        elif line.role is Role.UNEXPECTED or any(want.pattern.match(line.text) is not None for want in probe.wants):
+            self.ledger.note(Stray(line.at))
 
     def _tried(self, said: str, outcome: Reply, heard: Sequence[str]) -> None:
         session = self.session
@@ -372,7 +446,6 @@ class Attention:
                 return candidates[0]
             self.tries.clear()
         nobody = self.needs_operator() and not self.operator.there
-        self.by_operator = True
         self._ask_operator(attention.operator)
         end = session.clock.now() + (min(self.patience, NOBODY) if nobody else self.patience)
         # Where it is most likely to answer is tried alone for as long as a start takes.
@@ -417,20 +490,61 @@ class Attention:
         session, attention, fixture = self.session, self.lexicon.attention, self.fixture
         pins = (attention.power,) if attention.window else (attention.key, attention.power)
         if attention.how is not AttentionBy.CONTROL_LINE and fixture.has(pins):
-            fixture.drive(session, dict.fromkeys(pins, True) | {attention.power: False})
-            session.quiet(POWER_OFF)
-            fixture.drive(session, {attention.power: True})
-            if not attention.window:
-                session.quiet(attention.hold + 0.1)
-                fixture.drive(session, {attention.key: False})
+            keys = {} if attention.window else {attention.key: True}
+            with fixture.restored(session, dict.fromkeys(keys, False)):
+                fixture.drive(session, keys)
+                self.cut_power()
+                if keys:
+                    session.quiet(attention.hold + 0.1)
             return
         session.asked("attention", text)
+        if attention.power_up or attention.window:
+            self.ledger.note(CycleAsked(session.clock.now(), attention.power_up))
         self.operator.ask("attention", text)
+
+    # -- power ----------------------------------------------------------------------------------------------------
+
+    def switches_power(self) -> bool:
+        """Whether the power can be taken away and given back without a person."""
+        return self.fixture.has([self.lexicon.attention.power]) or self.operator.switches_power
+
+    def cut_power(self) -> None:
+        """Takes the power away and gives it back. Meanwhile a module that answered just before is asked, and must be silent;
+        one that answers is reported. The power is given back whatever happens."""
+        session, ledger, fixture = self.session, self.ledger, self.fixture
+        power = self.lexicon.attention.power
+        here = str(session.link.tuning)
+        answered = ledger.just_answered(here)
+        self._catch_up()
+        with fixture.restored(session, {power: True}) if fixture.has([power]) else self._rig_power():
+            ledger.note(PowerOff(session.clock.now()))
+            fixture.drive(session, {power: False}) if fixture.has([power]) else self.operator.ask("power-off", "")
+            session.quiet(POWER_OFF)
+            if answered:
+                self._ask_without_power()
+        ledger.note(PowerOn(session.clock.now()))
+
+    @contextmanager
+    def _rig_power(self) -> Iterator[None]:
+        try:
+            yield
+        finally:
+            self.operator.ask("power-on", "")
+
+    def _ask_without_power(self) -> None:
+        """Asks the module while its power is off."""
+        for _ in range(ASKED_WITHOUT_POWER):
+            if self.ask(self.lexicon.attention.probe, self.quick_look()).ok:
+                self._remark(POWERED)
+                return
 
     def _listens(self, *, patient: bool = False) -> Answers:
         """Which commands it answers. The first line after a start may be answered with an error, so it is said again once.
         `patient` gives a module that takes its time all that the lexicon says an answer may take."""
         within = max(self._soon(), self.session.dialect.within) if patient else self._soon()
+        if patient:
+            # Answers to earlier questions, still on their way, must not be taken for the answers to these.
+            self.session.await_outstanding()
         if not self._answers(within):
             heard = self.tries[-1].heard
             understood = self.tries[-1].status is ReplyStatus.ERROR or any(not garbled(text) for text in heard)

@@ -22,10 +22,12 @@ from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
 from wexicon.work.contact.attention import PATIENCE, Attention
 from wexicon.work.contact.causes import by_itself
+from wexicon.work.contact.ledger import Left, Ordered
 from wexicon.work.module.settings import Settings
 
 # How often an action that makes settings persist is done again when something else was heard meanwhile.
 MOST_TIMES = 3
+CUT = "the answer stopped in the middle of a line"
 
 
 class Module:
@@ -84,12 +86,15 @@ class Module:
         """Asks something harmless; what fails, or met with something unexpected, is asked again after a silence."""
         said = phrase.say.fill(values or {})
         anomalies = self.session.anomalies
-        outcome = self.say(said, phrase, tells=tells)
+        outcome = self._question(said, phrase, tells=tells)
         if outcome.ok and self.session.anomalies == anomalies:
             return outcome
         gap = self.session.dialect.gap
         self.session.wait_until_quiet(0.05 + gap, 0.5 + 4 * gap)
-        return self.say(said, phrase, tells=tells)
+        return self._question(said, phrase, tells=tells)
+
+    def _question(self, said: Filled, phrase: Phrase, *, tells: Collection[str] = ()) -> Reply:
+        return self.attention.observed(lambda: self.say(said, phrase, tells=tells))
 
     # -- who it is ------------------------------------------------------------------------------------------------
 
@@ -121,7 +126,7 @@ class Module:
             if unit and unit not in names:
                 continue
             anomalies = self.session.anomalies
-            outcome = self.say(phrase.say.fill({}), phrase)
+            outcome = self._question(phrase.say.fill({}), phrase)
             if not outcome.ok or self.session.anomalies != anomalies:
                 return False
             heard = {name: str(value) for name, value in outcome.captures.items()}
@@ -225,10 +230,14 @@ class Module:
         given = {name: value for name, value in {**self.given, **(values or {})}.items() if name in needed}
         made = Runner(self.session, action.program, given, module=self, operator=self.operator).run()
         self.attention.spoke()
+        if action.restarts:
+            self.attention.ledger.note(Ordered(self.session.clock.now()))
         if action.settles:
             self.session.quiet(action.settles)
         if action.ends_attention:
             self.attention.lose()
+            if not action.restarts:
+                self.attention.ledger.note(Left(self.session.clock.now()))
         due = [
             moving for moving in self.pending if moving[0] == name or (moving[0] is Moves.RESTART and action.restarts)
         ]
@@ -271,7 +280,7 @@ class Module:
         cause = by_itself(self.lexicon, [event.text for event in self.session.events])
         reason = {
             ReplyStatus.ERROR: self.error(outcome.code),
-            ReplyStatus.SILENCE: "no full answer" if outcome.heard else "no answer",
+            ReplyStatus.SILENCE: CUT if outcome.cut else "no full answer" if outcome.heard else "no answer",
             ReplyStatus.CLOSED: "the answer lacks what was expected",
             ReplyStatus.BUSY: "still busy",
         }.get(outcome.status, "")

@@ -22,6 +22,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.text import written
 from wexicon.core.values import UNSET, Value, ValueFault
+from wexicon.core.values.base import OUT_OF_RANGE
 
 MOST_PASSES = 4
 # How long an event that reports what was granted may take (seconds).
@@ -76,7 +77,9 @@ class Reading(msgspec.Struct, frozen=True):
         """The reading as a person sees it."""
         if setting.secret:
             return HIDDEN
-        return setting.show(self.value) if self.value is not None else f"{self.text} (unknown)"
+        if self.value is not None:
+            return setting.show(self.value)
+        return f"{self.text} ({'out of range' if self.why == OUT_OF_RANGE else 'unknown'})"
 
 
 class Settings:

@@ -1,7 +1,6 @@
 """Having a module start again, and seeing that it did.
 
-The rule: a start is believed when it was seen: a start or ready word, silence and then an answer, command mode gone, an
-answer at the rate that it starts with. A module that goes on answering in its old session has not started.
+The rule: what is done here proves nothing; whether the module started is read from the ledger of what it did.
 """
 
 from __future__ import annotations
@@ -9,7 +8,8 @@ from __future__ import annotations
 from wexicon.core.faults import Unreachable
 from wexicon.core.formats.lexicon import AttentionBy
 from wexicon.core.tuning import Tuning
-from wexicon.work.contact.attention import POWER_OFF
+from wexicon.work.contact.attention import is_ready_text
+from wexicon.work.contact.ledger import LONGER, CycleAsked, Sign, Silences
 from wexicon.work.module.module import Module
 from wexicon.work.results.verdicts import Evidence, Prove
 
@@ -21,6 +21,8 @@ LATE_START = 1.5
 # then repeated, so many times at most.
 UNWATCHED = 0.15
 MOST_RESTARTS = 3
+# Between two looks at a module that goes on answering (seconds).
+BETWEEN_LOOKS = 0.03
 POWER_CYCLE = "Take the module's power away for two seconds, then give it back."
 
 
@@ -30,100 +32,104 @@ def strongest(module: Module, asked: Prove) -> Evidence:
     if asked is Prove.READING:
         return Evidence.READING
     comes_back = not attention.needs_operator() or operator.there
-    power = attention.fixture.has([lexicon.attention.power]) or operator.cuts_power
     if asked is Prove.POWER:
-        return Evidence.POWER if power or operator.there else Evidence.READING
-    if asked is Prove.AUTO and comes_back:
-        if power:
+        return Evidence.POWER if attention.switches_power() or operator.there else Evidence.READING
+    if asked in (Prove.AUTO, Prove.TWICE) and comes_back:
+        if attention.switches_power():
             return Evidence.POWER
         if lexicon.attention.power_up and attention.needs_operator() and lexicon.restart():
             return Evidence.POWER
     return Evidence.RESTART if lexicon.restart() and comes_back else Evidence.READING
 
 
-def start(module: Module, how: Evidence) -> Evidence:
-    """Has the module start again; gives what was seen: POWER, RESTART, or READING where no start was."""
+def start(module: Module, how: Evidence) -> set[Sign]:
+    """Has the module start again; gives the signs of a start that were observed. Evidence of READING makes no start."""
+    ledger = module.attention.ledger
+    first = len(ledger.entries)
+    _answers_now(module)
     if how is Evidence.POWER:
-        return _by_power(module)
-    if how is Evidence.RESTART:
-        return Evidence.RESTART if _restart(module) else Evidence.READING
-    return Evidence.READING
+        _by_power(module)
+    elif how is Evidence.RESTART:
+        _restart(module, first)
+    return ledger.signs(first)
 
 
-def _restart(module: Module) -> bool:
-    """Restarts the module until the start was seen, or was certainly not made; whether it was seen."""
+def _answers_now(module: Module) -> None:
+    """Silence counts only of a module that has just answered."""
+    attention = module.attention
+    if attention.held and not attention.ledger.just_answered(str(module.session.link.tuning)):
+        attention.answers_at(module.session.link.tuning, attention.patient())
+
+
+def _restart(module: Module, first: int) -> None:
+    """Restarts the module until a start was observed, or was certainly not made."""
+    ledger = module.attention.ledger
     for _ in range(MOST_RESTARTS):
         said = module.session.clock.now()
         module.do(module.lexicon.restart())
-        seen, unwatched = _come_back(module, said)
-        if seen or unwatched < UNWATCHED:
-            return seen
-    return False
+        unwatched = _come_back(module, said)
+        if ledger.signs(first) or unwatched < UNWATCHED:
+            return
 
 
-def _by_power(module: Module) -> Evidence:
+def _by_power(module: Module) -> None:
     session, attention, lexicon = module.session, module.attention, module.lexicon
-    power = lexicon.attention.power
     if lexicon.attention.power_up:
-        # Attention is had at power-up only: taking it again is the power cycle.
-        gone = False
-        if lexicon.restart() and attention.needs_operator() and not module.operator.cuts_power:
+        # It can be brought to listen at power-up only: doing that again is the power cycle.
+        if attention.needs_operator() and not attention.switches_power() and lexicon.restart():
             # With a person, the module is sent away first, so that it is seen to come back.
             module.do(lexicon.restart())
-            gone = wait_until_gone(module)
+            _watched(module)
+        elif not attention.fixture.has([lexicon.attention.power]):
+            attention.cut_power()
         _apply_pending(module)
         attention.lose()
         attention.gain(module.expected_links(), just_left=True, by_operator=True)
-        return Evidence.POWER if module.operator.cuts_power or gone else Evidence.READING
-    if attention.fixture.has([power]):
-        attention.fixture.drive(session, {power: False})
-        session.quiet(POWER_OFF)
-        attention.fixture.drive(session, {power: True})
-        seen = True
+        return
+    if attention.switches_power():
+        attention.cut_power()
     else:
         session.asked("power-cycle", POWER_CYCLE)
+        attention.ledger.note(CycleAsked(session.clock.now()))
         module.operator.ask("power-cycle", POWER_CYCLE)
-        seen = module.operator.cuts_power or wait_until_gone(module, attention.patience)
+        _watched(module, attention.patience)
     _apply_pending(module)
-    # A ready word is waited for where our side is tuned to hear it.
+    # A ready text is waited for where our side is tuned to hear it.
     own = lexicon.attention.tuning
     if not own and module.expected_links()[0] == session.link.tuning:
         _heard_ready(module)
-    _find_again(module, just_left=seen)
+    _find_again(module, just_left=True)
     module.operator.noticed()
-    return Evidence.POWER if seen else Evidence.READING
 
 
 def come_back(module: Module) -> bool:
-    """After an action that has the module start again: waits for it, and gets its attention; whether the start was seen."""
-    return _come_back(module, module.session.clock.now())[0]
+    """After an action that has the module start again: waits for it, and gets its attention; whether a start was observed."""
+    ledger = module.attention.ledger
+    first = len(ledger.entries)
+    _come_back(module, module.session.clock.now())
+    return bool(ledger.signs(first))
 
 
-def _come_back(module: Module, since: float) -> tuple[bool, float]:
-    """Whether the start was seen, and the longest time since `since` without a look (seconds)."""
+def _come_back(module: Module, since: float) -> float:
+    """Watches the module until it answers again; the longest time since `since` without a look (seconds)."""
     _apply_pending(module)
     if _heard_ready(module):
         _find_again(module, just_left=False)
-        return True, 0.0
-    # A module with a ready word was listened to until now.
-    gone, unwatched = _watched(module, module.session.clock.now() if module.lexicon.start.ready else since)
+        return 0.0
+    # A module with a ready text was listened to until now.
+    gone, unwatched = _watched(module, since=module.session.clock.now() if module.lexicon.start.ready else since)
     _find_again(module, just_left=gone)
-    return gone, unwatched
+    return unwatched
 
 
 def _heard_ready(module: Module) -> bool:
-    """Waits for the word with which the module says that it listens; false where it has none, or it did not come."""
+    """Waits for the text by which the module says that it listens; false where it has none, or it did not come."""
     session, start_ = module.session, module.lexicon.start
     ready = start_.ready
     if ready is None:
         return False
-    # What was sent before at another rate may are in front of the ready word, on the same line.
-    whole = ready.source == ready.start
-    came = session.wait_for(
-        lambda event: ready.match(event.text) is not None or (whole and event.text.endswith(ready.source)),
-        session.clock.now() + start_.within + LATE_START,
-    )
-    return came is not None
+    until = session.clock.now() + start_.within + LATE_START
+    return session.wait_for(lambda event: is_ready_text(ready, event.text), until) is not None
 
 
 def _apply_pending(module: Module) -> None:
@@ -133,24 +139,36 @@ def _apply_pending(module: Module) -> None:
     module.pending.clear()
 
 
-def wait_until_gone(module: Module, patience: float = 0.0) -> bool:
+def wait_until_gone(module: Module) -> bool:
     """Waits until the module no longer answers; false where it goes on answering."""
-    return _watched(module, module.session.clock.now(), patience)[0]
+    return _watched(module)[0]
 
 
-def _watched(module: Module, since: float, patience: float = 0.0) -> tuple[bool, float]:
-    """Whether the module stopped answering, and the longest time between two looks since `since` (seconds)."""
+def _watched(module: Module, patience: float = 0.0, since: float | None = None) -> tuple[bool, float]:
+    """Asks the module again and again until it is silent for longer than any answer took. Whether that was so, and the longest
+    time between two looks since `since` (seconds)."""
     session, attention = module.session, module.attention
-    looked, unwatched = since, 0.0
-    here = module.lexicon.attention.tuning or session.link.tuning
-    until = session.clock.now() + max(patience, module.lexicon.start.within, GOES_WITHIN)
-    while session.clock.now() < until:
+    ledger, watched = attention.ledger, Silences()
+    for entry in ledger.entries:
+        watched.feed(entry, 0.0)
+    taken = len(ledger.entries)
+    now = session.clock.now()
+    looked, unwatched = now if since is None else since, 0.0
+    limit = LONGER * ledger.slowest()
+    until = now + max(patience, module.lexicon.start.within, GOES_WITHIN, 2 * limit)
+    # Where it answered before: a rate that it only has after a start may be tuned already.
+    session.tune(attention.answered_at or session.link.tuning)
+    while (now := session.clock.now()) < until:
         session.heed_stop()
-        now = session.clock.now()
         looked, unwatched = now, max(unwatched, now - looked)
-        if not attention.answers_at(here):
+        answered = attention.ask(module.lexicon.attention.probe, attention.quick_look()).ok
+        for entry in ledger.entries[taken:]:
+            watched.feed(entry, limit)
+        taken = len(ledger.entries)
+        if watched.lasts(limit) and (not watched.asked or watched.by_person()):
             return True, unwatched
-        session.quiet(0.03)
+        if answered:
+            session.quiet(BETWEEN_LOOKS)
     return False, unwatched
 
 

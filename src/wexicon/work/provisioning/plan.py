@@ -45,10 +45,17 @@ class Plan:
                 if isinstance(statement, Say):
                     self._add(name, self._filled(statement.template))
 
+    def witness(self, name: str, value: Value, other: Value) -> None:
+        """What changes the witness, so that a restart can be told from none."""
+        said, _, _ = self.module.settings.line_for({name: other}, {**self.known, name: value})
+        self._add(f"change {name} unsaved", said.text if said.shown is None else said.shown)
+
     def start(self, how: Evidence) -> None:
         """What has the module start."""
         restart = self.lexicon.restart()
-        sent_away = how is Evidence.POWER and self.lexicon.attention.power_up and not self.module.operator.cuts_power
+        sent_away = (
+            how is Evidence.POWER and self.lexicon.attention.power_up and not self.module.attention.switches_power()
+        )
         if how is Evidence.RESTART or (sent_away and restart and self.module.attention.needs_operator()):
             self.actions([restart])
         if how is Evidence.READING:

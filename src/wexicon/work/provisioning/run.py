@@ -17,6 +17,7 @@ from wexicon.core.protocol.observations import Judged, Started
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
+from wexicon.work.contact.ledger import AllRead, Planted, Sign, Stayed, Undone, Written
 from wexicon.work.module.module import Module
 from wexicon.work.module.settings import Reading, Refused
 from wexicon.work.module.starts import start, strongest
@@ -31,6 +32,7 @@ from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
 
 # The walk writes, starts and reads; where the start brought back old values, again.
 MOST_TURNS = 2
+NOT_UNDERSTOOD = "not understood"
 
 
 class Order(msgspec.Struct, frozen=True):
@@ -58,13 +60,18 @@ class ProvisioningRun:
         self.result = UnitResult()
         self.lines: dict[str, Line] = {}
         self.failed: dict[str, str] = {}
-        self.evidence = Evidence.NONE
+        self.ledger = module.attention.ledger
         # Whether the last reading stands: nothing was written, and the module did not start, since.
         self.final = False
         self.step = ""
         self._step_began = self.session.clock.now()
         self._group_before: dict[str, Reading] = {}
         self._unit = ""
+        self._before: Unfinished | None = None
+        self._planted: dict[str, str] = {}
+        # Settings whose acknowledgement counts only if nothing unexpected comes until they are saved, and what had come before.
+        self._blind: set[str] = set()
+        self._calm = (0, 0)
 
     # -- the whole ------------------------------------------------------------------------------------------------
 
@@ -83,6 +90,7 @@ class ProvisioningRun:
             line.result(final=self.final, failed=self.failed.get(name, "")) for name, line in self.lines.items()
         ]
         result.evidence = self.evidence if self.final else Evidence.NONE
+        result.starts = self.ledger.starts()
         result.link = str(self.session.link.tuning)
         result.timed(self.session, began)
         for line in result.settings:
@@ -96,6 +104,11 @@ class ProvisioningRun:
         masked(result, self.session.secrets)
         return result
 
+    @property
+    def evidence(self) -> Evidence:
+        """The evidence for the last reading, as the ledger has it."""
+        return self.ledger.evidence(reloads=self.lexicon.start.restart_reloads)
+
     def _judge(self) -> None:
         result = self.result
         if not self.order.wanted:
@@ -105,7 +118,11 @@ class ProvisioningRun:
                 result.verdict, result.failure = Verdict.FAILED, Failure("read", what)
             return
         result.verdict, result.trusted = judge(
-            result.settings, self.evidence, self.order.prove, self.order.trust if self.write else ()
+            result.settings,
+            self.evidence,
+            self.order.prove,
+            self.order.trust if self.write else (),
+            self.ledger.starts(),
         )
         if result.verdict is Verdict.FAILED:
             wrong = (Outcome.REFUSED, Outcome.DIFFERS, Outcome.NOT_READ)
@@ -134,7 +151,6 @@ class ProvisioningRun:
         names = self._names()
         self.lines = {name: Line(self.lexicon.settings[name], self.order.wanted.get(name)) for name in names}
         self._read(first=True)
-        self.evidence = Evidence.POWER if module.attention.by_power() else Evidence.READING
         if not self.order.wanted:
             self.final = True
         elif self.write and self.order.plan:
@@ -198,10 +214,13 @@ class ProvisioningRun:
             if first:
                 line.before = reading
             line.after = reading
+            if line.note.startswith(NOT_UNDERSTOOD):
+                line.note = ""
             if reading is not None and reading.value is None:
-                line.note = f"not understood: it {reading.why}"
+                line.note = f"{NOT_UNDERSTOOD}: it {reading.why}"
                 if not self.order.wanted:
                     self.failed[name] = f"{line.note} (heard “{visible(reading.shown(line.setting))}”)"
+        self.ledger.note(AllRead(self.session.clock.now()))
         if first:
             others = [name for name in self.module.settings.whole_group(self.order.wanted) if name not in found]
             self._group_before = {**found, **self.module.settings.read(others)} if others else found
@@ -227,14 +246,14 @@ class ProvisioningRun:
         todo = self._todo(first=True)
         self._require_operator(todo)
         again = before is not None or can is Evidence.READING or any(map(self._pending, self._wanted()))
-        proved = not todo and self.evidence is Evidence.POWER and before is None
         made = Plan(self.module, self._known())
         made.writes([line for line in todo if not line.setting.volatile])
         made.actions(self._persisting(todo, again=again))
-        if not proved:
-            how = self._start_by(can)
-            made.start(how)
-            made.reads(self.lines)
+        how = self._start_by(can)
+        if how is Evidence.RESTART and (planted := self._witness(self.order.wanted)):
+            made.witness(*planted)
+        made.start(how)
+        made.reads(self.lines)
         volatile = [line for line in todo if line.setting.volatile]
         if volatile:
             made.writes(volatile)
@@ -244,8 +263,9 @@ class ProvisioningRun:
     def _look(self) -> None:
         """For `verify`: compares; has the module start before only where that is asked for."""
         self.final = True
-        if self.order.prove in (Prove.POWER, Prove.RESTART):
-            self._start(strongest(self.module, self.order.prove))
+        if self.order.prove in (Prove.POWER, Prove.RESTART, Prove.TWICE):
+            for _ in range(self.order.prove.starts or 1):
+                self._start(strongest(self.module, self.order.prove))
         self._note_pending()
 
     def _note_pending(self) -> None:
@@ -259,11 +279,9 @@ class ProvisioningRun:
         """Writes what differs, does what makes it persist, has the module start, reads; again where the start brought
         back old values."""
         can = strongest(self.module, self.order.prove)
-        before = self.store.find(self._unit)
+        before = self._before = self.store.find(self._unit)
         if before:
-            where = f" at {before.bench}" if before.bench else ""
-            self.result.remarks.append(f"resuming work started on {before.began:%Y-%m-%d %H:%M} UTC{where}")
-            self.session.log("earlier work on this unit is unfinished; finishing it")
+            self._resume(before)
         for turn in range(MOST_TURNS):
             todo = self._todo(first=turn == 0)
             if todo:
@@ -275,23 +293,65 @@ class ProvisioningRun:
                 before is not None or can is Evidence.READING or any(map(self._pending, self._wanted()))
             )
             self._persist(todo, again=again)
-            proved = not todo and turn == 0 and self.evidence is Evidence.POWER and before is None
-            if not proved:
+            self._start(can)
+            if self.evidence is Evidence.READING and can is not Evidence.READING:
+                # No start was observed, so the settings may not persist yet: save them again.
+                can = Evidence.READING
+                self._persist(todo, again=True)
                 self._start(can)
-                if self.evidence is Evidence.READING and can is not Evidence.READING:
-                    # No start was seen, so the settings may not persist yet: save them again.
-                    can = Evidence.READING
-                    self._persist(todo, again=True)
-                    self._start(can)
-            if all(line.right() for line in self._wanted() if line.setting.readable and not line.refused):
+            if self._all_right() or not self.final or can is Evidence.READING:
                 break
-            if not self.final or can is Evidence.READING:
-                break
+        for _ in range(self.ledger.starts(), self.order.prove.starts if self._all_right() else 0):
+            self._start(can)
         self._write_volatile(can)
         self._note_pending()
         self._tell_what_else_changed()
         self.final = True
-        self.store.close(self._unit)
+        self._close()
+
+    def _all_right(self) -> bool:
+        return all(line.right() for line in self._wanted() if line.setting.readable and not line.refused)
+
+    # -- unfinished work ------------------------------------------------------------------------------------------
+
+    def _covers(self, record: Unfinished) -> bool:
+        """Whether this order has every setting of an earlier one."""
+        return set(record.settings) <= set(self.order.wanted)
+
+    def _resume(self, before: Unfinished) -> None:
+        """Reports earlier work on this unit, and undoes what it left for a moment only."""
+        where = f" at {before.bench}" if before.bench else ""
+        when = f"{before.began:%Y-%m-%d %H:%M} UTC{where}"
+        if self._covers(before):
+            self.result.remarks.append(f"resuming work started on {when}")
+            self.session.log("earlier work on this unit is unfinished; finishing it")
+        else:
+            others = ", ".join(name for name in before.settings if name not in self.order.wanted)
+            what = f"work started on {when} stays unfinished: {others} not covered here. Run its sheet again."
+            self.result.remarks.append(what)
+            self.session.log(what)
+        for name, text in before.planted.items():
+            setting = self.lexicon.settings.get(name)
+            if setting and name not in self.order.wanted:
+                self.module.settings.write({name: setting.kind.decode(text)}, self._known())
+
+    def _remember(self) -> None:
+        """Writes down what is about to be done, with what an earlier run left."""
+        before = self._before
+        names = [line.setting.name for line in self._wanted()]
+        names += [name for name in (before.settings if before else ()) if name not in names]
+        began = before.began if before and not self._covers(before) else datetime.now(UTC)
+        sheet = before.sheet if before and not self._covers(before) else self.order.sheet
+        self.store.open(Unfinished(self._unit, began, names, sheet, planted=self._planted))
+
+    def _close(self) -> None:
+        """The work is finished; what an earlier run has left is not, unless this one covers it."""
+        before = self._before
+        if before is None or self._covers(before):
+            self.store.close(self._unit)
+        else:
+            before.planted = {}
+            self.store.open(before)
 
     def _wanted(self) -> list[Line]:
         return [line for line in self.lines.values() if line.wanted is not None]
@@ -328,10 +388,6 @@ class ProvisioningRun:
             if not line.written and line.before is not None and line.before.value == line.wanted:
                 self.result.remarks.append(f"{line.setting.name} read right but was not saved: a restart undid it")
 
-    def _remember(self) -> None:
-        names = [line.setting.name for line in self._wanted()]
-        self.store.open(Unfinished(self._unit, datetime.now(UTC), names, self.order.sheet))
-
     def _write_all(self, todo: Sequence[Line]) -> None:
         lines = {line.setting.name: line for line in todo if not line.setting.volatile}
         self.final = False
@@ -341,6 +397,8 @@ class ProvisioningRun:
 
     def _write(self, lines: Sequence[Line]) -> None:
         self.result.written += 1
+        if not lines[0].setting.volatile:
+            self.ledger.note(Written(self.session.clock.now()))
         values = {line.setting.name: line.wanted for line in lines if line.wanted is not None}
         for line in lines:
             # Said is written, until it is read otherwise: the answer may be lost.
@@ -362,6 +420,8 @@ class ProvisioningRun:
             self._remember()
             self._enter(name)
             self.module.persist(name)
+            self.ledger.note(Written(self.session.clock.now()))
+            self.session.quiet(self.lexicon.saves_within)
             self.final = False
             if self.lexicon.actions[name].ends_attention:
                 self._come_back()
@@ -386,23 +446,61 @@ class ProvisioningRun:
             self._note_granted(name, line)
         how = self._start_by(how)
         self.final = False
-        if how is Evidence.READING:
-            self._enter("read back")
-            self.evidence = Evidence.READING
-        else:
+        if how is not Evidence.READING:
+            other = self._plant() if how is Evidence.RESTART else None
             self._enter("power cycle" if how is Evidence.POWER else "restart", searching=True)
-            seen = start(self.module, how)
-            if seen is Evidence.READING:
-                self.result.remarks.append("restart requested; no restart observed")
-            else:
-                self.session.tell(Started(self.session.clock.now(), seen))
-            self.evidence = seen
+            signs = start(self.module, how)
             self._identify_again()
-            self._enter("read back")
+            if other is not None:
+                self._look_at_witness(other)
+                signs = signs or ({Sign.WITNESS} if isinstance(self.ledger.entries[-1], Undone) else set())
+            if signs:
+                self.session.tell(Started(self.session.clock.now(), how))
+            else:
+                self.result.remarks.append("restart requested; no restart observed")
+        self._enter("read back")
         if not self.module.attention.held:
             self._come_back()
         self._read()
         self.final = True
+
+    # -- the witness ----------------------------------------------------------------------------------------------
+
+    def _witness(self, known: Mapping[str, Value]) -> tuple[str, Value, Value] | None:
+        """The lexicon's witness, the value that it has, and another one; None if there is no witness. `known` are values that
+        need not be read."""
+        name = self.lexicon.start.witness
+        if not name or not self.module.has(name):
+            return None
+        value = known[name] if name in known else self.module.settings.read([name])[name].value
+        other = self.lexicon.settings[name].kind.another(value) if value is not None and value is not UNSET else None
+        return None if value is None or other is None else (name, value, other)
+
+    def _plant(self) -> Value | None:
+        """Gives the witness another value, without saving it; that value, or None if that cannot be done."""
+        found = self._witness({}) if self.write else None
+        if found is None:
+            return None
+        name, value, other = found
+        self._planted = {name: self.lexicon.settings[name].kind.encode(value)}
+        self._remember()
+        self.module.settings.write({name: other}, self._known())
+        if self.module.settings.read([name])[name].value != other:
+            return None
+        self.ledger.note(Planted(self.session.clock.now()))
+        return other
+
+    def _look_at_witness(self, other: Value) -> None:
+        """Whether the start has undone the unsaved change; if not, it is taken back."""
+        ((name, text),) = self._planted.items()
+        now = self.session.clock.now
+        if self.module.settings.read([name])[name].value == other:
+            self.ledger.note(Stayed(now()))
+            self.result.remarks.append(f"an unsaved change of {name} was still there after the restart")
+            self.module.settings.write({name: self.lexicon.settings[name].kind.decode(text)}, self._known())
+        else:
+            self.ledger.note(Undone(now()))
+        self._planted = {}
 
     def _come_back(self) -> None:
         self._enter("come back", searching=True)
@@ -421,10 +519,9 @@ class ProvisioningRun:
             for line in todo:
                 self._write([line])
             self.final = False
-            evidence = self.evidence
             self._enter("read back")
             self._read()
-            self.final, self.evidence = True, evidence
+            self.final = True
         for line in lines:
             line.note = line.note or "until power is lost"
 

@@ -1,7 +1,7 @@
 """Work that was started on a unit and not seen through: written down before the first write, struck out after the last reading.
 
-The rule: whatever interrupts a run, the next one on that unit finds the record, on whichever bench. It names settings, never
-values.
+The rule: whatever interrupts a run, the next one on that unit finds the record, on whichever bench. It names settings; the
+only value in it is that of a witness, which is no secret.
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ if TYPE_CHECKING:
 
 class Unfinished(msgspec.Struct):
     """What was started: on which unit, when, with which settings, by which sheet, in which process of which bench. `shared` is
-    whether the register has it too; `ended` that it was seen through while the register was away."""
+    whether the register has it too; `ended` that it was seen through while the register was away. `planted` has a setting whose
+    value was changed for a moment only, and what it was: never a secret."""
 
     unit: str
     began: datetime
@@ -35,6 +36,7 @@ class Unfinished(msgspec.Struct):
     bench: str = ""
     shared: bool = False
     ended: bool = False
+    planted: dict[str, str] = {}
 
 
 class Store:
@@ -124,7 +126,7 @@ class RegisterStore(FileStore):
 
     def open(self, record: Unfinished) -> None:
         record.process, record.bench = os.getpid(), self.register.bench
-        if self._open.get(record.unit) == record.settings:
+        if self._open.get(record.unit) == record.settings and not record.planted:
             return  # each write tells of it again
         with contextlib.suppress(Fault):
             self.register.begin(msgspec.to_builtins(record))

@@ -74,7 +74,8 @@ class StepTime(msgspec.Struct):
 class UnitResult(Result):
     """The result of one unit. `link` is our side's rate and frame at the end; `started` is UTC; `sheet` and `lexicon_digest`
     are SHA-256 digests of the files; `trusted` are settings whose acknowledgement was enough, `also_changed` settings outside
-    the sheet that changed; `kept` and `measurements` come from the sheet's dialogues."""
+    the sheet that changed; `kept` and `measurements` come from the sheet's dialogues; `starts` counts the
+    starts that were observed since the last write, with a reading after each."""
 
     evidence: Evidence = Evidence.NONE
     seat: str = ""
@@ -90,6 +91,7 @@ class UnitResult(Result):
     also_changed: list[str] = []
     remarks: list[str] = []
     written: int = 0
+    starts: int = 0
     steps: list[StepTime] = []
     started: datetime | None = None
     wexicon: str = __version__
@@ -104,14 +106,14 @@ class UnitResult(Result):
 
 
 def judge(
-    settings: Iterable[SettingResult], evidence: Evidence, required: Prove, trust: Iterable[str] = ()
+    settings: Iterable[SettingResult], evidence: Evidence, required: Prove, trust: Iterable[str] = (), starts: int = 0
 ) -> tuple[Verdict, list[str]]:
     """The verdict of settings and evidence, and the settings among them that rest on an acknowledgement. `trust` are those
-    whose acknowledgement is enough."""
+    whose acknowledgement is enough; `starts` counts the starts that were observed with a reading after each."""
     trusted: list[str] = []
     verdict = Verdict.CONFORMS
     allowed = set(trust)
-    if not evidence.at_least(required.requires):
+    if not evidence.at_least(required.requires) or starts < required.starts:
         verdict = Verdict.UNPROVED
     for line in settings:
         if line.outcome in (Outcome.REFUSED, Outcome.DIFFERS, Outcome.NOT_READ):

@@ -25,10 +25,12 @@ class Outcome(StrEnum):
 
 
 class Evidence(StrEnum):
-    """The strongest evidence that was observed in this run for the final reading; see docs/proof.md."""
+    """The strongest evidence that was observed in this run for the final reading; see docs/proof.md. After a `warm-restart` it
+    is not known whether the module had loaded the saved values, or kept those in its working memory."""
 
     NONE = ""
     READING = "reading"
+    WARM = "warm-restart"
     RESTART = "restart"
     POWER = "power-cycle"
 
@@ -37,21 +39,30 @@ class Evidence(StrEnum):
         return _STRENGTH.index(self) >= _STRENGTH.index(other)
 
 
-_STRENGTH = [Evidence.NONE, Evidence.READING, Evidence.RESTART, Evidence.POWER]
+_STRENGTH = list(Evidence)
 
 
 class Prove(StrEnum):
-    """The evidence that is required; `auto` is the strongest that needs no operator action beyond attention."""
+    """The evidence that is required; `auto` is the strongest that needs no operator action beyond attention; `twice`, the same
+    after a second start too."""
 
     AUTO = "auto"
     POWER = "power"
     RESTART = "restart"
     READING = "reading"
+    TWICE = "twice"
 
     @property
     def requires(self) -> Evidence:
         """The weakest evidence that is enough."""
-        return {Prove.POWER: Evidence.POWER, Prove.RESTART: Evidence.RESTART}.get(self, Evidence.READING)
+        return {Prove.POWER: Evidence.POWER, Prove.RESTART: Evidence.WARM, Prove.TWICE: Evidence.WARM}.get(
+            self, Evidence.READING
+        )
+
+    @property
+    def starts(self) -> int:
+        """How many starts must be observed, with a reading after each."""
+        return 2 if self is Prove.TWICE else 0
 
 
 class Verdict(StrEnum):
@@ -86,5 +97,6 @@ STATUS = {
 EVIDENCE_TEXT = {
     Evidence.POWER: "read back after a power cycle",
     Evidence.RESTART: "read back after a restart",
+    Evidence.WARM: "kept over a restart; power not cycled",
     Evidence.READING: "read without a restart; persistence not tested",
 }

@@ -67,7 +67,7 @@ class _Making:
             lexicon = job.seat.lexicon
             bench = bench_of(self.choice, lexicon)
             # As with a person: power is not cut unless attention needs it.
-            bench.operator.cuts_power = False
+            bench.operator.switches_power = False
             bench.standin.another(self.numbers[job.name], flash=False)
             tuning = lexicon.attention.tuning or lexicon.factory
             session = bench.session(listener, tuning=tuning, secrets=job.secrets())

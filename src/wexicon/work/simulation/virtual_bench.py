@@ -24,7 +24,7 @@ from wexicon.rig.uart import WireFaults
 class BenchOperator:
     """Works a stand-in as a person would, and keeps what was asked."""
 
-    cuts_power = True
+    switches_power = True
     there = True
 
     def __init__(self, standin: StandIn) -> None:

@@ -47,12 +47,15 @@ def case_of(value: Value) -> str:
 
 
 class Start(msgspec.Struct, frozen=True):
-    """What the module sends when it starts; `tuning` where that is not at its own rate; seconds until it listens."""
+    """What the module sends when it starts; `tuning` where that is not at its own rate; seconds until it listens; the setting
+    whose unsaved change shows a start, and whether a restart loads the saved values."""
 
     tuning: Tuning | None
     says: tuple[str, ...]
     ready: Pattern | None
     within: float
+    witness: str = ""
+    restart_reloads: bool = False
 
 
 class Attention(msgspec.Struct, frozen=True):
@@ -206,6 +209,8 @@ class Lexicon(msgspec.Struct, frozen=True):
     order: tuple[str, ...] = ()
     flow: str = "none"
     traffic: TrafficTable | None = None
+    # Seconds that saving may go on after it was acknowledged.
+    saves_within: float = 0.0
 
     def restart(self) -> str:
         """The action that has the module start again; empty where it has none."""
@@ -227,6 +232,22 @@ class Lexicon(msgspec.Struct, frozen=True):
         """Every frame that the module can have besides the factory default."""
         found = [frame for setting in self.settings.values() for frame in setting.kind.frames()]
         return [frame for frame in dict.fromkeys(found) if frame != self.factory.frame]
+
+    def saves(self, setting: Setting) -> list[str]:
+        """The actions that make a setting persist, but for a restart."""
+        return [name for name in setting.then if not self.actions[name].restarts]
+
+    def may_be_witness(self, setting: Setting) -> str:
+        """Why an unsaved change of a setting cannot show a start; empty if it can."""
+        if not (setting.readable and setting.writable) or setting.from_link:
+            return "cannot be both read and written"
+        if setting.secret or setting.volatile or setting.moves_link:
+            return "is secret, volatile, or moves the link"
+        if not self.saves(setting):
+            return "persists without being saved"
+        if setting.group and not setting.write:
+            return "is written with its group"
+        return ""
 
     def start_texts(self) -> list[bytes]:
         """What the module may send when it starts, with the line ends that it may have: at another rate each of them

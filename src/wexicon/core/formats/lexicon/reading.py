@@ -106,9 +106,10 @@ class _Reading:
             self.check_traffic(traffic, actions, events, settings)
         for name, group in groups.items():
             self.check_group(name, group, settings)
+        saves_within = self.duration(("writing", "saves_within"), writing.saves_within)
         source.finish()
         assert about and factory and tuning and speech and listens
-        return Lexicon(
+        whole = Lexicon(
             path=source.path,
             digest=sha256(source.text.encode()).hexdigest(),
             about=about,
@@ -128,7 +129,21 @@ class _Reading:
             order=writing.then,
             flow=factory.flow,
             traffic=traffic,
+            saves_within=saves_within,
         )
+        self.check_witness(whole)
+        source.finish()
+        return whole
+
+    def check_witness(self, lexicon: Lexicon) -> None:
+        name = lexicon.start.witness
+        if not name:
+            return
+        setting = lexicon.settings.get(name)
+        why = lexicon.may_be_witness(setting) if setting else f"is no setting; {meant(name, lexicon.settings)}"
+        if why:
+            hint = "name a setting that is read, written and saved by itself, and harmless"
+            self.source.complain(("start", "witness"), f"{name} {why}", hint)
 
     def check_traffic(
         self,
@@ -262,7 +277,8 @@ class _Reading:
         place = ("start",)
         tuning = self.tuning(place, table.rate, factory.frame) if table.rate is not None else None
         ready = self.pattern((*place, "ready"), table.ready) if table.ready else None
-        return Start(tuning, table.says, ready, self.duration((*place, "within"), table.within))
+        within = self.duration((*place, "within"), table.within)
+        return Start(tuning, table.says, ready, within, table.witness, table.restart_reloads)
 
     def attention(self, table: AttentionTable) -> Attention | None:
         place = ("attention",)

@@ -57,12 +57,16 @@ class LinkTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class StartTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[start]`: what the module sends when it starts, and `rate` if not at its own rate. `ready` is the word after which
-    it listens; `within` how long that may take. `says` also tells, by its garbage, at which rate a module speaks."""
+    it listens; `within` how long that may take. `says` also tells, by its garbage, at which rate a module speaks. `witness`
+    is a setting whose unsaved change does no harm: it is changed before a restart, and must be as it was afterwards.
+    `restart_reloads`: a restart loads the saved values, as a power cycle does."""
 
     rate: int | None = None
     says: tuple[str, ...] = ()
     ready: str = ""
     within: str = "0s"
+    witness: str = ""
+    restart_reloads: bool = False
 
 
 class SayHear(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -132,9 +136,11 @@ class Identify(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Writing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[writing]`: the actions that a written setting needs to persist, unless the setting says otherwise."""
+    """`[writing]`: the actions that a written setting needs to persist, unless the setting says otherwise; `saves_within` how
+    long these may take after they were acknowledged."""
 
     then: tuple[str, ...] = ()
+    saves_within: str = "0s"
 
 
 class BitField(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

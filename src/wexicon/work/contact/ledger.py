@@ -1,0 +1,276 @@
+"""What was observed of a module in one run, in order, and the evidence that follows from it.
+
+The rule: evidence comes from nowhere else. A command, a pin that was driven and an operator who was asked prove nothing; only
+what the module did, or did not do, afterwards. `evidence_of` is a pure function of the entries.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from enum import StrEnum
+
+import msgspec
+
+from wexicon.work.results.verdicts import Evidence
+
+# Single questions or answers may be lost on the wire: silence is believed if this many in a row are not answered.
+LEAST_UNANSWERED = 4
+# An answer may take longer than any before it: silence must last longer than the slowest one by this factor.
+LONGER = 1.5
+# The shortest time for which a person takes power away (seconds). Many questions are asked while a person is waited for, and
+# shorter silences happen among them by chance.
+LEAST_WITHOUT_POWER = 0.4
+
+
+class Entry(msgspec.Struct, frozen=True, tag=True):
+    """Something that was observed at a time (seconds, on the session's clock)."""
+
+    at: float
+
+
+class Answered(Entry, frozen=True, tag=True):
+    """A harmless question was answered in this mode; `took` are the seconds from its end to the end of the answer, less those
+    on the wire."""
+
+    mode: str
+    took: float
+
+
+class Silent(Entry, frozen=True, tag=True):
+    """A harmless question was said in this mode, and not one byte came until the time `until`."""
+
+    mode: str
+    until: float
+
+
+class Spoke(Entry, frozen=True, tag=True):
+    """Bytes came that are no answer: an error, garbage, an event, half a line."""
+
+
+class Stray(Entry, frozen=True, tag=True):
+    """An answer came that no open question asked for: it may be a late one."""
+
+
+class Ready(Entry, frozen=True, tag=True):
+    """The module sent the text by which it says, after a start, that it listens."""
+
+
+class PowerOff(Entry, frozen=True, tag=True):
+    """A fixture or a rig was told to take the power away."""
+
+
+class PowerOn(Entry, frozen=True, tag=True):
+    """A fixture or a rig was told to give the power back."""
+
+
+class CycleAsked(Entry, frozen=True, tag=True):
+    """The operator was asked for a power cycle; `needed` if the module cannot get back to this mode without one."""
+
+    needed: bool = False
+
+
+class Ordered(Entry, frozen=True, tag=True):
+    """The module acknowledged a command to restart."""
+
+
+class Left(Entry, frozen=True, tag=True):
+    """Command mode was left by a command, or timed out: silence is to be expected."""
+
+
+class Planted(Entry, frozen=True, tag=True):
+    """The witness was given a value that was not saved."""
+
+
+class Undone(Entry, frozen=True, tag=True):
+    """The witness no longer has its unsaved value."""
+
+
+class Stayed(Entry, frozen=True, tag=True):
+    """The witness still has its unsaved value."""
+
+
+class Written(Entry, frozen=True, tag=True):
+    """A setting was written, or an action was done that makes settings persist."""
+
+
+class AllRead(Entry, frozen=True, tag=True):
+    """All wanted settings were read."""
+
+
+class Sign(StrEnum):
+    """What showed that a module started: its ready text; silence, and then an answer; the same while its power was off; an
+    unsaved change that is gone."""
+
+    READY = "ready text"
+    SILENCE = "silence"
+    POWER = "silence without power"
+    WITNESS = "unsaved change gone"
+
+
+class Ledger:
+    """The entries of one run."""
+
+    def __init__(self) -> None:
+        self.entries: list[Entry] = []
+
+    def note(self, entry: Entry) -> None:
+        """Adds an entry."""
+        self.entries.append(entry)
+
+    def slowest(self) -> float:
+        """The slowest answer to a harmless question so far, in seconds."""
+        return slowest(self.entries)
+
+    def just_answered(self, mode: str) -> bool:
+        """Whether the last thing that came of the module in this mode was an answer."""
+        for entry in reversed(self.entries):
+            match entry:
+                case Answered():
+                    return entry.mode == mode
+                case Silent() | Left() | PowerOff():
+                    return False
+        return False
+
+    def signs(self, since: int) -> set[Sign]:
+        """The signs of a start among the entries from the index `since` on."""
+        return set(signs(self.entries, since, len(self.entries)))
+
+    def evidence(self, *, reloads: bool) -> Evidence:
+        """The evidence for the last reading."""
+        return evidence_of(self.entries, reloads=reloads)
+
+    def starts(self) -> int:
+        """How many starts were observed since the last write, with a reading after each."""
+        return starts_read(self.entries)
+
+
+def slowest(entries: Sequence[Entry]) -> float:
+    """The slowest answer among the entries, in seconds."""
+    return max((entry.took for entry in entries if isinstance(entry, Answered)), default=0.0)
+
+
+def evidence_of(entries: Sequence[Entry], *, reloads: bool) -> Evidence:
+    """The evidence for the last reading of all settings: what was observed between the last write and it. `reloads` is whether
+    a restart of this family is known to load the saved values."""
+    read = _last(entries, AllRead)
+    written = _last(entries, Written)
+    if read < 0 or written > read:
+        return Evidence.NONE
+    found = set(signs(entries, written + 1, read))
+    if Sign.POWER in found:
+        return Evidence.POWER
+    if Sign.WITNESS in found or (found and reloads):
+        return Evidence.RESTART
+    return Evidence.WARM if found else Evidence.READING
+
+
+def starts_read(entries: Sequence[Entry]) -> int:
+    """How many starts were observed since the last write, with a reading of all settings after each."""
+    count, first = 0, _last(entries, Written) + 1
+    for index in range(first, len(entries)):
+        if isinstance(entries[index], AllRead):
+            count += any(True for _ in signs(entries, first, index))
+            first = index + 1
+    return count
+
+
+def _last(entries: Sequence[Entry], kind: type[Entry]) -> int:
+    return next((at for at in range(len(entries) - 1, -1, -1) if isinstance(entries[at], kind)), -1)
+
+
+def signs(entries: Sequence[Entry], first: int, end: int) -> Iterator[Sign]:
+    """The signs of a start among entries[first:end]."""
+    some = entries[first:end]
+    if any(isinstance(entry, Ready) for entry in some):
+        yield Sign.READY
+    stayed, undone = _last(some, Stayed), _last(some, Undone)
+    if undone > stayed:
+        yield Sign.WITNESS
+    yield from _silences(entries, first, end, stayed=stayed > undone)
+
+
+class Silences:
+    """Finds unbroken silences of a module that had answered in the same mode just before, while entries are fed to it in order.
+    Each ends with an answer."""
+
+    def __init__(self) -> None:
+        self.before: Answered | None = None
+        self.run: list[Silent] = []
+        # Something came after a silence that was long enough.
+        self.over = False
+        # The power is off by our fixture or rig; it was off meanwhile, and the module was silent then.
+        self.off = self.without_power = False
+        # The operator was asked for a power cycle, and none was observed since; whether the mode cannot be had without one.
+        self.asked = self.needed = False
+
+    @property
+    def length(self) -> float:
+        """How long the silence has lasted, in seconds."""
+        return self.run[-1].until - self.run[0].at if self.run else 0.0
+
+    def lasts(self, limit: float) -> bool:
+        """Whether it is a silence, if no late answer comes: enough questions went unanswered, for longer than `limit`."""
+        return len(self.run) >= LEAST_UNANSWERED and self.length > limit
+
+    def by_person(self, until: float | None = None) -> bool:
+        """Whether it is as long as a person's power cycle, who was asked for one. If the mode cannot be had without that, what
+        else came meanwhile, until the time `until`, does not matter."""
+        if self.needed and until is not None and self.run:
+            return until - self.run[0].at > LEAST_WITHOUT_POWER
+        return self.asked and self.length > LEAST_WITHOUT_POWER
+
+    def feed(self, entry: Entry, limit: float) -> Sign | None:
+        """Takes the next entry; gives the sign of a start that ends with it. `limit` in seconds."""
+        match entry:
+            case Silent():
+                if self.before is not None and entry.mode == self.before.mode and not self.over:
+                    self.run.append(entry)
+            case PowerOff():
+                self.off, self.without_power = True, self.before is not None and not self.run
+                self.run, self.over = [], False
+            case PowerOn():
+                self.off, self.without_power = False, self.without_power and bool(self.run)
+            case CycleAsked():
+                self.asked, self.needed = True, entry.needed
+            case Ordered():
+                self.asked = self.needed = False
+            case Answered():
+                sign = None if self.off else self._ended(entry, limit)
+                self.asked = self.asked and sign is None
+                self.needed = self.needed and self.asked
+                self.before, self.run, self.over, self.without_power = entry, [], False, False
+                return sign
+            case Spoke() | Stray() | Ready():
+                if self.off:
+                    self.without_power = False
+                # A module that starts may send something else before it answers.
+                self.over = self.lasts(limit)
+                if not self.over:
+                    self.run = []
+            case Written():
+                self.run, self.over = [], False
+            case Left():
+                self.before, self.run, self.over = None, [], False
+        return None
+
+    def _ended(self, answer: Answered, limit: float) -> Sign | None:
+        if self.before is None:
+            return None
+        if self.without_power:
+            return Sign.POWER
+        if not self.lasts(limit):
+            return None
+        return Sign.POWER if self.by_person(answer.at) else Sign.SILENCE
+
+
+def _silences(entries: Sequence[Entry], first: int, end: int, *, stayed: bool) -> Iterator[Sign]:
+    """The silences that ended at index `first` or later. After a late answer none before it counts; nor does one of a module
+    whose unsaved change stayed, unless its power was off."""
+    found = Silences()
+    limit = LONGER * slowest(entries[:end])
+    late = _last(entries[:end], Stray)
+    for index in range(end):
+        sign = found.feed(entries[index], limit)
+        if sign is None or index < first or (sign is Sign.SILENCE and (stayed or late > index)):
+            continue
+        yield sign
