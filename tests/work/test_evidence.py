@@ -2,12 +2,22 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import Any
+
 import pytest
 from benchmarks.wanted import WANTED
 
 from tests.conftest import Bench
 from tests.work.test_provision import WANTED as PLUG
+from wexicon.core.formats.fixture import Fixture, Pin
+from wexicon.core.operator import NoOperator
+from wexicon.folders import shipped_folder
 from wexicon.rig.uart import WireFaults
+from wexicon.work.contact.pins import PinRecord
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import provision
+from wexicon.work.results.unit import UnitResult
 
 
 def test_a_stop_before_the_last_reading_leaves_no_evidence() -> None:
@@ -53,3 +63,157 @@ def test_a_module_that_does_not_come_back_leaves_nothing_read() -> None:
     result = bench.verify(prove="restart", **WANTED["lindle-l9"])
     assert (result.verdict, result.evidence) == ("failed", "")
     assert {line.outcome for line in result.settings} == {"not read"}
+
+
+# -- power ----------------------------------------------------------------------------------------------------------------
+
+
+def by_fixture(bench: Bench, record: PinRecord | None = None, *, wired: bool = True, **keys: Any) -> UnitResult:
+    """Provisions with a fixture whose RTS line takes the power away, if it is wired."""
+    bench.standin.wiring = {"rts": "!power"} if wired else {}
+    module = Module(
+        bench.open(keys.pop("stopping", lambda: False)),
+        bench.lexicon,
+        NoOperator(),
+        fixture=Fixture({"power": Pin("rts", inverted=True)}, record=record),
+    )
+    return provision(module, bench.order(**keys), store=bench.store)
+
+
+@pytest.mark.parametrize("name", ["lindle-l9", "fennick-z4", "brisca-w1", "orvane-b3"])
+def test_a_fixture_that_cuts_the_power_proves_it(name: str) -> None:
+    result = by_fixture(Bench(name), prove="power", **WANTED[name])
+    assert (result.evidence, result.verdict, result.remarks) == ("power-cycle", "conforms", []), result.failure
+
+
+def test_a_fixture_that_does_nothing_is_named_and_proves_nothing() -> None:
+    result = by_fixture(Bench("lindle-l9"), wired=False, prove="power", **WANTED["lindle-l9"])
+    assert (result.evidence, result.verdict) == ("reading", "unproved")
+    assert "answers while its power is off: what was to take the power away does nothing" in " ".join(result.remarks)
+
+
+def test_a_module_that_is_fed_through_its_data_lines_is_named() -> None:
+    result = by_fixture(Bench("lindle-l9", faults=WireFaults(fed=True)), prove="power", **WANTED["lindle-l9"])
+    assert result.evidence != "power-cycle" and result.verdict == "unproved"
+    assert "it is fed through its data lines" in " ".join(result.remarks)
+
+
+def test_power_is_given_back_whatever_ends_the_run(tmp_path: Path) -> None:
+    bench, record = Bench("lindle-l9"), PinRecord(tmp_path)
+    stopped = by_fixture(
+        bench, record, stopping=lambda: not bench.standin.powered, prove="power", **WANTED["lindle-l9"]
+    )
+    assert stopped.verdict == "stopped" and bench.standin.powered and not list(tmp_path.iterdir())
+    # A run that was killed gives nothing back: the next one does.
+    session = bench.open()
+    fixture = Fixture({"power": Pin("rts", inverted=True)}, record=record)
+    record.begin(session.link.name, {"power": True})
+    fixture.drive(session, {"power": False})
+    assert "left power off: name the fixture" in Fixture(record=record).put_right(session)
+    assert not bench.standin.powered
+    assert fixture.put_right(session) == "an interrupted run left power off; it was put right"
+    assert bench.standin.powered and fixture.put_right(session) == ""
+
+
+# -- lines and acknowledgements -------------------------------------------------------------------------------------------
+
+
+def test_half_a_line_is_no_answer() -> None:
+    bench = Bench("lindle-l9", addr=42)
+    sent = bench.standin._sent
+
+    def pausing(data: bytes) -> None:
+        at = data.find(b"@addr 4") + len(b"@addr 4")
+        if at < len(b"@addr 4"):
+            sent(data)
+            return
+        sent(data[:at])
+        bench.standin.after(1.5, lambda: sent(data[at:]))
+
+    bench.standin._sent = pausing  # type: ignore[method-assign]
+    result = bench.verify(address=4)
+    assert result.verdict == "failed" and result.failure and "stopped in the middle of a line" in result.failure.what
+
+
+BLIND = (
+    (shipped_folder() / "lindle-l9.toml")
+    .read_text()
+    .replace('read    = { say = "@sync?", hear = "@sync {value}" }\n', "")
+)
+
+
+@pytest.mark.parametrize("when", [b"@sync=2A", b"@save"])
+def test_an_acknowledgement_counts_only_if_no_start_came_before_the_save(when: bytes, tmp_path: Path) -> None:
+    (tmp_path / "blind.toml").write_text(BLIND)
+    bench = Bench("lindle-l9", str(tmp_path / "blind.toml"))
+    heard, left = bench.standin.heard, [1]
+
+    def browning(data: bytes, began: float) -> None:
+        if when in data and left:
+            left.clear()
+            if when == b"@save":
+                bench.standin.restart()
+                return
+            heard(data, began)
+            bench.standin.agenda.after(0.02, bench.standin.restart)
+            return
+        heard(data, began)
+
+    bench.standin.heard = browning  # type: ignore[method-assign]
+    result = bench.provision(trust=("sync",), sync=0x2A)
+    bench.standin.power(False)
+    bench.standin.power(True)
+    assert not left and (result.verdict != "conforms" or bench.standin.flash["sync"] == "2A"), result
+
+
+# -- records and sentences ------------------------------------------------------------------------------------------------
+
+
+def test_a_record_is_closed_only_by_an_order_that_covers_it() -> None:
+    bench = Bench("lindle-l9")
+    bench.provision(stopping=lambda: any("=" in text for text in bench.trace.said()), address=42, network=6)
+    (unit,) = bench.store._kept
+    other = bench.provision(sync=0x2A)
+    assert other.verdict == "conforms" and "stays unfinished: address, network" in other.remarks[0]
+    assert bench.store.find(unit) and set(bench.store.find(unit).settings) == {"address", "network"}  # type: ignore[union-attr]
+    whole = bench.provision(address=42, network=6)
+    assert "resuming work started" in whole.remarks[0] and bench.store.find(unit) is None
+
+
+def test_after_an_exchange_of_modules_both_are_unfinished_and_told() -> None:
+    bench = Bench("lindle-l9")
+    bench.standin.own["serial"] = "L9-00100"
+
+    def swapping() -> bool:
+        if any(text.startswith("@addr=") for text in bench.trace.said()):
+            bench.standin.own["serial"] = "L9-00200"
+        return False
+
+    result = bench.provision(stopping=swapping, address=42)
+    assert result.verdict == "failed" and result.failure and "another module answers" in result.failure.what
+    assert set(bench.store._kept) == {"lindle-l9 L9-00100", "lindle-l9 L9-00200"}
+    assert "lindle-l9 L9-00100 and lindle-l9 L9-00200 are both unfinished" in result.remarks[-1]
+
+
+def test_nothing_was_changed_is_said_only_where_nothing_was() -> None:
+    bench = Bench("lindle-l9")
+    identify = bench.lexicon.identify[-1].say.source
+
+    def another(text: str | bytes, delay: float | None = None) -> None:
+        if written and isinstance(text, str) and "LINDLE-L9" in text:
+            text = text.replace("LINDLE-L9", "LINDLE-L7")
+        say(text, delay)
+
+    say, written = bench.standin.say, [] if identify else [1]
+    bench.standin.say = another  # type: ignore[method-assign]
+
+    def noticing() -> bool:
+        if any(text.startswith("@addr=") for text in bench.trace.said()):
+            written.append(1)
+        return False
+
+    late = bench.provision(stopping=noticing, address=42)
+    assert late.failure and "this is another module" in late.failure.what + late.failure.next
+    assert "othing was changed" not in late.failure.next
+    early = bench.provision(address=42)
+    assert early.failure and early.failure.next.startswith("Nothing was changed.")

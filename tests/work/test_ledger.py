@@ -72,6 +72,7 @@ def play(text: str, took: float = 0.005) -> list[Entry]:
         ("answered off silent on silent*9 answered read", "power-cycle"),
         ("answered off answered on answered read", "reading"),
         ("answered off silent spoke on answered read", "reading"),
+        ("answered off silent spoke silent on answered read", "reading"),
         ("answered off on answered read", "reading"),
         ("off silent on answered read", "reading"),
         ("answered silent off silent on answered read", "reading"),
@@ -84,6 +85,8 @@ def play(text: str, took: float = 0.005) -> list[Entry]:
         ("answered asked ready answered read", "warm-restart"),
         ("answered asked answered ordered silent*5 answered read", "warm-restart"),
         ("asked answered read", "reading"),
+        ("answered left asked silent*9 answered read", "reading"),
+        ("answered ordered silent*9 asked silent*9 answered read", "warm-restart"),
         ("answered ordered silent*4 spoke key silent answered read", "power-cycle"),
         # A restart: what only a start does.
         ("answered ordered answered read", "reading"),
@@ -96,6 +99,7 @@ def play(text: str, took: float = 0.005) -> list[Entry]:
         ("late ordered silent*7 answered read", "warm-restart"),
         ("answered ordered silent*4 answered stray read", "reading"),
         ("answered left silent*9 answered read", "reading"),
+        ("answered silent*9 answered read", "reading"),
         ("data ordered silent*9 answered read", "reading"),
         ("answered ordered quiet*9 answered read", "reading"),
         # The witness.

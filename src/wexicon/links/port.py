@@ -183,6 +183,13 @@ class PortLink:
             hint = "This port has no control lines; use an adapter that drives them, or RFC 2217."
             raise CannotTune(f"its control lines cannot be driven: {fault}", where=self.name, hint=hint) from None
 
+    def hold_break(self, on: bool) -> None:
+        self._require_open()
+        try:
+            self._port.break_condition = on
+        except (serial.SerialException, OSError) as fault:
+            raise CannotTune(f"it cannot hold its line at break: {fault}", where=self.name) from None
+
     def close(self) -> None:
         self._closed = True
         with contextlib.suppress(serial.SerialException, OSError):

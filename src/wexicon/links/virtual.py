@@ -26,6 +26,8 @@ class Wire(Protocol):
 
     def from_host_signals(self, *, dtr: bool | None = None, rts: bool | None = None) -> None: ...
 
+    def from_host_break(self, on: bool) -> None: ...
+
 
 class VirtualClock:
     """The time of an agenda."""
@@ -90,6 +92,10 @@ class VirtualLink:
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         self._require_open()
         self._wire.from_host_signals(dtr=dtr, rts=rts)
+
+    def hold_break(self, on: bool) -> None:
+        self._require_open()
+        self._wire.from_host_break(on)
 
     def close(self) -> None:
         self._closed = True

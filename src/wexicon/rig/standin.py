@@ -54,6 +54,7 @@ class StandIn:
         self.memory: dict[str, Any] = {}
         self.held: set[str] = set()
         self.uart = Uart(agenda, self, Tuning(), faults)
+        self.supplied = False
         self._life = 0
         self._by_hand = 0
 
@@ -64,13 +65,23 @@ class StandIn:
         return self.uart.powered
 
     def power(self, on: bool) -> None:
-        """Switches the power on or off."""
+        """Switches the power on or off. A module that is fed through its data lines loses it only while these are low."""
+        self.supplied = on
+        on = on or (self.uart.faults.fed and self.powered and not self.uart.held_at_break)
         if on == self.powered:
             return
         self._life += 1
         self.uart.power(on)
         if on:
             self.start()
+
+    def break_changed(self) -> None:
+        """The host holds its line at break, or lets it go."""
+        if self.uart.faults.fed and not self.supplied and self.powered == self.uart.held_at_break:
+            self._life += 1
+            self.uart.power(not self.powered)
+            if self.powered:
+                self.start()
 
     def start(self) -> None:
         """After power-up and after a restart: working memory is as flash says."""

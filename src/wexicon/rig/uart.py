@@ -25,7 +25,7 @@ class WireFaults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What may go wrong on the wire or in the module, all off. `noise` and `lost` are shares of bytes, both ways;
     `late` seconds added to each answer; `restarts` the seconds after which it starts again by itself, over and over, as a
     weak supply has it; `chatter` a line that comes between each command and its answer; `cut_after` the
-    bytes from the host after which the power fails once."""
+    bytes from the host after which the power fails once; `fed`: without power it goes on, fed through its data lines."""
 
     noise: float = 0.0
     lost: float = 0.0
@@ -33,6 +33,7 @@ class WireFaults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     restarts: float = 0.0
     chatter: str = ""
     cut_after: int = 0
+    fed: bool = False
     seed: int = 1
 
 
@@ -48,6 +49,9 @@ class Hears(Protocol):
     def lines_changed(self) -> None:
         """The host drives DTR or RTS otherwise than before."""
 
+    def break_changed(self) -> None:
+        """The host holds its line at break, or lets it go."""
+
 
 class Uart:
     """One end is the module's (`tuning`), the other the host's (`host`), joined by `to_host`."""
@@ -58,7 +62,7 @@ class Uart:
         self.tuning = tuning
         self.host = tuning
         self.faults = faults or WireFaults()
-        self.dtr = self.rts = False
+        self.dtr = self.rts = self.held_at_break = False
         self.to_host: Callable[[bytes], None] = lambda data: None
         # Where the host's side can be retuned without a word to us (a terminal), this looks.
         self.refresh: Callable[[], None] = lambda: None
@@ -110,6 +114,11 @@ class Uart:
         self.rts = self.rts if rts is None else rts
         if before != (self.dtr, self.rts):
             self.module.lines_changed()
+
+    def from_host_break(self, on: bool) -> None:
+        """The host holds its line at break, or lets it go."""
+        self.held_at_break = on
+        self.module.break_changed()
 
     # -- module to host -----------------------------------------------------------------------------------------
 

@@ -197,6 +197,7 @@ class Runner:
         self._counted = {name: self.values[name] for name in told}
         within = self._once if self._once is not None else self._allowed
         self._began = session.clock.now()
+        session.changes += 1
         outcome = session.exchange(line, statement.expectation, within, exact=statement.exact)
         self._prompted = outcome.ok and bool(statement.hears) and statement.hears[-1].prompt
         if outcome.status is ReplyStatus.OTHER:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
+from typing import Protocol
 
 import msgspec
 
@@ -34,11 +35,27 @@ class FixtureFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     pin: dict[str, Pin] = msgspec.field(default_factory=dict)
 
 
+class RecordsPins(Protocol):
+    """Remembers pins that have to be put back, by port."""
+
+    def begin(self, port: str, states: dict[str, bool]) -> None: ...
+
+    def end(self, port: str, states: dict[str, bool]) -> None: ...
+
+    def left(self, port: str) -> dict[str, bool]: ...
+
+
 class Fixture:
     """Drives pins by the control lines of a session's link, or by commands, which `run` runs: it raises Fault where one
-    fails."""
+    fails. `record` has the pins that have to be put back."""
 
-    def __init__(self, pins: Mapping[str, Pin] | None = None, run: Callable[[str], None] | None = None) -> None:
+    def __init__(
+        self,
+        pins: Mapping[str, Pin] | None = None,
+        run: Callable[[str], None] | None = None,
+        record: RecordsPins | None = None,
+    ) -> None:
+        self.record = record
         self.pins = {line: Pin(line) for line in LINES} | dict(pins or {})
         self._run = run
 
@@ -63,6 +80,9 @@ class Fixture:
     def restored(self, session: Session, states: Mapping[str, bool]) -> Iterator[None]:
         """Puts pins to these states when the block ends, however it ends. Raises Fault if that cannot be done."""
         first: Fault | None = None
+        port, back = session.link.name, dict(states)
+        if self.record and back:
+            self.record.begin(port, back)
         try:
             yield
         except Fault as fault:
@@ -71,14 +91,32 @@ class Fixture:
         finally:
             try:
                 self.drive(session, states, at_once=True)
+                if self.record and back:
+                    self.record.end(port, back)
             except Fault as fault:
                 left = ", ".join(f"{name} {'off' if on else 'on'}" for name, on in states.items())
                 what = f"the fixture's pins could not be put back; they may be left so: {left} ({fault.what})"
                 what = f"{first.what}; {what}" if first else what
                 raise Fault(what, where=session.link.name, hint="Put them right by hand.") from fault
 
+    def put_right(self, session: Session) -> str:
+        """Puts back the pins that an earlier run on this port has left; in words, empty if there are none."""
+        left = self.record.left(session.link.name) if self.record else {}
+        if not self.record or not left:
+            return ""
+        told = ", ".join(f"{name} {'off' if on else 'on'}" for name, on in left.items())
+        if not self.has(left):
+            return (
+                f"an interrupted run left {told}: name the fixture that drives it (--fixture), or put it right by hand"
+            )
+        self.drive(session, left, at_once=True)
+        self.record.end(session.link.name, left)
+        return f"an interrupted run left {told}; it was put right"
 
-def read_fixture(data: bytes, path: str, run: Callable[[str], None] | None = None) -> Fixture:
+
+def read_fixture(
+    data: bytes, path: str, run: Callable[[str], None] | None = None, record: RecordsPins | None = None
+) -> Fixture:
     """The fixture in the bytes of a TOML file, whose commands `run` runs. Raises FileFault with every complaint."""
     source = Source(data, path)
     source.check_top(FixtureFile.__struct_fields__)
@@ -95,4 +133,4 @@ def read_fixture(data: bytes, path: str, run: Callable[[str], None] | None = Non
         elif pin:
             pins[name] = pin
     source.finish()
-    return Fixture(pins, run)
+    return Fixture(pins, run, record)

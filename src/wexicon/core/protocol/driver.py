@@ -238,6 +238,15 @@ class Driver:
         self._on_link(lambda: self.link.signal(dtr=dtr, rts=rts))
         self.listener.note(Signalled(self.clock.now(), dtr, rts))
 
+    def hold_break(self, duration: float) -> None:
+        """Holds our line at break for `duration` seconds. Raises CannotTune."""
+        self.listen(self._sent_until)
+        self._on_link(lambda: self.link.hold_break(True))
+        try:
+            self.listen(self.clock.now() + duration)
+        finally:
+            self._on_link(lambda: self.link.hold_break(False))
+
     def _on_link(self, change: Callable[[], None]) -> None:
         if self._fault is not None:
             raise self._fault

@@ -43,6 +43,9 @@ class Link(Protocol):
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         """Drives control lines; None leaves a line as it is."""
 
+    def hold_break(self, on: bool) -> None:
+        """Holds our transmit line at break, or lets it go. Raises CannotTune."""
+
     def close(self) -> None:
         """Closes the port; any later use raises LinkFault."""
 

@@ -54,8 +54,9 @@ class Masking(IntEnum):
 
 
 class Session(Driver):
-    """`exchanges` counts the lines that were said; `anomalies` counts what makes it doubtful which answer belongs to which
-    line; `outstanding` counts answers that may still come for exchanges that ended in silence."""
+    """`exchanges` counts the lines that were said, `changes` those that may have changed the module; `anomalies` counts what
+    makes it doubtful which answer belongs to which line; `outstanding` counts answers that may still come for exchanges that
+    ended in silence."""
 
     def __init__(
         self,
@@ -67,6 +68,7 @@ class Session(Driver):
     ) -> None:
         super().__init__(link, Engine(dialect), listener, stopping, secrets)
         self.exchanges = 0
+        self.changes = 0
         self.anomalies = 0
         self.outstanding = 0
         # Is given every line that no open question asked for, as it was heard.
@@ -305,6 +307,10 @@ class Session(Driver):
     def forget_partial(self) -> str:
         """Drops incomplete input; returns it."""
         return self._engine.forget_partial()
+
+    def unchanged(self) -> str:
+        """The sentence that nothing was changed, if that is so; otherwise empty."""
+        return "" if self.changes else "Nothing was changed. "
 
     # -- reporting ----------------------------------------------------------------------------------------------
 

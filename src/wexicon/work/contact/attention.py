@@ -63,9 +63,8 @@ POWER_OFF = 0.3
 ASKED_WITHOUT_POWER = 2
 # The shortest time that is waited for an answer while it is watched whether the module goes on answering (seconds).
 QUICK_LOOK = 0.02
-POWERED = (
-    "the module answers while its power is off: the power pin does nothing, or the module is fed through its data lines"
-)
+FED = "it is fed through its data lines, and has no power while these are held low"
+DEAD_PIN = "what was to take the power away does nothing"
 
 
 def is_ready_text(ready: Pattern, text: str) -> bool:
@@ -268,11 +267,12 @@ class Attention:
             for rate in (rate for rate in USUAL_RATES if rate not in tried):
                 tuning = msgspec.structs.replace(tunings[0], rate=rate)
                 if self._listens_at(tuning, 0.0):
-                    self._remark(f"the module answers at {tuning}, not listed in the lexicon")
+                    self.remark(f"the module answers at {tuning}, not listed in the lexicon")
                     return tuning
         return None
 
-    def _remark(self, text: str) -> None:
+    def remark(self, text: str) -> None:
+        """Reports something that was noticed besides."""
         self.remarks.append(text)
         self.session.log(text)
 
@@ -296,7 +296,7 @@ class Attention:
         try:
             self.session.tune(tuning)
         except CannotTune as fault:
-            self._remark(fault.what)
+            self.remark(fault.what)
             return False
         return True
 
@@ -410,7 +410,7 @@ class Attention:
                 session.send(session.dialect.line_end.encode())
                 session.wait_until_quiet(AT_ONCE, QUICK)
                 if self._answers_otherwise():
-                    self._remark(f"the module needs line ending {end}, not {dialect.speech.end} as the lexicon says")
+                    self.remark(f"the module needs line ending {end}, not {dialect.speech.end} as the lexicon says")
                     return True
         session.adopt(dialect)
         return False
@@ -499,7 +499,7 @@ class Attention:
             return
         session.asked("attention", text)
         if attention.power_up or attention.window:
-            self.ledger.note(CycleAsked(session.clock.now(), attention.power_up))
+            self.ledger.note(CycleAsked(session.clock.now(), attention.power_up and not attention.window))
         self.operator.ask("attention", text)
 
     # -- power ----------------------------------------------------------------------------------------------------
@@ -513,8 +513,10 @@ class Attention:
         one that answers is reported. The power is given back whatever happens."""
         session, ledger, fixture = self.session, self.ledger, self.fixture
         power = self.lexicon.attention.power
-        here = str(session.link.tuning)
-        answered = ledger.just_answered(here)
+        own, here = session.link.tuning, self.answered_at
+        answered = here is not None and ledger.just_answered(str(here))
+        if here is not None and answered:
+            session.tune(here)
         self._catch_up()
         with fixture.restored(session, {power: True}) if fixture.has([power]) else self._rig_power():
             ledger.note(PowerOff(session.clock.now()))
@@ -523,6 +525,7 @@ class Attention:
             if answered:
                 self._ask_without_power()
         ledger.note(PowerOn(session.clock.now()))
+        session.tune(own)
 
     @contextmanager
     def _rig_power(self) -> Iterator[None]:
@@ -532,11 +535,23 @@ class Attention:
             self.operator.ask("power-on", "")
 
     def _ask_without_power(self) -> None:
-        """Asks the module while its power is off."""
-        for _ in range(ASKED_WITHOUT_POWER):
-            if self.ask(self.lexicon.attention.probe, self.quick_look()).ok:
-                self._remark(POWERED)
-                return
+        """Asks the module while its power is off. One that answers is fed through its data lines, if a break on them silences
+        it; otherwise the power was not taken away."""
+        if not self._answers_soon():
+            return
+        why = DEAD_PIN
+        try:
+            self.session.hold_break(POWER_OFF)
+        except CannotTune:
+            why = f"{DEAD_PIN}, or it is fed through its data lines"
+        else:
+            if not self._answers_soon():
+                why = FED
+        self.remark(f"the module answers while its power is off: {why}")
+
+    def _answers_soon(self) -> bool:
+        probe, within = self.lexicon.attention.probe, self.quick_look()
+        return any(self.ask(probe, within).ok for _ in range(ASKED_WITHOUT_POWER))
 
     def _listens(self, *, patient: bool = False) -> Answers:
         """Which commands it answers. The first line after a start may be answered with an error, so it is said again once.

@@ -18,7 +18,8 @@ from wexicon.core.formats.units import UnitsTable, read_units
 from wexicon.core.registry import Registry
 from wexicon.core.text import meant
 from wexicon.files import open_regular, read_file
-from wexicon.folders import shipped_folder, user_folder
+from wexicon.folders import shipped_folder, state_folder, user_folder
+from wexicon.work.contact.pins import PinRecord
 from wexicon.work.contact.relay_commands import run_command
 
 
@@ -111,7 +112,8 @@ def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str]) 
 
 def fixture_at(path: Path | None) -> Fixture:
     """The fixture that a file describes, or none. Raises Fault."""
-    return read_fixture(read_file(path), str(path), run_command) if path else Fixture()
+    record = PinRecord(state_folder() / "pins")
+    return read_fixture(read_file(path), str(path), run_command, record) if path else Fixture(record=record)
 
 
 def all_lexicons() -> list[Lexicon]:

@@ -200,8 +200,11 @@ class Silences:
         self.over = False
         # The power is off by our fixture or rig; it was off meanwhile, and the module was silent then.
         self.off = self.without_power = False
-        # The operator was asked for a power cycle, and none was observed since; whether the mode cannot be had without one.
+        # A restart was ordered, or a power cycle asked for, and no start was observed since: other silences have other causes.
+        self.expected = False
+        # It was a power cycle by the operator of a module that had just answered; whether the mode cannot be had without one.
         self.asked = self.needed = False
+        self.ordered = False
 
     @property
     def length(self) -> float:
@@ -226,18 +229,21 @@ class Silences:
                 if self.before is not None and entry.mode == self.before.mode and not self.over:
                     self.run.append(entry)
             case PowerOff():
-                self.off, self.without_power = True, self.before is not None and not self.run
+                self.off, self.expected, self.without_power = True, True, self.before is not None and not self.run
                 self.run, self.over = [], False
             case PowerOn():
                 self.off, self.without_power = False, self.without_power and bool(self.run)
             case CycleAsked():
-                self.asked, self.needed = True, entry.needed
+                # After a restart the module may be silent in this mode for another reason.
+                self.expected, self.needed = True, entry.needed
+                self.asked = entry.needed or not self.ordered
             case Ordered():
-                self.asked = self.needed = False
+                self.ordered, self.expected, self.asked, self.needed = True, True, False, False
             case Answered():
                 sign = None if self.off else self._ended(entry, limit)
-                self.asked = self.asked and sign is None
-                self.needed = self.needed and self.asked
+                self.ordered = False
+                if sign is not None:
+                    self.expected = self.asked = self.needed = False
                 self.before, self.run, self.over, self.without_power = entry, [], False, False
                 return sign
             case Spoke() | Stray() | Ready():
@@ -248,7 +254,7 @@ class Silences:
                 if not self.over:
                     self.run = []
             case Written():
-                self.run, self.over = [], False
+                self.run, self.over, self.expected = [], False, False
             case Left():
                 self.before, self.run, self.over = None, [], False
         return None
@@ -258,9 +264,12 @@ class Silences:
             return None
         if self.without_power:
             return Sign.POWER
-        if not self.lasts(limit):
+        if not self.expected or not self.lasts(limit):
             return None
-        return Sign.POWER if self.by_person(answer.at) else Sign.SILENCE
+        if self.asked:
+            # Many questions are asked while a person is waited for: a shorter silence is no sign.
+            return Sign.POWER if self.by_person(answer.at) else None
+        return Sign.SILENCE
 
 
 def _silences(entries: Sequence[Entry], first: int, end: int, *, stayed: bool) -> Iterator[Sign]:

@@ -6,7 +6,7 @@ after it said so; secrets are shown nowhere. What the words mean is the lexicon'
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault, ModuleFault, Part
@@ -22,12 +22,20 @@ from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
 from wexicon.work.contact.attention import PATIENCE, Attention
 from wexicon.work.contact.causes import by_itself
-from wexicon.work.contact.ledger import Left, Ordered
+from wexicon.work.contact.ledger import Left, Ordered, Ready
 from wexicon.work.module.settings import Settings
 
 # How often an action that makes settings persist is done again when something else was heard meanwhile.
 MOST_TIMES = 3
 CUT = "the answer stopped in the middle of a line"
+
+
+class AnotherModule(ModuleFault):
+    """Another module than before answers: its `identity`."""
+
+    def __init__(self, what: str, *, where: str, hint: str, identity: dict[str, str]) -> None:
+        super().__init__(what, where=where, hint=hint)
+        self.identity = identity
 
 
 class Module:
@@ -112,7 +120,7 @@ class Module:
                 raise ModuleFault(
                     f"this is another module: its {name} is {visible(found)}, the lexicon is for {wanted}",
                     where=self.session.link.name,
-                    hint="Nothing was changed. Put the right module on this port, or name its lexicon.",
+                    hint=f"{self.session.unchanged()}Put the right module on this port, or name its lexicon.",
                 )
         self.identity = identity
         return identity
@@ -149,11 +157,12 @@ class Module:
         if before and differs:
             name = differs[0]
             self.identity = before
-            raise ModuleFault(
+            raise AnotherModule(
                 f"another module answers: its {name} is {visible(after.get(name, ''))}, "
                 f"it was {visible(before.get(name, ''))}",
                 where=self.session.link.name,
                 hint="Put the first module back and run this again. Do not swap modules before Wexicon says that one is done.",
+                identity=after,
             )
 
     def has(self, name: str) -> bool:
@@ -250,24 +259,34 @@ class Module:
         return made.kept
 
     def persist(self, name: str) -> None:
-        """Does an action that makes settings persist, between two questions whose answers cannot be taken for its own; where
-        anything else was heard meanwhile, it is done again."""
+        """Does an action that makes settings persist, surely. Raises ModuleFault."""
         action = self.lexicon.actions[name]
-        surely = bool(self.lexicon.identify) and not action.restarts and not action.ends_attention
+        self.surely(name, lambda: self.do(name), plainly=action.restarts or action.ends_attention)
+
+    def surely(self, what: str, act: Callable[[], object], *, plainly: bool = False) -> None:
+        """Does something that is only acknowledged, between two questions whose answers cannot be taken for its own; if
+        anything else was heard meanwhile, or the module started, again. `plainly` does it without the questions. Raises
+        ModuleFault if it is never sure."""
+        plainly = plainly or not self.lexicon.identify
         for _ in range(MOST_TIMES):
-            if surely and not self.still_there():
+            if not plainly and not self.still_there():
                 self.session.wait_until_quiet(self.session.dialect.within, 2 * self.session.dialect.within)
-            anomalies = self.session.anomalies
-            self.do(name)
-            if not surely or (self.session.anomalies == anomalies and self.still_there()):
+            calm = self.doubts()
+            act()
+            if plainly or (self.doubts() == calm and self.still_there()):
                 return
-            self.session.log(f"unexpected data around {name}; repeating")
+            self.session.log(f"unexpected data around {what}; repeating")
             self.session.wait_until_quiet(self.session.dialect.within, 2 * self.session.dialect.within)
         raise ModuleFault(
-            f"{name}: its answer cannot be told from other lines on this link",
+            f"{what}: its answer cannot be told from other lines on this link",
             where=self.session.link.name,
             hint="Noise, or another sender. Assume nothing was saved.",
         )
+
+    def doubts(self) -> tuple[int, int]:
+        """How much has come so far that makes acknowledgements doubtful: unexpected or missing answers, and ready texts of a
+        module that started."""
+        return self.session.anomalies, sum(isinstance(entry, Ready) for entry in self.attention.ledger.entries)
 
     # -- failure ------------------------------------------------------------------------------------------------
 

@@ -48,6 +48,11 @@ def module_on(
         given=given,
         likely=setup.links(lexicon, port),
     )
+    if left := setup.fixture.put_right(session):
+        module.attention.remark(left)
+    if module.operator.switches_power:
+        # A run that was killed may have left it off.
+        module.operator.ask("power-on", "")
     try:
         yield module
     finally:

@@ -245,6 +245,7 @@ class Settings:
         said, phrase, filled = self.line_for(values, others)
         granted_by = setting.granted_by if setting.write else ""
         before = self.session.latest.get(granted_by)
+        self.session.changes += 1
         with self.session.watching((), filled):
             outcome = self.module.say(said, phrase, tells=[*filled, *names] if said.secrets else ())
         if granted_by and outcome.ok:

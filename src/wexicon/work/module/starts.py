@@ -74,13 +74,13 @@ def _restart(module: Module, first: int) -> None:
 
 def _by_power(module: Module) -> None:
     session, attention, lexicon = module.session, module.attention, module.lexicon
-    if lexicon.attention.power_up:
+    if lexicon.attention.power_up and not lexicon.attention.window:
         # It can be brought to listen at power-up only: doing that again is the power cycle.
         if attention.needs_operator() and not attention.switches_power() and lexicon.restart():
             # With a person, the module is sent away first, so that it is seen to come back.
             module.do(lexicon.restart())
             _watched(module)
-        elif not attention.fixture.has([lexicon.attention.power]):
+        elif attention.switches_power() and not attention.fixture.has([lexicon.attention.power]):
             attention.cut_power()
         _apply_pending(module)
         attention.lose()

@@ -18,7 +18,7 @@ from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
 from wexicon.work.contact.ledger import AllRead, Planted, Sign, Stayed, Undone, Written
-from wexicon.work.module.module import Module
+from wexicon.work.module.module import MOST_TIMES, AnotherModule, Module
 from wexicon.work.module.settings import Reading, Refused
 from wexicon.work.module.starts import start, strongest
 from wexicon.work.provisioning.order import ordered, together
@@ -69,6 +69,8 @@ class ProvisioningRun:
         self._unit = ""
         self._before: Unfinished | None = None
         self._planted: dict[str, str] = {}
+        # How many starts were requested.
+        self._requested = 0
         # Settings whose acknowledgement counts only if nothing unexpected comes until they are saved, and what had come before.
         self._blind: set[str] = set()
         self._calm = (0, 0)
@@ -83,6 +85,8 @@ class ProvisioningRun:
         try:
             self._walk()
         except (Exception, KeyboardInterrupt) as fault:
+            if isinstance(fault, AnotherModule) and self.session.changes:
+                self._suspect(fault)
             result.ended_by(fault, self.step, self.session)
         self._end_step()
         result.remarks += self.module.attention.remarks
@@ -91,6 +95,10 @@ class ProvisioningRun:
         ]
         result.evidence = self.evidence if self.final else Evidence.NONE
         result.starts = self.ledger.starts()
+        if self._requested and result.evidence is Evidence.READING:
+            result.remarks.append("restart requested; no restart observed")
+        elif self._requested and result.evidence and result.starts < self.order.prove.starts:
+            result.remarks.append(f"{result.starts} of {self.order.prove.starts} restarts observed")
         result.link = str(self.session.link.tuning)
         result.timed(self.session, began)
         for line in result.settings:
@@ -190,7 +198,7 @@ class ProvisioningRun:
                 raise ModuleFault(
                     f"this module's firmware {firmware} has no {name}; available {needs}",
                     where=self.session.link.name,
-                    hint="Nothing was changed. Update the firmware, or take the setting out of the sheet.",
+                    hint=f"{self.session.unchanged()}Update the firmware, or take the setting out of the sheet.",
                 )
 
     def _enter(self, step: str, *, searching: bool = False) -> None:
@@ -293,6 +301,7 @@ class ProvisioningRun:
                 before is not None or can is Evidence.READING or any(map(self._pending, self._wanted()))
             )
             self._persist(todo, again=again)
+            self._void()
             self._start(can)
             if self.evidence is Evidence.READING and can is not Evidence.READING:
                 # No start was observed, so the settings may not persist yet: save them again.
@@ -344,6 +353,17 @@ class ProvisioningRun:
         sheet = before.sheet if before and not self._covers(before) else self.order.sheet
         self.store.open(Unfinished(self._unit, began, names, sheet, planted=self._planted))
 
+    def _suspect(self, fault: AnotherModule) -> None:
+        """Nobody knows which module had what was written since the first one last said who it is: both are unfinished."""
+        other = self.lexicon.unit_of(fault.identity)
+        if not other or not self.order.wanted:
+            return
+        names = [line.setting.name for line in self._wanted()]
+        earlier = self.store.find(other)
+        names += [name for name in (earlier.settings if earlier else ()) if name not in names]
+        self.store.open(Unfinished(other, datetime.now(UTC), names, self.order.sheet))
+        self.result.remarks.append(f"{self._unit} and {other} are both unfinished: what was written may be in either")
+
     def _close(self) -> None:
         """The work is finished; what an earlier run has left is not, unless this one covers it."""
         before = self._before
@@ -379,7 +399,7 @@ class ProvisioningRun:
             raise ModuleFault(
                 "these writes need a restart, and no operator can restore command mode",
                 where=self.session.link.name,
-                hint="Nothing was changed. Run it with an operator or a fixture.",
+                hint=f"{self.session.unchanged()}Run it with an operator or a fixture.",
             )
 
     def _tell_what_was_not_saved(self, todo: Sequence[Line]) -> None:
@@ -403,8 +423,12 @@ class ProvisioningRun:
         for line in lines:
             # Said is written, until it is read otherwise: the answer may be lost.
             line.written = True
+        names = ", ".join(values)
+        blind = not all(line.setting.readable for line in lines)
+        if blind and not self._blind:
+            self._calm = self.module.doubts()
         try:
-            self.module.settings.write(values, self._known())
+            self.module.surely(names, lambda: self.module.settings.write(values, self._known()), plainly=not blind)
         except Refused as fault:
             for line in lines:
                 line.written, line.refused, line.note = False, fault.what, fault.what
@@ -412,6 +436,8 @@ class ProvisioningRun:
             for line in lines:
                 line.written = line.written and line.setting.readable
             raise
+        if blind and any(self.lexicon.saves(line.setting) for line in lines):
+            self._blind |= {line.setting.name for line in lines}
 
     def _persist(self, todo: Sequence[Line], *, again: bool) -> None:
         """Does what makes settings persist: for those written, and with `again` for all wanted ones, because no reading can
@@ -425,6 +451,25 @@ class ProvisioningRun:
             self.final = False
             if self.lexicon.actions[name].ends_attention:
                 self._come_back()
+
+    def _void(self) -> None:
+        """If the module may have started between an acknowledgement and the save, what it acknowledged may be gone: settings
+        that cannot be read are written and saved again."""
+        for _ in range(MOST_TIMES):
+            if not self._blind or self.module.doubts() == self._calm:
+                break
+            lines = [self.lines[name] for name in self.lines if name in self._blind]
+            self.session.log("the module may have started before the save; writing again what cannot be read")
+            self._blind = set()
+            self._write_all(lines)
+            self._persist(lines, again=True)
+        else:
+            for name in self._blind:
+                self.lines[name].written = False
+                self.lines[
+                    name
+                ].note = "its acknowledgement is in doubt: the module may have started before it was saved"
+        self._blind = set()
 
     def _persisting(self, todo: Sequence[Line], *, again: bool) -> list[str]:
         """The actions that make settings persist, but for the restart: that is the start that proves."""
@@ -456,8 +501,7 @@ class ProvisioningRun:
                 signs = signs or ({Sign.WITNESS} if isinstance(self.ledger.entries[-1], Undone) else set())
             if signs:
                 self.session.tell(Started(self.session.clock.now(), how))
-            else:
-                self.result.remarks.append("restart requested; no restart observed")
+            self._requested += 1
         self._enter("read back")
         if not self.module.attention.held:
             self._come_back()
