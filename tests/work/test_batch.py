@@ -51,6 +51,11 @@ def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
     assert left_in[0]["verdict"] == "conforms"
     assert "already done in this run" in left_in[1]["failure"]["what"] and left_in[1]["written"] == 0
     with bench(RADIOS):
+        # A person is asked with --json too.
+        words = ("provision", "masts.toml", "radio-1", "--patience", "1s", "--json")
+        asked = wexicon(*words, status=1)
+        assert "Insert the module for mast M1" in asked.stderr and len(json.loads(asked.stdout)) == 4
+    with bench(RADIOS):
         # A module that was done in an earlier run, and is still there, is swapped first.
         Path("masts.csv").write_text("mast,station,address\nM7,Far Sands,0017\nM8,Long Reach,0018\n")
         words = ("provision", "masts.toml", "radio-1", "--operator", "rig", "--seat", "mast", "--json")

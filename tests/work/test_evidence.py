@@ -135,6 +135,22 @@ def test_half_a_line_is_no_answer() -> None:
     assert result.verdict == "failed" and result.failure and "stopped in the middle of a line" in result.failure.what
 
 
+def test_a_link_tells_the_rate_only_of_a_module_that_keeps_to_it() -> None:
+    bench = Bench("wherry-c3")
+    assert bench.verify(rate=9600).settings[0].outcome == "unchanged"
+    uart = bench.standin.uart
+    came = uart.from_host
+
+    def from_host(data: bytes) -> None:
+        uart.tuning = uart.host  # it takes over the rate of whoever speaks to it
+        came(data)
+
+    uart.from_host = from_host  # type: ignore[method-assign]
+    result = bench.verify(rate=9600)
+    assert (result.settings[0].outcome, result.verdict) == ("unverified", "unproved")
+    assert "answers at another rate too" in result.settings[0].note
+
+
 BLIND = (
     (shipped_folder() / "lindle-l9.toml")
     .read_text()

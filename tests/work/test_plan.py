@@ -105,6 +105,13 @@ def test_a_sheet_that_a_readout_writes_makes_another_module_the_same(name: str) 
     assert {key for key in read if lexicon.settings[key].writable} <= set(wanted)
 
 
+def test_what_a_sheet_cannot_hold_is_a_comment_with_the_reason() -> None:
+    settings = find_lexicon("lindle-l9").settings
+    text = sheet_text("t", "unit", "lindle-l9", [(settings["name"], "quay \udcfc"), (settings["network"], 99)])
+    assert "# name: quay \\xFC is not UTF-8, and cannot be written in a sheet" in text
+    assert "# network: 99 is out of range; allowed: 0 to 15" in text
+
+
 def test_what_a_trace_tells_is_what_was_read_last(tmp_path: Path) -> None:
     one = Bench("brisca-w1")
     one.agenda.run_until(2)

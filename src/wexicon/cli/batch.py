@@ -126,11 +126,11 @@ class Board:
         elif ended:
             self.say(f"{progressed.unit}: {progressed.step}")
 
-    def say(self, text: str) -> None:
-        """A line that stays, above the table."""
+    def say(self, text: str, *, needed: bool = False) -> None:
+        """A line that stays, above the table; `needed` if it is printed with --json too."""
         if self._live.shown:
             self._live.say(text)
-        elif not self._quiet:
+        elif needed or not self._quiet:
             print_note(text)
 
     def _table(self) -> Table:
@@ -154,4 +154,4 @@ class _Above(Progress):
         self._board, self._port = board, port
 
     def say(self, text: str) -> None:
-        self._board.say(f"{self._port}: {text}")
+        self._board.say(f"{self._port}: {text}", needed=True)

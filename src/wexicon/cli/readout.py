@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,7 +18,7 @@ from wexicon.files import write_new
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon, Setting
     from wexicon.core.values import Value
-    from wexicon.work.results.unit import SettingResult, UnitResult
+    from wexicon.work.results.unit import SettingResult, Shown, UnitResult
 
 
 class ReadoutCall(msgspec.Struct):
@@ -123,8 +124,24 @@ def _sheet(result: UnitResult, lexicon: Lexicon) -> str:
         if found is None or (found.value is None and found.shown != "unset"):
             settings.append((setting, None))
         else:
-            settings.append((setting, setting.check("unset" if found.value is None else found.value)))
+            settings.append((setting, _plain(setting, found)))
     return sheet_text(f"as {told} was", "unit", named(lexicon), settings)
+
+
+def _plain(setting: Setting, found: Shown) -> Value:
+    """The value that was read, in the plain form if it is allowed."""
+    from wexicon.core.values import UNSET, ValueFault
+
+    try:
+        return setting.check("unset" if found.value is None else found.value)
+    except ValueFault:
+        return (
+            UNSET
+            if found.value is None
+            else Decimal(str(found.value))
+            if isinstance(found.value, float)
+            else found.value
+        )
 
 
 def _compare(call: ReadoutCall, against: Path) -> None:

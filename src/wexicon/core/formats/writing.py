@@ -1,7 +1,7 @@
 """A sheet written from what a module keeps, so that another module can be made the same.
 
-The rule: what is written reads back as a sheet without a fault, to the very values that were read. A secret is never
-written: the sheet says that it is asked for.
+The rule: what is written reads back as a sheet without a fault, to the very values that were read; what cannot be written so
+is a comment with the reason. A secret is never written: the sheet says that it is asked for.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ import msgspec
 
 from wexicon.core.formats.lexicon import Setting
 from wexicon.core.text import visible
-from wexicon.core.values import UNSET, Value
+from wexicon.core.values import UNSET, Value, ValueFault
 
 
 def sheet_text(title: str, seat: str, lexicon: str, settings: Iterable[tuple[Setting, Value | None]]) -> str:
@@ -28,6 +28,8 @@ def sheet_text(title: str, seat: str, lexicon: str, settings: Iterable[tuple[Set
             lines.append(f"{setting.name} = {{ prompt = {_toml(setting.name)} }}{told}")
         elif value is None:
             lines.append(f"# {setting.name}: " + ("was not read" if setting.readable else "cannot be read"))
+        elif why := _unwritable(setting, value):
+            lines.append(f"# {setting.name}: {visible(str(value))} {why}")
         else:
             lines.append(f"{setting.name} = {_toml(value)}")
     return "\n".join(lines) + "\n"
@@ -37,8 +39,19 @@ def _shown(setting: Setting, value: Value | None) -> str:
     return f"; it was {visible(setting.show(value))}" if value is not None else ""
 
 
+def _unwritable(setting: Setting, value: Value) -> str:
+    """Why a value that was read cannot be in a sheet; empty if it can."""
+    if isinstance(value, str) and any("\ud800" <= char <= "\udfff" for char in value):
+        return "is not UTF-8, and cannot be written in a sheet"
+    try:
+        same = setting.check("unset" if value is UNSET else value) == value
+    except ValueFault as fault:
+        return f"{visible(fault.why)}; allowed: {visible(fault.allowed)}"
+    return "" if same else "reads back otherwise"
+
+
 def _toml(value: object) -> str:
-    """A plain value as TOML. A text that is no UTF-8 cannot be one: what is not is escaped as it is shown."""
+    """A plain value as TOML."""
     if value is UNSET:
         return '"unset"'
     if isinstance(value, bool):
@@ -51,6 +64,4 @@ def _toml(value: object) -> str:
         return "{ " + ", ".join(f"{name} = {_toml(part)}" for name, part in value.items()) + " }"
     # Braces would be filled in.
     text = str(value).replace("{", "{{").replace("}", "}}")
-    if any("\ud800" <= char <= "\udfff" for char in text):
-        text = visible(text)
     return msgspec.json.encode(text).decode().replace("\x7f", "\\u007F")

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 
+import msgspec
+
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault, ModuleFault, Part
 from wexicon.core.formats.fixture import Fixture
@@ -18,7 +20,7 @@ from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.secret import Secret, plain
 from wexicon.core.text import visible
-from wexicon.core.tuning import Tuning
+from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.core.values import Value
 from wexicon.work.contact.attention import PATIENCE, Attention
 from wexicon.work.contact.causes import by_itself
@@ -68,10 +70,31 @@ class Module:
         self.identity: dict[str, str] = {}
         for pattern, names in lexicon.secret_lines():
             session.secrets.add_pattern(pattern, names)
+        # A link at which it answers while it does not at another one.
+        self._only_at: Tuning | None = None
         # Rates and frames that were written and that count only from some action on.
         self.pending: list[tuple[Moves, Setting, Value]] = []
 
+    def only_here(self) -> bool:
+        """Whether the module answers on this link and not at another rate: the link tells nothing of one that follows any."""
+        session, here = self.session, self.session.link.tuning
+        if self._only_at != here:
+            rates = (*self.lexicon.rates(), *USUAL_RATES)
+            anomalies, outstanding = session.anomalies, session.outstanding
+            session.tune(msgspec.structs.replace(here, rate=next(rate for rate in rates if rate != here.rate)))
+            elsewhere = self.attention.ask(self.lexicon.attention.probe, self.attention.quick_look()).ok
+            session.tune(here)
+            # What it heard of us at the other rate must not spoil the next line.
+            session.quiet(session.dialect.window)
+            session.send(session.dialect.line_end.encode())
+            session.wait_until_quiet(0.05, 0.5)
+            # What came of that puts no other answer in doubt.
+            session.anomalies, session.outstanding = anomalies, outstanding
+            self._only_at = here if self.attention.answers_at(here) and not elsewhere else None
+        return self._only_at == here
+
     def _gained(self, link: Tuning) -> None:
+        self._only_at = None
         if not self.lexicon.attention.tuning:
             self.data_link = link
 

@@ -48,6 +48,8 @@ class Speaks(Protocol):
 
     def still_there(self) -> bool: ...
 
+    def only_here(self) -> bool: ...
+
     def identify(self) -> dict[str, str]: ...
 
     def has(self, name: str) -> bool: ...
@@ -144,7 +146,9 @@ class Settings:
 
     def _one(self, setting: Setting, groups: dict[str, dict[str, str] | None]) -> Reading:
         if setting.from_link:
-            # What cannot be asked is reported by the link: the module has just answered at this rate and frame.
+            # What cannot be asked is reported by the link: the module answers at this rate, and not at another.
+            if not self.module.only_here():
+                return Reading("", None, "answers at another rate too: the link tells nothing")
             value = setting.kind.from_link(self.session.link.tuning)
             return (
                 Reading(setting.kind.show(value), value)

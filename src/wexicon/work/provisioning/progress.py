@@ -41,6 +41,8 @@ class Line:
             return Outcome.ACCEPTED if self.written else Outcome.UNVERIFIED
         if not final or self.after is None:
             return Outcome.NOT_READ
+        if self.after.value is None and self.setting.from_link:
+            return Outcome.UNVERIFIED
         if not self.right():
             return Outcome.DIFFERS
         if self.pending:
