@@ -51,6 +51,7 @@ from wexicon.work.results.dialogue import ActionResult, DialogueResult
 from wexicon.work.results.discovery import Attempt, HailResult
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.port import PortInfo
+from wexicon.work.results.start_trial import StartTrial
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
@@ -84,6 +85,7 @@ __all__ = [
     "Sheet",
     "SheetOrder",
     "SheetRun",
+    "StartTrial",
     "TrafficOrder",
     "TrafficResult",
     "UnitResult",
@@ -111,6 +113,7 @@ __all__ = [
     "set_values",
     "talk_session",
     "traffic",
+    "try_starts",
     "verify",
 ]
 
@@ -214,6 +217,13 @@ def do(module: Module, action: str, values: Mapping[str, object] | None = None, 
     result = do_action(module, action, values or {}, plan=plan)
     result.port, result.lexicon, result.trace = module.session.link.name, module.lexicon.about.family, module.trace
     return result
+
+
+def try_starts(module: Module) -> StartTrial:
+    """Tries what a restart of the module does, and how long its save takes; puts back what it changed for that."""
+    from wexicon.work.drafting.start_trial import try_starts
+
+    return try_starts(module, FileStore(state_folder() / "unfinished"))
 
 
 def compare_with(module: Module, values: Mapping[str, Value]) -> UnitResult:

@@ -13,8 +13,9 @@ import msgspec
 
 from wexicon.work.results.verdicts import Evidence
 
-# Single questions or answers may be lost on the wire: silence is believed if this many in a row are not answered.
-LEAST_UNANSWERED = 4
+# Single questions or answers may be lost on the wire: silence is believed if this many in a row are not answered; while a
+# person is waited for, who may take long, one more.
+LEAST_UNANSWERED = 3
 # An answer may take longer than any before it: silence must last longer than the slowest one by this factor.
 LONGER = 1.5
 # The shortest time for which a person takes power away (seconds). Many questions are asked while a person is waited for, and
@@ -213,7 +214,7 @@ class Silences:
 
     def lasts(self, limit: float) -> bool:
         """Whether it is a silence, if no late answer comes: enough questions went unanswered, for longer than `limit`."""
-        return len(self.run) >= LEAST_UNANSWERED and self.length > limit
+        return len(self.run) >= LEAST_UNANSWERED + (self.asked and not self.needed) and self.length > limit
 
     def by_person(self, until: float | None = None) -> bool:
         """Whether it is as long as a person's power cycle, who was asked for one. If the mode cannot be had without that, what

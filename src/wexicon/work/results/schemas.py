@@ -15,6 +15,7 @@ from wexicon.work.results.dialogue import ActionResult, DialogueResult
 from wexicon.work.results.discovery import HailResult
 from wexicon.work.results.port import PortInfo
 from wexicon.work.results.rehearsal import Rehearsal
+from wexicon.work.results.start_trial import StartTrial
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 
@@ -24,6 +25,7 @@ TITLES: dict[str, tuple[object, str]] = {
     "action": (ActionResult, "Result of an action: do"),
     "hail": (HailResult, "Result of hail"),
     "rehearsal": (Rehearsal, "Result of rehearse with a sheet of many units"),
+    "trial": (StartTrial, "Result of lexicon check --prove"),
     "traffic": (TrafficResult, "Result of traffic"),
     "unit": (Entry, "One record of the register: units"),
     "port": (PortInfo, "One port"),
