@@ -16,7 +16,7 @@ import pytest
 import serial
 
 from tests.conftest import bench, clean, k5, wexicon
-from wexicon.core.faults import LinkFault
+from wexicon.core.faults import CannotTune, LinkFault
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.reply import OK
 from wexicon.core.protocol.session import Session
@@ -234,3 +234,12 @@ def test_a_closed_link_writes_to_nothing_that_was_opened_since(pair: tuple[int, 
         file.seek(0)
         assert file.read() == b""
         file.close()
+
+
+def test_a_frame_that_a_pseudo_terminal_does_not_have_is_refused_and_leaves_the_link_as_it_was() -> None:
+    with bench(k5()) as rig, open_port(rig.ports["plug"], Tuning(9600)) as link:
+        with pytest.raises(CannotTune, match="this port cannot do 19200 8E1"):
+            link.tune(Tuning(19200, 8, "E"))
+        assert link.tuning == Tuning(9600)
+        link.tune(Tuning(57600))
+        assert link.tuning == Tuning(57600)

@@ -25,11 +25,19 @@ from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
 from wexicon.links.lock import PortLock, in_use
 
+try:
+    import termios
+except ImportError:
+    # Only POSIX systems have terminals.
+    termios = None  # type: ignore[assignment]
+
 LINKS: Registry[Callable[[str, Tuning], Link]] = Registry("wexicon.links", {})
 # What pyserial opens by itself.
 SERIAL_URLS = ("rfc2217", "socket", "loop")
 LARGEST_READ = 65_536
 MOST_WAITING = 64
+# What a port raises if it is gone, or cannot do what is asked of it.
+_FAULTS = (serial.SerialException, OSError, ValueError, *((termios.error,) if termios else ()))
 
 
 def open_port(name: str, tuning: Tuning, flow: str = "none") -> Link:
@@ -151,7 +159,7 @@ class PortLink:
         self._require_open()
         try:
             self._port.write(data)
-        except (serial.SerialException, OSError) as fault:
+        except _FAULTS as fault:
             raise self.lost(fault) from None
 
     def tune(self, tuning: Tuning) -> None:
@@ -159,7 +167,9 @@ class PortLink:
         try:
             self._port.flush()
             _apply(self._port, tuning)
-        except (serial.SerialException, OSError, ValueError) as fault:
+        except _FAULTS as fault:
+            with contextlib.suppress(*_FAULTS):
+                _apply(self._port, self.tuning)
             hint = "The adapter may not have this rate or frame."
             raise CannotTune(f"this port cannot do {tuning}: {fault}", where=self.name, hint=hint) from None
         self.tuning = tuning
@@ -169,7 +179,7 @@ class PortLink:
         self._require_open()
         try:
             _apply_flow(self._port, flow)
-        except (serial.SerialException, OSError, ValueError) as fault:
+        except _FAULTS as fault:
             raise CannotTune(f"this port cannot do flow control by {flow}: {fault}", where=self.name) from None
 
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
@@ -179,7 +189,7 @@ class PortLink:
                 self._port.dtr = dtr
             if rts is not None:
                 self._port.rts = rts
-        except (serial.SerialException, OSError) as fault:
+        except _FAULTS as fault:
             hint = "This port has no control lines; use an adapter that drives them, or RFC 2217."
             raise CannotTune(f"its control lines cannot be driven: {fault}", where=self.name, hint=hint) from None
 
@@ -187,12 +197,12 @@ class PortLink:
         self._require_open()
         try:
             self._port.break_condition = on
-        except (serial.SerialException, OSError) as fault:
+        except _FAULTS as fault:
             raise CannotTune(f"it cannot hold its line at break: {fault}", where=self.name) from None
 
     def close(self) -> None:
         self._closed = True
-        with contextlib.suppress(serial.SerialException, OSError):
+        with contextlib.suppress(*_FAULTS):
             self._port.close()
         if self._lock:
             self._lock.release()
