@@ -12,6 +12,8 @@ from wexicon.core.formats.kinds import read_kind
 from wexicon.core.formats.toml import Source
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Kind, ValueFault
+from wexicon.core.values.numbers import Int, Number
+from wexicon.core.values.texts import Address
 
 RATE_TUPLE = {
     "kind": "tuple",
@@ -167,3 +169,22 @@ def test_what_differs_decodes_differently() -> None:
         kind(kind="choice", codes={"a": 0}, codes_are="number").decode("")
     with pytest.raises(ValueFault):
         kind(kind="flag", on="1", off="0").decode(" 1")
+
+
+@pytest.mark.parametrize("text", ["02A15C.0013F7", "02.A15C:0013F7", "02.A15C.0013F7.", "02.A15C.0013F70", "02.A15C."])
+def test_an_address_that_does_not_have_its_declared_form_is_not_understood(text: str) -> None:
+    kind = Address(written="XXXXXX-XXXXXX", heard="XX.XXXX.XXXXXX")
+    assert kind.decode("02.A15C.0013F7") == kind.decode("2.A15C.13F7") == "02:A1:5C:00:13:F7"
+    with pytest.raises(ValueFault, match="is not an address of the form"):
+        kind.decode(text)
+
+
+def test_a_number_that_is_read_beyond_its_range_is_told_so() -> None:
+    for kind, inside, beyond in (
+        (Int(min=0, max=15), "15", "16"),
+        (Int(min=0, max=255, base=16), "FF", "1FF"),
+        (Number(max=2.5), "2.5", "2.6"),
+    ):
+        assert kind.decode(inside) is not None
+        with pytest.raises(ValueFault, match="is out of range"):
+            kind.decode(beyond)

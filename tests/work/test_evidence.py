@@ -18,6 +18,7 @@ from wexicon.work.contact.pins import PinRecord
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import provision
 from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import EVIDENCE_TEXT
 
 
 def test_a_stop_before_the_last_reading_leaves_no_evidence() -> None:
@@ -233,3 +234,72 @@ def test_nothing_was_changed_is_said_only_where_nothing_was() -> None:
     assert "othing was changed" not in late.failure.next
     early = bench.provision(address=42)
     assert early.failure and early.failure.next.startswith("Nothing was changed.")
+
+
+# -- what a start shows ---------------------------------------------------------------------------------------------------
+
+
+def test_a_restart_that_keeps_working_memory_is_told_as_such() -> None:
+    bench = Bench("cordal-g2", person=True)
+    bench.agenda.run_until(3)
+    start = bench.standin.start
+
+    def warm() -> None:
+        kept = dict(bench.standin.memory)
+        start()
+        bench.standin.memory.update({key: value for key, value in kept.items() if key != "rate"})
+
+    bench.standin.start = warm  # type: ignore[method-assign]
+    result = bench.provision(messages="text")
+    assert (result.verdict, result.evidence, result.status) == ("conforms", "warm-restart", 0)
+    assert EVIDENCE_TEXT[result.evidence] == "kept over a restart; power not cycled"
+    assert bench.provision(messages="text", prove="restart").verdict == "conforms"
+
+
+def test_a_witness_whose_change_stayed_disproves_a_silence() -> None:
+    bench = Bench("lindle-l9", person=True)
+    heard = bench.standin.heard
+
+    def deaf_for_a_while(data: bytes, began: float) -> None:
+        if b"@boot" in data:
+            bench.standin.say("@ok\r\n")
+            bench.standin.heard = lambda data, began: None  # type: ignore[method-assign]
+            bench.agenda.after(0.5, lambda: setattr(bench.standin, "heard", heard))
+            return
+        heard(data, began)
+
+    bench.standin.heard = deaf_for_a_while  # type: ignore[method-assign]
+    result = bench.provision(address=42)
+    assert result.evidence == "reading"
+    assert "an unsaved change of network was still there after the restart" in result.remarks
+    bench.standin.power(False)
+    bench.standin.power(True)
+    assert bench.standin.flash["net"] == 1 and bench.standin.memory["net"] == 1
+
+
+def test_a_start_waits_for_a_save_that_goes_on_after_its_acknowledgement(tmp_path: Path) -> None:
+    text = (shipped_folder() / "lindle-l9.toml").read_text()
+    (tmp_path / "slow.toml").write_text(text.replace('then = ["save"]\n', 'then = ["save"]\nsaves_within = "2s"\n'))
+    for lexicon, verdict in (("lindle-l9", "failed"), (str(tmp_path / "slow.toml"), "conforms")):
+        bench = Bench("lindle-l9", lexicon, person=True)
+        keep = bench.standin.keep
+        bench.standin.keep = lambda bench=bench, keep=keep: bench.standin.after(1.5, keep)  # type: ignore[misc,method-assign]
+        assert bench.provision(address=42).verdict == verdict
+
+
+def test_two_starts_show_what_the_second_one_changes() -> None:
+    bench = Bench("lindle-l9", person=True)
+    start, count = bench.standin.start, [0]
+
+    def clamping() -> None:
+        count[0] += 1
+        if count[0] == 2:
+            bench.standin.flash["addr"] = 0
+        start()
+
+    bench.standin.start = clamping  # type: ignore[method-assign]
+    assert bench.provision(address=42, prove="twice").verdict == "failed"
+    sound = Bench("lindle-l9", person=True).provision(address=42, prove="twice")
+    assert (sound.verdict, sound.evidence, sound.starts) == ("conforms", "restart", 2)
+    silent = Bench("fennick-z4", person=True).provision(channel=12, prove="twice")
+    assert (silent.verdict, silent.status) == ("unproved", 4)
