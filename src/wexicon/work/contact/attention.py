@@ -6,8 +6,7 @@ say what it points to. Who has a module's attention keeps it: what ends it is kn
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Collection, Sequence
 from enum import Enum
 
 import msgspec
@@ -16,26 +15,14 @@ from wexicon.core.faults import CannotTune, Unreachable
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
-from wexicon.core.protocol.observations import Heard, Role
-from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import garbled
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.work.contact.causes import Try, makes_sense, point_to
-from wexicon.work.contact.ledger import (
-    LONGER,
-    Answered,
-    CycleAsked,
-    Ledger,
-    Left,
-    PowerOff,
-    PowerOn,
-    Ready,
-    Silent,
-    Spoke,
-    Stray,
-)
+from wexicon.work.contact.ledger import LONGER, CycleAsked, Left
+from wexicon.work.contact.observer import Observer
+from wexicon.work.contact.power import PowerSwitch
 
 # How long the operator is given (seconds).
 PATIENCE = 60.0
@@ -58,19 +45,6 @@ NOBODY = 3.0
 ALONE = 2.0
 # In every this-many-th round a slow module gets its full timeout.
 PATIENT_EACH = 3
-# How long a jig takes the power away, and how often the module is asked meanwhile.
-POWER_OFF = 0.3
-ASKED_WITHOUT_POWER = 2
-# The shortest time that is waited for an answer while it is watched whether the module goes on answering (seconds).
-QUICK_LOOK = 0.02
-FED = "it is fed through its data lines, and has no power while these are held low"
-DEAD_PIN = "what was to take the power away does nothing"
-
-
-def is_ready_text(ready: Pattern, text: str) -> bool:
-    """Whether a line is the ready text. What was sent before at another rate may stand in front of it, on the same line."""
-    whole = ready.source == ready.start
-    return ready.match(text) is not None or (whole and text.endswith(ready.source))
 
 
 class Answers(Enum):
@@ -96,10 +70,8 @@ class Attention:
     ) -> None:
         self.session = session
         self.lexicon = lexicon
-        self.ledger = Ledger()
-        self._received = session.received
-        # Where it answered last.
-        self.answered_at: Tuning | None = None
+        self.observer = Observer(session, lexicon)
+        self.ledger = self.observer.ledger
         self.operator = operator
         self.patience = patience
         self.fixture = fixture or Fixture()
@@ -117,7 +89,7 @@ class Attention:
         self.remarks: list[str] = []
         self._just_left = False
         self._spoke_at = session.clock.now()
-        session.overheard = self.overheard
+        self.power = PowerSwitch(self.observer, self.fixture, operator, lexicon.attention)
 
     # -- having it ------------------------------------------------------------------------------------------------
 
@@ -166,11 +138,6 @@ class Attention:
     def patient(self) -> float:
         """How long to wait for an answer that comes at once: longer than for any that came in this session."""
         return max(self._soon(), LONGER * self.ledger.slowest())
-
-    def quick_look(self) -> float:
-        """The shortest wait that shows that a module does not answer: longer than for any answer so far, and the time on the
-        wire."""
-        return max(QUICK_LOOK, LONGER * self.ledger.slowest()) + self.session.link.tuning.wire_time(16)
 
     def answers_at(self, tuning: Tuning, within: float = AT_ONCE) -> bool:
         """Whether a harmless line is answered on this link now."""
@@ -342,7 +309,7 @@ class Attention:
         session = self.session
         pending = session.forget_partial()
         said = phrase.say.fill({}).text
-        outcome = self.observed(
+        outcome = self.observer.observed(
             lambda: session.exchange(said, phrase.expect, within if within is not None else phrase.within)
         )
         unasked = [event.text for event in session.events]
@@ -350,39 +317,6 @@ class Attention:
         session.events.clear()
         self._tried(said, outcome, heard)
         return outcome
-
-    def observed(self, ask: Callable[[], Reply]) -> Reply:
-        """Asks something harmless, and notes in the ledger whether it was answered, met with silence, or neither."""
-        session, ledger = self.session, self.ledger
-        self._catch_up()
-        began = session.clock.now()
-        before, on_wire = session.received, session.on_wire
-        outcome = ask()
-        now, mode = session.clock.now(), str(session.link.tuning)
-        if outcome.ok:
-            ledger.note(Answered(now, mode, max(0.0, outcome.waited - (session.on_wire - on_wire))))
-            self.answered_at = session.link.tuning
-        elif session.received == before:
-            ledger.note(Silent(began, mode, now))
-        else:
-            ledger.note(Spoke(now))
-        self._received = session.received
-        return outcome
-
-    def _catch_up(self) -> None:
-        """Notes that bytes came since the last question."""
-        if self.session.received != self._received:
-            self._received = self.session.received
-            self.ledger.note(Spoke(self.session.clock.now()))
-
-    def overheard(self, line: Heard) -> None:
-        """Notes a line that no open question asked for: a ready text, or an answer that may be a late one."""
-        ready = self.lexicon.start.ready
-        probe = self.lexicon.attention.probe.expect
-        if ready is not None and is_ready_text(ready, line.text):
-            self.ledger.note(Ready(line.at))
-        elif line.role is Role.UNEXPECTED or any(want.pattern.match(line.text) is not None for want in probe.wants):
-            self.ledger.note(Stray(line.at))
 
     def _tried(self, said: str, outcome: Reply, heard: Sequence[str]) -> None:
         session = self.session
@@ -502,56 +436,10 @@ class Attention:
             self.ledger.note(CycleAsked(session.clock.now(), attention.power_up and not attention.window))
         self.operator.ask("attention", text)
 
-    # -- power ----------------------------------------------------------------------------------------------------
-
-    def switches_power(self) -> bool:
-        """Whether the power can be taken away and given back without a person."""
-        return self.fixture.has([self.lexicon.attention.power]) or self.operator.switches_power
-
     def cut_power(self) -> None:
-        """Takes the power away and gives it back. Meanwhile a module that answered just before is asked, and must be silent;
-        one that answers is reported. The power is given back whatever happens."""
-        session, ledger, fixture = self.session, self.ledger, self.fixture
-        power = self.lexicon.attention.power
-        own, here = session.link.tuning, self.answered_at
-        answered = here is not None and ledger.just_answered(str(here))
-        if here is not None and answered:
-            session.tune(here)
-        self._catch_up()
-        with fixture.restored(session, {power: True}) if fixture.has([power]) else self._rig_power():
-            ledger.note(PowerOff(session.clock.now()))
-            fixture.drive(session, {power: False}) if fixture.has([power]) else self.operator.ask("power-off", "")
-            session.quiet(POWER_OFF)
-            if answered:
-                self._ask_without_power()
-        ledger.note(PowerOn(session.clock.now()))
-        session.tune(own)
-
-    @contextmanager
-    def _rig_power(self) -> Iterator[None]:
-        try:
-            yield
-        finally:
-            self.operator.ask("power-on", "")
-
-    def _ask_without_power(self) -> None:
-        """Asks the module while its power is off. One that answers is fed through its data lines, if a break on them silences
-        it; otherwise the power was not taken away."""
-        if not self._answers_soon():
-            return
-        why = DEAD_PIN
-        try:
-            self.session.hold_break(POWER_OFF)
-        except CannotTune:
-            why = f"{DEAD_PIN}, or it is fed through its data lines"
-        else:
-            if not self._answers_soon():
-                why = FED
-        self.remark(f"the module answers while its power is off: {why}")
-
-    def _answers_soon(self) -> bool:
-        probe, within = self.lexicon.attention.probe, self.quick_look()
-        return any(self.ask(probe, within).ok for _ in range(ASKED_WITHOUT_POWER))
+        """Takes the power away and gives it back, and reports a module that goes on answering without it."""
+        for told in self.power.cut(lambda: self.ask(self.lexicon.attention.probe, self.observer.quick_look()).ok):
+            self.remark(told)
 
     def _listens(self, *, patient: bool = False) -> Answers:
         """Which commands it answers. The first line after a start may be answered with an error, so it is said again once.

@@ -82,7 +82,7 @@ class Module:
             rates = (*self.lexicon.rates(), *USUAL_RATES)
             anomalies, outstanding = session.anomalies, session.outstanding
             session.tune(msgspec.structs.replace(here, rate=next(rate for rate in rates if rate != here.rate)))
-            elsewhere = self.attention.ask(self.lexicon.attention.probe, self.attention.quick_look()).ok
+            elsewhere = self.attention.ask(self.lexicon.attention.probe, self.attention.observer.quick_look()).ok
             session.tune(here)
             # What it heard of us at the other rate must not spoil the next line.
             session.quiet(session.dialect.window)
@@ -125,7 +125,7 @@ class Module:
         return self._question(said, phrase, tells=tells)
 
     def _question(self, said: Filled, phrase: Phrase, *, tells: Collection[str] = ()) -> Reply:
-        return self.attention.observed(lambda: self.say(said, phrase, tells=tells))
+        return self.attention.observer.observed(lambda: self.say(said, phrase, tells=tells))
 
     # -- who it is ------------------------------------------------------------------------------------------------
 

@@ -8,8 +8,8 @@ from __future__ import annotations
 from wexicon.core.faults import Unreachable
 from wexicon.core.formats.lexicon import AttentionBy
 from wexicon.core.tuning import Tuning
-from wexicon.work.contact.attention import is_ready_text
 from wexicon.work.contact.ledger import LONGER, CycleAsked, Sign, Silences
+from wexicon.work.contact.observer import is_ready_text
 from wexicon.work.module.module import Module
 from wexicon.work.results.verdicts import Evidence, Prove
 
@@ -33,9 +33,9 @@ def strongest(module: Module, asked: Prove) -> Evidence:
         return Evidence.READING
     comes_back = not attention.needs_operator() or operator.there
     if asked is Prove.POWER:
-        return Evidence.POWER if attention.switches_power() or operator.there else Evidence.READING
+        return Evidence.POWER if attention.power.there() or operator.there else Evidence.READING
     if asked in (Prove.AUTO, Prove.TWICE) and comes_back:
-        if attention.switches_power():
+        if attention.power.there():
             return Evidence.POWER
         if lexicon.attention.power_up and attention.needs_operator() and lexicon.restart():
             return Evidence.POWER
@@ -76,17 +76,17 @@ def _by_power(module: Module) -> None:
     session, attention, lexicon = module.session, module.attention, module.lexicon
     if lexicon.attention.power_up and not lexicon.attention.window:
         # It can be brought to listen at power-up only: doing that again is the power cycle.
-        if attention.needs_operator() and not attention.switches_power() and lexicon.restart():
+        if attention.needs_operator() and not attention.power.there() and lexicon.restart():
             # With a person, the module is sent away first, so that it is seen to come back.
             module.do(lexicon.restart())
             _watched(module)
-        elif attention.switches_power() and not attention.fixture.has([lexicon.attention.power]):
+        elif attention.power.there() and not attention.fixture.has([lexicon.attention.power]):
             attention.cut_power()
         _apply_pending(module)
         attention.lose()
         attention.gain(module.expected_links(), just_left=True, by_operator=True)
         return
-    if attention.switches_power():
+    if attention.power.there():
         attention.cut_power()
     else:
         session.asked("power-cycle", POWER_CYCLE)
@@ -157,11 +157,11 @@ def _watched(module: Module, patience: float = 0.0, since: float | None = None) 
     limit = LONGER * ledger.slowest()
     until = now + max(patience, module.lexicon.start.within, GOES_WITHIN, 2 * limit)
     # Where it answered before: a rate that it only has after a start may be tuned already.
-    session.tune(attention.answered_at or session.link.tuning)
+    session.tune(attention.observer.answered_at or session.link.tuning)
     while (now := session.clock.now()) < until:
         session.heed_stop()
         looked, unwatched = now, max(unwatched, now - looked)
-        answered = attention.ask(module.lexicon.attention.probe, attention.quick_look()).ok
+        answered = attention.ask(module.lexicon.attention.probe, attention.observer.quick_look()).ok
         for entry in ledger.entries[taken:]:
             watched.feed(entry, limit)
         taken = len(ledger.entries)

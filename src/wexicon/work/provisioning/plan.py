@@ -54,7 +54,7 @@ class Plan:
         """What has the module start."""
         restart = self.lexicon.restart()
         sent_away = (
-            how is Evidence.POWER and self.lexicon.attention.power_up and not self.module.attention.switches_power()
+            how is Evidence.POWER and self.lexicon.attention.power_up and not self.module.attention.power.there()
         )
         if how is Evidence.RESTART or (sent_away and restart and self.module.attention.needs_operator()):
             self.actions([restart])

@@ -8,7 +8,7 @@ find it. `verify` is the same walk without writing; `read_out` wants nothing.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import UTC
 
 import msgspec
 
@@ -17,14 +17,16 @@ from wexicon.core.protocol.observations import Judged, Started
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
-from wexicon.work.contact.ledger import AllRead, Planted, Sign, Stayed, Undone, Written
+from wexicon.work.contact.ledger import AllRead, Sign, Written
 from wexicon.work.module.module import MOST_TIMES, AnotherModule, Module
 from wexicon.work.module.settings import Reading, Refused
 from wexicon.work.module.starts import start, strongest
+from wexicon.work.module.witness import Witness
+from wexicon.work.provisioning.begun import BegunWork
 from wexicon.work.provisioning.order import ordered, together
 from wexicon.work.provisioning.plan import Plan
 from wexicon.work.provisioning.progress import Line
-from wexicon.work.provisioning.unfinished import Store, Unfinished
+from wexicon.work.provisioning.unfinished import Store
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.masking import masked
 from wexicon.work.results.unit import StepTime, UnitResult, judge
@@ -66,9 +68,7 @@ class ProvisioningRun:
         self.step = ""
         self._step_began = self.session.clock.now()
         self._group_before: dict[str, Reading] = {}
-        self._unit = ""
-        self._before: Unfinished | None = None
-        self._planted: dict[str, str] = {}
+        self.witness = Witness(module)
         # How many starts were requested.
         self._requested = 0
         # Settings whose acknowledgement counts only if nothing unexpected comes until they are saved, and what had come before.
@@ -85,8 +85,9 @@ class ProvisioningRun:
         try:
             self._walk()
         except (Exception, KeyboardInterrupt) as fault:
-            if isinstance(fault, AnotherModule) and self.session.changes:
-                self._suspect(fault)
+            other = self.lexicon.unit_of(fault.identity) if isinstance(fault, AnotherModule) else ""
+            if other and self.session.changes and self.order.wanted:
+                result.remarks.append(self.begun.suspect(other))
             result.ended_by(fault, self.step, self.session)
         self._end_step()
         result.remarks += self.module.attention.remarks
@@ -153,7 +154,8 @@ class ProvisioningRun:
         module.attention.gain(self._likely_links())
         self._enter("identify")
         self.result.identity = dict(module.identify())
-        self._unit = self.lexicon.unit_of(module.identity, self.session.link.name)
+        unit = self.lexicon.unit_of(module.identity, self.session.link.name)
+        self.begun = BegunWork(self.store, unit, list(self.order.wanted), self.order.sheet)
         self._require_wanted()
         self._enter("read")
         names = self._names()
@@ -249,7 +251,7 @@ class ProvisioningRun:
 
     def _plan(self) -> None:
         """Works out what would be said, in order, by the same choices that the walk makes."""
-        can, before = strongest(self.module, self.order.prove), self.store.find(self._unit)
+        can, before = strongest(self.module, self.order.prove), self.begun.before
         self._note_pending()
         todo = self._todo(first=True)
         self._require_operator(todo)
@@ -258,8 +260,8 @@ class ProvisioningRun:
         made.writes([line for line in todo if not line.setting.volatile])
         made.actions(self._persisting(todo, again=again))
         how = self._start_by(can)
-        if how is Evidence.RESTART and (planted := self._witness(self.order.wanted)):
-            made.witness(*planted)
+        if how is Evidence.RESTART and (values := self.witness.values(self.order.wanted)):
+            made.witness(self.witness.name, *values)
         made.start(how)
         made.reads(self.lines)
         volatile = [line for line in todo if line.setting.volatile]
@@ -287,9 +289,8 @@ class ProvisioningRun:
         """Writes what differs, does what makes it persist, has the module start, reads; again where the start brought
         back old values."""
         can = strongest(self.module, self.order.prove)
-        before = self._before = self.store.find(self._unit)
-        if before:
-            self._resume(before)
+        before = self.begun.before
+        self._resume()
         for turn in range(MOST_TURNS):
             todo = self._todo(first=turn == 0)
             if todo:
@@ -316,62 +317,24 @@ class ProvisioningRun:
         self._note_pending()
         self._tell_what_else_changed()
         self.final = True
-        self._close()
+        self.begun.close()
 
     def _all_right(self) -> bool:
         return all(line.right() for line in self._wanted() if line.setting.readable and not line.refused)
 
-    # -- unfinished work ------------------------------------------------------------------------------------------
-
-    def _covers(self, record: Unfinished) -> bool:
-        """Whether this order has every setting of an earlier one."""
-        return set(record.settings) <= set(self.order.wanted)
-
-    def _resume(self, before: Unfinished) -> None:
-        """Reports earlier work on this unit, and undoes what it left for a moment only."""
-        where = f" at {before.bench}" if before.bench else ""
-        when = f"{before.began:%Y-%m-%d %H:%M} UTC{where}"
-        if self._covers(before):
-            self.result.remarks.append(f"resuming work started on {when}")
-            self.session.log("earlier work on this unit is unfinished; finishing it")
-        else:
-            others = ", ".join(name for name in before.settings if name not in self.order.wanted)
-            what = f"work started on {when} stays unfinished: {others} not covered here. Run its sheet again."
-            self.result.remarks.append(what)
-            self.session.log(what)
-        for name, text in before.planted.items():
+    def _resume(self) -> None:
+        """Reports earlier work on this unit, and undoes what it changed for a moment only."""
+        begun = self.begun
+        if told := begun.told():
+            self.result.remarks.append(told)
+            self.session.log(told)
+        for name, text in (begun.before.planted if begun.before else {}).items():
             setting = self.lexicon.settings.get(name)
             if setting and name not in self.order.wanted:
                 self.module.settings.write({name: setting.kind.decode(text)}, self._known())
 
     def _remember(self) -> None:
-        """Writes down what is about to be done, with what an earlier run left."""
-        before = self._before
-        names = [line.setting.name for line in self._wanted()]
-        names += [name for name in (before.settings if before else ()) if name not in names]
-        began = before.began if before and not self._covers(before) else datetime.now(UTC)
-        sheet = before.sheet if before and not self._covers(before) else self.order.sheet
-        self.store.open(Unfinished(self._unit, began, names, sheet, planted=self._planted))
-
-    def _suspect(self, fault: AnotherModule) -> None:
-        """Nobody knows which module had what was written since the first one last said who it is: both are unfinished."""
-        other = self.lexicon.unit_of(fault.identity)
-        if not other or not self.order.wanted:
-            return
-        names = [line.setting.name for line in self._wanted()]
-        earlier = self.store.find(other)
-        names += [name for name in (earlier.settings if earlier else ()) if name not in names]
-        self.store.open(Unfinished(other, datetime.now(UTC), names, self.order.sheet))
-        self.result.remarks.append(f"{self._unit} and {other} are both unfinished: what was written may be in either")
-
-    def _close(self) -> None:
-        """The work is finished; what an earlier run has left is not, unless this one covers it."""
-        before = self._before
-        if before is None or self._covers(before):
-            self.store.close(self._unit)
-        else:
-            before.planted = {}
-            self.store.open(before)
+        self.begun.remember(self.witness.planted)
 
     def _wanted(self) -> list[Line]:
         return [line for line in self.lines.values() if line.wanted is not None]
@@ -492,59 +455,23 @@ class ProvisioningRun:
         how = self._start_by(how)
         self.final = False
         if how is not Evidence.READING:
-            other = self._plant() if how is Evidence.RESTART else None
+            planted = how is Evidence.RESTART and self.write and self.witness.plant(self._remember)
             self._enter("power cycle" if how is Evidence.POWER else "restart", searching=True)
             signs = start(self.module, how)
             self._identify_again()
-            if other is not None:
-                self._look_at_witness(other)
-                signs = signs or ({Sign.WITNESS} if isinstance(self.ledger.entries[-1], Undone) else set())
-            if signs:
-                self.session.tell(Started(self.session.clock.now(), how))
+            undone = planted and self.witness.look()
+            if planted and not undone:
+                told = f"an unsaved change of {self.witness.name} was still there after the restart"
+                self.result.remarks.append(told)
+            if signs or undone:
+                seen = Evidence.POWER if Sign.POWER in signs else Evidence.RESTART
+                self.session.tell(Started(self.session.clock.now(), seen))
             self._requested += 1
         self._enter("read back")
         if not self.module.attention.held:
             self._come_back()
         self._read()
         self.final = True
-
-    # -- the witness ----------------------------------------------------------------------------------------------
-
-    def _witness(self, known: Mapping[str, Value]) -> tuple[str, Value, Value] | None:
-        """The lexicon's witness, the value that it has, and another one; None if there is no witness. `known` are values that
-        need not be read."""
-        name = self.lexicon.start.witness
-        if not name or not self.module.has(name):
-            return None
-        value = known[name] if name in known else self.module.settings.read([name])[name].value
-        other = self.lexicon.settings[name].kind.another(value) if value is not None and value is not UNSET else None
-        return None if value is None or other is None else (name, value, other)
-
-    def _plant(self) -> Value | None:
-        """Gives the witness another value, without saving it; that value, or None if that cannot be done."""
-        found = self._witness({}) if self.write else None
-        if found is None:
-            return None
-        name, value, other = found
-        self._planted = {name: self.lexicon.settings[name].kind.encode(value)}
-        self._remember()
-        self.module.settings.write({name: other}, self._known())
-        if self.module.settings.read([name])[name].value != other:
-            return None
-        self.ledger.note(Planted(self.session.clock.now()))
-        return other
-
-    def _look_at_witness(self, other: Value) -> None:
-        """Whether the start has undone the unsaved change; if not, it is taken back."""
-        ((name, text),) = self._planted.items()
-        now = self.session.clock.now
-        if self.module.settings.read([name])[name].value == other:
-            self.ledger.note(Stayed(now()))
-            self.result.remarks.append(f"an unsaved change of {name} was still there after the restart")
-            self.module.settings.write({name: self.lexicon.settings[name].kind.decode(text)}, self._known())
-        else:
-            self.ledger.note(Undone(now()))
-        self._planted = {}
 
     def _come_back(self) -> None:
         self._enter("come back", searching=True)

@@ -1,0 +1,82 @@
+"""Takes a module's power away by a fixture or a rig, and gives it back.
+
+The rule: while the power is off, a module that answered just before is asked, and must be silent. The power is given back
+however that ends.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+from wexicon.core.faults import CannotTune
+from wexicon.core.formats.fixture import Fixture
+from wexicon.core.formats.lexicon import Attention
+from wexicon.core.operator import Operator
+from wexicon.work.contact.ledger import PowerOff, PowerOn
+from wexicon.work.contact.observer import Observer
+
+# How long the power is taken away (seconds), and how often the module is asked meanwhile.
+POWER_OFF = 0.3
+ASKED_WITHOUT_POWER = 2
+ANSWERS = "the module answers while its power is off: "
+FED = "it is fed through its data lines, and has no power while these are held low"
+DEAD_PIN = "what was to take the power away does nothing"
+
+
+class PowerSwitch:
+    """The power of one module, as `attention` names its pin."""
+
+    def __init__(self, observer: Observer, fixture: Fixture, operator: Operator, attention: Attention) -> None:
+        self.observer = observer
+        self.session = observer.session
+        self.fixture = fixture
+        self.operator = operator
+        self.pin = attention.power
+
+    def there(self) -> bool:
+        """Whether the power can be taken away and given back without a person."""
+        return self.fixture.has([self.pin]) or self.operator.switches_power
+
+    def cut(self, answers: Callable[[], bool]) -> list[str]:
+        """Takes the power away and gives it back. `answers` asks the module; what is wrong with the supply, in words."""
+        session, ledger = self.session, self.observer.ledger
+        own, here = session.link.tuning, self.observer.answered_at
+        answered = here is not None and ledger.just_answered(str(here))
+        if here is not None and answered:
+            session.tune(here)
+        self.observer.catch_up()
+        told: list[str] = []
+        with self._off():
+            ledger.note(PowerOff(session.clock.now()))
+            session.quiet(POWER_OFF)
+            if answered and self._any(answers):
+                told.append(ANSWERS + self._why(answers))
+        ledger.note(PowerOn(session.clock.now()))
+        session.tune(own)
+        return told
+
+    @contextmanager
+    def _off(self) -> Iterator[None]:
+        if self.fixture.has([self.pin]):
+            with self.fixture.restored(self.session, {self.pin: True}):
+                self.fixture.drive(self.session, {self.pin: False})
+                yield
+            return
+        try:
+            self.operator.ask("power-off", "")
+            yield
+        finally:
+            self.operator.ask("power-on", "")
+
+    def _why(self, answers: Callable[[], bool]) -> str:
+        """Why it answers: a break on the data line takes the power of one that is fed through that."""
+        try:
+            self.session.hold_break(POWER_OFF)
+        except CannotTune:
+            return f"{DEAD_PIN}, or it is fed through its data lines"
+        return DEAD_PIN if self._any(answers) else FED
+
+    @staticmethod
+    def _any(answers: Callable[[], bool]) -> bool:
+        return any(answers() for _ in range(ASKED_WITHOUT_POWER))
