@@ -236,6 +236,13 @@ def test_nothing_was_changed_is_said_only_where_nothing_was() -> None:
     assert early.failure and early.failure.next.startswith("Nothing was changed.")
 
 
+@pytest.mark.parametrize("name", ["fennick-z4", "orvane-b3", "lindle-l9"])
+def test_a_module_whose_answers_take_their_time_is_found_after_a_start(name: str) -> None:
+    for person in (True, False):
+        result = Bench(name, faults=WireFaults(late=0.08), person=person).provision(**WANTED[name])
+        assert result.verdict == "conforms" and not result.remarks, result.failure
+
+
 # -- what a start shows ---------------------------------------------------------------------------------------------------
 
 

@@ -110,7 +110,7 @@ class Run:
             connection.execute(RUN.insert().values(run=self.run, bench=self.bench, began=self.since, seen=self.since))
             # One run at a time: the first inserts the units, the others find them.
             self.database.lock(connection, self.sheet)
-            there = set(connection.execute(sql.select(TASK.c.task).where(TASK.c.sheet == self.sheet)).scalars())
+            there = set(connection.execute(sql.select(TASK.c.task).where(TASK.c.sheet == self.sheet)).scalars().all())
             rows = [
                 {"task": task, "name": name[:200], "position": position, "sheet": self.sheet}
                 for position, (task, name) in enumerate(given)

@@ -11,7 +11,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 import msgspec
 
 from wexicon.core.dialogue.runner import Runner
-from wexicon.core.faults import Fault, ModuleFault, Part
+from wexicon.core.faults import CannotTune, Fault, ModuleFault, Part
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
 from wexicon.core.operator import Operator
@@ -21,7 +21,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.secret import Secret, plain
 from wexicon.core.text import visible
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.core.values import Value
+from wexicon.core.values import UNSET, Value
 from wexicon.work.contact.attention import PATIENCE, Attention
 from wexicon.work.contact.causes import by_itself
 from wexicon.work.contact.ledger import Left, Ordered, Ready
@@ -221,6 +221,19 @@ class Module:
         return kind.encode(kind.check(value))
 
     # -- where its link is ------------------------------------------------------------------------------------------
+
+    def can_follow(self, setting: Setting, value: Value) -> None:
+        """Tries whether our port can go where this value will move the link. Raises CannotTune, with nothing written."""
+        if not setting.moves_link or self.lexicon.attention.tuning or value is UNSET:
+            return
+        before = self.session.link.tuning
+        wanted = setting.kind.apply_to(before, value)
+        try:
+            self.session.tune(wanted)
+        except CannotTune as fault:
+            hint = f"{setting.name} was not written: the module could not be reached there. Use another adapter."
+            raise CannotTune(fault.what, where=fault.where, hint=hint) from None
+        self.session.tune(before)
 
     def moved(self, setting: Setting, value: Value) -> None:
         """A setting was written that moves the link: at once, or with some later action."""

@@ -54,6 +54,8 @@ class Speaks(Protocol):
 
     def has(self, name: str) -> bool: ...
 
+    def can_follow(self, setting: Setting, value: Value) -> None: ...
+
     def moved(self, setting: Setting, value: Value) -> None: ...
 
     def fault(self, what: str, outcome: Reply) -> ModuleFault: ...
@@ -247,6 +249,8 @@ class Settings:
         setting = self.lexicon.setting(names[0])
         what = ", ".join(names)
         said, phrase, filled = self.line_for(values, others)
+        for name in names:
+            self.module.can_follow(self.lexicon.setting(name), values[name])
         granted_by = setting.granted_by if setting.write else ""
         before = self.session.latest.get(granted_by)
         self.session.changes += 1
