@@ -90,3 +90,12 @@ def test_data_mode_and_silence_are_told_apart() -> None:
         assert result.failure and result.failure.status == 3
         told.append(result.failure.what)
     assert "in data mode" in told[0] and "nothing heard" in told[1]
+
+
+def test_what_means_the_same_is_the_same_and_its_bits_are_kept() -> None:
+    bench = Bench("cordal-n7", person=True)
+    bench.agenda.run_until(3)
+    before = bench.standin.flash["periodic"]
+    result = bench.provision(saving=True)
+    assert (result.verdict, result.also_changed) == ("conforms", []), result.failure
+    assert bench.standin.flash["periodic"] == before and bench.standin.flash["saving"] == 1

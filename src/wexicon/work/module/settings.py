@@ -71,6 +71,12 @@ class Reading(msgspec.Struct, frozen=True):
     why: str = ""
     part: Part | None = None
 
+    def same_as(self, other: Reading) -> bool:
+        """Whether both mean the same."""
+        if self.value is None or other.value is None:
+            return self.text == other.text
+        return self.value == other.value
+
     def understood(self, name: str) -> Value:
         """The value. Raises ModuleFault where there is none."""
         if self.value is None:
@@ -94,6 +100,8 @@ class Settings:
         self.session = module.session
         self.lexicon = module.lexicon
         self._blocks: dict[str, bytes] = {}
+        # The module's own words for the members of a group: several may mean the same value.
+        self._words: dict[str, tuple[Value, str]] = {}
 
     # -- reading ------------------------------------------------------------------------------------------------
 
@@ -172,7 +180,12 @@ class Settings:
         if setting.group.name not in groups:
             groups[setting.group.name] = self._read_group(setting.group)
         told = groups[setting.group.name]
-        return Reading("", UNSET) if told is None else self._decoded(setting, told[setting.name])
+        if told is None:
+            return Reading("", UNSET)
+        found = self._decoded(setting, told[setting.name])
+        if found.value is not None and found.value is not UNSET:
+            self._words[setting.name] = (found.value, told[setting.name])
+        return found
 
     @staticmethod
     def _may_be_the_value(setting: Setting, outcome: Reply) -> bool:
@@ -325,7 +338,7 @@ class Settings:
                     raise ModuleFault(what, where=self.session.link.name)
             known.update({name: found.understood(name) for name, found in self.read(missing).items()})
             return {
-                name: (members[name].unset or "") if known[name] is UNSET else members[name].kind.encode(known[name])
+                name: self._as_it_is(members[name], known[name], kept=name not in values)
                 for name in group.write.say.names
                 if name in known
             }
@@ -336,6 +349,13 @@ class Settings:
             return {"block": put_bits(group, block, numbers, places)}
         except BlockFault as fault:
             raise ModuleFault(f"{group.name}: {fault}") from None
+
+    def _as_it_is(self, setting: Setting, value: Value, *, kept: bool) -> str:
+        """A value in the module's words; of one that is `kept`, in those that were read."""
+        if value is UNSET:
+            return setting.unset or ""
+        before, words = self._words.get(setting.name, (None, ""))
+        return words if kept and before == value else setting.kind.encode(value)
 
     def _read_twice(self, group: Group) -> bytes:
         """The block as two readings one after the other agree on."""

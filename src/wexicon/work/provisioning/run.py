@@ -504,7 +504,7 @@ class ProvisioningRun:
             return
         after = self.module.settings.read(others)
         for name in others:
-            if name in after and after[name].text != self._group_before[name].text:
+            if name in after and not after[name].same_as(self._group_before[name]):
                 setting = self.lexicon.settings[name]
                 was, now = self._group_before[name].shown(setting), after[name].shown(setting)
                 self.result.also_changed.append(f"{name}: it was {visible(was)}, and is {visible(now)}")
