@@ -198,3 +198,13 @@ write = { say = "AT+N={value}" }
     result = bench.provision(name="quay", prove="reading")
     assert result.verdict == "conforms" and kept == ["quay"]
     assert result.settings[0].before and result.settings[0].before.shown == "no (unknown)"
+
+
+@pytest.mark.parametrize("seconds", [2.0, 4.5, 6.0, 8.5])
+def test_a_module_that_is_late_after_power_has_no_wrong_line_ending(seconds: float) -> None:
+    bench = Bench("cordal-g2")
+    bench.standin.power(False)
+    bench.agenda.after(seconds, lambda: bench.standin.power(True))
+    module = bench.module()
+    module.attention.gain([bench.lexicon.factory])
+    assert module.attention.remarks == [] and module.session.dialect.speech.end == bench.lexicon.speech.end

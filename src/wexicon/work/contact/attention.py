@@ -15,6 +15,7 @@ from wexicon.core.faults import CannotTune, Unreachable
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
+from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import garbled
@@ -344,10 +345,22 @@ class Attention:
                 session.send(session.dialect.line_end.encode())
                 session.wait_until_quiet(AT_ONCE, QUICK)
                 if self._answers_otherwise():
+                    if self._answers_again(dialect):
+                        return True  # it was late, and its line ending is right
+                    session.adopt(dialect.with_end(end))
                     self.remark(f"the module needs line ending {end}, not {dialect.speech.end} as the lexicon says")
                     return True
         session.adopt(dialect)
         return False
+
+    def _answers_again(self, dialect: Dialect) -> bool:
+        """Whether it answers in the lexicon's own dialect after all."""
+        session = self.session
+        session.adopt(dialect)
+        if dialect.window:
+            session.quiet(dialect.window)
+        session.wait_until_quiet(AT_ONCE, QUICK)
+        return self._answers_otherwise()
 
     def _answers_otherwise(self) -> bool:
         within = max(QUICK, min(self.session.dialect.within, SLOW))
