@@ -163,3 +163,8 @@ def test_faults_of_a_fixture(text: str, told: str) -> None:
     with pytest.raises(FileFault) as fault:
         read_fixture(text.encode(), "jig.toml")
     assert told in str(fault.value)
+
+
+def test_a_setting_that_moves_the_link_always_has_a_value() -> None:
+    (told,) = faults(RATE + 'read = { say = "R?", hear = "R={value}", unset = "R NONE" }\nmoves_link = "at-once"\n')
+    assert "moves the link, and may be unset" in told

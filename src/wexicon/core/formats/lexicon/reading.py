@@ -383,7 +383,7 @@ class _Reading:
                 self.source.complain(
                     (*place, "then"), f"there is no action {action}", meant(action, self.mapping("action"))
                 )
-        return Setting(
+        made = Setting(
             name,
             table.meaning,
             kind,
@@ -407,6 +407,10 @@ class _Reading:
             table.unset,
             self.factory((*place, "factory"), kind, table),
         )
+        if made.moves_link and made.may_be_unset():
+            what = "moves the link, and may be unset: then nothing says where the link is"
+            self.source.complain((*place, "moves_link"), what, "remove unset, or what answers instead of a value")
+        return made
 
     def factory(self, place: tuple[str, ...], kind: Kind, table: SettingTable) -> Value | None:
         """The factory default of a setting; a module that starts with it unset says `unset`."""
