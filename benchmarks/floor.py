@@ -62,6 +62,16 @@ def busy(lexicon: Lexicon) -> Iterator[Intervals]:
         before(standin)
         found.append((standin.agenda.now, standin.agenda.now + starts))
 
+    off: list[float] = []
+
+    def power(before: Any, standin: StandIn, on: bool) -> None:
+        # A module is without power for as long as its silence takes to be observed.
+        if on and off:
+            found.append((off.pop(), standin.agenda.now))
+        elif not on:
+            off[:] = [standin.agenda.now]
+        before(standin, on)
+
     def silence(before: Any, session: Session, duration: float) -> None:
         found.append((session.clock.now(), session._sent_until + duration))
         before(session, duration)
@@ -72,6 +82,7 @@ def busy(lexicon: Lexicon) -> Iterator[Intervals]:
         _wrapped(StandIn, "after", after),
         _wrapped(StandIn, "by_hand", by_hand),
         _wrapped(StandIn, "start", start),
+        _wrapped(StandIn, "power", power),
         _wrapped(Session, "silence", silence),
     ):
         yield found

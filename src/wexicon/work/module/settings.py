@@ -139,6 +139,14 @@ class Settings:
             hint="Look for a loose wire, a missing ground, or a module that talks unasked (the trace shows what came).",
         )
 
+    def glance(self, name: str, within: float) -> Value | None:
+        """A setting's value by one question, which proves nothing by itself; None if it is not answered or not understood."""
+        setting = self.lexicon.setting(name)
+        if setting.read is None:
+            return None
+        outcome = self.session.exchange(setting.read.say.fill({}), setting.read.expect, within)
+        return self._decoded(setting, str(outcome.captures.get("value", ""))).value if outcome.ok else None
+
     def _pass(self, names: Sequence[str], failed: dict[str, str] | None, *, in_silence: bool) -> dict[str, Reading]:
         found: dict[str, Reading] = {}
         groups: dict[str, dict[str, str] | None] = {}

@@ -5,6 +5,8 @@ The rule: what is done here proves nothing; whether the module started is read f
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from wexicon.core.faults import Unreachable
 from wexicon.core.formats.lexicon import AttentionBy
 from wexicon.core.tuning import Tuning
@@ -42,13 +44,16 @@ def strongest(module: Module, asked: Prove) -> Evidence:
     return Evidence.RESTART if lexicon.restart() and comes_back else Evidence.READING
 
 
-def start(module: Module, how: Evidence) -> set[Sign]:
-    """Has the module start again; gives the signs of a start that were observed. Evidence of READING makes no start."""
+def start(module: Module, how: Evidence, undone: Callable[[], bool] | None = None) -> set[Sign]:
+    """Has the module start again; gives the signs of a start that were observed. Evidence of READING makes no start. `undone`
+    asks the module whether it has undone its witness, if that was changed."""
     ledger = module.attention.ledger
     first = len(ledger.entries)
     _answers_now(module)
     if how is Evidence.POWER:
         _by_power(module)
+    elif how is Evidence.RESTART and undone and module.lexicon.attention.how is AttentionBy.ALWAYS:
+        _restart_once(module, undone)
     elif how is Evidence.RESTART:
         _restart(module, first)
     return ledger.signs(first)
@@ -70,6 +75,28 @@ def _restart(module: Module, first: int) -> None:
         unwatched = _come_back(module, said)
         if ledger.signs(first) or unwatched < UNWATCHED:
             return
+
+
+def _restart_once(module: Module, undone: Callable[[], bool]) -> None:
+    """Restarts the module, and asks until it has undone its witness: how long it was silent does not matter."""
+    session, attention, lexicon = module.session, module.attention, module.lexicon
+    module.do(lexicon.restart())
+    _apply_pending(module)
+    if _heard_ready(module):
+        _find_again(module, just_left=False)
+        return
+    until = session.clock.now() + lexicon.start.within + GOES_WITHIN
+    while session.clock.now() < until:
+        for link in module.expected_links():
+            session.heed_stop()
+            session.tune(link)
+            if undone():
+                attention.held = True
+                attention.spoke()
+                attention.unlock()
+                return
+        session.quiet(BETWEEN_LOOKS)
+    _find_again(module, just_left=False)
 
 
 def _by_power(module: Module) -> None:

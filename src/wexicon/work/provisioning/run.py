@@ -215,10 +215,18 @@ class ProvisioningRun:
 
     # -- reading --------------------------------------------------------------------------------------------------
 
-    def _read(self, *, first: bool = False) -> None:
-        """Reads everything; a failure of what is not wanted is reported, not raised."""
+    def _read(self, *, first: bool = False, planted: bool = False) -> bool:
+        """Reads everything; a failure of what is not wanted is reported, not raised. Whether a witness that was `planted` was
+        undone; if not, it has its value again."""
         failed = None if self.order.wanted else self.failed
         found = self.module.settings.read(self.lines, failed)
+        undone = False
+        if planted:
+            name = self.witness.name
+            undone = self.witness.look(found[name].value if name in found else None)
+            if not undone:
+                self.result.remarks.append(f"an unsaved change of {name} was still there after the restart")
+                found = self.module.settings.read(self.lines, failed)
         for name, line in self.lines.items():
             reading = found.get(name)
             if first:
@@ -234,6 +242,7 @@ class ProvisioningRun:
         if first:
             others = [name for name in self.module.settings.whole_group(self.order.wanted) if name not in found]
             self._group_before = {**found, **self.module.settings.read(others)} if others else found
+        return undone
 
     def _known(self) -> dict[str, Value]:
         """The values of what was read."""
@@ -454,24 +463,29 @@ class ProvisioningRun:
             self._note_granted(name, line)
         how = self._start_by(how)
         self.final = False
+        signs: set[Sign] = set()
+        planted = False
         if how is not Evidence.READING:
-            planted = how is Evidence.RESTART and self.write and self.witness.plant(self._remember)
+            planted = how is Evidence.RESTART and self.write and self.witness.plant(self._expected(), self._remember)
             self._enter("power cycle" if how is Evidence.POWER else "restart", searching=True)
-            signs = start(self.module, how)
+            signs = start(self.module, how, self.witness.undone if planted else None)
             self._identify_again()
-            undone = planted and self.witness.look()
-            if planted and not undone:
-                told = f"an unsaved change of {self.witness.name} was still there after the restart"
-                self.result.remarks.append(told)
-            if signs or undone:
-                seen = Evidence.POWER if Sign.POWER in signs else Evidence.RESTART
-                self.session.tell(Started(self.session.clock.now(), seen))
             self._requested += 1
         self._enter("read back")
         if not self.module.attention.held:
             self._come_back()
-        self._read()
+        undone = self._read(planted=planted)
+        if signs or undone:
+            seen = Evidence.POWER if Sign.POWER in signs else Evidence.RESTART
+            self.session.tell(Started(self.session.clock.now(), seen))
         self.final = True
+
+    def _expected(self) -> dict[str, Value]:
+        """The values that the settings have, if the module keeps what it was told."""
+        found = {
+            name: line.after.value for name, line in self.lines.items() if line.after and line.after.value is not None
+        }
+        return {**found, **self.order.wanted}
 
     def _come_back(self) -> None:
         self._enter("come back", searching=True)

@@ -239,14 +239,12 @@ class Lexicon(msgspec.Struct, frozen=True):
 
     def may_be_witness(self, setting: Setting) -> str:
         """Why an unsaved change of a setting cannot show a start; empty if it can."""
-        if not (setting.readable and setting.writable) or setting.from_link:
-            return "cannot be both read and written"
+        if not (setting.read and setting.write):
+            return "cannot be both read and written by itself"
         if setting.secret or setting.volatile or setting.moves_link:
             return "is secret, volatile, or moves the link"
         if not self.saves(setting):
             return "persists without being saved"
-        if setting.group and not setting.write:
-            return "is written with its group"
         return ""
 
     def start_texts(self) -> list[bytes]:
