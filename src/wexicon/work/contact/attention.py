@@ -449,16 +449,17 @@ class Attention:
             self.ledger.note(CycleAsked(session.clock.now(), attention.power_up and not attention.window))
         self.operator.ask("attention", text)
 
-    def cut_power(self) -> None:
+    def cut_power(self, *, stays_off: bool = False) -> None:
         """Takes the power away and gives it back, and reports a module that goes on answering without it."""
-        for told in self.power.cut(lambda: self.ask(self.lexicon.attention.probe, self.observer.quick_look()).ok):
+        probe = self.lexicon.attention.probe
+        for told in self.power.cut(lambda: self.ask(probe, self.observer.quick_look()).ok, stays_off=stays_off):
             self.remark(told)
 
     def _listens(self, *, patient: bool = False) -> Answers:
         """Which commands it answers. The first line after a start may be answered with an error, so it is said again once.
         `patient` gives a module that takes its time all that the lexicon says an answer may take."""
         within = max(self._soon(), self.session.dialect.within) if patient else self._soon()
-        if patient:
+        if patient and self.ledger.any_late():
             # Answers to earlier questions, still on their way, must not be taken for the answers to these.
             self.session.await_outstanding()
         if not self._answers(within):

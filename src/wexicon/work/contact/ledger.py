@@ -122,6 +122,10 @@ class Ledger:
         """The slowest answer to a harmless question so far, in seconds."""
         return slowest(self.entries)
 
+    def any_late(self) -> bool:
+        """Whether an answer came that may have been a late one."""
+        return any(isinstance(entry, Stray) for entry in self.entries)
+
     def just_answered(self, mode: str) -> bool:
         """Whether the last thing that came of the module in this mode was an answer."""
         for entry in reversed(self.entries):

@@ -38,8 +38,9 @@ class PowerSwitch:
         """Whether the power can be taken away and given back without a person."""
         return self.fixture.has([self.pin]) or self.operator.switches_power
 
-    def cut(self, answers: Callable[[], bool]) -> list[str]:
-        """Takes the power away and gives it back. `answers` asks the module; what is wrong with the supply, in words."""
+    def cut(self, answers: Callable[[], bool], *, stays_off: bool = False) -> list[str]:
+        """Takes the power away and gives it back, unless it `stays_off` for the rig to do that with the key held. `answers`
+        asks the module; returns what is wrong with the supply, in words."""
         session, ledger = self.session, self.observer.ledger
         own, here = session.link.tuning, self.observer.answered_at
         answered = here is not None and ledger.just_answered(str(here))
@@ -47,7 +48,7 @@ class PowerSwitch:
             session.tune(here)
         self.observer.catch_up()
         told: list[str] = []
-        with self._off():
+        with self._off(stays_off=stays_off):
             ledger.note(PowerOff(session.clock.now()))
             session.quiet(POWER_OFF)
             if answered and self._any(answers):
@@ -57,7 +58,7 @@ class PowerSwitch:
         return told
 
     @contextmanager
-    def _off(self) -> Iterator[None]:
+    def _off(self, *, stays_off: bool) -> Iterator[None]:
         if self.fixture.has([self.pin]):
             with self.fixture.restored(self.session, {self.pin: True}):
                 self.fixture.drive(self.session, {self.pin: False})
@@ -66,7 +67,10 @@ class PowerSwitch:
         try:
             self.operator.ask("power-off", "")
             yield
-        finally:
+        except BaseException:
+            self.operator.ask("power-on", "")
+            raise
+        if not stays_off:
             self.operator.ask("power-on", "")
 
     def _why(self, answers: Callable[[], bool]) -> str:

@@ -108,7 +108,7 @@ def _by_power(module: Module) -> None:
             module.do(lexicon.restart())
             _watched(module)
         elif attention.power.there() and not attention.fixture.has([lexicon.attention.power]):
-            attention.cut_power()
+            attention.cut_power(stays_off=True)
         _apply_pending(module)
         attention.lose()
         attention.gain(module.expected_links(), just_left=True, by_operator=True)
