@@ -108,20 +108,38 @@ class Run:
             connection.execute(sql.update(RUN).where(gone).values(ended=self.database.now()))
             self.since = float(connection.execute(sql.select(self.database.now())).scalar_one())
             connection.execute(RUN.insert().values(run=self.run, bench=self.bench, began=self.since, seen=self.since))
-            # One run at a time: the first inserts the units, the others find them.
-            self.database.lock(connection, self.sheet)
-            there = set(connection.execute(sql.select(TASK.c.task).where(TASK.c.sheet == self.sheet)).scalars().all())
-            rows = [
-                {"task": task, "name": name[:200], "position": position, "sheet": self.sheet}
-                for position, (task, name) in enumerate(given)
-                if task not in there
-            ]
-            self.database.insert_all(connection, TASK, rows)
             return known
 
         found = self.database.write(write)
         self.__dict__.pop("_sql", None)
+        self._register(given)
         return found
+
+    def _register(self, given: Sequence[tuple[str, str]]) -> None:
+        """Inserts the tasks that are missing. What is there is read without holding the lock; if another run has inserted some
+        meanwhile, it is read again."""
+        mine = TASK.c.sheet == self.sheet
+        there, count = sql.select(TASK.c.task).where(mine), sql.select(sql.func.count()).select_from(TASK).where(mine)
+        while True:
+            with self.database.reading() as connection:
+                known = set(connection.execute(there).scalars().all())
+            rows = [
+                {"task": task, "name": name[:200], "position": position, "sheet": self.sheet}
+                for position, (task, name) in enumerate(given)
+                if task not in known
+            ]
+
+            def insert(
+                connection: sql.Connection, known: set[str] = known, rows: list[dict[str, object]] = rows
+            ) -> bool:
+                self.database.lock(connection, self.sheet)
+                if connection.execute(count).scalar_one() != len(known):
+                    return False
+                self.database.insert_all(connection, TASK, rows)
+                return True
+
+            if not rows or self.database.write(insert):
+                return
 
     def alive(self) -> None:
         """Gives a sign of life."""
