@@ -1,5 +1,5 @@
-"""What can go wrong on a bench, for the campaign of `benchmarks.truth`: a module that misbehaves, a wire that does, hands and
-fixtures that do, somebody who stops, kills, swaps or cuts the power.
+"""What can go wrong on a bench, for the campaign of `benchmarks.truth`: with a module, its wire, the operator or a fixture;
+stops, kills, exchanges of modules and power cuts.
 
 The rule: each adversity changes one thing about a scene and keeps away from all else, so that several can come together. What
 the module really did is kept by the scene: its starts, and whether each loaded its flash.
@@ -59,7 +59,7 @@ class Killed(BaseException):
     """The tool is gone: nothing more is done, nothing is closed."""
 
 
-class Hands(BenchOperator):
+class TryingOperator(BenchOperator):
     """A person at the bench: `slow`, who does `nothing`, or does it `twice`."""
 
     def __init__(self, standin: StandIn, manner: str) -> None:
@@ -99,7 +99,7 @@ class Scene:
         self.join(self.standin)
         self.standin.power(True)
         self.store = Store()
-        self.hands = "person" if chance.random() < 0.4 else "rig"
+        self.manner = "person" if chance.random() < 0.4 else "rig"
         self.fixture: Fixture | None = None
         self.prove = chance.choice((Prove.AUTO, Prove.AUTO, Prove.AUTO, Prove.POWER, Prove.RESTART))
         self.link: VirtualLink | None = None
@@ -130,13 +130,13 @@ class Scene:
         standin.start, standin.power = counted, switched  # type: ignore[method-assign]
 
     def mend(self) -> None:
-        """Ends what is wrong with hands, fixture and starts."""
+        """Ends what is wrong with operator, fixture and starts."""
         self.warm, self.fixture = False, None
-        self.hands = "person" if self.hands in ("slow", "nothing", "twice") else self.hands
+        self.manner = "person" if self.manner in ("slow", "nothing", "twice") else self.manner
         self.at_start = self.peek = lambda flash: None
 
     def operator(self) -> Operator:
-        return NoOperator() if self.fixture else Hands(self.standin, self.hands)
+        return NoOperator() if self.fixture else TryingOperator(self.standin, self.manner)
 
     def faults(self, **changed: Any) -> None:
         """Changes what is wrong with the wire."""
@@ -383,7 +383,7 @@ def in_memory_only(scene: Scene, chance: random.Random) -> None:
             scene.standin.memory[key] = donor.standin.flash[key]
 
 
-# -- modules, hands and fixtures that ours do not have --------------------------------------------------------------------
+# -- modules, operators and fixtures beyond those of a rig --------------------------------------------------------------------
 
 
 def brown_out(scene: Scene, chance: random.Random) -> None:
@@ -463,7 +463,7 @@ def clamps_at_a_start(scene: Scene, chance: random.Random) -> None:
 
 
 def follows_any_rate(scene: Scene, chance: random.Random) -> None:
-    """It takes over the rate of whoever speaks to it."""
+    """It takes over any rate at which it is spoken to."""
     uart = scene.standin.uart
     came = uart.from_host
 
@@ -474,19 +474,19 @@ def follows_any_rate(scene: Scene, chance: random.Random) -> None:
     uart.from_host = from_host  # type: ignore[method-assign]
 
 
-def slow_hands(scene: Scene, chance: random.Random) -> None:
+def slow_operator(scene: Scene, chance: random.Random) -> None:
     """A person who takes three seconds."""
-    scene.hands = "slow"
+    scene.manner = "slow"
 
 
-def lazy_hands(scene: Scene, chance: random.Random) -> None:
+def lazy_operator(scene: Scene, chance: random.Random) -> None:
     """A person who does nothing."""
-    scene.hands = "nothing"
+    scene.manner = "nothing"
 
 
-def hands_do_it_twice(scene: Scene, chance: random.Random) -> None:
+def operator_does_it_twice(scene: Scene, chance: random.Random) -> None:
     """A person who does what was asked, and then again."""
-    scene.hands = "twice"
+    scene.manner = "twice"
 
 
 def _with_fixture(scene: Scene, wiring: dict[str, str]) -> None:
@@ -564,9 +564,9 @@ ADVERSITIES: dict[str, Adversity] = {
         follows_any_rate,
         swapped,
         in_memory_only,
-        slow_hands,
-        lazy_hands,
-        hands_do_it_twice,
+        slow_operator,
+        lazy_operator,
+        operator_does_it_twice,
         fixture,
         dead_fixture,
         sticking_fixture,

@@ -59,3 +59,9 @@ def test_the_command_changes_a_module_only_if_that_is_allowed() -> None:
         assert rig.bench.units["screen"].standin.flash["power"] == 20
     assert "an unsaved change of power was gone: it loads the saved values" in told and "restart_reloads = true" in told
     assert result["verdict"] == "done" and result["restored"] and Path(result["trace"]).is_file()
+
+
+def test_what_a_power_cycle_does_is_not_told_of_a_restart() -> None:
+    result = tried(Bench("tamsel-k5"))
+    assert result.verdict == "failed" and result.failure and "cannot be tried" in result.failure.what
+    assert (result.reloads, result.signs, result.lines) == (None, [], [])

@@ -30,6 +30,7 @@ class _Trial:
         self.lexicon, self.session, self.ledger = module.lexicon, module.session, module.attention.ledger
         self.result = StartTrial(longest=WAITS[-1])
         self.step = ""
+        self.by_power = False
 
     def run(self) -> StartTrial:
         """The whole trial; faults end in the result."""
@@ -49,6 +50,9 @@ class _Trial:
         self._enter("attention", searching=True)
         if not self.lexicon.restart():
             raise CallFault("the lexicon has no action that restarts the module", hint="Nothing was tried.")
+        if self.lexicon.attention.power_up and not self.lexicon.attention.window:
+            what = "this family answers after a restart only with a power cycle: what the restart does cannot be tried"
+            raise CallFault(what, hint="Nothing was tried.")
         module.attention.gain([*module.likely, self.lexicon.factory])
         self._enter("identify")
         result.identity = dict(module.identify())
@@ -66,7 +70,8 @@ class _Trial:
         self._enter("restart", searching=True)
         self._write(setting, other)
         self._restart(first=True)
-        result.reloads = self._read(setting) != other
+        # If it was brought back by a power cycle, that may have undone the change.
+        result.reloads = None if self.by_power else self._read(setting) != other
         if result.reloads:
             self._enter("save")
             result.saves_within = self._save_time(setting, value, other)
@@ -131,6 +136,7 @@ class _Trial:
     def _restart(self, *, first: bool = False) -> None:
         began = len(self.ledger.entries)
         signs = start(self.module, Evidence.RESTART)
+        self.by_power = Sign.POWER in signs
         self.module.identify_again(dict(self.module.identity))
         if first:
             self.result.signs = sorted(str(sign) for sign in signs if sign is not Sign.WITNESS)
