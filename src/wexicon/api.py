@@ -30,7 +30,6 @@ from wexicon.core.values import Value
 from wexicon.files import read_file
 from wexicon.folders import state_folder
 from wexicon.work.contact.catalog import all_lexicons, find_lexicon, find_sheet, fixture_at, lexicon_for
-from wexicon.work.contact.discovery import LinkDiscovery
 from wexicon.work.contact.known_links import remember, remembered
 from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named
 from wexicon.work.contact.sessions import Opening, Setup, open_session
@@ -38,8 +37,6 @@ from wexicon.work.fleet.selection import chosen_jobs
 from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun
 from wexicon.work.function.actions import do_action
 from wexicon.work.function.dialogues import find_dialogue, run_dialogue
-from wexicon.work.function.endpoints import CommandEndpoint, Endpoint, TransparentEndpoint
-from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
 from wexicon.work.module.hail import hail_with
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on, module_on_port
@@ -59,6 +56,8 @@ from wexicon.work.simulation.choice import Choice
 
 if TYPE_CHECKING:
     from wexicon.rig.serving import Server
+    from wexicon.work.function.endpoints import Endpoint
+    from wexicon.work.function.traffic import TrafficOrder, TrafficTest
 
 __all__ = [
     "ActionResult",
@@ -117,6 +116,16 @@ __all__ = [
     "verify",
 ]
 
+
+def __getattr__(name: str) -> object:
+    """TrafficOrder, imported when it is used: most commands have no traffic."""
+    if name != "TrafficOrder":
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from wexicon.work.function.traffic import TrafficOrder
+
+    return TrafficOrder
+
+
 # -- one module -----------------------------------------------------------------------------------------------------------
 
 
@@ -130,6 +139,8 @@ def hail(
 ) -> HailResult:
     """Detects the link and the lexicon of the module on a port, and stores them; with a `lexicon`, finds the module as that one
     says. `escapes`: also say the lexicons' escapes; `progress` is shown each attempt."""
+    from wexicon.work.contact.discovery import LinkDiscovery
+
     setup = setup or Setup()
     if lexicon:
         with open_module(port, lexicon, setup, opening=Opening(title="hail")) as module:
@@ -325,6 +336,8 @@ def traffic(
 ) -> TrafficResult:
     """Sends test packets from the first port to the second, or over one port that is looped back. A module sends by command if
     its lexicon says so, unless it is `transparent`; `watch` is given the test before it starts."""
+    from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
+
     setup, order = setup or Setup(), order or TrafficOrder()
     if not 1 <= len(ports) <= 2 or len(set(ports)) < len(ports):
         raise CallFault("traffic needs one port or two", hint="Name A and B, or A alone.")
@@ -352,6 +365,8 @@ def _endpoint(
     traces: list[str],
 ) -> Endpoint:
     """One end, ready to send."""
+    from wexicon.work.function.endpoints import CommandEndpoint, TransparentEndpoint
+
     known = remembered(port)
     name = lexicon or (known.lexicon if known else "")
     found = lexicon_for(name, Path()) if name else None

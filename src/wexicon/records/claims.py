@@ -8,8 +8,9 @@ started on a module stays that module's, whichever run claims it. A number is dr
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from functools import cached_property, partial
+from typing import Any
 
 import msgspec
 import sqlalchemy as sql
@@ -97,49 +98,46 @@ class Run:
     def _sql(self) -> _Statements:
         return _Statements(self.database, self.since)
 
-    def begin(self, tasks: Iterable[tuple[str, str]], dead: Iterable[str] = ()) -> set[str]:
+    def begin(self, tasks: Iterable[tuple[str, str]], dead: Collection[str] = ()) -> set[str]:
         """Registers the run and its tasks, each with its name. `dead` are runs that are known to have died; returns those of
         them that are in this register."""
-        given = list(tasks)
-
-        def write(connection: sql.Connection) -> set[str]:
-            gone = RUN.c.run.in_(list(dead))
-            known = set(connection.execute(sql.select(RUN.c.run).where(gone)).scalars())
-            connection.execute(sql.update(RUN).where(gone).values(ended=self.database.now()))
-            self.since = float(connection.execute(sql.select(self.database.now())).scalar_one())
-            connection.execute(RUN.insert().values(run=self.run, bench=self.bench, began=self.since, seen=self.since))
-            return known
-
-        found = self.database.write(write)
-        self.__dict__.pop("_sql", None)
-        self._register(given)
-        return found
-
-    def _register(self, given: Sequence[tuple[str, str]]) -> None:
-        """Inserts the tasks that are missing. What is there is read without holding the lock; if another run has inserted some
-        meanwhile, it is read again."""
-        mine = TASK.c.sheet == self.sheet
-        there, count = sql.select(TASK.c.task).where(mine), sql.select(sql.func.count()).select_from(TASK).where(mine)
+        given = {task: (position, name) for position, (task, name) in enumerate(tasks)}
+        listed = self.database.given([TASK.c.task], [[task] for task in given]).subquery()
+        missing = sql.select(listed.c.task).where(~sql.exists().where(TASK.c.task == listed.c.task))
+        work = partial(self._begin, given=given, missing=missing, dead=list(dead))
         while True:
+            # Asked before anything is locked. If another run registers them meanwhile, it is asked again.
             with self.database.reading() as connection:
-                known = set(connection.execute(there).scalars().all())
-            rows = [
-                {"task": task, "name": name[:200], "position": position, "sheet": self.sheet}
-                for position, (task, name) in enumerate(given)
-                if task not in known
-            ]
+                one_missing = connection.execute(missing.limit(1)).scalar()
+            found = self.database.write(partial(work, one_missing=one_missing))
+            if found is not None:
+                self.__dict__.pop("_sql", None)
+                return found
 
-            def insert(
-                connection: sql.Connection, known: set[str] = known, rows: list[dict[str, object]] = rows
-            ) -> bool:
-                self.database.lock(connection, self.sheet)
-                if connection.execute(count).scalar_one() != len(known):
-                    return False
-                self.database.insert_all(connection, TASK, rows)
-                return True
-
-            if not rows or self.database.write(insert):
-                return
+    def _begin(
+        self,
+        connection: sql.Connection,
+        given: Mapping[str, tuple[int, str]],
+        missing: sql.Select[Any],
+        dead: list[str],
+        one_missing: str | None,
+    ) -> set[str] | None:
+        """None, and nothing is written, if the task that was missing is there by now."""
+        if one_missing is not None:
+            self.database.lock(connection, self.sheet)
+            if connection.execute(sql.select(TASK.c.task).where(TASK.c.task == one_missing)).first():
+                return None
+            rows = []
+            for task in connection.execute(missing).scalars().all():
+                position, name = given[task]
+                rows.append({"task": task, "name": name[:200], "position": position, "sheet": self.sheet})
+            self.database.insert_all(connection, TASK, rows)
+        gone = RUN.c.run.in_(dead)
+        known = set(connection.execute(sql.select(RUN.c.run).where(gone)).scalars())
+        connection.execute(sql.update(RUN).where(gone).values(ended=self.database.now()))
+        self.since = float(connection.execute(sql.select(self.database.now())).scalar_one())
+        connection.execute(RUN.insert().values(run=self.run, bench=self.bench, began=self.since, seen=self.since))
+        return known
 
     def alive(self) -> None:
         """Gives a sign of life."""

@@ -13,6 +13,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any, TypeVar
 
+import msgspec
 import sqlalchemy as sql
 from sqlalchemy.dialects import postgresql, sqlite
 
@@ -81,19 +82,28 @@ class Database:
         return made.on_conflict_do_nothing()
 
     def insert_all(self, connection: sql.Connection, table: sql.Table, rows: Sequence[Mapping[str, object]]) -> None:
-        """Inserts many rows, leaving existing ones as they are: on PostgreSQL as one statement, from an array a column."""
+        """Inserts many rows in one statement, leaving existing ones as they are."""
         if not rows:
             return
+        names = list(rows[0])
+        given = self.given([table.c[name] for name in names], [[row[name] for name in names] for row in rows])
+        # SQLite needs the WHERE to tell the conflict clause from a join (its manual, "UPSERT", 2.2).
+        connection.execute(self.insert(table).from_select(names, given.where(sql.true())))
+
+    def given(self, columns: Sequence[sql.Column[Any]], rows: Sequence[Sequence[object]]) -> sql.Select[Any]:
+        """Rows of our own as a query with these columns: one parameter holds them all, as JSON."""
+        text = msgspec.json.encode(rows).decode()
+        values: list[sql.ColumnElement[Any]]
         if self._is_sqlite():
-            connection.execute(self.insert(table), list(rows))
-            return
-        columns = [table.c[name] for name in rows[0]]
-        arrays = []
-        for column in columns:
-            kind = postgresql.ARRAY(column.type)
-            arrays.append(sql.cast(sql.literal([row[column.name] for row in rows], kind), kind))
-        given = sql.func.unnest(*arrays).table_valued(*(column.name for column in columns)).render_derived()
-        connection.execute(self.insert(table).from_select([column.name for column in columns], sql.select(given)))
+            each = sql.func.json_each(text).table_valued("value")
+            values = [sql.func.json_extract(each.c.value, f"$[{at}]") for at in range(len(columns))]
+        else:
+            each = sql.func.json_array_elements(sql.cast(sql.literal(text, sql.Text), postgresql.JSON)).table_valued(
+                "value"
+            )
+            parts = [each.c.value.op("->>")(at) for at in range(len(columns))]
+            values = [sql.cast(part, column.type) for part, column in zip(parts, columns, strict=True)]
+        return sql.select(*(value.label(column.name) for value, column in zip(values, columns, strict=True)))
 
     def lock(self, connection: sql.Connection, name: str) -> None:
         """Holds a lock of this name until the transaction ends. SQLite has one writer at a time without it."""
@@ -138,8 +148,12 @@ class Database:
     def _opened_once(self) -> sql.Engine:
         if self._pool is None:
             engine = self._made()
-            with engine.connect().execution_options(writes=True) as connection, connection.begin():
-                _bring_up_to_date(connection, self.name)
+            with engine.connect() as connection, connection.begin():
+                found = _version(connection)
+            # Usually nothing is to be done, and the file need not be taken for that.
+            if found != VERSION:
+                with engine.connect().execution_options(writes=True) as connection, connection.begin():
+                    _bring_up_to_date(connection, self.name)
             self._pool = engine
         return self._pool
 

@@ -15,7 +15,7 @@ import msgspec
 
 from wexicon import __version__
 from wexicon.core.protocol.link import Clock
-from wexicon.core.protocol.observations import Listener, Observation
+from wexicon.core.protocol.observations import Listener, Observation, Said
 from wexicon.core.tuning import Tuning
 from wexicon.files import create
 from wexicon.records.trace import FORMAT, Record, What, record_of
@@ -23,8 +23,11 @@ from wexicon.records.trace import FORMAT, Record, What, record_of
 FLUSH_EVERY = 0.25
 # A trace that grows beyond this (bytes) is of a port that babbles.
 LARGEST_TRACE = 256 * 1024 * 1024
-# Bounds the memory of records that are not written yet, each of which may be as long as the longest line.
+# So many records are encoded together, if possible right after something was sent: the module takes its time to answer.
+_TOGETHER = 8
+# Bounds the memory of what is not written yet: observations, each of which may be as long as the longest line, and bytes.
 _MOST_PENDING = 512
+_MOST_BYTES = 65_536
 
 
 class TraceWriter(Listener):
@@ -50,6 +53,7 @@ class TraceWriter(Listener):
         self._due = self._began + FLUSH_EVERY
         self._encoder = msgspec.json.Encoder()
         self._pending: list[Observation] = []
+        self._lines = bytearray()
         self._ended = False
         self._file = create(path, force=force)
         first = Record(
@@ -64,7 +68,8 @@ class TraceWriter(Listener):
             form=form,
             wexicon=__version__,
         )
-        self._write([first])
+        self._add([first])
+        self.idle()
 
     def note(self, seen: Observation) -> None:
         """Takes an observation; nothing once the trace has ended."""
@@ -72,22 +77,33 @@ class TraceWriter(Listener):
             return
         pending = self._pending
         pending.append(seen)
-        if seen.at > self._due or len(pending) > _MOST_PENDING:
+        if seen.at > self._due:
             self.idle()
+        elif len(pending) > _TOGETHER and (seen.__class__ is Said or len(pending) > _MOST_PENDING):
+            self._encode()
 
     def idle(self) -> None:
         """Writes what has not been written yet."""
-        pending, self._pending = self._pending, []
-        if pending and not self._ended:
-            began = self._began
-            self._due = pending[-1].at + FLUSH_EVERY
-            records = [record_of(seen, began) for seen in pending]
-            try:
-                self._write(records)
-            except UnicodeEncodeError:
-                self._write([record.encodable() for record in records])
+        if self._ended:
+            return
+        if self._pending:
+            self._due = self._pending[-1].at + FLUSH_EVERY
+            self._encode()
+        if self._lines:
+            lines, self._lines = self._lines, bytearray()
+            self._file.write(lines)
 
-    def _write(self, records: list[Record]) -> None:
+    def _encode(self) -> None:
+        """Makes lines of what was observed."""
+        pending, self._pending = self._pending, []
+        began = self._began
+        records = [record_of(seen, began) for seen in pending]
+        try:
+            self._add(records)
+        except UnicodeEncodeError:
+            self._add([record.encodable() for record in records])
+
+    def _add(self, records: list[Record]) -> None:
         if self._room <= 0:
             return
         data = self._encoder.encode_lines(records)
@@ -95,7 +111,10 @@ class TraceWriter(Listener):
         if self._room <= 0:
             full = Record(records[-1].at, What.LOGGED, "the trace is full; what follows is not recorded")
             data = self._encoder.encode_lines([full])
-        self._file.write(data)
+        self._lines += data
+        if len(self._lines) > _MOST_BYTES:
+            lines, self._lines = self._lines, bytearray()
+            self._file.write(lines)
 
     def close(self) -> None:
         """Ends the trace."""
@@ -103,7 +122,8 @@ class TraceWriter(Listener):
             now = self._clock.now()
             with contextlib.suppress(OSError):
                 self.idle()
-                self._write([Record(round(now - self._began, 6), What.CLOSED)])
+                self._add([Record(round(now - self._began, 6), What.CLOSED)])
+                self.idle()
                 os.fsync(self._file.fileno())
             self._ended = True
             with contextlib.suppress(OSError):

@@ -151,6 +151,11 @@ class Driver:
         self._send(data, to_text(data), self.clock.now(), True)
 
     def _send(self, data: bytes, text: str, now: float, exact: bool) -> None:
+        self._write(data, now)
+        self.listener.note(Said(now, text, exact))
+
+    def _write(self, data: bytes, now: float) -> None:
+        """Sends bytes at the time `now`; the caller reports them."""
         if self._fault is not None:
             raise self._fault
         try:
@@ -163,7 +168,6 @@ class Driver:
         taken = len(data) * self._per_char
         self.on_wire += taken
         self._sent_until = (now if now > self._sent_until else self._sent_until) + taken
-        self.listener.note(Said(now, text, exact))
 
     # -- listening ----------------------------------------------------------------------------------------------
 

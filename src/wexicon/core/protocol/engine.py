@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.events import Events
 from wexicon.core.protocol.exchange import Exchange
-from wexicon.core.protocol.framing import Corrupt, Framer, Piece
+from wexicon.core.protocol.framing import Corrupt, Framer, Piece, Prompt
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.protocol.patterns import NOTHING
 from wexicon.core.protocol.state import (
@@ -98,13 +98,17 @@ class Engine:
         self._framer.forget()
         return pending
 
+    def require(self, step: Step) -> None:
+        """Raises LocalProtocolError if the step is not allowed now."""
+        if self._exchange is not None or self._state is CLOSED or self._state is FAILED:
+            after(self.state, step)
+
     # -- saying -------------------------------------------------------------------------------------------------
 
     def begin(self, exchange: Exchange, text: str) -> None:
         """Opens an exchange whose `text` is said now. Raises LocalProtocolError while another is open, or after the link was
         closed or failed."""
-        if self._exchange is not None or self._state is CLOSED or self._state is FAILED:
-            after(self.state, BEGIN)
+        self.require(BEGIN)
         if self.dialect.speech.echo == "off":
             self._echo = []
         elif text.isprintable():
@@ -166,11 +170,10 @@ class Engine:
         events, dialect = self.events, self.dialect
         starts = dialect.starts if not self._sentences else None
         for piece in pieces:
-            if self._exchange is not None or self._echo or piece.__class__ is not str:
+            if not isinstance(piece, str):
                 heard.append(self._judge(piece, now))
                 continue
-            assert isinstance(piece, str)
-            if starts is not None:
+            if starts is not None and self._exchange is None and not self._echo:
                 # Most unsolicited lines start like nothing that is known.
                 known = starts.get(piece[:1])
                 if known is None or piece[: known[0]] not in known[1]:
@@ -180,11 +183,9 @@ class Engine:
                     continue
             heard.append(self._judge_line(piece, now))
 
-    def _judge(self, piece: Piece, now: float) -> Heard:
-        """One piece, while an exchange is open or an echo is due."""
+    def _judge(self, piece: Corrupt | Prompt, now: float) -> Heard:
+        """One piece that is not a line."""
         exchange = self._exchange
-        if isinstance(piece, str):
-            return self._judge_line(piece, now)
         if isinstance(piece, Corrupt):
             if exchange:
                 exchange.overhear(piece.text)

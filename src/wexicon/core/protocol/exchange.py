@@ -123,8 +123,8 @@ class Exchange:
 
     def wants_anything(self) -> bool:
         """Whether any line would do for what is waited for now: then what is known to be something else goes first."""
-        want = self.want
-        return want is not None and not want.pattern.start
+        wants = self.expect.wants
+        return self._step < len(wants) and not wants[self._step].pattern.start
 
     def _keep(self, text: str) -> None:
         if self._room > 0:
@@ -183,6 +183,9 @@ class Exchange:
             self._outcome.code = final.code or self._outcome.code
             self._end(final.status, now)
             return Role.ERROR
+        if not self.expect.wants:
+            self._end(_OK, now)
+            return Role.OK
         # Rows may be none at all: the success code ends a gathering that stands last.
         want = self.want
         if want and want.gather and self._step == len(self.expect.wants) - 1:
@@ -191,7 +194,7 @@ class Exchange:
         if want and self.expect.bare and self._step == 0:
             self._outcome.unset = True
             want = None
-        self._end(ReplyStatus.CLOSED if want else ReplyStatus.OK, now)
+        self._end(ReplyStatus.CLOSED if want else _OK, now)
         return Role.OK
 
     def _advance(self) -> None:

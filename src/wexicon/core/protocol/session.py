@@ -29,10 +29,11 @@ from wexicon.core.protocol.observations import (
     Observation,
     Repeated,
     Role,
+    Said,
 )
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.reply import OK, Expectation, Reply, ReplyStatus
-from wexicon.core.protocol.state import ENDED
+from wexicon.core.protocol.state import BEGIN, ENDED
 from wexicon.core.secret import HIDDEN
 from wexicon.core.tuning import Tuning
 
@@ -185,13 +186,16 @@ class Session(Driver):
             self.listen(self._heard_at + dialect.rest)
         self.drain()
         data = self._encoded(text, exact)
+        engine.require(BEGIN)
         now = self.clock.now()
-        limit = max(now, self._sent_until) + len(data) * self._per_char + (dialect.within if within is None else within)
+        # What follows is done while the module answers.
+        self._write(data, now)
+        limit = self._sent_until + (dialect.within if within is None else within)
         exchange = Exchange(dialect, text, expect, now, limit, engine.known)
         engine.begin(exchange, text)
+        self.listener.note(Said(now, shown, exact))
         first = expect.wants[0].pattern if expect.wants else None
         self._nameless = first if first is not None and not first.start and not first.catches_all else None
-        self._send(data, shown, now, exact)
         if exchange.state is not ENDED:
             self._hear_until(exchange)
         elif dialect.gap and dialect.form != "lines":
