@@ -51,10 +51,14 @@ class Collector:
         self._to_send = data
         self._gap = gap
         self._is_answer = is_answer
+        # When the answer began.
+        self.first: float | None = None
         self._last: float | None = None
 
     def feed(self, data: bytes, now: float) -> Sequence[Observation]:
         self.data += data
+        if self.first is None and self._is_answer(bytes(self.data)):
+            self.first = now
         self._last = now
         return self.elapse(now)
 

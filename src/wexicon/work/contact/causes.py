@@ -13,6 +13,7 @@ import msgspec
 
 from wexicon.core.durations import spoken
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
+from wexicon.core.protocol.layers import Checksum
 from wexicon.core.protocol.reply import ReplyStatus
 from wexicon.core.text import garbled, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
@@ -71,18 +72,28 @@ class Overheard(msgspec.Struct, frozen=True):
 
     @property
     def echoed(self) -> bool:
-        """Whether our own words are among it."""
-        return bool(self.said) and any(self.said in line for line in self._whole)
+        """Whether our own words are among it: as a line, or in front of the answer."""
+        whole = self._whole
+        return bool(self.said) and (self.said in whole or any(line.startswith(self.said) for line in whole[:1]))
 
     @property
     def lines(self) -> list[str]:
         """The lines of it, without our own words."""
-        kept = [line.replace(self.said, "").strip() if self.said else line for line in self._whole]
-        return [line for line in kept if line]
+        whole = self._whole
+        if self.said in whole:
+            whole.remove(self.said)
+        elif self.said and whole and whole[0].startswith(self.said):
+            whole[0] = whole[0].removeprefix(self.said).strip()
+        return [line for line in whole if line]
 
     def told(self, form: str) -> list[str]:
-        """What came, as a lexicon that cuts answers so would have it."""
-        return [self.data.hex().upper()] if form == "bytes" else self.lines
+        """What came, as a lexicon that cuts answers so would have it; of sentences only those whose checksum is right."""
+        if form == "bytes":
+            return [self.data.hex().upper()]
+        if form != "sentences":
+            return self.lines
+        right = [one for one in Checksum().feed(self.lines) if isinstance(one, str) and one[:1] in ("$", "!")]
+        return [*right, *(one[:-3] for one in right)]
 
 
 def intelligible(text: str) -> bool:

@@ -11,14 +11,13 @@ from collections.abc import Callable, Iterable, Sequence
 
 import msgspec
 
-from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
-from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
+from wexicon.core.faults import CannotTune
+from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.machine import Collector
-from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.standards.nmea import with_checksum
-from wexicon.core.text import to_bytes, to_text, visible
+from wexicon.core.text import garbled, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning, frame_of
 from wexicon.work.contact.causes import (
     Overheard,
@@ -31,23 +30,22 @@ from wexicon.work.contact.causes import (
     only_errors,
     waits_for_payload,
 )
+from wexicon.work.contact.identification import GAP, Fit, Identification
 from wexicon.work.contact.known_links import KnownLink, named
 from wexicon.work.contact.questions import (
-    AT_ONCE,
     GREETING,
     PATIENT,
-    SLOW_GREETING,
     Question,
     escapes,
     question_of,
     questions,
     rates_to_try,
+    slow_questions,
 )
 from wexicon.work.results.discovery import Attempt, ByHand, Came, Cause, HailResult
 
-# How long it listens before it says anything, and how long a silence ends an answer (seconds).
+# How long it listens before it says anything (seconds).
 LISTENS = 0.25
-GAP = 0.02
 # How long it listens on where a module speaks by itself: a receiver's sentences come once a second.
 LISTENS_ON = 1.3
 # What a receiver sends by itself, to know its rate by its garbage.
@@ -65,14 +63,6 @@ SURE = 5
 # How long it listens in the end where it has heard something that made no sense.
 LISTENS_OUT = 3.0
 _LOOKS = ("cr", "lf", "crlf")
-
-
-class Fit(msgspec.Struct, frozen=True):
-    """A lexicon that fits, who the module said it is, and its line end as it was found."""
-
-    lexicon: Lexicon
-    identity: dict[str, str]
-    end: str
 
 
 class LinkDiscovery:
@@ -100,10 +90,12 @@ class LinkDiscovery:
         self._listened: set[Tuning] = set()
         self._asked: set[tuple[Question, Tuning]] = set()
         # Links where words came that no lexicon knows: believed only when nothing better is found.
-        self._strange: list[tuple[Tuning, Overheard]] = []
+        self._strange: list[tuple[Tuning, Question | None, Overheard]] = []
+        self._said: list[str] = []
+        self._identification = Identification(session, lexicons)
         self._fits: list[Fit] = []
-        # A family whose module answers its probe and not who it is.
-        self._half: Lexicon | None = None
+        # The link and the line end of what was said last.
+        self._said_last: tuple[Tuning, str] | None = None
         # What ends the search although nothing answered: a module that said what is the matter with it.
         self._plain: Cause | None = None
         # What may come by itself.
@@ -147,12 +139,13 @@ class LinkDiscovery:
                     here = question.only_at if question.only_at and tuning == usual[0] else tuning
                     if here in question.tunings(usual) and (found := self._ask(here, question)):
                         return found
-        if self._strange and not self._plain:
-            return self._strange[-1][0]
-        for tuning in () if self._plain else usual:
-            if found := self._ask(tuning, SLOW_GREETING):
-                return found
-        return self._strange[-1][0] if self._strange and not self._plain else None
+        if found := self._believed():
+            return found
+        for question in slow_questions(self.lexicons):
+            for tuning in question.tunings(usual):
+                if not self._plain and (found := self._ask(tuning, question)):
+                    return found
+        return self._believed()
 
     def _as_known(self, known: KnownLink) -> Tuning | None:
         """The link that is remembered, with the question of its lexicon."""
@@ -201,9 +194,12 @@ class LinkDiscovery:
         session.heard_for()
         said = question.label if question else ""
         if question:
-            lead = LINE_ENDS[question.end].encode() if not silence else b""
-            within = question.within + GAP + tuning.wire_time(24)
+            # What was said at another rate, or with another line end, is half a line to the module: this ends it.
+            cleared = silence or self._said_last == (tuning, question.end)
+            lead = b"" if cleared else LINE_ENDS[question.end].encode()
+            within = max(question.within, self._identification.quiet()) + GAP + tuning.wire_time(24)
             data = self._collect(lead + question.data, within, to_bytes(to_text(question.data).strip()))
+            self._said_last = (tuning, question.end)
         else:
             data = self._collect(b"", listen, b"")
         session.forget_partial()
@@ -223,18 +219,30 @@ class LinkDiscovery:
 
     def _collect(self, say: bytes, within: float, said: bytes) -> bytes:
         """Sends bytes, and collects what comes until an answer is complete, or `within` seconds after the last byte was sent.
-        If the module speaks without being asked, it listens longer."""
+        If the module speaks without being asked, or takes its time to answer, it listens longer."""
         session = self.session
 
-        def collect(say: bytes, within: float) -> bytes:
+        def collect(say: bytes, within: float, gap: float | None) -> Collector:
             until = session.clock.now() + session.link.tuning.wire_time(len(say)) + within
-            gap = GAP if said else None
-            made = Collector(until, say, gap=gap, is_answer=lambda data: bool(data.replace(said, b"").strip()))
+            made = Collector(until, say, gap=gap, is_answer=lambda data: _more_than(said, data))
             session.drive(made)
-            return bytes(made.data)
+            return made
 
-        data = collect(say, within)
-        return data + collect(b"", LISTENS_ON) if data and not said else data
+        sent_by = session.clock.now() + session.link.tuning.wire_time(len(say))
+        made = collect(say, within, GAP if said else None)
+        data = bytes(made.data)
+        if not data or made.first is None:
+            return data
+        if not said:
+            return data + bytes(collect(b"", LISTENS_ON, None).data)
+        delay = made.first - session.link.tuning.wire_time(1) - sent_by
+        if delay > GAP:
+            # Whatever else it answers takes as long.
+            more = collect(b"", delay + GAP, None)
+            data += bytes(more.data)
+            if intelligible(to_text(data)):
+                self._identification.delay = max(self._identification.delay, delay)
+        return data
 
     # -- what it means --------------------------------------------------------------------------------------------
 
@@ -245,7 +253,7 @@ class LinkDiscovery:
         lines = heard.lines
         if not lines:
             return Came.ECHO if heard.echoed else Came.GARBAGE
-        if any(self._own(line) for line in lines):
+        if self._own(heard):
             return Came.WORDS
         # A little garbage may look like words; with a parity taken off it nearly always does.
         least = 1 if heard.frame == "8N1" else LONG
@@ -258,8 +266,13 @@ class LinkDiscovery:
             else Came.GARBAGE
         )
 
-    def _own(self, line: str) -> bool:
-        return any(one.dialect.form != "bytes" and is_own(one, line) for one in self.lexicons)
+    def _own(self, heard: Overheard) -> list[str]:
+        """The families that have words of this."""
+        return [
+            one.about.family
+            for one in self.lexicons
+            if one.dialect.form != "bytes" and any(is_own(one, line) for line in heard.told(one.dialect.form))
+        ]
 
     def _judged(self, tuning: Tuning, question: Question | None, heard: Overheard) -> Tuning | None:
         """What came is followed: words are answered with the lexicons' questions, garbage may tell the true rate."""
@@ -272,24 +285,36 @@ class LinkDiscovery:
             if self._fitting(link, heard):
                 return link
             self._plain = self._plain or self._data_mode(link, heard)
-            return None if self._plain else self._hear_more(link, heard)
+            return None if self._plain else self._hear_more(link, question, heard)
         # What answers a question comes again at the right rate; only what comes by itself is worth the reckoning.
         by_itself = heard.came == Came.GARBAGE and (question is None or len(heard.data) >= LONG)
         rate = self._true_rate(heard) if by_itself else None
         return self._ask(Tuning(rate), question or GREETING) if rate else None
 
-    def _hear_more(self, link: Tuning, heard: Overheard) -> Tuning | None:
+    def _hear_more(self, link: Tuning, question: Question | None, heard: Overheard) -> Tuning | None:
         """Words came, and no lexicon fits: perhaps they were a part of more. They are kept for when nothing better is found."""
-        own = sum(self._own(line) for line in heard.lines)
-        if own or sum(len(line) for line in heard.lines if intelligible(line)) >= SURE:
-            self._strange.append((link, heard))
-            self._strange.sort(key=lambda one: sum(map(self._own, one[1].lines)))
+        if self._own(heard) or sum(len(line) for line in heard.lines if intelligible(line)) >= SURE:
+            self._strange.append((link, question, heard))
+            self._strange.sort(key=lambda one: len(self._own(one[2])))
         if link in self._listened:
             return None
         self._listened.add(link)
         more = self._attempt(link, None, listen=LISTENS_ON)
         self._plain = self._plain or again_and_again(self.heard, self.lexicons)
         return link if more.came == Came.WORDS and self._fitting(link, more) else None
+
+    def _believed(self) -> Tuning | None:
+        """The link where words came that no lexicon knows, if they come again: garbage is never the same twice."""
+        if self._plain:
+            return None
+        for link, question, heard in reversed(self._strange):
+            self.session.tune(link)
+            self._identification.settle()
+            again = self._attempt(link, question, question.silence if question else 0.0, listen=LISTENS_ON)
+            if again.frame == heard.frame and (_same(heard, again) or (question is None and _legible(heard, again))):
+                self._said = [line for line in again.lines if intelligible(line)][-1:]
+                return link
+        return None
 
     def _data_mode(self, link: Tuning, heard: Overheard) -> Cause | None:
         """Whether only one lexicon's module sends this in data mode."""
@@ -310,64 +335,13 @@ class LinkDiscovery:
 
     def _fitting(self, link: Tuning, heard: Overheard) -> bool:
         """Asks each lexicon's own questions on a link where words came; whether any fits."""
-        here = [one for one in self.lexicons if one.attention.tuning in (None, link)]
-        likely = [one for one in here if any(is_own(one, line) for line in heard.told(one.dialect.form))]
-        found: list[Fit] = []
-        # What needs a silence first is asked last, and not at all where another lexicon fits that names its family.
-        for one in sorted(likely, key=lambda one: one.dialect.window):
-            if not (one.dialect.window and any(fit.lexicon.expect for fit in found)) and (fit := self._fit(one, link)):
-                found.append(fit)
-        if found and not any(fit.lexicon.expect for fit in found):
-            # What fits many may be one of a family of its own.
-            alike = {(fit.lexicon.speech.form, fit.lexicon.speech.end) for fit in found}
-            others = [one for one in here if one not in likely and (one.speech.form, one.speech.end) in alike]
-            found += [fit for one in others if one.expect and (fit := self._fit(one, link))]
-        # A module that did not answer the greeting refuses by silence; one that did, does not.
         greeted = any(
             one.said == GREETING.label and one.tuning == link and one.came == Came.WORDS for one in self.heard
         )
-        found.sort(key=lambda fit: (fit.lexicon.speech.error == "silence") == greeted)
-        self._fits = sorted(found, key=lambda fit: not fit.lexicon.expect)
-        return bool(found)
-
-    def _fit(self, lexicon: Lexicon, link: Tuning) -> Fit | None:
-        """The module as a lexicon sees it; None where it does not answer so, or names itself as another."""
-        session, dialect = self.session, lexicon.dialect
-        session.tune(link)
-        session.adopt(dialect)
-        if dialect.window:
-            session.quiet(dialect.window)
-        elif dialect.form == "lines":
-            session.send(dialect.line_end.encode())
-            session.wait_until_quiet(GAP, PATIENT)
-        identity: dict[str, str] = {}
-        within = AT_ONCE + dialect.gap + link.wire_time(48)
-        try:
-            for phrase in (lexicon.attention.probe, *lexicon.identify):
-                answer = self._exchange(phrase, max(within, min(phrase.within or 0.0, 2 * PATIENT)))
-                if not answer.ok:
-                    if phrase is not lexicon.attention.probe and lexicon.attention.whole:
-                        self._half = lexicon
-                    return None
-                identity |= {name: str(value) for name, value in answer.captures.items()}
-                within = PATIENT + link.wire_time(96)
-        except (LinkFault, Stopped):
-            raise
-        except Fault:
-            return None
-        if any(identity.get(name) != wanted for name, wanted in lexicon.expect.items()):
-            return None
-        named_by = {name for one in lexicon.identify for want in one.expect.wants for name in want.pattern.names}
-        return Fit(lexicon, {name: text for name, text in identity.items() if name in named_by}, dialect.speech.end)
-
-    def _exchange(self, phrase: Phrase, within: float) -> Reply:
-        """Asks a question; again where the first may have met with what was on the line before."""
-        self.session.events.clear()
-        answer = self.session.exchange(phrase.say.fill({}).text, phrase.expect, within)
-        disturbed = self.session.dialect.form == "sentences" or not answer.heard
-        if not answer.ok and (answer.status is ReplyStatus.ERROR or disturbed):
-            answer = self.session.exchange(phrase.say.fill({}).text, phrase.expect, within)
-        return answer
+        self._fits = self._identification.fits(link, heard, greeted=greeted)
+        # What they asked may have left half a line of another kind.
+        self._said_last = None
+        return bool(self._fits)
 
     # -- what is reported ---------------------------------------------------------------------------------------------
 
@@ -381,7 +355,7 @@ class LinkDiscovery:
         here = [one for one in self.heard if one.tuning.rate == link.rate and one.said]
         result.echo = any(one.echoed for one in here) if here else None
         words = [line for one in here for line in one.lines]
-        result.said = words[-1] if words else ""
+        result.said = (self._said or words[-1:] or [""])[0]
         if self._fits:
             first = self._fits[0]
             result.family, result.identity, result.end = first.lexicon.about.family, first.identity, first.end
@@ -389,14 +363,17 @@ class LinkDiscovery:
             result.command = f"wexicon readout {session.link.name}"
             result.cause = again_and_again(self.heard, self.lexicons)
             return
-        if self._half:
-            result.family, result.end = self._half.about.family, self._half.speech.end
-            result.cause = let_go(self._half)
-            result.command = f"wexicon hail {session.link.name} --lexicon {named(self._half)}"
+        if self._identification.half:
+            result.family, result.end = self._identification.half.about.family, self._identification.half.speech.end
+            result.cause = let_go(self._identification.half)
+            result.command = f"wexicon hail {session.link.name} --lexicon {named(self._identification.half)}"
             return
         result.end = self._line_end(link)
         result.cause = only_errors([one for one in self.heard if one.tuning == link], self.lexicons)
         result.command = f"wexicon talk {session.link.name}"
+        if families := list(dict.fromkeys(name for one in here for name in self._own(one))):
+            told = ", ".join(families[:3]) + (f" and {len(families) - 3} more" if len(families) > 3 else "")
+            self._remark(f"guess: “{visible(result.said)}” is also a word of {told}; it did not say what it is")
         self._remark("no lexicon fits; where it answers AT, wexicon lexicon draft asks the module itself for one")
 
     def _line_end(self, link: Tuning) -> str:
@@ -432,6 +409,23 @@ class LinkDiscovery:
         rate = self._true_rate(longest) if longest else None
         if rate:
             self._attempt(Tuning(rate), None, listen=LISTENS_OUT)
+
+
+def _more_than(said: bytes, data: bytes) -> bool:
+    """Whether there is more in `data` than our own words, which may not have come back whole yet."""
+    return not said.startswith(data.strip()) and bool(data.replace(said, b"", 1).strip())
+
+
+def _same(heard: Overheard, again: Overheard) -> bool:
+    """Whether the same legible line came twice, and nothing illegible."""
+    both = set(heard.lines) & set(again.lines)
+    return any(map(intelligible, both)) and not any(map(garbled, (*heard.lines, *again.lines)))
+
+
+def _legible(heard: Overheard, again: Overheard) -> bool:
+    """Whether all that came by itself was text, and more than garbage can be by chance."""
+    lines = (*heard.lines, *again.lines)
+    return all(map(intelligible, lines)) and sum(map(len, lines)) >= LONG
 
 
 def _error_texts(lexicons: Iterable[Lexicon]) -> list[bytes]:

@@ -80,6 +80,22 @@ def questions(lexicons: Iterable[Lexicon]) -> list[Question]:
     return [GREETING, *sorted(made.values(), key=lambda one: (one.silence, one.only_at is None))]
 
 
+def slow_questions(lexicons: Iterable[Lexicon]) -> list[Question]:
+    """The same for modules that take their time: the greeting at any rate; the lexicons' own at the rates of their modules, if
+    they state how long an answer may take, else as delivered."""
+    made = [SLOW_GREETING]
+    for lexicon in lexicons:
+        within, asked = lexicon.attention.probe.within or 0.0, question_of(lexicon)
+        alone = lexicon.attention.how in (AttentionBy.ESCAPE, AttentionBy.HELD_KEY) or not lexicon.identify
+        if asked is None or alone or asked.data.rstrip() == b"AT":
+            continue
+        if within >= PATIENT:
+            made.append(msgspec.structs.replace(asked, within=within + lexicon.dialect.gap))
+        else:
+            made.append(msgspec.structs.replace(asked, within=PATIENT, only_at=asked.only_at or lexicon.factory))
+    return made
+
+
 def question_of(lexicon: Lexicon, phrase: Phrase | None = None) -> Question | None:
     """A phrase of a lexicon, its probe as a rule, as a question; None where its values are not known."""
     probe, dialect, attention = phrase or lexicon.attention.probe, lexicon.dialect, lexicon.attention

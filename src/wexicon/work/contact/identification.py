@@ -1,0 +1,173 @@
+"""Which lexicons fit a module that answers on a link: each asks its own questions, and who the module is.
+
+The rule: an answer belongs to its question. Before a question all earlier answers have come, as long as this module takes for
+one; a line end alone is sent only if half a line may be pending. An echo or a result code is no identity, and an answer that
+could be any line is asked for again until the same one has come twice.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+import msgspec
+
+from wexicon.core.faults import Fault, LinkFault, Stopped
+from wexicon.core.formats.lexicon import Lexicon, Phrase
+from wexicon.core.protocol.reply import Reply, ReplyStatus
+from wexicon.core.protocol.session import Session
+from wexicon.core.tuning import Tuning
+from wexicon.work.contact.causes import Overheard, is_own
+from wexicon.work.contact.questions import AT_ONCE, PATIENT
+
+# How long a silence ends an answer, where the module answers at once (seconds).
+GAP = 0.02
+# How much longer than its slowest answer a silence must be, so that no answer is outstanding.
+LONGER = 1.5
+# How often a question is asked until two answers are the same.
+_MOST_ASKED = 4
+
+
+class Fit(msgspec.Struct, frozen=True):
+    """A lexicon that fits, who the module said it is, and its line end as it was found."""
+
+    lexicon: Lexicon
+    identity: dict[str, str]
+    end: str
+
+
+class Identification:
+    """The questions on one session. `delay` is the slowest answer so far, in seconds without the wire; `half` is a family whose
+    module said who it is and does not answer the rest."""
+
+    def __init__(self, session: Session, lexicons: Sequence[Lexicon]) -> None:
+        self.session = session
+        self.lexicons = lexicons
+        self.delay = 0.0
+        self.half: Lexicon | None = None
+
+    def quiet(self) -> float:
+        """The silence after which no answer is outstanding."""
+        return GAP + LONGER * self.delay
+
+    def settle(self) -> None:
+        """Waits until all answers have come, and drops what is not a whole line."""
+        self.session.wait_until_quiet(self.quiet(), 2 * self.quiet() + PATIENT)
+        self.session.forget_partial()
+
+    def likely(self, link: Tuning, heard: Overheard) -> list[Lexicon]:
+        """The lexicons that have words of what was heard."""
+        here = [one for one in self.lexicons if one.attention.tuning in (None, link)]
+        return [one for one in here if any(is_own(one, line) for line in heard.told(one.dialect.form))]
+
+    def fits(self, link: Tuning, heard: Overheard, *, greeted: bool) -> list[Fit]:
+        """The lexicons that fit on a link where words came, the likeliest first; `greeted` if the greeting was answered."""
+        likely = self.likely(link, heard)
+        found: list[Fit] = []
+        pending = heard.end
+        # What needs a silence first is asked last, and not at all where another lexicon fits that names its family.
+        for one in sorted(likely, key=lambda one: one.dialect.window):
+            if one.dialect.window and any(fit.lexicon.expect for fit in found):
+                continue
+            if fit := self._fit(one, link, pending):
+                found.append(fit)
+            pending = one.dialect.speech.end
+        if found and not any(fit.lexicon.expect for fit in found):
+            # What fits many may be one of a family of its own.
+            alike = {(fit.lexicon.speech.form, fit.lexicon.speech.end) for fit in found}
+            for one in self.lexicons:
+                here = one.attention.tuning in (None, link) and (one.speech.form, one.speech.end) in alike
+                if here and one not in likely and one.expect and (fit := self._fit(one, link, pending)):
+                    found.append(fit)
+        # A module that did not answer the greeting refuses by silence; one that did, does not.
+        found.sort(key=lambda fit: (fit.lexicon.speech.error == "silence") == greeted)
+        return sorted(found, key=lambda fit: not fit.lexicon.expect)
+
+    def _fit(self, lexicon: Lexicon, link: Tuning, pending: str) -> Fit | None:
+        """The module as a lexicon sees it; None where it does not answer so, or names itself as another. `pending` is the line
+        end of what was said last."""
+        session, dialect = self.session, lexicon.dialect
+        session.tune(link)
+        self.settle()
+        session.adopt(dialect)
+        if dialect.window:
+            session.quiet(dialect.window)
+        elif dialect.form == "lines" and pending != dialect.speech.end:
+            session.send(dialect.line_end.encode())
+            self.settle()
+        identity: dict[str, str] = {}
+        try:
+            for phrase in (lexicon.attention.probe, *lexicon.identify):
+                answer = self._answer(phrase, lexicon)
+                if answer is None:
+                    named = all(identity.get(name) == wanted for name, wanted in lexicon.expect.items())
+                    if lexicon.attention.whole and lexicon.expect and named:
+                        self.half = lexicon
+                    return None
+                identity |= {name: str(value) for name, value in answer.captures.items()}
+        except (LinkFault, Stopped):
+            raise
+        except Fault:
+            return None
+        if any(identity.get(name) != wanted for name, wanted in lexicon.expect.items()):
+            return None
+        named_by = {name for one in lexicon.identify for want in one.expect.wants for name in want.pattern.names}
+        return Fit(lexicon, {name: text for name, text in identity.items() if name in named_by}, dialect.speech.end)
+
+    def _answer(self, phrase: Phrase, lexicon: Lexicon) -> Reply | None:
+        """The answer to a question; None if there is none that is certain."""
+        answer = self._asked(phrase, AT_ONCE if phrase is lexicon.attention.probe else PATIENT)
+        if not answer.ok:
+            return None
+        if phrase is lexicon.attention.probe or not _any_line(phrase):
+            return answer
+        told = answer.captures
+        if not _identifies(told.values(), self.lexicons):
+            told = {}
+        for _ in range(_MOST_ASKED - 1):
+            again = self._asked(phrase, PATIENT)
+            if again.ok and again.captures == told:
+                return again
+            told = again.captures if again.ok and _identifies(again.captures.values(), self.lexicons) else {}
+        return None
+
+    def _asked(self, phrase: Phrase, usual: float) -> Reply:
+        """Asks a question; again where the first may have met with what was on the line before. `usual` is the time for an
+        answer where the lexicon states none, in seconds."""
+        answer = self._exchange(phrase, usual)
+        disturbed = self.session.dialect.form == "sentences" or not answer.heard
+        if not answer.ok and (answer.status is ReplyStatus.ERROR or disturbed):
+            self.settle()
+            answer = self._exchange(phrase, usual)
+        return answer
+
+    def _exchange(self, phrase: Phrase, usual: float) -> Reply:
+        session = self.session
+        session.drain()
+        session.events.clear()
+        tuning, said = session.link.tuning, phrase.say.fill({}).text
+        stated = min(phrase.within or 0.0, 2 * PATIENT)
+        within = max(usual, stated, self.quiet()) + session.dialect.gap + tuning.wire_time(96)
+        answer = session.exchange(said, phrase.expect, within)
+        if answer.ok:
+            self.delay = max(self.delay, answer.waited - tuning.wire_time(len(said)))
+        return answer
+
+
+def _any_line(phrase: Phrase) -> bool:
+    """Whether any line could be the answer."""
+    return any(not want.pattern.start for want in phrase.expect.wants)
+
+
+def _identifies(told: Iterable[object], lexicons: Sequence[Lexicon]) -> bool:
+    """Whether these may be who a module is: no question of ours that comes back, and no result code."""
+    questions = {
+        phrase.say.source.strip().upper()
+        for one in lexicons
+        for phrase in (one.attention.probe, *one.identify, *filter(None, [one.attention.whole]))
+    }
+    texts = [str(one).strip() for one in told]
+    return not any(text.upper() in questions or _is_result(text, lexicons) for text in texts)
+
+
+def _is_result(text: str, lexicons: Sequence[Lexicon]) -> bool:
+    return any(one.dialect.form == "lines" and one.dialect.final(text) is not None for one in lexicons)
