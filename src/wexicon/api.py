@@ -135,15 +135,16 @@ def hail(
     setup: Setup | None = None,
     *,
     escapes: bool = False,
+    given: Mapping[str, object] | None = None,
     progress: Callable[[Attempt], None] = lambda attempt: None,
 ) -> HailResult:
     """Detects the link and the lexicon of the module on a port, and stores them; with a `lexicon`, finds the module as that one
-    says. `escapes`: also say the lexicons' escapes; `progress` is shown each attempt."""
+    says; `given` is what its actions may need. `escapes`: also say the lexicons' escapes; `progress` is shown each attempt."""
     from wexicon.work.contact.discovery import LinkDiscovery
 
     setup = setup or Setup()
     if lexicon:
-        with open_module(port, lexicon, setup, opening=Opening(title="hail")) as module:
+        with open_module(port, lexicon, setup, given=given, opening=Opening(title="hail")) as module:
             result = hail_with(module, HailResult(port))
         result.trace = module.trace
         return result
@@ -250,10 +251,12 @@ def run(
     lexicon: Lexicon | None = None,
     setup: Setup | None = None,
     *,
+    given: Mapping[str, object] | None = None,
     opening: Opening | None = None,
     attention: bool = True,
 ) -> DialogueResult:
-    """Runs a dialogue with the module on a port. With a lexicon it enters command mode first, unless `attention` is false."""
+    """Runs a dialogue with the module on a port. With a lexicon it enters command mode first, unless `attention` is false.
+    `given` is what the lexicon's actions may need."""
     setup, program = setup or Setup(), find_dialogue(program) if isinstance(program, Path) else program
     path = port_named(port)
     links = setup.links(lexicon, path)
@@ -272,6 +275,7 @@ def run(
             likely=links,
             patience=setup.patience,
             fixture=setup.fixture,
+            given=given,
         )
     result.trace = str(trace)
     return result
@@ -279,14 +283,19 @@ def run(
 
 @contextmanager
 def talk_session(
-    port: str, lexicon: Lexicon | None, setup: Setup, opening: Opening
+    port: str,
+    lexicon: Lexicon | None,
+    setup: Setup,
+    opening: Opening,
+    given: Mapping[str, object] | None = None,
 ) -> Iterator[tuple[Session, Module | None, list[Tuning]]]:
-    """A session for a conversation, the module on it if a lexicon is known, and the links to try first."""
+    """A session for a conversation, the module on it if a lexicon is known, and the links to try first. `given` is what the
+    module's actions may need."""
     links = setup.links(lexicon, port)
     usual = (lexicon.attention.tuning or lexicon.factory) if lexicon else Tuning()
     opening.tuning = links[0] if links else usual
     with open_session(port, lexicon, setup, opening) as (session, _), ExitStack() as stack:
-        module = stack.enter_context(module_on(session, port, lexicon, setup)) if lexicon else None
+        module = stack.enter_context(module_on(session, port, lexicon, setup, given)) if lexicon else None
         yield session, module, links
 
 

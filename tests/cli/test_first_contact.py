@@ -39,7 +39,8 @@ def test_a_readout_with_nothing_named_finds_the_lexicon_and_remembers_the_link()
         first = wexicon("readout", rig.ports["screen"], "--raw")
         assert "hail: brisca-w1 at 57600 8N1" in first.stderr
         power = next(line.split() for line in first.stdout.splitlines() if line.startswith("power"))
-        assert power[:10] == ["power", "11", "dBm", "11", "no:", "20", "dBm", "0", "to", "20"]
+        assert power[:7] == ["power", "11", "dBm", "11", "changed", "(default", "20"]
+        assert "lexicon brisca-w1 (shipped, stored for this port)" in first.stdout
         again = json.loads(wexicon("readout", "screen", "--json").stdout)
         assert again["exchanges"] < 12 and again["seconds"] < 1.5 and again["lexicon"] == "brisca-w1"
         assert {line["name"]: line["factory"]["shown"] for line in again["settings"]}["rate"] == "115200 baud"

@@ -64,7 +64,7 @@ def test_what_was_lost_damaged_or_came_again_is_counted(form: tuple[str, ...]) -
     with wires(spoiled) as ports:
         result = json.loads(wexicon("traffic", *ports, *words, status=1).stdout)
     out, back = result["ways"]
-    counts = [[way[name] for name in ("sent", "received", "lost", "damaged", "doubled")] for way in (out, back)]
+    counts = [[way[name] for name in ("sent", "received", "lost", "damaged", "duplicates")] for way in (out, back)]
     assert counts == [[10, 8, 1, 1, 1], [8, 8, 0, 0, 0]] and len(result["trips"]) == 10
     assert [one["number"] for one in result["trips"] if one["round_trip"] is None] == [3, 5]
     assert "1 lost, 1 damaged, 1 duplicate of 10" in result["failure"]["what"]

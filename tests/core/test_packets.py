@@ -55,6 +55,6 @@ def test_a_tally_counts_each_number_once() -> None:
     tally = Tally()
     tally.sent.update({1: 0.0, 2: 0.5, 3: 1.0})
     assert tally.receive(1, 0.2) and not tally.receive(1, 0.3) and not tally.receive(9, 0.4)
-    assert (tally.doubled, tally.damaged, tally.lost, tally.times()) == (1, 1, 1, [0.2])
+    assert (tally.duplicates, tally.damaged, tally.lost, tally.times()) == (1, 1, 1, [0.2])
     ranked = [float(one) for one in range(1, 101)]
     assert (percentile(ranked, 0.5), percentile(ranked, 0.95), percentile([], 0.5)) == (50.0, 95.0, None)

@@ -16,6 +16,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.records.trace_writer import TraceWriter
+from wexicon.rig.uart import WireFaults
 from wexicon.work.console.completion import hint, secret_from, suggestions
 from wexicon.work.console.conversation import Shown, Talk
 from wexicon.work.contact.catalog import find_lexicon
@@ -64,7 +65,7 @@ def test_what_is_said_and_heard_is_decoded() -> None:
         "> AT+WHO?",
         "< +WHO BRISCA-W1 2.0.3 02B1C0447A10 | model BRISCA-W1, firmware 2.0.3, address 02B1C0447A10",
     ]
-    assert "> AT+STORE | does save: keeps all settings over a power cycle" in told
+    assert "> AT+STORE | runs save: keeps all settings over a power cycle" in told
 
 
 @pytest.mark.parametrize(
@@ -232,3 +233,67 @@ def test_whatever_is_suggested_for_a_setting_is_taken_by_it() -> None:
             for line in told(lexicon, before) if before else ():
                 if line.startswith(before) and line != before and "=" in line and not line.endswith(("?", "=")):
                     setting.kind.decode(line[len(before) :])
+
+
+def test_what_is_typed_is_waited_for_as_long_as_allow_says_and_kept_with_its_late_answer() -> None:
+    hand = Hand("brisca-w1", lexicon=False)
+    hand.bench.standin.uart.faults = WireFaults(late=1.5)
+    told = hand.type("AT", "AT", ":allow 20s", "AT", ":allow off", ":keep late.wex")
+    silent = [line for line in told if line.startswith("! no answer")]
+    assert len(silent) == 2 and any(line.startswith("~ answers are waited for: 20") for line in told)
+    assert "late, or not asked for" in "\n".join(told)
+    assert Path("late.wex").read_text().count("< OK") == 3 and "\n<\n" not in Path("late.wex").read_text()
+
+
+def test_a_setting_is_typed_as_on_the_command_line() -> None:
+    hand = Hand("brisca-w1")
+    told = hand.type(":set mode = station", ":set power = 11", ":set name = quay 3", ":set power = 99")
+    flash = hand.bench.standin.memory
+    assert (flash["power"], flash["name"]) == (11, "quay 3") and not any("nothing sets" in line for line in told)
+    assert any("99 is out of range" in line for line in told) and any("0 to 20" in line for line in told)
+
+
+def test_a_loop_test_leaves_nothing_in_the_module() -> None:
+    hand = Hand("brisca-w1", lexicon=False)
+    told = hand.type(":loop", "AT+WHO?")
+    assert told[-2].startswith("< +WHO BRISCA-W1") and "at the far end of its link" in "".join(told)
+
+
+def test_a_kept_dialogue_runs_with_the_line_end_that_was_typed() -> None:
+    hand = Hand("lindle-l9", lexicon=False)
+    told = hand.type(":end lf", "@who?", ":end crlf", ":end lf", ":keep who.wex")
+    assert told[-1].endswith("wexicon run who.wex PORT says it again and checks the answers")
+    hand = Hand("brisca-w1", lexicon=False)
+    told = hand.type(":end cr", "AT", ":keep at.wex")
+    assert "wexicon run at.wex PORT --end cr" in told[-1] and "line end cr" in Path("at.wex").read_text()
+
+
+@pytest.mark.parametrize(
+    ("name", "lexicon", "line", "told"),
+    [
+        ("brisca-w1", True, "AT+RATE=57600", "the module's rate is 57600 baud now; :tune 57600 follows it"),
+        ("cordal-g2", False, "AT+IPR=57600", "the module's rate is 57600 baud now; :tune 57600 follows it"),
+        ("lindle-l9", True, "@uart=57600", "57600 baud now; :tune 57600"),
+    ],
+)
+def test_a_typed_change_of_rate_says_how_our_side_follows(name: str, lexicon: bool, line: str, told: str) -> None:
+    assert told in "\n".join(one for one in Hand(name, lexicon=lexicon).type(line) if one.startswith("="))
+
+
+def test_a_line_that_was_not_accepted_counts_as_failed_whatever_the_words() -> None:
+    for lines, failures in ((["AT+NONSENSE"], 1), (["AT"], 0), (["AT", "AT+NONSENSE", "AT"], 1)):
+        hand = Hand("brisca-w1", lexicon=False)
+        hand.type(*lines)
+        assert hand.talk.failures == failures
+
+
+def test_events_are_stamped_when_they_came() -> None:
+    hand = Hand("brisca-w1")
+    clock = hand.session.clock
+    hand.talk.attach(hand.session)
+    hand.bench.standin.after(0.5, lambda: hand.bench.standin.uart.send(b"+LINK 1 OPEN\r\n"))
+    began = clock.now()
+    hand.session.quiet(2)  # as while a line is typed
+    hand.type("AT")
+    [event] = [one for one in hand.seen if one.kind == "event"]
+    assert 0.5 <= event.at.timestamp() - clock.wall(began).timestamp() < 0.6

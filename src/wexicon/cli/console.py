@@ -27,6 +27,7 @@ from prompt_toolkit.layout.processors import Processor, Transformation, Transfor
 from prompt_toolkit.output import ColorDepth
 
 from wexicon.cli.show import styled
+from wexicon.cli.talk_lines import line_of
 from wexicon.core.faults import Fault
 from wexicon.core.text import counted
 from wexicon.files import private_folder
@@ -38,19 +39,6 @@ if TYPE_CHECKING:
     from wexicon.core.protocol.session import Session
     from wexicon.work.console.conversation import Shown, Talk
     from wexicon.work.module.module import Module
-
-STYLES = {">": "bold", ">>": "bold", "~": "cyan", "=": "", "!": "yellow"}
-KINDS = {"event": "magenta", "error": "red", "unmatched": "", "corrupt": "red", "partial": "", "bytes": "bright_black"}
-MEANING_AT = 36
-
-
-def line_of(shown: Shown) -> str:
-    """One line as it stands on the terminal."""
-    style = KINDS.get(shown.kind, "") if shown.kind else STYLES.get(shown.mark, "green" if shown.mark == "<" else "")
-    text = styled(f"{shown.mark:2} {shown.text}", style)
-    if shown.meaning:
-        text += " " * max(2, MEANING_AT - len(shown.text)) + styled(shown.meaning, "cyan")
-    return f"{shown.at:%H:%M:%S}.{shown.at.microsecond // 1000:03}  {text}"
 
 
 class Console:

@@ -9,7 +9,7 @@ import msgspec
 
 from wexicon.cli.options import Working, gathered, lexicon_option
 from wexicon.cli.printing import print_failure, print_identity, print_kept, print_plan, print_remarks
-from wexicon.cli.show import emit_json, ending, print_line
+from wexicon.cli.show import emit_json, ending, print_line, print_table
 from wexicon.cli.values import (
     detected_lexicon,
     env_option,
@@ -25,13 +25,14 @@ from wexicon.core.text import counted, meant
 
 if TYPE_CHECKING:
     from wexicon import api
+    from wexicon.core.formats.lexicon import Lexicon
 
 
 class DoCall(msgspec.Struct):
     """The options of `do`."""
 
     port: str
-    action: str
+    action: str | None
     pairs: tuple[str, ...]
     lexicon_name: str | None
     plan: bool
@@ -42,7 +43,7 @@ class DoCall(msgspec.Struct):
 
 @click.command()
 @click.argument("port")
-@click.argument("action")
+@click.argument("action", required=False)
 @values_argument
 @lexicon_option
 @click.option("--plan", is_flag=True, help="Dry run: print the lines to say, say none of them.")
@@ -50,7 +51,7 @@ class DoCall(msgspec.Struct):
 @file_option
 @gathered(DoCall)
 def do(call: DoCall) -> None:
-    """Run ACTION on the module on PORT, with its parameters.
+    """Run ACTION on the module on PORT, with its parameters; without ACTION, list the actions.
 
     Exit status: 0 done; 1 refused by the module; 3 port or module unreachable; 4 restart not observed.
     """
@@ -58,6 +59,9 @@ def do(call: DoCall) -> None:
 
     port = api.port_named(call.port)
     lexicon = detected_lexicon(port, call.lexicon_name, call.how)
+    if call.action is None:
+        _list(lexicon, as_json=call.how.as_json)
+        return
     if call.action not in lexicon.actions:
         what = f"{lexicon.about.family} has no action {call.action}"
         raise CallFault(what, hint=meant(call.action, lexicon.actions))
@@ -73,6 +77,22 @@ def do(call: DoCall) -> None:
         result = api.do(module, call.action, values, plan=call.plan)
     with ending(result.status):
         emit_json(result) if call.how.as_json else print_action(result)
+
+
+def _list(lexicon: Lexicon, *, as_json: bool) -> None:
+    """The actions of a lexicon, with what each needs."""
+    rows = []
+    for name, action in lexicon.actions.items():
+        needs = [
+            (f"[{one.name}]" if one.default is not None else one.name, one.secret) for one in action.program.needs()
+        ]
+        told = ", ".join(name + " (secret)" * secret for name, secret in needs)
+        rows.append((name, told, action.meaning + " (restarts the module)" * action.restarts))
+    if as_json:
+        emit_json([{"action": name, "needs": needs, "meaning": meaning} for name, needs, meaning in rows])
+    else:
+        print_table(("action", "needs", "what it does"), rows)
+        print_line(f"lexicon: {lexicon.about.family}; a name in brackets has a default", "")
 
 
 def print_action(result: api.ActionResult) -> None:

@@ -5,6 +5,7 @@ The rule: every attempt is shown with what came back; if nothing answers, the li
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -14,6 +15,7 @@ from wexicon.cli.live import LiveTable
 from wexicon.cli.options import Working, gathered, lexicon_option
 from wexicon.cli.printing import print_folded, print_remarks
 from wexicon.cli.show import emit_json, ending, print_line, print_note, print_table, styled
+from wexicon.cli.values import env_option, file_option, gather_given
 from wexicon.core.durations import spoken
 from wexicon.core.faults import Fault
 from wexicon.core.text import visible
@@ -32,6 +34,8 @@ class HailCall(msgspec.Struct):
     lexicon_name: str | None
     escapes: bool
     listing: bool
+    env_pairs: tuple[str, ...]
+    file_pairs: tuple[str, ...]
     how: Working
 
 
@@ -40,6 +44,8 @@ class HailCall(msgspec.Struct):
 @lexicon_option
 @click.option("--escapes", is_flag=True, help="Also say the lexicons' escapes, with guard time.")
 @click.option("--list", "listing", is_flag=True, help="List every line hail may say, then exit.")
+@env_option
+@file_option
 @gathered(HailCall)
 def hail(call: HailCall) -> None:
     """Detect rate, frame, line ending, echo and lexicon of the module on PORT.
@@ -76,7 +82,15 @@ def _hail(port: str, call: HailCall, *, quiet: bool) -> HailResult:
         LiveTable(lambda: board(tries), quiet=quiet or not live),
         call.how.working(f"hail of {port}", quiet=live) as setup,
     ):
-        return api.hail(port, call.lexicon_name, setup, escapes=call.escapes, progress=tries.append)
+        return api.hail(port, call.lexicon_name, setup, escapes=call.escapes, given=_given(call), progress=tries.append)
+
+
+def _given(call: HailCall) -> dict[str, object]:
+    """What the lexicon's attention may need."""
+    from wexicon.work.contact.catalog import lexicon_for
+
+    lexicon = lexicon_for(call.lexicon_name, Path()) if call.lexicon_name else None
+    return gather_given(lexicon, call.env_pairs, call.file_pairs)
 
 
 def _hail_all(call: HailCall) -> None:

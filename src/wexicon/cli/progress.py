@@ -68,4 +68,4 @@ class Person:
         self._progress.say(styled(f"operator, step {self._steps}: ", "bold yellow") + text)
 
     def noticed(self) -> None:
-        self._progress.say(f"  step {self._steps} is done: the module answers. Release the key.")
+        self._progress.say("  the module answers; release the key, if one is held")

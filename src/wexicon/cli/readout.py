@@ -14,6 +14,7 @@ from wexicon.cli.printing import print_failure, print_identity, print_remarks, p
 from wexicon.cli.show import emit_json, ending, print_line, print_table
 from wexicon.cli.values import detected_lexicon, env_option, file_option, gather_given
 from wexicon.files import write_new
+from wexicon.work.contact.catalog import origin_of
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon, Setting
@@ -60,6 +61,7 @@ def readout(call: ReadoutCall) -> None:
         return
     lexicon = detected_lexicon(call.port, call.lexicon_name, call.how)
     result = read_module(call.port, lexicon, call.how, call.env_pairs, call.file_pairs)
+    result.lexicon_from = origin_of(lexicon) + ("" if call.lexicon_name else ", stored for this port")
     if call.sheet_path and not result.failure:
         write_new(call.sheet_path, _sheet(result, lexicon), force=call.how.force)
         name = call.sheet_path
@@ -86,13 +88,15 @@ def read_module(
 def print_readout(result: UnitResult, lexicon: Lexicon, *, raw: bool = False) -> None:
     """The identity and the settings, or why they could not be read."""
     print_identity(result)
-    columns = ["setting", "value", "at default", "allowed", "meaning"]
+    if result.lexicon_from:
+        print_line(f"lexicon {lexicon.about.family} ({result.lexicon_from})")
+    columns = ["setting", "value", "default", "allowed", "meaning"]
     rows = [_row(line, lexicon.settings[line.name]) for line in result.settings]
     if raw:
         columns.insert(2, "raw")
         rows = [[*row[:2], line.raw, *row[2:]] for row, line in zip(rows, result.settings, strict=True)]
     if not any(line.factory for line in result.settings):
-        at = columns.index("at default")
+        at = columns.index("default")
         columns.pop(at)
         rows = [[*row[:at], *row[at + 1 :]] for row in rows]
     if rows:
@@ -106,8 +110,8 @@ def _row(line: SettingResult, setting: Setting) -> list[str]:
     value = line.before.shown if line.before else f"({line.note})"
     factory = line.factory.shown if line.factory else ""
     if factory and line.before:
-        factory = "yes" if line.before.shown == factory else f"no: {factory}"
-    group = f" (together with {setting.group.name})" if setting.group and not setting.write else ""
+        factory = "default" if line.before.shown == factory else f"changed (default {factory})"
+    group = f" (written as one {setting.group.name})" if setting.group and not setting.write else ""
     return [line.name, value, factory, setting.kind.allowed(), setting.meaning + group]
 
 

@@ -9,7 +9,7 @@ import msgspec
 
 from wexicon.cli.options import Working, gathered
 from wexicon.cli.show import emit, emit_json, ending, print_line
-from wexicon.cli.values import env_option, file_option, gather_values, values_argument
+from wexicon.cli.values import env_option, file_option, gather_given, gather_values, split_by_need, values_argument
 from wexicon.core.durations import spoken
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.dialect import Dialect
@@ -57,7 +57,10 @@ def run(call: RunCall) -> None:
 
     program, as_json = api.find_dialogue(call.dialogue), call.how.as_json
     lexicon = lexicon_for(call.lexicon_name, call.dialogue.parent) if call.lexicon_name else None
-    values = gather_values(program, call.pairs, call.env_pairs, call.file_pairs)
+    env, other_env = split_by_need(program, call.env_pairs)
+    files, other_files = split_by_need(program, call.file_pairs)
+    given = gather_given(lexicon, other_env, other_files)
+    values = gather_values(program, call.pairs, env, files)
     changes = {name: value for name, value in (("end", call.end), ("echo", call.echo)) if value}
     opening = api.Opening(
         title=call.dialogue.stem,
@@ -65,7 +68,9 @@ def run(call: RunCall) -> None:
         live=None if as_json else (lambda record: emit(line(record))),
     )
     with call.how.working(call.dialogue.stem, quiet=not as_json) as setup:
-        result = api.run(program, call.port, values, lexicon, setup, opening=opening, attention=not call.as_is)
+        result = api.run(
+            program, call.port, values, lexicon, setup, given=given, opening=opening, attention=not call.as_is
+        )
     with ending(result.status):
         if as_json:
             emit_json(result)

@@ -1,11 +1,12 @@
 """`wexicon talk`: a conversation with a module, in a console or through a pipe.
 
-The rule: in a pipe the module's lines go to standard output, one by one, and nothing else does.
+The rule: in a pipe what was said and heard goes to standard output, each line with its time, and nothing else does.
 """
 
 from __future__ import annotations
 
 import sys
+import threading
 from collections.abc import Callable
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
@@ -16,6 +17,8 @@ import msgspec
 
 from wexicon.cli.options import Working, ask_secret, gathered, lexicon_option
 from wexicon.cli.show import emit, emit_json, print_note, styled
+from wexicon.cli.talk_lines import line_of
+from wexicon.cli.values import env_option, file_option, gather_given
 from wexicon.core.faults import Fault
 from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.tuning import FLOWS
@@ -34,6 +37,8 @@ class TalkCall(msgspec.Struct):
     lexicon_name: str | None
     as_is: bool
     end: str | None
+    env_pairs: tuple[str, ...]
+    file_pairs: tuple[str, ...]
     how: Working
 
 
@@ -42,12 +47,15 @@ class TalkCall(msgspec.Struct):
 @lexicon_option
 @click.option("--as-is", is_flag=True, help="Skip the lexicon's attention procedure.")
 @click.option("--end", type=click.Choice(list(LINE_ENDS)), help="Line ending.  [default: the lexicon's, or crlf]")
+@env_option
+@file_option
 @gathered(TalkCall)
 def talk(call: TalkCall) -> None:
     """Talk to the module on PORT: lines you type are said; incoming data is shown and decoded.
 
     `:` starts a console command (:help lists them); `::` says a line that starts with a colon. Through a pipe each line
-    waits for the answer to the one before. Exit status: 1 if a line was refused or not answered.
+    waits for the answer to the one before, and what is said and heard is printed with its time. Exit status: 1 if a line was
+    refused, not answered, or answered with garbage.
     """
     from wexicon import api
     from wexicon.work.contact.catalog import lexicon_for
@@ -74,14 +82,15 @@ def _talk(call: TalkCall, lexicon: Lexicon | None) -> int:
 
         console, typing = Console(lexicon, call.port), unechoed()
         show = console.show
+    given = gather_given(lexicon, call.env_pairs, call.file_pairs)
     opening = api.Opening(title="talk", dialect=_dialect(lexicon, call.end))
     with typing, call.how.working("talk", quiet=True, heeds_stop=False) as setup:
         setup.trace = setup.trace_for("talk")
         reopen = _reopener(call.port, setup.flow or (lexicon.flow if lexicon else FLOWS[0]))
         ask = console.ask if console else ask_secret()
         made = Talk(lexicon, show, trace=setup.trace, ask=ask, reopen=reopen)
-        with api.talk_session(call.port, lexicon, setup.heard_by(made), opening) as (session, module, links):
-            made.session = session
+        with api.talk_session(call.port, lexicon, setup.heard_by(made), opening, given) as (session, module, links):
+            made.attach(session, module)
             if module and not call.as_is:
                 made.muted = True
                 module.attention.gain(links)
@@ -89,7 +98,7 @@ def _talk(call: TalkCall, lexicon: Lexicon | None) -> int:
             if console:
                 console.run(made, session, module, known=bool(lexicon or links))
             else:
-                _lines_in(made)
+                threading.Thread(target=_lines_in, args=(made,), name="stdin", daemon=True).start()
                 made.run(session, module)
     if console:
         print_note(f"trace: {setup.trace}; wexicon trace dialogue makes a dialogue of it")
@@ -106,15 +115,18 @@ def _dialect(lexicon: Lexicon | None, end: str | None) -> Dialect:
 
 
 def _lines_in(made: Talk) -> None:
-    for line in sys.stdin:
-        made.put(line.rstrip("\r\n"))
-    made.end()
+    """Takes the lines as they come: what the module sends meanwhile is heard at its time."""
+    try:
+        for line in sys.stdin:
+            made.put(line.rstrip("\r\n"))
+    finally:
+        made.end()
 
 
 def _plain_line(shown: Shown) -> None:
-    """The module's lines on standard output; what went wrong on standard error."""
-    if shown.mark == "<":
-        emit(shown.text)
+    """What was said and heard on standard output; what went wrong on standard error."""
+    if shown.mark in (">", ">>", "<", "~"):
+        emit(line_of(shown))
     elif shown.mark in ("!", "="):
         print_note(styled(shown.text, "yellow" if shown.mark == "!" else ""))
 

@@ -115,7 +115,7 @@ def _plot(result: TrafficResult, path: Path, force: bool) -> None:
 
 
 def _row(way: Direction) -> list[str]:
-    counts = [way.sent, way.received, way.lost, way.damaged, way.doubled]
+    counts = [way.sent, way.received, way.lost, way.damaged, way.duplicates]
     return [way.way, *map(str, counts), *(spoken(one) if one is not None else "" for one in (way.median, way.most))]
 
 

@@ -61,8 +61,13 @@ def split_by_need(program: Program, pairs: Sequence[str]) -> tuple[list[str], li
     return own, [pair for pair in pairs if pair not in own]
 
 
-def gather_given(lexicon: Lexicon, env_pairs: Iterable[str], file_pairs: Iterable[str]) -> dict[str, object]:
+def gather_given(lexicon: Lexicon | None, env_pairs: Sequence[str], file_pairs: Sequence[str]) -> dict[str, object]:
     """What the actions of a lexicon need, such as a SIM's PIN. Raises CallFault."""
+    if lexicon is None:
+        if env_pairs or file_pairs:
+            hint = "Name it with --lexicon NAME."
+            raise CallFault("without a lexicon nothing is known that needs a value", hint=hint)
+        return {}
     needs = {need.name: need for action in lexicon.actions.values() for need in action.program.needs()}
     fetch = secrets_for(Path(), None)
     made: dict[str, object] = {}

@@ -23,7 +23,7 @@ _VOLATILE = re.compile(
 )
 _KINDS = {"address": "address", "version": "word", "decimal": "word", "number": "word", "hex": "word"}
 _ODD = re.compile(r"[\x00-\x1f\x7f-\x9f\ud800-\udfff]+")
-ANSWERS = ("answer", "word", "ok", "error", "prompt")
+ANSWERS = ("answer", "word", "ok", "error", "prompt", "unexpected")
 EVENTS = ("event",)
 USUAL_TIME = 0.9
 

@@ -50,6 +50,8 @@ from wexicon.core.text import visible, written
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault
 
+# What silence points to if nothing else is known.
+SILENCE = "Silence points to the line end, the rate, the power or the wires; or it takes longer: allow 10s"
 # How often a handler may run before the dialogue goes on.
 MOST_HANDLED = 1000
 
@@ -248,7 +250,7 @@ class Runner:
             what = f"what was expected did not come within {waited}"
         else:
             what = f"nothing was heard within {waited}"
-            hint = "Silence points to the line end, the rate, the power or the wires; or it takes longer: allow 10s"
+            hint = SILENCE
         nearest_heard = _nearest(outcome.expected, outcome.heard)
         if nearest_heard and outcome.status in (ReplyStatus.CLOSED, ReplyStatus.SILENCE):
             hint = _matched_up_to(outcome.expected, nearest_heard, self.values)

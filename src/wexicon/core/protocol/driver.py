@@ -7,7 +7,7 @@ a link fault nothing is said until the link is renewed.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped, Unreachable
@@ -60,6 +60,12 @@ class Driver:
         self._sent_until = 0.0
         self._heard_at = float("-inf")
         self._hearing_since: float | None = None
+
+    @property
+    def recent(self) -> Collection[Observation]:
+        """What was reported last, without secrets."""
+        self.listener.flush()
+        return self.listener.recent
 
     # -- driving --------------------------------------------------------------------------------------------------
 

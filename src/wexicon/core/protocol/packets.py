@@ -118,7 +118,7 @@ class Tally(msgspec.Struct):
     sent: dict[int, float] = {}
     came: dict[int, float] = {}
     damaged: int = 0
-    doubled: int = 0
+    duplicates: int = 0
 
     def receive(self, number: int, at: float) -> bool:
         """A packet came; whether it is the first of its number. One that was never sent is damaged."""
@@ -126,7 +126,7 @@ class Tally(msgspec.Struct):
             self.damaged += 1
             return False
         if number in self.came:
-            self.doubled += 1
+            self.duplicates += 1
             return False
         self.came[number] = at
         return True

@@ -7,6 +7,7 @@ fails (a full disk, a closed pipe) is reported nothing more; the session stops b
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections import deque
 from itertools import accumulate
 
 import msgspec
@@ -14,12 +15,16 @@ import msgspec
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Heard, Listener, Observation
 
+# How many observations are kept to explain a failure.
+MOST_RECENT = 256
+
 
 class Redactor(Listener):
-    """In front of a listener. `lost` says why it hears no more."""
+    """In front of a listener. `lost` says why it hears no more; `recent` are the last observations, without secrets."""
 
     def __init__(self, listener: Listener, secrets: Secrets) -> None:
         self.lost = ""
+        self.recent: deque[Observation] = deque(maxlen=MOST_RECENT)
         self._listener = listener
         self._secrets = secrets
         self._waiting: list[Heard] = []
@@ -27,6 +32,7 @@ class Redactor(Listener):
     def note(self, seen: Observation) -> None:
         if not self._secrets.any:
             # The usual case, without a step more than it needs.
+            self.recent.append(seen)
             if not self.lost:
                 try:
                     self._listener.note(seen)
@@ -74,6 +80,7 @@ class Redactor(Listener):
         del waiting[:count]
 
     def _pass(self, seen: Observation) -> None:
+        self.recent.append(seen)
         if not self.lost:
             try:
                 self._listener.note(seen)

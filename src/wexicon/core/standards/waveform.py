@@ -73,12 +73,15 @@ def true_rate(
     texts: Iterable[bytes],
     rates: Iterable[int] = USUAL_RATES,
     lasted: float | None = None,
+    least: float = WORTH,
 ) -> int | None:
-    """The rate at which one of `texts` would have been heard as `garbage` by a UART tuned to `ours`; None if none fits.
+    """The rate at which one of `texts` would have been heard as `garbage` by a UART tuned to `ours`; None if none fits, or
+    several fit as well.
 
     `texts` are what the module may have sent: its start message, its ready word, a sentence. Each is sent at each rate, and
     the received bytes are compared one by one and by how often each byte is there. `lasted` are the seconds that the garbage
     took to come: far below our rate only this tells one rate from another, for every low bit is a whole zero byte to us.
+    `least` is the likeness below which nothing is concluded, from 0 to 1.
     More than ten times above our rate a text must be known to the letter, for a dozen of its characters are one to us.
     """
     if not garbage:
@@ -91,7 +94,7 @@ def true_rate(
         sent = Tuning(rate, ours.bits, ours.parity, ours.stop)
         for text in known:
             simulated = heard_at(text, sent, ours)
-            before = max(scores.get(rate, 0.0), *scores.values(), WORTH) if scores else WORTH
+            before = max(scores.get(rate, 0.0), *scores.values(), least) if scores else least
             alike = _in_number(garbage, simulated)
             in_time = None
             if lasted and simulated:
@@ -104,7 +107,8 @@ def true_rate(
     if not scores:
         return None
     best, score = max(scores.items(), key=lambda item: item[1])
-    return best if score > WORTH else None
+    alone = list(scores.values()).count(score) == 1
+    return best if score > least and alone else None
 
 
 def _with_time(alike: float, in_time: float | None) -> float:

@@ -20,6 +20,7 @@ COMMANDS = {
     "attention": "get the module's attention, as its lexicon says",
     "end": "line end: none, cr, lf, crlf",
     "flow": "flow control: none, rts-cts, xon-xoff",
+    "allow": "how long answers are waited for: allow 20s, allow off",
     "hex": "every byte, both ways: on, off",
     "payload": "send a file as it is",
     "loop": "loopback test: are TX and RX joined?",

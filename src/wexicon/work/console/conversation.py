@@ -15,15 +15,11 @@ from pathlib import Path
 
 import msgspec
 
-from wexicon.core.dialogue import Program, read_dialogue
 from wexicon.core.dialogue.blocks import Say
-from wexicon.core.dialogue.given import given
-from wexicon.core.dialogue.runner import Runner
-from wexicon.core.faults import CallFault, CannotTune, Fault, LinkFault, ModuleFault, Stopped
+from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
 from wexicon.core.formats.lexicon import Group, Lexicon, Setting
 from wexicon.core.protocol.insertion import Filled
-from wexicon.core.protocol.link import Link
-from wexicon.core.protocol.machine import Collector
+from wexicon.core.protocol.link import Clock, Link
 from wexicon.core.protocol.observations import (
     Asked,
     Heard,
@@ -39,14 +35,14 @@ from wexicon.core.protocol.observations import (
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.reply import Expectation, ReplyStatus, Want
 from wexicon.core.protocol.session import Session
-from wexicon.core.protocol.speech import LINE_ENDS
-from wexicon.core.secret import HIDDEN, Secret
-from wexicon.core.text import meant, to_text, visible, written
-from wexicon.core.tuning import FLOWS
-from wexicon.core.values import ValueFault
-from wexicon.files import read_file, write_new
-from wexicon.work.console.completion import COMMANDS, MARK, SAYS, secret_from
-from wexicon.work.console.explanation import Explainer
+from wexicon.core.secret import HIDDEN
+from wexicon.core.text import to_text, visible
+from wexicon.links.clock import RealClock
+from wexicon.work.console.commands import Commands
+from wexicon.work.console.completion import MARK, secret_from
+from wexicon.work.console.explanation import Explainer, new_rate
+from wexicon.work.contact.causes import restarting
+from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, started
 from wexicon.work.module.module import Module
 
 # How often it looks whether something was typed, and for a port that went away (seconds).
@@ -54,9 +50,6 @@ LOOKS = 0.01
 LOOKS_FOR_PORT = 0.25
 # After how long a silence what has come without a line end is shown (seconds).
 SHOWN_AFTER = 0.05
-LOOPED = bytes(range(0x20, 0x7F))
-# How long the last byte of a loopback test may take to come back (seconds).
-LOOP_WITHIN = 0.3
 _LINES = Expectation((Want(Pattern("{line}"), gather=True),))
 _LINE = Expectation((Want(Pattern("{line}")),))
 
@@ -77,13 +70,6 @@ class Typed(msgspec.Struct, frozen=True):
 
     text: str
     exact: bool = False
-
-
-def told_row(value: object) -> str:
-    """A value that a dialogue kept, on one line."""
-    if isinstance(value, dict):
-        return ", ".join(f"{name} {written(part)}" for name, part in value.items())
-    return written(value)
 
 
 class Abandoned(Exception):
@@ -108,16 +94,25 @@ class Talk(Listener):
         # Nothing has been typed yet while attention is being gained.
         self.muted = False
         self._show = show
-        self._trace = trace
-        self._ask = ask
+        self.trace = trace
+        self.ask = ask
         self._reopen = reopen
         self._explain = Explainer(lexicon) if lexicon else None
         self._queue: deque[Typed] = deque()
         self._lock = threading.Lock()
         self._ending = self._abandoning = False
+        self._clock: Clock = RealClock()
         self._said = ""
+        # When the module was last seen to start.
+        self._starts: list[float] = []
+        # Whether the last line brought a prompt.
+        self._prompted = False
+        # The kind of the cause that was told last.
+        self._told = ""
         self._partial = ""
-        self._hex = False
+        self.shows_bytes = False
+        # How long answers are waited for (seconds), if not as the lexicon says.
+        self.within: float | None = None
         self._taken = b""
 
     # -- from the one who types --------------------------------------------------------------------------------------
@@ -146,9 +141,13 @@ class Talk(Listener):
 
     # -- the conversation -------------------------------------------------------------------------------------------
 
+    def attach(self, session: Session, module: Module | None = None) -> None:
+        """Shows what this session does from now on."""
+        self.session, self.module, self._clock = session, module, session.clock
+
     def run(self, session: Session, module: Module | None = None) -> None:
         """Talks until it is ended. Raises LinkFault where the port is lost and cannot be waited for."""
-        self.session, self.module = session, module
+        self.attach(session, module)
         session.watch = self._bytes
         while not (self._ending and not self._queue):
             try:
@@ -156,6 +155,7 @@ class Talk(Listener):
             except LinkFault as fault:
                 self._lost(fault)
         self._show_partial(due=True)
+        self.failures += self._prompted
 
     def _turn(self) -> None:
         session = self.session
@@ -166,7 +166,7 @@ class Talk(Listener):
             session.events.clear()
             self._show_partial()
             return
-        self.waiting, self._abandoning = True, False
+        self.waiting, self._abandoning, self._prompted = True, False, False
         try:
             self._one(typed)
         except Abandoned:
@@ -174,14 +174,17 @@ class Talk(Listener):
             # A prompt came: the next line answers it.
             session.forget_partial()
             if self._abandoning:
-                self._tell("!", "no longer waited for")
+                self.tell("!", "no longer waited for")
+            else:
+                self._prompted = True
+                self.tell("=", f"the module waits for a payload: the next line is one; {MARK}>> \\x1B cancels it")
         except Stopped:
             raise
         except (Fault, ValueError) as fault:
             if isinstance(fault, LinkFault) and not isinstance(fault, CannotTune):
                 raise
             self.failures += 1
-            self._tell("!", str(fault))
+            self.tell("!", str(fault))
         finally:
             self.waiting = self._abandoning = False
 
@@ -192,7 +195,7 @@ class Talk(Listener):
         elif text.startswith(MARK * 2):
             self._say(text[1:])
         elif text.startswith(MARK):
-            self._command(text[1:].strip())
+            Commands(self).do(text[1:].strip())
         else:
             self._say(text)
 
@@ -201,13 +204,45 @@ class Talk(Listener):
         if self.module:
             self.module.attention.keep()
         expect, within = self._expected(text)
+        within = within if self.within is None else self.within
+        # An answer that is late is not this line's.
+        self.session.await_outstanding()
         reply = self.session.exchange(self._filled(text), expect, within)
         if self.module:
             self.module.attention.spoke()
-        nothing = reply.status is ReplyStatus.SILENCE and not reply.heard and not expect.silent
-        if nothing:
-            self._tell("!", f"no answer within {reply.waited:.1f} s")
-        self.failures += nothing or reply.status is ReplyStatus.ERROR
+        symptoms = Symptoms(self.session, self.lexicon)
+        if reply.status is ReplyStatus.SILENCE and not reply.heard and not expect.silent:
+            self.tell("!", f"no answer within {reply.waited:.1f} s")
+        if not reply.ok or symptoms.refused() or symptoms.illegible():
+            self.failures += 1
+            self._tell_cause(symptoms)
+        else:
+            if reply.status is ReplyStatus.OK:
+                self._told = ""
+            self._tell_rate(text)
+
+    def _tell_cause(self, symptoms: Symptoms) -> None:
+        """Tells what a failed line points to, once until a line is answered."""
+        cause = symptoms.cause()
+        if cause is None or cause.kind == self._told:
+            return
+        self._told = cause.kind
+        does = f"{MARK}tune {symptoms.true_rate} listens at that rate." if symptoms.true_rate else cause.next
+        self.tell("=", msgspec.structs.replace(cause, next=does).sentence)
+
+    def _heed_start(self, seen: Heard) -> None:
+        """Tells of a module that starts again and again, as soon as it is seen to."""
+        self._starts = [*(one for one in self._starts if seen.at - one <= STARTS_WITHIN), *started(seen, self.lexicon)]
+        if len(self._starts) > 1:
+            self._told = "restarting"
+            self.tell("=", restarting(seen.text, self._starts).sentence)
+
+    def _tell_rate(self, text: str) -> None:
+        """A typed line that changes the module's rate has been accepted: says how our side follows."""
+        found = new_rate(self.lexicon, text)
+        if found and found[0] != self.session.link.tuning.rate:
+            rate, when = found
+            self.tell("=", f"the module's rate is {rate} baud {when}; {MARK}tune {rate} follows it")
 
     def _expected(self, text: str) -> tuple[Expectation, float | None]:
         """What answers a line: as the lexicon says where it knows the line, any lines up to a final result code elsewhere."""
@@ -233,163 +268,6 @@ class Talk(Listener):
             return text
         return Filled(text, text[:column] + HIDDEN, (text[column:],))
 
-    # -- the console's own commands ---------------------------------------------------------------------------------
-
-    def _command(self, text: str) -> None:
-        word, _, rest = text.partition(" ")
-        name = word.replace("-", "_")
-        if word in COMMANDS:
-            getattr(self, f"_do_{name}")(rest.strip())
-            return
-        if word == "set" and rest and "=" not in rest:
-            self._set_secret(rest.strip())
-            return
-        program = read_dialogue(text, "typed")
-        if not program.statements:
-            raise CallFault(f"nothing to do in “{visible(text)}”", hint=meant(word, [*SAYS, *COMMANDS]))
-        self._run(program)
-
-    def _run(self, program: Program) -> None:
-        runner = Runner(self.session, program, module=self.module, note=lambda note: self._tell("=", note))
-        for need in program.needs():
-            if need.name not in runner.values and need.default is None and self._ask:
-                value = given(need.name, need.kind, self._ask(need.name), secret=need.secret)
-                if need.secret:
-                    value = Secret(value)
-                    self.session.secrets.learn(value)
-                runner.values[need.name] = value
-        try:
-            made = runner.run()
-        except ModuleFault as fault:
-            part = fault.part
-            told = [str(fault)]
-            told += [f"expected {part.expected}"] if part.expected else []
-            raise Fault("; ".join(told)) from None
-        for name, value in made.kept.items():
-            for row in value if isinstance(value, list) else [value]:
-                self._tell("=", f"{name}: {visible(told_row(row))}")
-
-    def _set_secret(self, name: str) -> None:
-        if not self.module or not self.lexicon:
-            raise CallFault("without a lexicon there are no settings", hint="Begin it with --lexicon NAME.")
-        setting = self.lexicon.settings.get(name)
-        if setting is None:
-            raise CallFault(f"there is no setting {name}", hint=meant(name, self.lexicon.settings))
-        if not self._ask:
-            raise CallFault(f"{name} has no value", hint=f"Write {MARK}set {name} = VALUE.")
-        try:
-            self.module.set(name, Secret(self._ask(name)))
-        except ValueFault as fault:
-            # Its own words hold the value.
-            raise CallFault(f"{name}: the value is not allowed", hint=f"Allowed: {fault.allowed}") from None
-
-    def _do_help(self, rest: str) -> None:
-        for name, meaning in {**SAYS, **COMMANDS}.items():
-            self._tell("=", f"{MARK}{name:10}  {meaning}")
-        self._tell("=", f"All else is said as it stands; {MARK}{MARK} begins a line that itself begins with {MARK}.")
-
-    def _do_quit(self, rest: str) -> None:
-        self.abandon()
-        self._ending = True
-
-    def _do_attention(self, rest: str) -> None:
-        if not self.module:
-            raise CallFault("that needs a lexicon", hint="Begin it with --lexicon NAME.")
-        link = self.module.attention.gain([self.session.link.tuning])
-        self._tell("=", f"the module listens at {link}")
-
-    def _do_end(self, rest: str) -> None:
-        if rest not in LINE_ENDS:
-            raise CallFault(f"{rest!r} is not a line end", hint=f"One of {', '.join(LINE_ENDS)}")
-        self.session.adopt(self.session.dialect.with_end(rest))
-        self._tell("~", f"lines end with {rest}")
-
-    def _do_flow(self, rest: str) -> None:
-        control = getattr(self.session.link, "control_flow", None)
-        if rest not in FLOWS or control is None:
-            raise CallFault(f"{rest!r} is not a flow control of this port", hint=f"One of {', '.join(FLOWS)}")
-        control(rest)
-        self._tell("~", f"flow control: {rest}")
-
-    def _do_hex(self, rest: str) -> None:
-        self._hex = rest != "off" if rest else not self._hex
-        self._tell("~", f"every byte is {'shown' if self._hex else 'no longer shown'}")
-
-    def _do_payload(self, rest: str) -> None:
-        data = read_file(Path(rest), 64 * 1024 * 1024)
-        began = self.session.clock.now()
-        self.session.send(data)
-        self.session.quiet(0.0)
-        self._tell("=", f"sent {len(data)} bytes in {self.session.clock.now() - began:.1f} s")
-
-    def _do_loop(self, rest: str) -> None:
-        """Whether our own bytes come back at two rates: then TX and RX are joined. A module echoes at its own rate only."""
-        here = self.session.link.tuning
-        other = msgspec.structs.replace(here, rate=115200 if here.rate != 115200 else 57600)
-        heard = self._looped()
-        if heard != LOOPED:
-            wrong = f"{len(heard)} bytes came back for {len(LOOPED)}, and not the same: something else answers"
-            self._tell("!" if heard else "=", wrong if heard else "nothing came back: TX and RX are not joined")
-            return
-        self.session.tune(other)
-        again = self._looped()
-        self.session.tune(here)
-        if again == LOOPED:
-            self._tell(
-                "=", f"all {len(LOOPED)} bytes came back at two rates: TX and RX are joined, and the adapter works"
-            )
-        else:
-            self._tell("=", f"all {len(LOOPED)} bytes came back at {here} and not at {other}: the module echoes them")
-
-    def _looped(self) -> bytes:
-        session = self.session
-        session.drain()
-        until = session.clock.now() + session.link.tuning.wire_time(len(LOOPED)) + LOOP_WITHIN
-        made = Collector(until, LOOPED)
-        session.drive(made)
-        return bytes(made.data)
-
-    def _do_run(self, rest: str) -> None:
-        from wexicon.work.function.dialogues import find_dialogue
-
-        self._run(find_dialogue(Path(rest)))
-
-    def _do_keep(self, rest: str) -> None:
-        from wexicon.core.dialogue.draft import draft_dialogue
-        from wexicon.records.trace_reader import recorded
-
-        if not rest:
-            raise CallFault("keep what is typed in which file?", hint=f"Write {MARK}keep first-words.wex")
-        self._write_trace()
-        told = recorded(self._trace)
-        family = f" with a {self.lexicon.about.family}" if self.lexicon else ""
-        title = f"typed by hand{family}; line end {told.end}. Loosen what may differ, name what is captured."
-        text = draft_dialogue([one for one in told.exchanges if one.said is not None], title, told.tuning)
-        write_new(Path(rest), text)
-        self._tell("=", f"wrote {rest}; wexicon run {rest} PORT says it again and checks the answers")
-
-    def _write_trace(self) -> None:
-        """What has been heard so far is in the trace when this returns."""
-        self.session.listener.flush()
-        self.muted = True
-        self.session.listener.idle()
-        self.muted = False
-
-    def _do_sheet(self, rest: str) -> None:
-        from wexicon.core.formats.writing import sheet_text
-        from wexicon.work.contact.known_links import named
-
-        if not self.module or not self.lexicon:
-            raise CallFault("without a lexicon there are no settings", hint="Begin it with --lexicon NAME.")
-        if not rest:
-            raise CallFault("write the sheet to which file?", hint=f"Write {MARK}sheet unit.toml")
-        found = self.module.settings.read(self.lexicon.settings, {})
-        settings = [
-            (setting, found[name].value if name in found else None) for name, setting in self.lexicon.settings.items()
-        ]
-        write_new(Path(rest), sheet_text("as it was when it was talked to", "unit", named(self.lexicon), settings))
-        self._tell("=", f"wrote {rest}; wexicon provision {rest} PORT makes another module the same")
-
     # -- a port that goes away ----------------------------------------------------------------------------------------
 
     def _lost(self, fault: LinkFault) -> None:
@@ -398,14 +276,14 @@ class Talk(Listener):
         session.link.close()
         if self._reopen is None:
             raise fault
-        self._tell("!", "the port is gone; waiting until it is back")
+        self.tell("!", "the port is gone; waiting until it is back")
         while not self._ending:
             try:
                 session.renew(self._reopen(session.link))
             except LinkFault:
                 threading.Event().wait(LOOKS_FOR_PORT)
                 continue
-            self._tell("=", f"the port is back, at {session.link.tuning}")
+            self.tell("=", f"the port is back, at {session.link.tuning}")
             return
 
     # -- what is seen -------------------------------------------------------------------------------------------------
@@ -420,24 +298,28 @@ class Talk(Listener):
                 return
             self._said = seen.text
             meaning = self._explain.said(seen.text) if self._explain and not seen.exact else ""
-            self._tell(">>" if seen.exact else ">", visible(seen.text), meaning)
+            self.tell(">>" if seen.exact else ">", visible(seen.text), meaning, at=seen.at)
         elif isinstance(seen, Heard):
             self._partial = ""
             if seen.role is Role.ECHO:
                 return
             meaning = self._explain.heard(self._said, seen) if self._explain else ""
+            if seen.role is Role.UNEXPECTED and self._said:
+                meaning = f"late, or not asked for; “{visible(self._said)}” was no longer waited for"
             kind = str(seen.role) if seen.role in (Role.ERROR, Role.EVENT, Role.UNMATCHED, Role.CORRUPT) else ""
-            self._tell("<", visible(seen.text), meaning, kind)
+            self.tell("<", visible(seen.text), meaning, kind, at=seen.at)
+            if seen.role in (Role.EVENT, Role.UNMATCHED, Role.ANSWER) and self._told != "restarting":
+                self._heed_start(seen)
         elif isinstance(seen, Tuned):
-            self._tell("~", f"our side at {seen.tuning}")
+            self.tell("~", f"our side at {seen.tuning}")
         elif isinstance(seen, Signalled):
             lines = (("DTR", seen.dtr), ("RTS", seen.rts))
             told = ", ".join(f"{name} {'on' if state else 'off'}" for name, state in lines if state is not None)
-            self._tell("~", told)
+            self.tell("~", told)
         elif isinstance(seen, Repeated):
-            self._tell("=", "busy; the line is said again")
+            self.tell("=", "busy; the line is said again")
         elif isinstance(seen, Logged | Asked):
-            self._tell("=", seen.text)
+            self.tell("=", seen.text)
 
     def idle(self) -> None:
         """Nothing has come for a while: an abandoned answer, or a prompt, ends the wait."""
@@ -458,16 +340,20 @@ class Talk(Listener):
         if not due:
             self.session.listen(self.session.clock.now() + SHOWN_AFTER)
         if partial == self.session.partial:
+            fresh = partial.removeprefix(self._partial)
             self._partial = partial
-            self._tell("<", visible(partial), "", "partial")
+            self.tell("<", visible(fresh), "", "partial")
 
-    def _tell(self, mark: str, text: str, meaning: str = "", kind: str = "") -> None:
+    def tell(self, mark: str, text: str, meaning: str = "", kind: str = "", *, at: float | None = None) -> None:
+        """Shows a line; `at` is when it came, on the link's clock, if it is not of now."""
+        clock = self._clock
+        wall = clock.wall(clock.now() if at is None else at).astimezone()
         for line in text.split("\n"):
-            self._show(Shown(datetime.now(), mark, line, meaning, kind))
+            self._show(Shown(wall, mark, line, meaning, kind))
 
     def _bytes(self, mark: str, data: bytes) -> None:
         """Bytes have passed: line by line, so that a line that tells a secret can be left out whole."""
-        if not self._hex:
+        if not self.shows_bytes:
             return
         whole = data if mark == ">" else self._taken + data
         lines = whole.splitlines(keepends=True)
@@ -480,8 +366,8 @@ class Talk(Listener):
         secrets, text = self.session.secrets, to_text(line).rstrip("\r\n")
         secrets.overhear(text)
         if secrets.mask(text) != text:
-            self._tell(mark, HIDDEN, "", "bytes")
+            self.tell(mark, HIDDEN, "", "bytes")
             return
         for at in range(0, len(line), 16):
             piece = line[at : at + 16]
-            self._tell(mark, f"{piece.hex(' ').upper():47}  {visible(piece)}", "", "bytes")
+            self.tell(mark, f"{piece.hex(' ').upper():47}  {visible(piece)}", "", "bytes")

@@ -18,7 +18,7 @@ from wexicon.core.operator import Operator
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
-from wexicon.core.text import garbled
+from wexicon.core.text import garbled, to_bytes
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.work.contact.causes import Try, makes_sense, point_to
 from wexicon.work.contact.ledger import LONGER, CycleAsked, Left
@@ -329,7 +329,13 @@ class Attention:
         self.tries.append(Try(session.link.tuning, end, said, outcome.status, kept, session.heard_for(), echoed))
 
     def _answers(self, within: float | None = None) -> bool:
-        return self.ask(self.lexicon.attention.probe, within).ok
+        probe, attention = self.lexicon.attention.probe, self.lexicon.attention
+        reply = self.ask(probe, within)
+        if attention.wake and reply.status is ReplyStatus.SILENCE and not reply.heard:
+            self.session.send(to_bytes(attention.wake))
+            self.session.quiet(attention.wakes_within)
+            reply = self.ask(probe, within)
+        return reply.ok
 
     def _other_line_end(self) -> bool:
         """An error to a harmless line, or silence, may mean another line end than the lexicon's: the others are tried."""

@@ -94,6 +94,11 @@ def find_lexicon(name: str, beside: Path | None = None) -> Lexicon:
     return read_lexicon(read_file(path), str(path), lambda other: read_file(path_of(other, beside)))
 
 
+def origin_of(lexicon: Lexicon) -> str:
+    """Where a lexicon came from: a file, or Wexicon itself."""
+    return "shipped" if Path(lexicon.path).parent == shipped_folder() else lexicon.path
+
+
 def lexicon_for(name: str, beside: Path) -> Lexicon:
     """The lexicon that was named in a call: a path is the caller's own, a name may stand beside the file. Raises Fault."""
     return find_lexicon(str(Path(name).absolute()) if name.endswith(".toml") else name, beside)

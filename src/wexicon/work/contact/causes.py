@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
+from itertools import pairwise
 
 import msgspec
 
@@ -37,6 +38,9 @@ KINDS = {
     "prompt": "it waits for a payload",
     "locked": "it must be unlocked first",
     "answers": "something else answers",
+    "payload": "it waits for the rest of a payload",
+    "late": "its answers take longer than they are waited for",
+    "asleep": "it sleeps",
 }
 
 
@@ -136,7 +140,7 @@ def point_to(
         return _moved(*moved)
     echoes = [(one.tuning, one.end) for one in tries if one.echoed]
     if echoes:
-        return _echo(echoes)
+        return echo_only(echoes)
     heard = [(one, text) for one in tries for text in one.heard if text]
     return _garbage(heard, lexicon) if heard else _silence(tries, lexicon)
 
@@ -149,7 +153,7 @@ def nothing_found(heard: Sequence[Overheard], lexicons: Sequence[Lexicon], texts
         return known
     echoes = [(one.tuning, one.end) for one in heard if one.came == Came.ECHO]
     if echoes:
-        return _echo(echoes)
+        return echo_only(echoes)
     garbage = [one for one in heard if one.came == Came.GARBAGE]
     if garbage:
         return _unknown_garbage(garbage, texts)
@@ -166,24 +170,13 @@ def only_errors(heard: Sequence[Overheard], lexicons: Sequence[Lexicon]) -> Caus
     """The cause where a module of no known family answered every line with an error; None where it did not."""
     lines = [line for one in heard if one.said for line in one.lines]
     wrong = [line for line in lines if _means_error(line, lexicons)]
-    return _errors(heard[-1].tuning, wrong[-1]) if lines and len(wrong) == len(lines) else None
+    return every_error(heard[-1].tuning, wrong[-1]) if lines and len(wrong) == len(lines) else None
 
 
 def again_and_again(heard: Sequence[Overheard], lexicons: Sequence[Lexicon]) -> Cause | None:
     """The cause where a module was heard to start more than once; None where it was not."""
     texts = [line for one in heard for line in one.lines]
     return next((found for lexicon in lexicons if (found := _starts_over(lexicon, texts))), None)
-
-
-def by_itself(lexicon: Lexicon, events: Iterable[str]) -> Cause | None:
-    """What the events that came during an exchange point to; None where they point to nothing."""
-    texts = list(events)
-    joined = lexicon.attention.ends_on
-    if joined and any(_is_event(lexicon, text, joined) for text in texts):
-        return _peer(lexicon)
-    if any(_is_start(lexicon, text) for text in texts):
-        return _restarting(next(text for text in texts if _is_start(lexicon, text)))
-    return waits_for_payload() if any(text.strip() == ">" for text in texts) else None
 
 
 # -- single causes ----------------------------------------------------------------------------------------------------
@@ -195,8 +188,8 @@ def _by_words(texts: Sequence[str], lexicons: Sequence[Lexicon]) -> Cause | None
         if found := _starts_over(lexicon, texts):
             return found
         joined = lexicon.attention.ends_on
-        if joined and any(_is_event(lexicon, text, joined) for text in texts):
-            return _peer(lexicon)
+        if joined and any(is_event(lexicon, text, joined) for text in texts):
+            return peer(lexicon)
     return waits_for_payload() if any(text.strip() == ">" for text in texts) else None
 
 
@@ -204,16 +197,18 @@ def _starts_over(lexicon: Lexicon, texts: Sequence[str]) -> Cause | None:
     """A module that keeps restarting by itself: the same ready word came more than once."""
     if lexicon.attention.power_up or lexicon.attention.window:
         return None
-    counts = Counter(text for text in texts if _is_start(lexicon, text))
-    return next((_restarting(text) for text, count in counts.items() if count > 1), None)
+    counts = Counter(text for text in texts if is_start(lexicon, text))
+    return next((restarting(text) for text, count in counts.items() if count > 1), None)
 
 
-def _is_start(lexicon: Lexicon, text: str) -> bool:
+def is_start(lexicon: Lexicon, text: str) -> bool:
+    """Whether this is what the module sends when it starts."""
     ready = lexicon.start.ready
     return any(word in text for word in lexicon.start.says) or (ready is not None and ready.match(text) is not None)
 
 
-def _is_event(lexicon: Lexicon, text: str, name: str) -> bool:
+def is_event(lexicon: Lexicon, text: str, name: str) -> bool:
+    """Whether this is the event that the lexicon calls so."""
     found = lexicon.dialect.event(text)
     return found is not None and found[0] == name
 
@@ -223,16 +218,19 @@ def _means_error(line: str, lexicons: Sequence[Lexicon]) -> bool:
     return bool(finals) and all(found.status is ReplyStatus.ERROR for found in finals)
 
 
-def _restarting(text: str) -> Cause:
+def restarting(text: str, at: Sequence[float] = ()) -> Cause:
+    """The cause if the module was heard to start, at these times (seconds), though nobody made it."""
+    times = f"; {len(at)} times, {spoken(min(b - a for a, b in pairwise(at)))} apart" if len(at) > 1 else ""
     return Cause(
         "restarting",
-        f"the module restarts by itself: it said “{_short(text)}”",
+        f"the module restarts by itself: it said “{_short(text)}”{times}",
         "Its supply is probably too weak: a radio draws its peak current as it starts or sends. Give it a stronger supply and "
         "short wires. Or its reset is not tied, or a watchdog ends it.",
     )
 
 
-def _peer(lexicon: Lexicon) -> Cause:
+def peer(lexicon: Lexicon) -> Cause:
+    """The cause if a peer has connected."""
     return Cause(
         "peer",
         "a peer is connected; the module is in data mode",
@@ -247,6 +245,53 @@ def waits_for_payload() -> Cause:
         "the module waits for a payload: it sends the prompt “> ” and takes every line as data",
         r"Cancel it with ESC, in wexicon talk by :>> \x1B (3GPP TS 27.005, 3.5.1); Ctrl-Z would send what it has. A payload "
         "that is counted ends with its last byte; or cut the power.",
+    )
+
+
+def begun_payload(sent: str) -> Cause:
+    """The cause if bytes were sent after a prompt, and nothing came since."""
+    return Cause(
+        "payload",
+        f"the module waits for the rest of a payload: it sent a prompt, got “{_short(sent)}”, and has not answered since",
+        "Send the bytes that are missing, or more than the length that it was told. A payload that ends with Ctrl-Z is ended "
+        r"by it (\x1A), and cancelled by ESC (\x1B).",
+    )
+
+
+def late(said: str, heard: str, after: str) -> Cause:
+    """The cause if the answer came when it was no longer waited for."""
+    return Cause(
+        "late",
+        f"the module answers late: “{_short(heard)}” came {after} after “{_short(said)}”",
+        "Wait longer: in a dialogue, allow 10s before the line; in a lexicon, a longer within.",
+    )
+
+
+def asleep(before: str, lexicon: Lexicon | None) -> Cause:
+    """The cause if a module that can sleep no longer answers."""
+    wakes = "" if lexicon and lexicon.attention.wake else " Its lexicon can say how: wake in [attention]."
+    return Cause(
+        "asleep",
+        f"the module is probably asleep: it answered “{_short(before)}”, and nothing since",
+        f"Wake it as its datasheet says: by a pin, by bytes sent in advance, or by waiting until it wakes up.{wakes}",
+    )
+
+
+def unanswered(tuning: Tuning, end: str, before: str = "", then: Tuning | None = None) -> Cause:
+    """The cause if nothing came. `before` is the last line that was answered, at the link `then`."""
+    if before and then and then != tuning:
+        return _moved(then, tuning)
+    if before:
+        return Cause(
+            "silence",
+            f"nothing was heard since “{_short(before)}” was answered",
+            "Command mode timed out or was left, a peer has connected, the module sleeps, or it lost its power.",
+        )
+    return Cause(
+        "silence",
+        f"nothing was heard at {tuning} (lines end with {end})",
+        "Check, in this order: power and common ground; TX and RX crossed; the rate (wexicon hail finds it); the line end; no "
+        "key, pin or escape required. Or the module speaks in frames of bytes only.",
     )
 
 
@@ -268,7 +313,8 @@ def _moved(before: Tuning, to: Tuning) -> Cause:
     )
 
 
-def _echo(echoes: Sequence[tuple[Tuning, str]]) -> Cause:
+def echo_only(echoes: Sequence[tuple[Tuning, str]]) -> Cause:
+    """The cause if only our own lines came back. `echoes` are the links and line ends."""
     ends = ", ".join(dict.fromkeys(end for _, end in echoes))
     return Cause(
         "echo",
@@ -278,7 +324,8 @@ def _echo(echoes: Sequence[tuple[Tuning, str]]) -> Cause:
     )
 
 
-def _errors(tuning: Tuning, text: str) -> Cause:
+def every_error(tuning: Tuning, text: str) -> Cause:
+    """The cause if every line is answered with an error."""
     return Cause(
         "errors",
         f"the module answers every line with an error at {tuning}: “{_short(text)}”",
@@ -329,7 +376,7 @@ def _own_words(
     answered = [attempt for attempt in tries if attempt.tuning == one.tuning]
     spoken_to = [attempt for attempt in answered if attempt.heard]
     if len(spoken_to) > 1 and all(attempt.status is ReplyStatus.ERROR for attempt in spoken_to):
-        return _errors(one.tuning, text)
+        return every_error(one.tuning, text)
     ends = ", ".join(dict.fromkeys(attempt.end for attempt in answered))
     return Cause(
         "line-end",
@@ -346,6 +393,17 @@ def data_mode(link: Tuning, text: str, lexicon: Lexicon) -> Cause:
         f"a {lexicon.about.family} has power and is in data mode: at {link} it said “{_short(text)}”",
         "It did not enter command mode: the key was not held at power-up, or not long enough. "
         + lexicon.attention.operator,
+    )
+
+
+def garbage(tuning: Tuning, text: str, rate: int | None) -> Cause:
+    """The cause if what came makes no sense; `rate` is what its waveform points to."""
+    sounds = f"; probably {rate} baud" if rate else ""
+    does = f"Use --rate {rate}, or let" if rate else "Let"
+    return Cause(
+        "garbage",
+        f"garbage was heard at {tuning}{sounds}: “{_short(text)}”",
+        f"The module has power and speaks at another rate. {does} wexicon hail find it.",
     )
 
 

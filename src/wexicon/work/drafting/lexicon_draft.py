@@ -20,6 +20,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import visible
 from wexicon.core.tuning import USUAL_RATES, Tuning
+from wexicon.work.contact.symptoms import Symptoms
 
 ENDS = ("cr", "crlf", "lf")
 QUICK = 0.25
@@ -117,10 +118,12 @@ class Drafting:
                 self.learned.end = next(end for end in ENDS if self._answers(end))
                 return
         tried = ", ".join(map(str, rates))
+        cause = Symptoms(self.session, None).cause()
         raise Unreachable(
             f"nothing answers AT with OK (tried {tried} baud, line ends {', '.join(ENDS)})",
             where=self.session.link.name,
-            hint="A module that is spoken to otherwise is written down by hand: wexicon lexicon new",
+            hint=(f"{cause.sentence}\n" if cause else "")
+            + "A module that is spoken to otherwise is written down by hand: wexicon lexicon new",
         )
 
     def _answers(self, end: str) -> bool:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from wexicon.work.contact.symptoms import with_cause
 from wexicon.work.module.module import Module
 from wexicon.work.module.starts import come_back, wait_until_gone
 from wexicon.work.provisioning.plan import Plan
@@ -40,6 +41,7 @@ def do_action(module: Module, name: str, values: Mapping[str, object], *, plan: 
             step = "leave"
             module.do(step)
     except (Exception, KeyboardInterrupt) as fault:
+        with_cause(fault, session, module.lexicon)
         result.ended_by(fault, step, session)
     result.remarks += module.attention.remarks
     result.timed(session, began)

@@ -16,6 +16,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.files import read_file
 from wexicon.work.contact.attention import PATIENCE
+from wexicon.work.contact.symptoms import with_cause
 from wexicon.work.module.module import Module
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.masking import masked
@@ -44,13 +45,14 @@ def run_dialogue(
     likely: Sequence[Tuning] = (),
     patience: float = PATIENCE,
     fixture: Fixture | None = None,
+    given: Mapping[str, object] | None = None,
     note: Callable[[str], None] = lambda text: None,
 ) -> DialogueResult:
     """Runs a dialogue; with a lexicon it gets the module's attention first, unless `attention` is false. Faults end in the
     result."""
     operator = operator or NoOperator()
     began = session.clock.now()
-    module = Module(session, lexicon, operator, patience=patience, fixture=fixture) if lexicon else None
+    module = Module(session, lexicon, operator, patience=patience, fixture=fixture, given=given) if lexicon else None
     runner = Runner(session, program, values, module=module, operator=operator, note=note)
     result = DialogueResult(dialogue=program.path, verdict=Verdict.PASSED)
     try:
@@ -60,6 +62,7 @@ def run_dialogue(
         session.begin_step("dialogue")
         runner.run()
     except (Exception, KeyboardInterrupt) as fault:
+        with_cause(fault, session, lexicon)
         result.ended_by(fault, _place(fault, program), session)
     result.timed(session, began)
     result.kept, result.notes = runner.result.kept, runner.result.notes

@@ -5,6 +5,7 @@ The rule: what is counted was seen on a port. A packet that is not received in t
 
 from __future__ import annotations
 
+import re
 import threading
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
@@ -12,7 +13,11 @@ from datetime import UTC, datetime
 import msgspec
 
 from wexicon.core.faults import CallFault, Stopped
+from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.packets import Damaged, Packets, Tally, percentile
+from wexicon.core.protocol.session import Session
+from wexicon.core.text import counted, visible
+from wexicon.work.contact.symptoms import Symptoms, is_refusal
 from wexicon.work.function.endpoints import CommandEndpoint, Endpoint, Outbox
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.measurement import Measurement
@@ -95,7 +100,7 @@ class TrafficTest:
         if fault or stopped:
             result.ended_by(fault or Stopped("stopped on request"), "traffic")
         else:
-            result.failure = _judged(result)
+            result.failure = _judged(result, [end.session for end in self.ends])
             result.verdict = Verdict.FAILED if result.failure else Verdict.PASSED
         return result
 
@@ -185,7 +190,7 @@ class TrafficTest:
 def _direction(name: str, tally: Tally) -> Direction:
     times = tally.times()
     median, most = (round(one, 6) if (one := percentile(times, share)) is not None else None for share in (0.5, 0.95))
-    return Direction(name, len(tally.sent), len(tally.came), tally.lost, tally.damaged, tally.doubled, median, most)
+    return Direction(name, len(tally.sent), len(tally.came), tally.lost, tally.damaged, tally.duplicates, median, most)
 
 
 def _measurements(ways: Sequence[Direction], median: float | None, most: float | None) -> list[Measurement]:
@@ -195,7 +200,7 @@ def _measurements(ways: Sequence[Direction], median: float | None, most: float |
         if way.sent:
             made.append(Measurement.of(f"lost, {way.way}", round(100 * way.lost / way.sent, 3), "%", high=0))
             made.append(Measurement.of(f"damaged, {way.way}", way.damaged, high=0))
-            made.append(Measurement.of(f"duplicate, {way.way}", way.doubled, high=0))
+            made.append(Measurement.of(f"duplicate, {way.way}", way.duplicates, high=0))
     for name, value in (("round trip, median", median), ("round trip, 95 %", most)):
         if value is not None:
             made.append(Measurement.of(name, round(value, 6), "s"))
@@ -206,11 +211,18 @@ def _spread(values: Mapping[str, list[float]]) -> dict[str, list[float]]:
     return {name: [min(some), percentile(some, 0.5) or 0.0, max(some)] for name, some in values.items()}
 
 
-def _judged(result: TrafficResult) -> Failure | None:
+def _refusals(session: Session) -> list[str]:
+    """Lines between the packets by which a module in command mode refuses them."""
+    heard = "".join(seen.text for seen in session.recent if isinstance(seen, Heard))
+    lines = [line.strip() for line in re.split("[\r\n]+", heard)]
+    return [line for line in lines if line and not line.startswith("WX") and is_refusal(line)]
+
+
+def _judged(result: TrafficResult, sessions: Sequence[Session]) -> Failure | None:
     """Why it did not pass, and the likely cause."""
     wrong, hints = [], []
     for way in result.ways:
-        counts = {"lost": way.lost, "damaged": way.damaged, "duplicate": way.doubled}
+        counts = {"lost": way.lost, "damaged": way.damaged, "duplicate": way.duplicates}
         if any(counts.values()):
             what = ", ".join(f"{count} {name}" for name, count in counts.items() if count)
             wrong.append(f"{way.way}: {what} of {way.sent}")
@@ -218,9 +230,17 @@ def _judged(result: TrafficResult) -> Failure | None:
     if result.own:
         wrong.append(f"{result.own} came back to the port that sent them")
         hints.append("A port that hears itself has a module with echo on, in command mode, or TX and RX joined.")
+    for port, session in zip(result.ports, sessions, strict=True):
+        if refusals := _refusals(session):
+            told = f"“{visible(refusals[-1])}”"
+            wrong.append(f"{port}: the module answered {counted(len(refusals), 'packet')} with {told}")
+            hints.append("It takes the packets for commands: it is in command mode, not in data mode.")
     if not wrong:
         return None
-    if not first.received and not first.damaged:
+    causes = [cause for one in sessions if (cause := Symptoms(one, None).cause())]
+    if causes and causes[0].kind in ("garbage", "restarting", "prompt"):
+        hints.append(causes[0].sentence)
+    elif not first.received and not first.damaged:
         if len(result.ports) == 1:
             hints.append("Nothing came back. Are TX and RX joined, and is the rate one that the port has?")
         else:

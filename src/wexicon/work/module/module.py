@@ -23,8 +23,8 @@ from wexicon.core.text import visible
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.core.values import UNSET, Value
 from wexicon.work.contact.attention import PATIENCE, Attention
-from wexicon.work.contact.causes import by_itself
 from wexicon.work.contact.ledger import Left, Ordered, Ready
+from wexicon.work.contact.symptoms import Symptoms
 from wexicon.work.module.settings import Settings
 
 # How often an action that makes settings persist is done again when something else was heard meanwhile.
@@ -332,14 +332,15 @@ class Module:
 
     def fault(self, what: str, outcome: Reply) -> ModuleFault:
         """The fault of an exchange that did not end well."""
-        cause = by_itself(self.lexicon, [event.text for event in self.session.events])
+        cause = Symptoms(self.session, self.lexicon).cause()
         reason = {
             ReplyStatus.ERROR: self.error(outcome.code),
             ReplyStatus.SILENCE: CUT if outcome.cut else "no full answer" if outcome.heard else "no answer",
             ReplyStatus.CLOSED: "the answer lacks what was expected",
             ReplyStatus.BUSY: "still busy",
         }.get(outcome.status, "")
-        hint = f"{cause.what[:1].upper()}{cause.what[1:]}. {cause.next}" if cause else self._half(outcome)
+        hint = cause.sentence if cause and cause.kind not in ("silence", "half", "errors") else self._half(outcome)
+        hint = hint or (cause.sentence if cause and outcome.status is ReplyStatus.SILENCE and not outcome.heard else "")
         return ModuleFault(what, part=Part.of(outcome), where=self.session.link.name, hint=hint, reason=reason)
 
     def _half(self, outcome: Reply) -> str:

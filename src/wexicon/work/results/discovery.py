@@ -17,6 +17,11 @@ class Cause(msgspec.Struct, frozen=True):
     what: str
     next: str
 
+    @property
+    def sentence(self) -> str:
+        """The cause and the next step, as text."""
+        return f"{self.what[:1].upper()}{self.what[1:]}. {self.next}"
+
 
 class Came(StrEnum):
     """What came back on a link."""

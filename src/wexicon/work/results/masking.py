@@ -25,6 +25,7 @@ _NAMES = (
     "dialogue",
     "lexicon",
     "lexicon_digest",
+    "lexicon_from",
     "wexicon",
     "sheet",
     "trace",

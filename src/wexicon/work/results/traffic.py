@@ -21,7 +21,7 @@ class Direction(msgspec.Struct):
     received: int
     lost: int
     damaged: int
-    doubled: int
+    duplicates: int
     median: float | None
     most: float | None
 

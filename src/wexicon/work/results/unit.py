@@ -75,7 +75,7 @@ class UnitResult(Result):
     """The result of one unit. `link` is our side's rate and frame at the end; `started` is UTC; `sheet` and `lexicon_digest`
     are SHA-256 digests of the files; `trusted` are settings whose acknowledgement was enough, `also_changed` settings outside
     the sheet that changed; `kept` and `measurements` come from the sheet's dialogues; `starts` counts the
-    starts that were observed since the last write, with a reading after each."""
+    starts that were observed since the last write, with a reading after each; `lexicon_from` is the lexicon's file."""
 
     evidence: Evidence = Evidence.NONE
     seat: str = ""
@@ -97,6 +97,7 @@ class UnitResult(Result):
     wexicon: str = __version__
     sheet: str = ""
     lexicon_digest: str = ""
+    lexicon_from: str = ""
 
     def about(self, seat: str, port: str, lexicon: Lexicon, trace: str, sheet: str = "") -> UnitResult:
         """The same, with its seat, port, lexicon and files."""

@@ -79,6 +79,8 @@ class Attention(msgspec.Struct, frozen=True):
     ends_on: str
     power_up: bool
     unlock: str = ""
+    wake: str = ""
+    wakes_within: float = 0.0
 
     @property
     def escape_opens(self) -> bool:

@@ -310,6 +310,8 @@ class _Reading:
             table.ends_on,
             table.power_up or bool(table.window),
             table.unlock,
+            table.wake,
+            self.duration((*place, "wakes_within"), table.wakes_within),
         )
 
     def group(self, name: str, table: GroupTable) -> Group | None:

@@ -102,6 +102,8 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `data_pins` for data mode. `lasts`: it stops listening after this time without a command. `ends_on`: the event
     after which it passes everything through as data. `power_up`: it can only be brought to listen as it gets power.
     `unlock`: an action that is done each time it has been brought to listen, before anything is asked (a SIM's PIN).
+    `wake`: the bytes that wake a module which sleeps (`"\\r"`), sent only if the probe is not answered; it listens
+    `wakes_within` after them.
     """
 
     how: str = "always"
@@ -123,6 +125,8 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ends_on: str = ""
     power_up: bool = False
     unlock: str = ""
+    wake: str = ""
+    wakes_within: str = "100ms"
 
 
 class Identify(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
