@@ -261,7 +261,7 @@ def run(
     path = port_named(port)
     links = setup.links(lexicon, path)
     asked = setup.rate or setup.frame
-    tuning = links[0] if links and (asked or not lexicon) else lexicon.factory if lexicon else Tuning()
+    tuning = links[0] if links and (asked or not lexicon or not attention) else lexicon.factory if lexicon else Tuning()
     own = opening or Opening(title=Path(program.path).stem)
     own.tuning = own.tuning or tuning
     with open_session(path, lexicon, setup, own) as (session, trace):

@@ -32,6 +32,12 @@ CAUSES: dict[str, tuple[dict[str, Any], str, str, str]] = {
         "garbage was heard at 9600 8N1; probably 19200 baud",
     ),
     "an error to every line": ({"answers": {}, "unknown": "FAULT 2"}, "AT", "crlf", "answers every line with an error"),
+    "half a command": (
+        {"answers": {"AT": "OK"}, "unknown": "FAULT 2", "half": "AT+PO"},
+        "AT",
+        "crlf",
+        "perhaps it had half a line from before",
+    ),
     "only an echo": ({"answers": {}, "echoes": True}, "AT", "crlf", "our own lines come back"),
     "a weak supply": ({"answers": {}, "talks": "READY", "every": 1.5}, "AT", "crlf", "the module restarts by itself"),
     "a weak supply, seldom": ({"answers": {}, "talks": "READY", "every": 8.0}, "AT", "crlf", "restarts by itself"),
@@ -41,9 +47,16 @@ CAUSES: dict[str, tuple[dict[str, Any], str, str, str]] = {
 }
 NOT_IN = {
     # A test of packets ends in seconds, has no line that is answered late, and calls silence and an echo by other names.
-    "traffic": {"a weak supply, seldom", "too slow", "no power", "only an echo"},
+    "traffic": {"half a command", "a weak supply, seldom", "too slow", "no power", "only an echo"},
     # A draft tries all rates and line ends by itself.
-    "lexicon draft": {"another rate", "a weak supply", "a weak supply, seldom", "too slow", "an error to every line"},
+    "lexicon draft": {
+        "half a command",
+        "another rate",
+        "a weak supply",
+        "a weak supply, seldom",
+        "too slow",
+        "an error to every line",
+    },
 }
 
 
@@ -107,12 +120,17 @@ WAYS: dict[str, Callable[[Session, str], str]] = {"run": run, "talk": talk, "tra
 )
 def test_every_command_names_the_cause(command: str, cause: str) -> None:
     wrong, line, end, told = CAUSES[cause]
+    wrong = dict(wrong)
+    half = wrong.pop("half", "")
     device = Device(**{"answers": {"AT": "OK"}, **wrong})
+    device._line = half
     session = session_on(device, end)
     if cause == "no power":
         device.power(False)
     way = run_quickly if command == "run" and cause == "too slow" else WAYS[command]
     said = way(session, line)
+    if command == "run" and cause == "an error to every line":
+        told = "if it refuses every line"
     if command == "traffic" and cause == "an error to every line":
         told = "it is in command mode, not in data mode"
     if command == "talk" and cause == "too slow":

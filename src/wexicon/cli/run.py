@@ -10,21 +10,27 @@ import msgspec
 from wexicon.cli.options import Working, gathered
 from wexicon.cli.show import emit, emit_json, ending, print_line
 from wexicon.cli.values import env_option, file_option, gather_given, gather_values, split_by_need, values_argument
+from wexicon.core.dialogue.draft import draft_dialogue
+from wexicon.core.dialogue.plain_lines import as_dialogue
 from wexicon.core.durations import spoken
+from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.speech import ECHOES, LINE_ENDS, Speech
 from wexicon.core.text import counted
+from wexicon.files import read_file, write_new
+from wexicon.records.trace_reader import recorded
 
 
 class RunCall(msgspec.Struct):
     """The options of `run`."""
 
     dialogue: Path
-    port: str
+    port: str | None
     pairs: tuple[str, ...]
     lexicon_name: str | None
     as_is: bool
+    written_to: Path | None
     end: str | None
     echo: str | None
     env_pairs: tuple[str, ...]
@@ -34,7 +40,7 @@ class RunCall(msgspec.Struct):
 
 @click.command()
 @click.argument("dialogue", type=click.Path(path_type=Path))
-@click.argument("port")
+@click.argument("port", required=False)
 @values_argument
 @click.option("--lexicon", "-l", "lexicon_name", help="Lexicon of the module; it also gets the module's attention.")
 @click.option("--as-is", is_flag=True, help="Skip the lexicon's attention procedure.")
@@ -42,11 +48,20 @@ class RunCall(msgspec.Struct):
 @click.option(
     "--echo", type=click.Choice(ECHOES), help="Whether the module echoes.  [default: the lexicon's, or either]"
 )
+@click.option(
+    "--as-dialogue",
+    "written_to",
+    type=click.Path(path_type=Path),
+    help="Write a dialogue that says the same and checks for what was heard; without PORT, for nothing.",
+)
 @env_option
 @file_option
 @gathered(RunCall)
 def run(call: RunCall) -> None:
     """Run DIALOGUE with the module on PORT.
+
+    DIALOGUE is a .wex file, or any other text file with one line to say on each line: each must be answered with the success
+    code. Comments begin with # or //.
 
     Exit status: 0 passed; 1 an answer or a check failed; 2 an error in the file or the call; 3 port or module unreachable.
     """
@@ -56,6 +71,9 @@ def run(call: RunCall) -> None:
     from wexicon.work.contact.catalog import lexicon_for
 
     program, as_json = api.find_dialogue(call.dialogue), call.how.as_json
+    if call.port is None:
+        _convert(call)
+        return
     lexicon = lexicon_for(call.lexicon_name, call.dialogue.parent) if call.lexicon_name else None
     env, other_env = split_by_need(program, call.env_pairs)
     files, other_files = split_by_need(program, call.file_pairs)
@@ -71,6 +89,8 @@ def run(call: RunCall) -> None:
         result = api.run(
             program, call.port, values, lexicon, setup, given=given, opening=opening, attention=not call.as_is
         )
+    if call.written_to and not result.failure:
+        _write_heard(call, Path(result.trace))
     with ending(result.status):
         if as_json:
             emit_json(result)
@@ -79,6 +99,24 @@ def run(call: RunCall) -> None:
             if not result.failure:
                 exchanges = counted(result.exchanges, "exchange")
                 print_line(f"passed: {exchanges} in {spoken(result.seconds)}: {times(result)}", "bold green")
+
+
+def _convert(call: RunCall) -> None:
+    """Writes plain lines as a dialogue, without having heard their answers."""
+    if call.written_to is None:
+        raise CallFault("on which port is the module?", hint="wexicon ports lists the ports.")
+    write_new(call.written_to, as_dialogue(read_file(call.dialogue).decode()), force=call.how.force)
+    print_line(f"wrote {call.written_to}; each line requires the success code")
+
+
+def _write_heard(call: RunCall, trace: Path) -> None:
+    """Writes what was said and heard as a dialogue."""
+    assert call.written_to
+    told = recorded(trace)
+    title = f"made of {call.dialogue.name}; line end {told.end}. Loosen what may differ, name what is captured."
+    asked = [one for one in told.exchanges if one.said is not None]
+    write_new(call.written_to, draft_dialogue(asked, title), force=call.how.force)
+    print_line(f"wrote {call.written_to}; wexicon run {call.written_to} PORT says it again and checks the answers")
 
 
 def _dialect(lexicon: Lexicon | None, changes: dict[str, str]) -> Dialect:

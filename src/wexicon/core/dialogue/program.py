@@ -16,10 +16,11 @@ from wexicon.core.protocol.patterns import Pattern
 
 
 class Program(msgspec.Struct, frozen=True, eq=False):
-    """All statements in order."""
+    """All statements in order; `plain` if the lines were given without their answers."""
 
     statements: Body
     path: str = ""
+    plain: bool = False
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Program) and self.statements == other.statements

@@ -5,8 +5,9 @@ The rule: a command that changes what the conversation is does so by the convers
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import msgspec
 
@@ -15,7 +16,9 @@ from wexicon.core.dialogue.given import given
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.durations import seconds, spoken
 from wexicon.core.faults import CallFault, Fault, ModuleFault
+from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.machine import Collector
+from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.secret import Secret
 from wexicon.core.text import meant, visible, written
@@ -23,9 +26,7 @@ from wexicon.core.tuning import FLOWS
 from wexicon.core.values import ValueFault
 from wexicon.files import read_file, write_new
 from wexicon.work.console.completion import COMMANDS, MARK, SAYS
-
-if TYPE_CHECKING:
-    from wexicon.work.console.conversation import Talk
+from wexicon.work.module.module import Module
 
 LOOPED = bytes(range(0x20, 0x7F))
 # How long the last byte of a loopback test may take to come back (seconds).
@@ -39,10 +40,33 @@ def told_row(value: object) -> str:
     return written(value)
 
 
+class Conversation(Protocol):
+    """What commands use of a conversation. `trace` is its trace file; `within` how long answers are waited for (seconds; None:
+    as the lexicon says); `muted` while nothing is shown; `ask` asks for a secret."""
+
+    session: Session
+    module: Module | None
+    lexicon: Lexicon | None
+    trace: Path
+    within: float | None
+    shows_bytes: bool
+    muted: bool
+    ask: Callable[[str], str] | None
+
+    def tell(self, mark: str, text: str) -> None:
+        """Shows a line."""
+
+    def abandon(self) -> int:
+        """Says no more of what was typed."""
+
+    def end(self) -> None:
+        """Ends when what was typed has been said."""
+
+
 class Commands:
     """The commands of one conversation."""
 
-    def __init__(self, talk: Talk) -> None:
+    def __init__(self, talk: Conversation) -> None:
         self.talk = talk
 
     def do(self, text: str) -> None:

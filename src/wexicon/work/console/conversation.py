@@ -15,9 +15,8 @@ from pathlib import Path
 
 import msgspec
 
-from wexicon.core.dialogue.blocks import Say
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
-from wexicon.core.formats.lexicon import Group, Lexicon, Setting
+from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.link import Clock, Link
 from wexicon.core.protocol.observations import (
@@ -32,8 +31,7 @@ from wexicon.core.protocol.observations import (
     Signalled,
     Tuned,
 )
-from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import Expectation, ReplyStatus, Want
+from wexicon.core.protocol.reply import ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.secret import HIDDEN
 from wexicon.core.text import to_text, visible
@@ -43,6 +41,7 @@ from wexicon.work.console.completion import MARK, secret_from
 from wexicon.work.console.explanation import Explainer, new_rate
 from wexicon.work.contact.causes import restarting
 from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, started
+from wexicon.work.module.expected import LINES, expected
 from wexicon.work.module.module import Module
 
 # How often it looks whether something was typed, and for a port that went away (seconds).
@@ -50,8 +49,6 @@ LOOKS = 0.01
 LOOKS_FOR_PORT = 0.25
 # After how long a silence what has come without a line end is shown (seconds).
 SHOWN_AFTER = 0.05
-_LINES = Expectation((Want(Pattern("{line}"), gather=True),))
-_LINE = Expectation((Want(Pattern("{line}")),))
 
 
 class Shown(msgspec.Struct, frozen=True):
@@ -191,7 +188,7 @@ class Talk(Listener):
     def _one(self, typed: Typed) -> None:
         text = typed.text
         if typed.exact:
-            self.session.exchange(text, _LINES, exact=True)
+            self.session.exchange(text, LINES, exact=True)
         elif text.startswith(MARK * 2):
             self._say(text[1:])
         elif text.startswith(MARK):
@@ -203,7 +200,7 @@ class Talk(Listener):
         """Says a line and waits for its answer."""
         if self.module:
             self.module.attention.keep()
-        expect, within = self._expected(text)
+        expect, within = expected(self.lexicon, self.session.dialect, text)
         within = within if self.within is None else self.within
         # An answer that is late is not this line's.
         self.session.await_outstanding()
@@ -243,23 +240,6 @@ class Talk(Listener):
         if found and found[0] != self.session.link.tuning.rate:
             rate, when = found
             self.tell("=", f"the module's rate is {rate} baud {when}; {MARK}tune {rate} follows it")
-
-    def _expected(self, text: str) -> tuple[Expectation, float | None]:
-        """What answers a line: as the lexicon says where it knows the line, any lines up to a final result code elsewhere."""
-        dialect = self.session.dialect
-        if self.lexicon:
-            phrases = [self.lexicon.attention.probe, *self.lexicon.identify]
-            readers: list[Setting | Group] = [*self.lexicon.settings.values(), *self.lexicon.groups.values()]
-            phrases += [one.read for one in readers if one.read]
-            for phrase in phrases:
-                if phrase.say.source == text:
-                    return phrase.expect, phrase.within
-            for action in self.lexicon.actions.values():
-                for statement in action.program.walk():
-                    if isinstance(statement, Say) and statement.source == text and not statement.exact:
-                        return statement.expectation, None
-        ends = dialect.speech.closing == "always" and dialect.form == "lines" and dialect.speech.ok
-        return (_LINES if ends else _LINE), None
 
     def _filled(self, text: str) -> str | Filled:
         """The line; what is in it where a secret is written is one."""

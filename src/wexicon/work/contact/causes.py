@@ -39,6 +39,7 @@ KINDS = {
     "locked": "it must be unlocked first",
     "answers": "something else answers",
     "payload": "it waits for the rest of a payload",
+    "half-line": "it had half a line from before",
     "late": "its answers take longer than they are waited for",
     "asleep": "it sleeps",
 }
@@ -255,6 +256,16 @@ def begun_payload(sent: str) -> Cause:
         f"the module waits for the rest of a payload: it sent a prompt, got “{_short(sent)}”, and has not answered since",
         "Send the bytes that are missing, or more than the length that it was told. A payload that ends with Ctrl-Z is ended "
         r"by it (\x1A), and cancelled by ESC (\x1B).",
+    )
+
+
+def half_a_line(said: str, heard: str) -> Cause:
+    """The cause if the first line of all, which no module refuses, was refused."""
+    return Cause(
+        "half-line",
+        f"the module refused “{_short(said)}”: “{_short(heard)}”",
+        "Perhaps it had half a line from before: say it again. If it refuses every line, the line end is wrong, or it must be "
+        "unlocked first.",
     )
 
 

@@ -28,6 +28,7 @@ from wexicon.work.contact.causes import (
     echo_only,
     every_error,
     garbage,
+    half_a_line,
     is_event,
     is_start,
     late,
@@ -206,8 +207,10 @@ class Symptoms:
         if any(one.answered and not self._refuses(one) for one in asked):
             return None
         refused = [one for one in asked if one.texts(Role.ERROR) or self._refuses(one)]
-        if refused and len(refused) == len(asked) and (len(asked) > 1 or self.last.said.strip().upper() == "AT"):
-            return every_error(self.last.tuning, self.last.texts()[-1])
+        if refused and len(refused) == len(asked):
+            if len(asked) > 1:
+                return every_error(self.last.tuning, self.last.texts()[-1])
+            return half_a_line(self.last.said, self.last.texts()[-1]) if _harmless(self.last.said) else None
         echoed = [one for one in asked if one.texts(Role.ECHO)]
         if echoed and len(echoed) == len(asked) and not any(one.texts() for one in asked):
             return echo_only([(self.last.tuning, self.session.dialect.speech.end)])
@@ -232,6 +235,11 @@ class Symptoms:
         """Whether the module said that it goes to sleep, or is one that has to be woken."""
         events = [one.name for turn in self.turns for one in turn.heard if one.name]
         return bool(self.lexicon and self.lexicon.attention.wake) or any("sleep" in name for name in events[-1:])
+
+
+def _harmless(said: str) -> bool:
+    """Whether this is a line that no module refuses if it is heard whole."""
+    return said.strip().upper() in {"AT", *(one.attention.probe.say.source.upper() for one in _shipped())}
 
 
 def _once(data: bytes) -> bytes:

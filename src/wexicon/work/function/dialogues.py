@@ -5,18 +5,25 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
+import msgspec
+
 from wexicon.core.dialogue import Program, read_dialogue
 from wexicon.core.dialogue.acting import DialogueFault
+from wexicon.core.dialogue.blocks import Hear, Say
+from wexicon.core.dialogue.plain_lines import is_plain, read_plain_lines
 from wexicon.core.dialogue.runner import Runner
+from wexicon.core.dialogue.statements import Statement
 from wexicon.core.faults import Complaint, FileFault
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import NoOperator, Operator
+from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.files import read_file
 from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.contact.symptoms import with_cause
+from wexicon.work.module.expected import LINES, expected
 from wexicon.work.module.module import Module
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.masking import masked
@@ -25,13 +32,28 @@ from wexicon.work.results.verdicts import Verdict
 
 
 def find_dialogue(path: Path) -> Program:
-    """The dialogue at a path. Raises Fault."""
+    """The dialogue at a path, or the plain lines of a file that is no .wex. Raises Fault."""
     try:
         text = read_file(path).decode("utf-8")
     except UnicodeDecodeError as fault:
         complaint = Complaint(f"byte {fault.start} is not UTF-8", hint="save the file as UTF-8")
         raise FileFault(str(path), [complaint]) from None
+    if path.suffix != ".wex" and is_plain(text):
+        return read_plain_lines(text, str(path))
     return read_dialogue(text, str(path))
+
+
+def with_answers(program: Program, lexicon: Lexicon | None, dialect: Dialect) -> Program:
+    """A program of plain lines with what must answer each: as the lexicon has it, or lines up to OK."""
+    made: list[Statement] = []
+    for statement in program.statements:
+        if isinstance(statement, Say):
+            wants = (expected(lexicon, dialect, statement.source)[0] if lexicon else LINES).wants
+            hears = tuple(Hear(want.pattern, want.gather, want.prompt, statement.line) for want in wants)
+            made.append(msgspec.structs.replace(statement, hears=hears))
+        else:
+            made.append(statement)
+    return Program(tuple(made), program.path)
 
 
 def run_dialogue(
@@ -51,6 +73,8 @@ def run_dialogue(
     """Runs a dialogue; with a lexicon it gets the module's attention first, unless `attention` is false. Faults end in the
     result."""
     operator = operator or NoOperator()
+    if program.plain:
+        program = with_answers(program, lexicon, session.dialect)
     began = session.clock.now()
     module = Module(session, lexicon, operator, patience=patience, fixture=fixture, given=given) if lexicon else None
     runner = Runner(session, program, values, module=module, operator=operator, note=note)
