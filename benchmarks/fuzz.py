@@ -480,7 +480,7 @@ def control_socket(chance: random.Random) -> None:
 
 def rfc2217_negotiation(chance: random.Random) -> None:
     made, _ = server()
-    port = next(one for one in made._open if isinstance(one, Rfc2217Port))
+    port = next(one for one in made._open.values() if isinstance(one, Rfc2217Port))
     ours, theirs = socket.socketpair()
     theirs.setblocking(False)
     port._client = theirs

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from tests.conftest import Bench
 from wexicon.core.faults import CannotTune, FileFault, Unreachable
@@ -208,3 +209,16 @@ def test_a_module_that_is_late_after_power_has_no_wrong_line_ending(seconds: flo
     module = bench.module()
     module.attention.gain([bench.lexicon.factory])
     assert module.attention.remarks == [] and module.session.dialect.speech.end == bench.lexicon.speech.end
+
+
+def test_a_module_that_sleeps_is_woken_only_if_it_does_not_answer() -> None:
+    for wake, said in (("\r", True), ("", False)):
+        bench = Bench("lindle-l9", faults=WireFaults(sleeps=0.5))
+        bench.lexicon = replace(bench.lexicon, attention=replace(bench.lexicon.attention, wake=wake, wakes_within=0.1))
+        bench.agenda.run_until(5)
+        assert find(bench) == Tuning(9600)
+        assert (wake in bench.trace.said() if wake else False) is said
+        # Awake, it is not woken again.
+        count = len(bench.trace.said())
+        find(bench)
+        assert "\r" not in bench.trace.said()[count:]

@@ -7,7 +7,6 @@ own verdict; the last line counts them.
 from __future__ import annotations
 
 import shutil
-import sys
 import threading
 import time
 from collections import Counter, deque
@@ -17,7 +16,7 @@ from typing import TYPE_CHECKING
 from wexicon.cli.banner import banner
 from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.printing import print_failure, print_remarks, print_settings, why_unproved
-from wexicon.cli.progress import Progress
+from wexicon.cli.progress import KEYBOARD, Progress
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.text import visible
@@ -74,16 +73,15 @@ class Requests:
 
     def __init__(self) -> None:
         self._typed: deque[str] = deque()
-        threading.Thread(target=self._read, daemon=True).start()
+        KEYBOARD.give(self._take)
         print_note("At a swap prompt: skip = skip this unit; again = redo the previous one.")
 
-    def _read(self) -> None:
-        for line in sys.stdin:
-            word = line.strip().lower()
-            if word in ("skip", "again"):
-                self._typed.append(word)
-            elif word:
-                print_note(f"unknown: {visible(word)}; type skip or again")
+    def _take(self, line: str) -> None:
+        word = line.strip().lower()
+        if word in ("skip", "again"):
+            self._typed.append(word)
+        elif word:
+            print_note(f"unknown: {visible(word)}; type skip or again")
 
     def __call__(self) -> str:
         return self._typed.popleft() if self._typed else ""

@@ -6,9 +6,12 @@ The rule: all of it goes to standard error; a line that stays never runs into th
 from __future__ import annotations
 
 import sys
+import threading
+from collections.abc import Callable
 from typing import Any
 
 from wexicon.cli.show import print_note, styled
+from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.observations import Began, Listener, Observation
 
 
@@ -52,9 +55,36 @@ class Progress(Listener):
             print_note(text)
 
 
+class Keyboard:
+    """The lines that are typed, for whoever asked last. There is one for the program: two readers would take each other's."""
+
+    def __init__(self) -> None:
+        self._takers: list[Callable[[str], object]] = []
+        self._thread: threading.Thread | None = None
+
+    def give(self, taker: Callable[[str], object]) -> None:
+        """From now on `taker` is given each line, until it is taken away again."""
+        self._takers.append(taker)
+        if self._thread is None:
+            self._thread = threading.Thread(target=self._read, name="keyboard", daemon=True)
+            self._thread.start()
+
+    def take_away(self, taker: Callable[[str], object]) -> None:
+        """The one before is given the lines again."""
+        self._takers.remove(taker)
+
+    def _read(self) -> None:
+        for line in sys.stdin:
+            if self._takers:
+                self._takers[-1](line.rstrip("\r\n"))
+
+
+KEYBOARD = Keyboard()
+
+
 class Person:
-    """A person at the bench, asked on the terminal by numbered steps. A step is done when the module answers; no one
-    presses a key for that."""
+    """A person at the bench, asked on the terminal by numbered steps. A step is done when the module answers; Enter is asked
+    for only where no answer would show it."""
 
     switches_power = False
     there = True
@@ -66,6 +96,18 @@ class Person:
     def ask(self, act: str, text: str) -> None:
         self._steps += 1
         self._progress.say(styled(f"operator, step {self._steps}: ", "bold yellow") + text)
+
+    def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
+        if not sys.stdin.isatty():
+            raise ModuleFault(f"nobody is there to press Enter: {text}", hint="Run it at a terminal.")
+        self.ask(act, text)
+        pressed = threading.Event()
+        taker = lambda line: pressed.set()  # noqa: E731
+        KEYBOARD.give(taker)
+        try:
+            wait(pressed.is_set)
+        finally:
+            KEYBOARD.take_away(taker)
 
     def noticed(self) -> None:
         self._progress.say("  the module answers; release the key, if one is held")

@@ -70,7 +70,11 @@ def ports(as_json: bool) -> None:
 
 
 def _print_ports(cards: Iterable[Card]) -> None:
-    rows = [(card.name, unit, card.standins[unit], port) for card in cards for unit, port in card.ports.items()]
+    rows = [
+        (card.name, unit, family, card.ports.get(unit, "(on the shelf)"))
+        for card in cards
+        for unit, family in card.standins.items()
+    ]
     print_table(("rig", "unit", "stand-in", "port"), rows)
 
 
@@ -89,6 +93,38 @@ def key(unit: str, what: str, key_name: str) -> None:
 def power(unit: str, what: str) -> None:
     """Switch UNIT's power on, off, or off and on."""
     _ask(unit, "power", what)
+
+
+@rig.command()
+@click.argument("port")
+@click.argument("unit")
+def swap(port: str, unit: str) -> None:
+    """Take the module off PORT and put UNIT there.
+
+    UNIT is one of the rig's, on the shelf or on a port of its own, which the other one then gets. PORT is a path or the unit
+    that is there.
+    """
+    from wexicon.rig.control import Request, ask, find_unit
+
+    card, there = find_unit(port)
+    ask(card, Request("swap", there, unit.removeprefix(f"{card.name}/")))
+
+
+@rig.command()
+@click.argument("unit")
+@click.argument("name")
+@click.argument("state", type=click.Choice(["high", "low"]))
+def pin(unit: str, name: str, state: str) -> None:
+    """Put UNIT's mode pin NAME high or low."""
+    _ask(unit, "pin", f"{name} {state}")
+
+
+@rig.command()
+@click.argument("unit")
+@click.argument("rate", type=click.IntRange(1))
+def board(unit: str, rate: int) -> None:
+    """Set the far side of the pass-through board in front of UNIT to RATE."""
+    _ask(unit, "board", str(rate))
 
 
 @rig.command()

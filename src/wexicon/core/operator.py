@@ -1,11 +1,15 @@
 """What only operators can do: keys, power, wires. A session asks for it and notices by itself when it has been done.
 
-The rule: asking never waits. Who asks goes on listening and trying until the module answers or patience ends.
+The rule: asking never waits. Who asks goes on listening and trying until the module answers or patience ends. Only what no
+answer shows is confirmed.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Protocol
+
+from wexicon.core.faults import ModuleFault
 
 
 class Operator(Protocol):
@@ -22,6 +26,10 @@ class Operator(Protocol):
     def noticed(self) -> None:
         """What was asked for has been done."""
 
+    def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
+        """Asks for something whose end no answer of the module shows, and returns when it was confirmed. `wait` goes on
+        listening until the condition that it is given is true. Raises ModuleFault if nobody can confirm it."""
+
 
 class NoOperator:
     """No operator: a step that needs one fails and says so."""
@@ -34,3 +42,6 @@ class NoOperator:
 
     def noticed(self) -> None:
         pass
+
+    def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
+        raise ModuleFault(f"nobody is there to confirm: {text}", hint="Run it with an operator at a terminal.")

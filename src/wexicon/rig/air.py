@@ -137,6 +137,8 @@ class Air:
     def subscriber(self, number: str) -> Member | None:
         """The module whose SIM has this number, if it is registered."""
         for member in self.members:
-            if member.own.get("number") == number and member.powered and member.registered():
+            own = str(member.own.get("number", ""))
+            # With or without the + of an international number (3GPP TS 23.040, 9.1.2.5): the same subscriber.
+            if own and own.lstrip("+") == number.lstrip("+") and member.powered and member.registered():
                 return member
         return None

@@ -15,19 +15,28 @@ from wexicon.core.faults import CallFault
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.recorded import Recorded
 from wexicon.core.text import meant
+from wexicon.core.tuning import Tuning
 from wexicon.rig.air import Air, AirTable
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import FAMILIES, family
 from wexicon.rig.standins.recording import Recording
 from wexicon.rig.uart import WireFaults
 
-SERVES = ("pty", "rfc2217")
+SERVES = ("pty", "rfc2217", "shelf")
+
+
+class BoardTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The rates of a pass-through board: towards the host (never changed), and towards the module."""
+
+    near: int
+    far: int
 
 
 class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[unit.NAME]`: one stand-in. `settings` is what its flash holds instead of its factory defaults, `identity`
     what no setting can change; `port` the TCP port for rfc2217 (0: any); `trace` what a recording answers from; `wiring`
-    which key, pin or power the host's dtr and rts work (`!` before it: inverted)."""
+    which key, pin or power the host's dtr and rts work (`!` before it: inverted); `pins` how its mode pins stand. A unit on
+    the `shelf` has no port until it is swapped in. `board` is a pass-through board between host and module."""
 
     standin: str
     serve: str = "pty"
@@ -38,6 +47,8 @@ class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     faults: WireFaults = WireFaults()
     trace: str = ""
     wiring: dict[str, str] = msgspec.field(default_factory=dict)
+    pins: dict[str, bool] = msgspec.field(default_factory=dict)
+    board: BoardTable | None = None
 
 
 class RigFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -72,6 +83,16 @@ class Unit:
                 has = f"it has {', '.join(standin.keys)}" if standin.keys else "it has none"
                 raise ValueError(f"{self.name} has no key {key}".rstrip() + f"; {has}")
             standin.key(key, do == "hold")
+        elif do == "pin":
+            pin, _, state = what.partition(" ")
+            if pin not in standin.mode_pins or state not in ("high", "low"):
+                has = ", ".join(standin.mode_pins) or "none"
+                raise ValueError(f"{self.name} has no pin {pin}; it has {has}")
+            standin.set_pin(pin, state == "high")
+        elif do == "board" and standin.uart.near is None:
+            raise ValueError(f"{self.name} has no pass-through board")
+        elif do == "board":
+            standin.operate(f"board {what}")
         else:
             raise ValueError(f"this rig cannot {do} {what}".rstrip())
 
@@ -94,6 +115,14 @@ class Bench:
         for name, table in tables.items():
             made = family(table.standin)(agenda, name, table.settings, table.identity, table.faults, air)
             made.wiring = table.wiring
+            if table.board:
+                made.uart.near, made.uart.far = Tuning(table.board.near), Tuning(table.board.far)
+            for pin, high in table.pins.items():
+                made.set_pin(pin, high)
+            # No two modules of a family are the same one.
+            before = sum(unit.table.standin == table.standin for unit in self.units.values())
+            made.another(before, flash=False)
+            made.own |= table.identity
             if isinstance(made, Recording):
                 made.load(recorded(table.trace))
             self.units[name] = Unit(name, table, made)
@@ -101,7 +130,7 @@ class Bench:
     def power_up(self) -> None:
         """Gives power to all units that the file wants powered."""
         for unit in self.units.values():
-            unit.standin.power(unit.table.powered)
+            unit.standin.power(unit.table.powered and unit.table.serve != "shelf")
 
     def unit(self, name: str) -> Unit:
         """The unit called `name`; raises ValueError with a suggestion."""
@@ -141,6 +170,17 @@ def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], R
         for key in table.settings:
             if key not in factory:
                 source.complain(("unit", name, "settings", key), "it keeps no such thing", meant(key, factory))
+        for key in table.identity:
+            known = family(table.standin).identity
+            if key not in known:
+                source.complain(("unit", name, "identity", key), "it has no such identity", meant(key, known))
+            elif type(table.identity[key]) is not type(known[key]):
+                kind = "a whole number" if isinstance(known[key], int) else "text in quotes"
+                source.complain(("unit", name, "identity", key), f"is not {kind}")
+        for pin in table.pins:
+            if pin not in family(table.standin).mode_pins:
+                pins = family(table.standin).mode_pins
+                source.complain(("unit", name, "pins", pin), "it has no such pin", meant(pin, pins))
         tables[name] = table
     air = source.typed(source.data.get("air", {}), AirTable, ("air",))
     source.finish()

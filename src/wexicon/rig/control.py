@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import socket
+from collections.abc import Callable
 
 import msgspec
 
@@ -121,3 +122,6 @@ class RemoteOperator:
 
     def noticed(self) -> None:
         pass
+
+    def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
+        self.ask(act, text)

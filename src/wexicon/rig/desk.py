@@ -50,6 +50,9 @@ class Desk:
             server.ports,
             {name: unit.standin.family for name, unit in server.bench.units.items()},
         )
+        self._leave_card()
+
+    def _leave_card(self) -> None:
         # Whole at once: who looks for cards meanwhile takes half a card for one of a rig that died.
         beside = self.path.with_suffix(".new")
         with create(beside, force=True) as file:
@@ -86,6 +89,9 @@ class Desk:
             request = msgspec.json.decode(asked, type=Request)
             if request.do == "stop":
                 self._server.stop()
+            elif request.do == "swap":
+                self._server.swap(request.unit, request.what)
+                self._leave_card()
             else:
                 self._server.bench.unit(request.unit).work(request.do, request.what)
         except Exception as fault:  # a request must never stop the rig

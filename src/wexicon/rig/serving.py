@@ -24,7 +24,7 @@ import serial.rfc2217
 
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import LinkFault
-from wexicon.core.text import visible
+from wexicon.core.text import meant, visible
 from wexicon.core.tuning import Tuning
 from wexicon.rig.bench import Bench, Unit
 from wexicon.rig.uart import Uart
@@ -32,6 +32,8 @@ from wexicon.rig.uart import Uart
 _BAUD = {getattr(termios, name): int(name[1:]) for name in dir(termios) if name[0] == "B" and name[1:].isdigit()}
 
 
+# How long a person takes to put another module in (seconds).
+SWAP = 0.3
 # Calls a function whenever a file can be read; None ends that.
 Register = Callable[[socket.socket | int, Callable[[], None] | None], None]
 
@@ -45,6 +47,12 @@ class PtyPort:
         tty.setraw(self.slave)
         os.set_blocking(self.master, False)
         self.name = os.ttyname(self.slave)
+        self.connect(uart)
+
+    def connect(self, uart: Uart) -> None:
+        """Another module takes the place on this port."""
+        uart.host = self.uart.host
+        self.uart = uart
         uart.refresh = self.refresh
         uart.to_host = self.to_host
 
@@ -79,19 +87,19 @@ class _Lines:
     xonxoff = rtscts = dsrdtr = break_condition = False
 
     def __init__(self, uart: Uart) -> None:
-        self._uart = uart
+        self.uart = uart
 
     def _set(self, **changes: object) -> None:
         """Raises ValueError for what no UART has, which the telnet side then refuses."""
-        wanted = msgspec.structs.replace(self._uart.host, **changes)
-        self._uart.host = Tuning.of(wanted.rate, wanted.frame)
+        wanted = msgspec.structs.replace(self.uart.host, **changes)
+        self.uart.host = Tuning.of(wanted.rate, wanted.frame)
 
-    baudrate = property(lambda self: self._uart.host.rate, lambda self, rate: self._set(rate=rate))
-    bytesize = property(lambda self: self._uart.host.bits, lambda self, bits: self._set(bits=bits))
-    parity = property(lambda self: self._uart.host.parity, lambda self, parity: self._set(parity=parity))
-    stopbits = property(lambda self: self._uart.host.stop, lambda self, stop: self._set(stop=int(stop)))
-    dtr = property(lambda self: self._uart.dtr, lambda self, on: self._uart.from_host_signals(dtr=on))
-    rts = property(lambda self: self._uart.rts, lambda self, on: self._uart.from_host_signals(rts=on))
+    baudrate = property(lambda self: self.uart.host.rate, lambda self, rate: self._set(rate=rate))
+    bytesize = property(lambda self: self.uart.host.bits, lambda self, bits: self._set(bits=bits))
+    parity = property(lambda self: self.uart.host.parity, lambda self, parity: self._set(parity=parity))
+    stopbits = property(lambda self: self.uart.host.stop, lambda self, stop: self._set(stop=int(stop)))
+    dtr = property(lambda self: self.uart.dtr, lambda self, on: self.uart.from_host_signals(dtr=on))
+    rts = property(lambda self: self.uart.rts, lambda self, on: self.uart.from_host_signals(rts=on))
 
     def reset_input_buffer(self) -> None:
         pass
@@ -113,8 +121,15 @@ class Rfc2217Port:
         self.listener.setblocking(False)
         self.name = f"rfc2217://127.0.0.1:{self.listener.getsockname()[1]}"
         self._client: socket.socket | None = None
-        uart.to_host = self.to_host
+        self._host = _Lines(uart)
+        self.connect(uart)
         register(self.listener, self._accept)
+
+    def connect(self, uart: Uart) -> None:
+        """Another module takes the place on this port."""
+        uart.host, uart.dtr, uart.rts = self.uart.host, self.uart.dtr, self.uart.rts
+        self.uart = self._host.uart = uart
+        uart.to_host = self.to_host
 
     def _accept(self) -> None:
         client, _ = self.listener.accept()
@@ -124,7 +139,7 @@ class Rfc2217Port:
         client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         client.setblocking(False)
         self._client = client
-        self._telnet = serial.rfc2217.PortManager(_Lines(self.uart), self)
+        self._telnet = serial.rfc2217.PortManager(self._host, self)
         self._register(client, self._readable)
 
     def write(self, data: bytes) -> None:
@@ -175,11 +190,12 @@ class Server:
         self._wake, self._woken = socket.socketpair()
         self._woken.setblocking(False)
         self._running = True
-        self._open: list[PtyPort | Rfc2217Port] = []
+        self._open: dict[str, PtyPort | Rfc2217Port] = {}
         self.register(self._woken, self._do_calls)
         bench.agenda.now = time.monotonic()
         for unit in bench.units.values():
-            self._serve(unit)
+            if unit.table.serve != "shelf":
+                self._serve(unit)
 
     def _serve(self, unit: Unit) -> None:
         uart = unit.standin.uart
@@ -189,8 +205,30 @@ class Server:
         else:
             port = PtyPort(uart)
             self.register(port.master, port.readable)
-        self._open.append(port)
+        self._open[unit.name] = port
         self.ports[unit.name] = port.name
+
+    def swap(self, place: str, name: str) -> None:
+        """Takes the module off a port (by its unit or path) and puts the unit `name` there; that one's place is taken by the
+        other. Both lose their power meanwhile. Raises ValueError."""
+        there = next((unit for unit, port in self.ports.items() if place in (unit, port)), None)
+        if there is None:
+            raise ValueError(f"no unit is on a port {place}; {meant(place, self.ports)}")
+        first, second = self.bench.unit(there), self.bench.unit(name)
+        if first is second:
+            raise ValueError(f"{name} is there already")
+        ends = [self._open.pop(unit.name, None) for unit in (first, second)]
+        for unit in (first, second):
+            unit.standin.power(False)
+            unit.standin.uart.to_host = lambda data: None
+            unit.standin.uart.refresh = lambda: None
+            self.ports.pop(unit.name, None)
+        for unit, end in ((second, ends[0]), (first, ends[1])):
+            if end:
+                end.connect(unit.standin.uart)
+                self._open[unit.name] = end
+                self.ports[unit.name] = end.name
+                unit.standin.by_hand((SWAP, lambda unit=unit: unit.standin.power(True)))  # type: ignore[misc]
 
     def register(self, source: socket.socket | int, readable: Callable[[], None] | None) -> None:
         """Calls `readable` whenever the source can be read; None to be rid of it."""
@@ -213,7 +251,7 @@ class Server:
                     self._carefully(key.data)
                 self._carefully(lambda: agenda.run_until(time.monotonic()))
         finally:
-            for port in self._open:
+            for port in self._open.values():
                 port.close()
             self._selector.close()
             self._wake.close()
@@ -274,6 +312,9 @@ class RigOperator:
 
     def noticed(self) -> None:
         pass
+
+    def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
+        self.ask(act, text)
 
 
 def real_agenda() -> Agenda:

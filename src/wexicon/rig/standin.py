@@ -23,7 +23,7 @@ BY_HAND = 0.6
 
 class StandIn:
     """A simulated module on a wire. `factory` are its factory defaults, `identity` what no
-    setting can change, `keys` the names of its keys."""
+    setting can change, `keys` the names of its keys, `mode_pins` those of its mode pins."""
 
     family: ClassVar[str] = ""
     maker: ClassVar[str] = ""
@@ -31,6 +31,7 @@ class StandIn:
     factory: ClassVar[dict[str, Any]] = {}
     identity: ClassVar[dict[str, Any]] = {}
     keys: ClassVar[tuple[str, ...]] = ()
+    mode_pins: ClassVar[tuple[str, ...]] = ()
     answers_in: ClassVar[float] = 0.005
 
     def __init__(
@@ -178,6 +179,10 @@ class StandIn:
             self.cycle(BY_HAND)
         elif act in ("power-off", "power-on"):
             self.by_hand((0, lambda: self.power(act == "power-on")))
+        elif act.startswith("board "):
+            # A person sets the far side of the pass-through board, as asked.
+            rate, _, frame = act.removeprefix("board ").partition(" ")
+            self.uart.far = Tuning.of(int(rate), frame or "8N1")
         elif act == "swap":
             self.by_hand((0, lambda: self.power(False)), (0.2, self.another), (0.3, lambda: self.power(True)))
 

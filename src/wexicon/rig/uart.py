@@ -17,6 +17,8 @@ from wexicon.core.tuning import Tuning
 
 # Bytes that leave together, as from the buffer of a common UART.
 BURST = 32
+# How long a module that was woken takes until it listens (seconds).
+WAKES = 0.05
 # What may be on its way from the host at once (bytes).
 LARGEST_BUFFER = 1_048_576
 
@@ -25,7 +27,8 @@ class WireFaults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What may go wrong on the wire or in the module, all off. `noise` and `lost` are shares of bytes, both ways;
     `late` seconds added to each answer; `restarts` the seconds after which it starts again by itself, over and over, as a
     weak supply has it; `chatter` a line that comes between each command and its answer; `cut_after` the
-    bytes from the host after which the power fails once; `fed`: without power it goes on, fed through its data lines."""
+    bytes from the host after which the power fails once; `fed`: without power it goes on, fed through its data lines; `sleeps`:
+    after so many seconds without a byte it sleeps, and the bytes that wake it are lost."""
 
     noise: float = 0.0
     lost: float = 0.0
@@ -34,6 +37,7 @@ class WireFaults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     chatter: str = ""
     cut_after: int = 0
     fed: bool = False
+    sleeps: float = 0.0
     seed: int = 1
 
 
@@ -63,6 +67,9 @@ class Uart:
         self.host = tuning
         self.faults = faults or WireFaults()
         self.dtr = self.rts = self.held_at_break = False
+        # A pass-through board between host and module: its side towards the host, and its side towards the module.
+        self.near: Tuning | None = None
+        self.far = tuning
         self.to_host: Callable[[bytes], None] = lambda data: None
         # Where the host's side can be retuned without a word to us (a terminal), this looks.
         self.refresh: Callable[[], None] = lambda: None
@@ -73,10 +80,13 @@ class Uart:
         self._busy = 0.0
         self._generation = 0
         self._count = 0
+        self._awake_until = self._listens_from = 0.0
 
     def power(self, on: bool) -> None:
         """Switches the UART; bytes on the wire are lost."""
         self.powered = on
+        self._awake_until = self._listens_from = self.agenda.now
+        self._awake_until += self.faults.sleeps
         self._generation += 1
         self._busy = self.agenda.now
 
@@ -99,13 +109,23 @@ class Uart:
 
     def _arrive(self, data: bytes, sent: Tuning, began: float, generation: int) -> None:
         self._on_their_way -= len(data)
-        if not self.powered or generation != self._generation:
+        if not self.powered or generation != self._generation or (self.faults.sleeps and self._asleep()):
             return
+        if self.near is not None:
+            data, sent = self._as_heard(data, sent, self.near), self.far
         data = self._spoil(self._as_heard(data, sent, self.tuning))
         if data and self.faults.chatter:
             self.send(f"\r\n{self.faults.chatter}\r\n".encode())
         if data:
             self.module.heard(data, began)
+
+    def _asleep(self) -> bool:
+        """Whether bytes that come now are lost on a module that sleeps, or is just waking up."""
+        now = self.agenda.now
+        if now > self._awake_until:
+            self._listens_from = now + WAKES
+        self._awake_until = now + self.faults.sleeps
+        return now < self._listens_from
 
     def from_host_signals(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         """The host drives its control lines."""
@@ -138,6 +158,8 @@ class Uart:
     def _depart(self, data: bytes, tuning: Tuning, generation: int) -> None:
         if generation == self._generation:
             self.refresh()
+            if self.near is not None:
+                data, tuning = self._as_heard(data, tuning, self.far), self.near
             data = self._spoil(self._as_heard(data, tuning, self.host))
             if data:
                 self.to_host(data)

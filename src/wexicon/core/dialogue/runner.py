@@ -52,6 +52,8 @@ from wexicon.core.values import ValueFault
 
 # What silence points to if nothing else is known.
 SILENCE = "Silence points to the line end, the rate, the power or the wires; or it takes longer: allow 10s"
+# How often it looks whether the operator has confirmed (seconds).
+LOOKS = 0.1
 # How often a handler may run before the dialogue goes on.
 MOST_HANDLED = 1000
 
@@ -168,7 +170,10 @@ class Runner:
             case AskOperator(act, text):
                 told = visible(self._text(statement, text.template))
                 self.session.asked(act, told)
-                self.operator.ask(act, told)
+                if act == "confirm":
+                    self.operator.confirm(act, f"{told} Press Enter.", self._wait_until)
+                else:
+                    self.operator.ask(act, told)
             case Fail(text):
                 raise self._fault(statement, visible(self._text(statement, text.template)))
             case Note(text):
@@ -317,6 +322,11 @@ class Runner:
                 return None
             session.heed_stop()
             session.more_events(until)
+
+    def _wait_until(self, done: Callable[[], bool]) -> None:
+        """Listens until a condition is true; handlers answer what comes meanwhile."""
+        while not done():
+            self._wait(self.session.clock.now() + LOOKS)
 
     def _attend(self) -> None:
         """Answers the events that a handler waits for. What a handler says may bring the next one."""

@@ -20,7 +20,7 @@ from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
 
 INDENT = "    "
-ACTS = ("attention", "power-cycle", "release", "work")
+ACTS = ("attention", "power-cycle", "release", "work", "confirm")
 _NUMBER = r"-?\d{1,12}(?:\.\d{1,9})?"
 _LEXICON_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*")
 
@@ -300,7 +300,7 @@ class Break(OneLine, frozen=True):
 
 
 class AskOperator(OneLine, frozen=True):
-    """`operator [ACT] "TEXT"`: asks for what only operators can do."""
+    """`operator [ACT] "TEXT"`: asks for what only operators can do; `operator confirm "TEXT"` waits for Enter."""
 
     word: ClassVar[str] = "operator"
     _form: ClassVar[re.Pattern[str]] = re.compile(r'(?:([a-z-]+)\s+)?("(?:[^"\\]|\\.)*")')

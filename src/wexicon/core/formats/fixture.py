@@ -14,6 +14,7 @@ import msgspec
 from wexicon.core.faults import Fault
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.session import Session
+from wexicon.core.tuning import Tuning
 
 LINES = ("dtr", "rts")
 
@@ -28,10 +29,19 @@ class Pin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     off: str = ""
 
 
+class Bridge(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[bridge]`: a pass-through board between adapter and module. `rate` and `frame` are those between adapter and board,
+    which never change; its side towards the module is changed by the operator."""
+
+    rate: int
+    frame: str = "8N1"
+
+
 class FixtureFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A whole fixture file."""
 
     format: int
+    bridge: Bridge | None = None
     pin: dict[str, Pin] = msgspec.field(default_factory=dict)
 
 
@@ -47,15 +57,17 @@ class RecordsPins(Protocol):
 
 class Fixture:
     """Drives pins by the control lines of a session's link, or by commands, which `run` runs: it raises Fault where one
-    fails. `record` has the pins that have to be put back."""
+    fails. `record` has the pins that have to be put back; `bridge` is our side's link if there is a pass-through board."""
 
     def __init__(
         self,
         pins: Mapping[str, Pin] | None = None,
         run: Callable[[str], None] | None = None,
         record: RecordsPins | None = None,
+        bridge: Tuning | None = None,
     ) -> None:
         self.record = record
+        self.bridge = bridge
         self.pins = {line: Pin(line) for line in LINES} | dict(pins or {})
         self._run = run
 
@@ -132,5 +144,12 @@ def read_fixture(
             source.complain(("pin", name, "line"), f"{pin.line!r} is not one of dtr, rts")
         elif pin:
             pins[name] = pin
+    bridge = source.typed(source.data["bridge"], Bridge, ("bridge",)) if "bridge" in source.data else None
+    tuning = None
+    if bridge:
+        try:
+            tuning = Tuning.of(bridge.rate, bridge.frame)
+        except ValueError as fault:
+            source.complain(("bridge",), str(fault))
     source.finish()
-    return Fixture(pins, run, record)
+    return Fixture(pins, run, record, tuning)

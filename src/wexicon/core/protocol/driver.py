@@ -52,6 +52,8 @@ class Driver:
         self.pauses = 0.0
         self.received = 0
         self.watch: Callable[[str, bytes], object] | None = None
+        # Behind a pass-through board our side never changes.
+        self.fixed: Tuning | None = None
         self._engine = engine
         self._fault: LinkFault | None = None
         # Seconds that one character takes on the wire, as our side is tuned.
@@ -234,6 +236,11 @@ class Driver:
         self.listen(self._sent_until)
         if tuning == self.link.tuning:
             return
+        if self.fixed is not None and tuning != self.fixed:
+            what = f"our side stays at {self.fixed}: the fixture has a pass-through board"
+            raise CannotTune(
+                what, where=self.link.name, hint="Only its side towards the module can be changed, by hand."
+            )
         self._on_link(lambda: self.link.tune(tuning))
         self._per_char = tuning.wire_time(1)
         self._seven_bits = tuning.bits == 7

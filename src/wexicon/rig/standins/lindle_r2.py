@@ -37,6 +37,7 @@ class LindleR2(StandIn):
     factory: ClassVar[dict[str, object]] = {
         "block": _summed(bytes([0xB0, 0x01, 0x44, 0x85, 0x1C, 0, 0, 0, 0xA5])).hex()
     }
+    mode_pins = ("mode0", "mode1")
     identity: ClassVar[dict[str, object]] = {"firmware": 0x14, "serial": "0217"}
 
     @property

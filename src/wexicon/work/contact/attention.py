@@ -246,6 +246,8 @@ class Attention:
 
     def _candidates(self, likely: Sequence[Tuning]) -> list[Tuning]:
         lexicon = self.lexicon
+        if self.session.fixed:
+            return [self.session.fixed]
         if lexicon.attention.tuning:
             return [lexicon.attention.tuning]
         found = [*likely, lexicon.factory]
@@ -254,13 +256,15 @@ class Attention:
 
     def _other_frames(self, heard_at: Collection[int]) -> list[Tuning]:
         """Frames that are seldom changed, at the rates at which something was heard, or at all."""
-        if self.lexicon.attention.tuning:
+        if self.lexicon.attention.tuning or self.session.fixed:
             return []
         rates = [rate for rate in self.lexicon.rates() if not heard_at or rate in heard_at]
         return [Tuning.of(rate, frame) for frame in self.lexicon.frames() for rate in rates]
 
     def _tuned(self, tuning: Tuning) -> bool:
         """Tunes our side, where the port can."""
+        if self.session.fixed and tuning != self.session.fixed:
+            return False
         try:
             self.session.tune(tuning)
         except CannotTune as fault:

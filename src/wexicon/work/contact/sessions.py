@@ -110,7 +110,7 @@ def open_session(
     path = setup.trace_for(opening.title)
     flow = setup.flow or (lexicon.flow if lexicon else FLOWS[0])
     with (
-        open_port(port, opening.tuning_for(lexicon), flow) as link,
+        open_port(port, setup.fixture.bridge or opening.tuning_for(lexicon), flow) as link,
         session_over(link, opening.dialect_for(lexicon), path, setup, opening) as session,
     ):
         yield session, path
@@ -140,6 +140,7 @@ def session_over(
         listeners.insert(0, writer)
     listener = listeners[0] if len(listeners) == 1 else Listeners(*listeners)
     session = Session(link, dialect, listener, setup.stopping, opening.secrets)
+    session.fixed = setup.fixture.bridge
     try:
         yield session
     finally:

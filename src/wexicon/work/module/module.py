@@ -78,6 +78,8 @@ class Module:
     def only_here(self) -> bool:
         """Whether the module answers on this link and not at another rate: the link tells nothing of one that follows any."""
         session, here = self.session, self.session.link.tuning
+        if session.fixed:
+            return False
         if self._only_at != here:
             rates = (*self.lexicon.rates(), *USUAL_RATES)
             anomalies, outstanding = session.anomalies, session.outstanding
@@ -95,7 +97,7 @@ class Module:
 
     def _gained(self, link: Tuning) -> None:
         self._only_at = None
-        if not self.lexicon.attention.tuning:
+        if not self.lexicon.attention.tuning and not self.session.fixed:
             self.data_link = link
 
     # -- asking -------------------------------------------------------------------------------------------------
@@ -224,7 +226,12 @@ class Module:
 
     def can_follow(self, setting: Setting, value: Value) -> None:
         """Tries whether our port can go where this value will move the link. Raises CannotTune, with nothing written."""
-        if not setting.moves_link or self.lexicon.attention.tuning or value is UNSET:
+        if not setting.moves_link or value is UNSET:
+            return
+        if self.session.fixed:
+            self._leave_board(setting, value)
+            return
+        if self.lexicon.attention.tuning:
             return
         before = self.session.link.tuning
         wanted = setting.kind.apply_to(before, value)
@@ -234,6 +241,37 @@ class Module:
             hint = f"{setting.name} was not written: the module could not be reached there. Use another adapter."
             raise CannotTune(fault.what, where=fault.where, hint=hint) from None
         self.session.tune(before)
+
+    def board_told(self, setting: Setting, value: Value) -> str:
+        """What a write means behind a pass-through board, for plan and operator."""
+        link = setting.kind.apply_to(self.data_link, value)
+        when = "" if setting.moves_link is Moves.AT_ONCE else f" with the next {setting.moves_link}"
+        return (
+            f"Writing {setting.name} moves the module to {link}{when}; the pass-through board and the module lose contact "
+            f"until the board's side towards the module is at {link} too. Its side towards this port stays at "
+            f"{self.session.fixed}."
+        )
+
+    def _leave_board(self, setting: Setting, value: Value) -> None:
+        """Before a write that the board does not follow: the operator agrees. Raises ModuleFault if nobody is there."""
+        text = f"{self.board_told(setting, value)} Press Enter to write it."
+        self.session.asked("confirm", text)
+        self.operator.confirm("confirm", text, self._wait_until)
+
+    def _find_through_board(self) -> None:
+        """The module has moved: the operator changes the board, and then it answers through it. Raises Unreachable."""
+        link, fixed = self.data_link, self.session.fixed
+        assert fixed
+        act = f"board {link}"
+        text = f"Change the board's side towards the module to {link}; its side towards this port stays at {fixed}. "
+        self.session.asked(act, text)
+        self.operator.confirm(act, f"{text}Then press Enter.", self._wait_until)
+        if self.attention.held and not self.attention.answers_at(fixed):
+            self.attention.gain([fixed])
+
+    def _wait_until(self, done: Callable[[], bool]) -> None:
+        while not done():
+            self.session.listen(self.session.clock.now() + 0.1, done)
 
     def moved(self, setting: Setting, value: Value) -> None:
         """A setting was written that moves the link: at once, or with some later action."""
@@ -246,6 +284,9 @@ class Module:
         """Goes where the link went, or remembers it where command mode has a rate of its own. The new rate is proved by
         an answer before anything else is said at it."""
         self.data_link = setting.kind.apply_to(self.data_link, value)
+        if self.session.fixed:
+            self._find_through_board()
+            return
         if not self.lexicon.attention.tuning:
             before = self.session.link.tuning
             wanted = setting.kind.apply_to(before, value)
@@ -257,7 +298,7 @@ class Module:
 
     def expected_links(self) -> list[Tuning]:
         """Where the module may answer next, the likeliest first."""
-        own = self.lexicon.attention.tuning
+        own = self.session.fixed or self.lexicon.attention.tuning
         return [own] if own else list(dict.fromkeys([self.data_link, self.session.link.tuning]))
 
     # -- actions ------------------------------------------------------------------------------------------------

@@ -34,6 +34,10 @@ class Plan:
         by_name = {line.setting.name: line for line in todo}
         for names in together(self.lexicon, ordered(self.lexicon, by_name)):
             values = {name: line.wanted for name in names if (line := by_name[name]).wanted is not None}
+            moving = [name for name in values if self.lexicon.settings[name].moves_link and self.module.session.fixed]
+            for name in moving:
+                told = self.module.board_told(self.lexicon.settings[name], values[name])
+                self.lines.append(PlannedLine("operator", f"({told} Enter is asked for before and after.)"))
             said, _, _ = self.module.settings.line_for(values, self.known)
             self._add(f"write {', '.join(names)}", said.text if said.shown is None else said.shown)
 

@@ -250,7 +250,12 @@ class ProvisioningRun:
 
     def _pending(self, line: Line) -> bool:
         """Whether the module keeps a rate at which it does not answer: then it has yet to start with it."""
-        if self.lexicon.attention.tuning or not line.setting.kind.rates() or line.setting.from_link:
+        if (
+            self.lexicon.attention.tuning
+            or not line.setting.kind.rates()
+            or line.setting.from_link
+            or self.session.fixed
+        ):
             return False
         latest = line.after
         if latest is None or latest.value is None:

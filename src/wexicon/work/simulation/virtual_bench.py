@@ -38,6 +38,9 @@ class BenchOperator:
     def noticed(self) -> None:
         pass
 
+    def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
+        self.ask(act, text)
+
 
 class VirtualBench:
     """A stand-in that has power, in virtual time."""

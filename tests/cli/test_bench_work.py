@@ -1,0 +1,106 @@
+"""What is done by hand at a bench: a pass-through board, modules swapped on a port, mode pins; as the built program."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.cli.terminal import Terminal
+from tests.conftest import bench, wexicon
+
+BOARD = '[unit.mast]\nstandin = "lindle-l9"\nboard = { near = 9600, far = 9600 }\n'
+JIG = "format = 1\n[bridge]\nrate = 9600\n"
+
+
+def test_a_rate_is_changed_behind_a_board_with_enter_before_and_after() -> None:
+    Path("jig.toml").write_text(JIG)
+    with bench(BOARD) as rig:
+        standin = rig.bench.units["mast"].standin
+        words = ("set", rig.ports["mast"], "rate=57600", "-l", "lindle-l9", "--fixture", "jig.toml")
+        plan = wexicon(*words, "--plan").stdout
+        assert "operator" in plan and "lose contact" in plan and standin.memory["uart"] == 9600
+        # In a pipe nobody can press Enter: nothing is written.
+        assert "nobody is there to press Enter" in wexicon(*words, status=1).stderr
+        assert standin.memory["uart"] == 9600
+        one = Terminal(*words, columns=200)
+        one.read("Press Enter to write it")
+        assert standin.memory["uart"] == 9600
+        one.type("\r")
+        one.read("Then press Enter")
+        assert standin.memory["uart"] == 57600
+        wexicon("rig", "board", "mast", "57600")
+        one.type("\r")
+        assert one.end() == 0, one.text()
+        assert "57600 baud" in one.text() and standin.flash["uart"] == 57600
+        # Our side has stayed where it was, and later commands find the module through the board.
+        told = wexicon("readout", rig.ports["mast"], "-l", "lindle-l9", "--fixture", "jig.toml").stdout
+        assert "57600 baud" in told
+    assert "no pass-through board" in _refused("[unit.mast]\nstandin = 'lindle-l9'\n", "rig", "board", "mast", "9600")
+
+
+def _refused(rig: str, *words: str) -> str:
+    with bench(rig):
+        return wexicon(*words, status=2).stderr
+
+
+def test_an_operator_statement_waits_for_enter() -> None:
+    Path("lamp.wex").write_text('> @\noperator confirm "Is the lamp on?"\nnote "went on"\n> @\n')
+    with bench('[unit.mast]\nstandin = "lindle-l9"\n') as rig:
+        words = ("run", "lamp.wex", rig.ports["mast"], "-l", "lindle-l9")
+        assert "nobody is there to press Enter" in wexicon(*words, status=1).stderr
+        one = Terminal(*words, columns=160)
+        one.read("Is the lamp on? Press Enter.")
+        assert "went on" not in one.text()
+        one.type("\r")
+        assert one.end() == 0 and "went on" in one.text()
+
+
+def test_a_module_is_swapped_in_from_the_shelf_and_back() -> None:
+    units = "".join(
+        f'[unit.{name}]\nstandin = "lindle-l9"\n{more}' for name, more in (("one", ""), ("two", "serve = 'shelf'\n"))
+    )
+    with bench(units) as rig:
+        port = rig.ports["one"]
+        serials = {name: unit.standin.own["serial"] for name, unit in rig.bench.units.items()}
+        assert len(set(serials.values())) == 2  # each is a module of its own
+
+        def here() -> str:
+            return str(json.loads(wexicon("readout", port, "-l", "lindle-l9", "--json").stdout)["identity"]["serial"])
+
+        assert here() == serials["one"]
+        wexicon("rig", "swap", port, "two")
+        assert here() == serials["two"]
+        listed = {one["unit"]: one["port"] for one in json.loads(wexicon("rig", "ports", "--json").stdout)}
+        assert listed == {"two": port}
+        wexicon("set", "two", "network=6", "-l", "lindle-l9")
+        wexicon("rig", "swap", "two", "one")
+        assert here() == serials["one"]
+        assert rig.bench.units["two"].standin.flash["net"] == 6 and rig.bench.units["one"].standin.flash["net"] == 1
+        assert "there already" in wexicon("rig", "swap", port, "one", status=2).stderr
+        assert "there is no unit three" in wexicon("rig", "swap", port, "three", status=2).stderr
+
+
+def test_mode_pins_are_put_high_and_low() -> None:
+    with bench('[unit.modem]\nstandin = "lindle-r2"\npins = { mode0 = true }\n') as rig:
+        standin = rig.bench.units["modem"].standin
+        assert standin.pins == {"mode0": True}
+        wexicon("rig", "pin", "modem", "mode1", "high")
+        assert standin.pins == {"mode0": True, "mode1": True}
+        wexicon("rig", "pin", "modem", "mode0", "low")
+        assert standin.pins["mode0"] is False
+        assert "it has mode0, mode1" in wexicon("rig", "pin", "modem", "m0", "high", status=2).stderr
+
+
+@pytest.mark.parametrize(
+    ("unit", "told"),
+    [
+        ('standin = "lindle-l9"\nidentity = { serail = "L9-1" }', "did you mean serial"),
+        ('standin = "lindle-l9"\nidentity = { serial = 7 }', "is not text in quotes"),
+        ('standin = "lindle-r2"\npins = { mode7 = true }', "it has no such pin"),
+    ],
+)
+def test_what_a_rig_file_says_of_a_unit_is_checked(unit: str, told: str) -> None:
+    Path("r.toml").write_text(f"format = 1\n[unit.one]\n{unit}\n")
+    assert told in wexicon("rig", "start", "r.toml", status=2).stderr
