@@ -420,3 +420,33 @@ def test_no_event_is_lost_while_nothing_is_waited_for() -> None:
     engine = Engine(Dialect(Speech()))
     engine.feed(b"+A 1\r\n+B 2\r\nOK\r\n", 1.0)
     assert [event.text for event in engine.events] == ["+A 1", "+B 2"] and engine.events.count == 2
+
+
+def replied(text: str, answers: dict[str, str], late: float = 0.03) -> DialogueOutput:
+    """A dialogue with a device that answers late."""
+    from tests.work.devices import Device
+
+    session = Device(answers, late=late).session()
+    return Runner(session, read_dialogue(text, "d")).run()
+
+
+def test_nothing_answers_only_if_nothing_came_for_as_long_as_an_answer_may_take() -> None:
+    with pytest.raises(DialogueFault, match="nothing should answer") as fault:
+        replied("> SECRET\n<\n", {"SECRET": "NO"})
+    assert fault.value.part.heard == ["NO"] and fault.value.part.expected == "nothing"
+    replied("> SECRET\n<\n> AT\n", {"AT": "OK"})
+    with pytest.raises(DialogueFault):
+        replied("allow 2s\n> SLOW\n<\n", {"SLOW": "OK"}, late=1.5)
+
+
+def test_rows_are_kept_when_another_answer_ends_them() -> None:
+    made = replied('> LIST\n<* +ROW {n:int}\n| END  note "end"\nkeep n\n', {"LIST": "+ROW 1\n+ROW 2\nEND"})
+    assert made.kept == {"n": [1, 2]} and made.notes == ["end"]
+
+
+def test_a_prompt_may_end_rows() -> None:
+    from tests.work.devices import Device
+
+    device = Device({"LIST": "+ROW 1\n+ROW 2"}, prompt="> ", late=0.03)
+    made = Runner(device.session(), read_dialogue('> LIST\n<* +ROW {n:int}\n< "> "\nkeep n\n', "d")).run()
+    assert made.kept == {"n": [1, 2]}

@@ -61,6 +61,9 @@ class _Draft:
             answers = [(at, text, role) for at, text, role in exchange.heard if role in ANSWERS]
             if answers and answers[-1][0] > USUAL_TIME:
                 lines.append(f"allow {math.ceil(answers[-1][0] * 2)}s")
+            if not answers and events:
+                # Nothing answers it; what comes is awaited below.
+                lines.append("allow 1ms")
             lines.append(self.said(exchange))
             for _, text, role in answers:
                 if role == "prompt":

@@ -41,7 +41,7 @@ from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.elements import Capture
 from wexicon.core.protocol.events import Waiter
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
-from wexicon.core.protocol.observations import Awaited, Heard
+from wexicon.core.protocol.observations import Awaited, Heard, Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
@@ -207,19 +207,31 @@ class Runner:
         session.changes += 1
         outcome = session.exchange(line, statement.expectation, within, exact=statement.exact)
         self._prompted = outcome.ok and bool(statement.hears) and statement.hears[-1].prompt
-        if outcome.status is ReplyStatus.OTHER:
-            self._take(statement, outcome.captures)
-            self._block(statement.others[outcome.which].then)
-        elif outcome.ok:
-            self._take(statement, outcome.captures)
-            for hear in statement.hears:
-                if hear.gather:
-                    self._take(
-                        statement,
-                        {name: [row[name] for row in outcome.rows if name in row] for name in hear.pattern.names},
-                    )
-        else:
+        if not outcome.ok and outcome.status is not ReplyStatus.OTHER:
             raise self._not_heard(statement, outcome)
+        if statement.silent:
+            self._require_silence(statement, within)
+        for hear in statement.hears:
+            if hear.gather:
+                rows = {name: [row[name] for row in outcome.rows if name in row] for name in hear.pattern.names}
+                self._take(statement, rows)
+        self._take(statement, outcome.captures)
+        if outcome.status is ReplyStatus.OTHER:
+            self._block(statement.others[outcome.which].then)
+
+    def _require_silence(self, statement: Say, within: float | None) -> None:
+        """Nothing may answer, for as long as an answer may take; events are none."""
+        session, began = self.session, self._began
+        wait = session.dialect.within if within is None else within
+
+        def heard() -> list[str]:
+            seen = (one for one in session.recent if isinstance(one, Heard) and one.at > began)
+            return [one.text for one in seen if one.role in (Role.UNMATCHED, Role.UNEXPECTED, Role.CORRUPT)]
+
+        session.quiet(wait, lambda: bool(heard()))
+        if found := heard():
+            part = Part(statement.source, "nothing", found)
+            raise self._fault(statement, "the module answered, and nothing should answer", part=part)
 
     def _take(self, statement: Statement, captures: Mapping[str, object]) -> None:
         """Captures become values, those of a setting by its kind; one that holds a secret is a secret."""

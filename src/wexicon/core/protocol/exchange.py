@@ -55,8 +55,8 @@ class Exchange:
         self.prompt = b""
         if expect.silent:
             self._end(ReplyStatus.OK, began)
-        elif expect.wants and expect.wants[0].prompt:
-            self.prompt = to_bytes(expect.wants[0].pattern.start)
+        elif expect.wants:
+            self.prompt = self._prompt()
 
     @property
     def outcome(self) -> Reply:
@@ -96,6 +96,10 @@ class Exchange:
         """Takes a prompt, which may be the one that is wanted."""
         self._require_open()
         if self.prompt and to_bytes(prompt.text) == self.prompt:
+            want = self.want
+            if want and want.gather:
+                # It ends the rows.
+                self._step += 1
             self._advance()
             if self.state is COMPLETE:
                 self._fulfilled(now)
@@ -202,7 +206,17 @@ class Exchange:
         want = self.want
         if want is None:
             self.state = after(self.state, FULFIL)
-        self.prompt = to_bytes(want.pattern.start) if want and want.prompt else b""
+        self.prompt = self._prompt()
+
+    def _prompt(self) -> bytes:
+        """The prompt that may come now: the one that is wanted, or the one that ends the rows that are gathered."""
+        wants = self.expect.wants
+        for want in wants[self._step : self._step + 2]:
+            if want.prompt:
+                return to_bytes(want.pattern.start)
+            if not want.gather:
+                break
+        return b""
 
     def _fulfilled(self, now: float) -> None:
         """All that was wanted has come: is the success code still to follow?"""
