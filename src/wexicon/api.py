@@ -29,14 +29,21 @@ from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
 from wexicon.files import read_file
 from wexicon.folders import state_folder
-from wexicon.work.contact.catalog import all_lexicons, find_lexicon, find_sheet, fixture_at, lexicon_for
+from wexicon.work.contact.catalog import (
+    all_lexicons,
+    find_dialogue,
+    find_lexicon,
+    find_sheet,
+    fixture_at,
+    lexicon_for,
+)
 from wexicon.work.contact.known_links import remember, remembered
 from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named
 from wexicon.work.contact.sessions import Opening, Setup, open_session
 from wexicon.work.fleet.selection import chosen_jobs
 from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun
 from wexicon.work.function.actions import do_action
-from wexicon.work.function.dialogues import find_dialogue, run_dialogue
+from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.hail import hail_with
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on, module_on_port

@@ -150,7 +150,8 @@ def test_a_dialogue_is_run_with_its_defaults_and_asks_for_the_rest() -> None:
 
 
 def test_what_was_typed_is_kept_as_a_dialogue_that_runs_and_the_settings_as_a_sheet() -> None:
-    from wexicon.work.function.dialogues import find_dialogue, run_dialogue
+    from wexicon.work.contact.catalog import find_dialogue
+    from wexicon.work.function.dialogues import run_dialogue
 
     hand = Hand("lindle-l9")
     told = hand.type("@net?", "@net=6", "@net?", ":keep net.wex", ":sheet net.toml", ":keep net.wex")

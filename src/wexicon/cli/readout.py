@@ -159,7 +159,7 @@ def _compare(call: ReadoutCall, against: Path) -> None:
 
         sheet = api.find_sheet(against, call.seat_name, secrets_for(against.parent, ask_secret()))
         job = the_job(sheet, call.seat_name, call.row)
-        lexicon, wanted, opening.secrets, given = job.seat.lexicon, job.wanted, job.secrets(), job.seat.given
+        lexicon, wanted, opening.secrets, given = job.seat.lexicon, job.wanted, job.secrets(), job.given(sheet.secret)
     else:
         from wexicon.work.simulation.trace_values import values_in_trace
 

@@ -36,7 +36,7 @@ class SetCall(msgspec.Struct):
 
 @click.command("set")
 @click.argument("port")
-@click.argument("pairs", metavar="NAME=VALUE...", nargs=-1, required=True)
+@click.argument("pairs", metavar="[NAME=VALUE | NAME]...", nargs=-1)
 @lexicon_option
 @click.option("--plan", is_flag=True, help="Dry run: read the module, print the lines to say, write nothing.")
 @prove_option("auto")
@@ -53,6 +53,8 @@ def set_(call: SetCall) -> None:
     """
     from wexicon import api
 
+    if not (call.pairs or call.env_pairs or call.file_pairs):
+        raise CallFault("no setting was given", hint="Write NAME=VALUE, --env NAME=VARIABLE or --file NAME=PATH.")
     port = api.port_named(call.port)
     lexicon = detected_lexicon(port, call.lexicon_name, call.how)
     seat = wanted_of(lexicon, call.pairs, call.env_pairs, call.file_pairs)

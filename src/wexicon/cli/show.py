@@ -16,7 +16,7 @@ from collections.abc import Iterator, Sequence
 import click
 import msgspec
 
-from wexicon.core.text import visible
+from wexicon.core.text import encodable, visible
 
 OUTCOME_COLOURS = {
     "changed": "green",
@@ -59,18 +59,9 @@ def emit_json(data: object, *, indent: int = 2) -> None:
     try:
         text = msgspec.json.encode(plain)
     except UnicodeEncodeError:
-        text = msgspec.json.encode(_encodable(plain))
+        text = msgspec.json.encode(encodable(plain))
     text = msgspec.json.format(text, indent=indent) if indent else text
     click.echo(_IN_JSON.sub(lambda found: f"\\u{ord(found.group()):04x}", text.decode()))
-
-
-def _encodable(data: object) -> object:
-    """Plain data with text that is no UTF-8 shown escaped."""
-    if isinstance(data, str):
-        return visible(data) if any("\ud800" <= char <= "\udfff" for char in data) else data
-    if isinstance(data, dict):
-        return {key: _encodable(value) for key, value in data.items()}
-    return [_encodable(value) for value in data] if isinstance(data, list) else data
 
 
 @contextlib.contextmanager

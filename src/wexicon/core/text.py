@@ -133,3 +133,12 @@ def garbled(text: str) -> bool:
         if (ord(char) < 0x20 and char not in "\t\r\n\x1b") or 0x7F <= ord(char) < 0xA0 or ord(char) >= 0xDC80
     )
     return odd * 5 >= len(text)
+
+
+def encodable(data: object) -> object:
+    """Plain data with text that is no UTF-8 shown escaped."""
+    if isinstance(data, str):
+        return visible(data) if any("\ud800" <= char <= "\udfff" for char in data) else data
+    if isinstance(data, dict):
+        return {key: encodable(value) for key, value in data.items()}
+    return [encodable(value) for value in data] if isinstance(data, list) else data

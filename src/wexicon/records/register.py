@@ -18,6 +18,7 @@ import msgspec
 import sqlalchemy as sql
 
 from wexicon.core.faults import CallFault, Fault
+from wexicon.core.text import encodable
 from wexicon.files import write_whole
 from wexicon.records.database import Database
 from wexicon.records.entry import Entry, bench_name
@@ -63,7 +64,8 @@ class Register:
     def keep(self, entry: Entry) -> bool:
         """Keeps a record: on disk when this returns, and in the database where that is there; whether it is."""
         path = self.waiting / f"{entry.id}.json"
-        write_whole(path, msgspec.json.encode(entry))
+        # What a module sent need be no UTF-8.
+        write_whole(path, msgspec.json.encode(encodable(msgspec.to_builtins(entry))))
         try:
             with self._bringing:
                 # Another thread may have brought it in with its own.

@@ -13,6 +13,7 @@ import warnings
 from collections.abc import Callable, Mapping
 from decimal import Decimal, DecimalException
 from functools import lru_cache
+from inspect import signature
 from typing import Any
 
 from wexicon.core.dialogue.functions import FUNCTIONS
@@ -110,11 +111,25 @@ class Expression:
                 raise ExpressionFault(
                     f"uses {node.func.id}, which is not a function", column, meant(node.func.id, FUNCTIONS)
                 )
+            self._require_arguments(node.func.id, len(node.args), column)
             parts = list(node.args)
         else:
             raise ExpressionFault("this is not allowed here", column, _HINT)
         for part in parts:
             self._allow(part, depth + 1)
+
+    @staticmethod
+    def _require_arguments(name: str, count: int, column: int) -> None:
+        """Raises ExpressionFault if a function does not take so many values."""
+        try:
+            takes = signature(FUNCTIONS[name])
+        except ValueError:  # min and its like take any number
+            return
+        try:
+            takes.bind(*range(count))
+        except TypeError:
+            told = ", ".join(str(one).partition(":")[0] for one in takes.parameters.values())
+            raise ExpressionFault(f"{name} takes other values than these {count}", column, f"{name}({told})") from None
 
     def value(self, known: Mapping[str, object]) -> object:
         """What it comes to: a Secret where one of its values is. Raises ExpressionFault."""
@@ -156,7 +171,7 @@ class Expression:
             ArithmeticError,
             DecimalException,
         ) as fault:
-            raise ExpressionFault(f"cannot be evaluated: {fault or type(fault).__name__}", column) from None
+            raise ExpressionFault(f"cannot be evaluated: {_why(fault)}", column) from None
 
     def _computed(self, node: ast.AST, known: Mapping[str, Any], column: int) -> Any:
         if isinstance(node, ast.UnaryOp):
@@ -185,6 +200,19 @@ class Expression:
         # What only a lexicon can do stands among the values, under a name that no value can have.
         function = known.get(f"{node.func.id}()", FUNCTIONS[node.func.id])
         return function(*(self._value(part, known) for part in node.args))
+
+
+def _why(fault: Exception) -> str:
+    """Why a function could not do it; only what our own functions say is told in their words."""
+    if isinstance(fault, (IndexError, KeyError)):
+        return "there is no such part"
+    if isinstance(fault, ZeroDivisionError):
+        return "a division by zero"
+    if isinstance(fault, (ArithmeticError, DecimalException)):
+        return "this is not a number"
+    if isinstance(fault, (TypeError, AttributeError)):
+        return "a function is given a value of another kind than it takes"
+    return str(fault)
 
 
 def _is_number(value: object) -> bool:

@@ -7,7 +7,7 @@ an argument that it cannot use. The package entry point `wexicon.functions` adds
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from decimal import Decimal
+from decimal import Decimal, DecimalException
 
 from wexicon.core.registry import Registry
 from wexicon.core.standards import pdu
@@ -35,7 +35,10 @@ def number(value: object) -> Number:
     try:
         return int(text)
     except ValueError:
-        found = Decimal(text)
+        try:
+            found = Decimal(text)
+        except DecimalException:
+            raise ValueError(f"{text!r} is not a number") from None
         if not found.is_finite():
             raise ValueError("is not a number") from None
         return found
@@ -46,7 +49,10 @@ def hex_number(text: object) -> int:
     digits = str(text).strip()
     if len(digits) > 40:
         raise ValueError("is too long for a number")
-    return int(digits, 16)
+    try:
+        return int(digits, 16)
+    except ValueError:
+        raise ValueError(f"{digits!r} is not hexadecimal") from None
 
 
 def as_text(value: object) -> str:
@@ -82,6 +88,8 @@ def by_lexicon(setting: object, value: object) -> object:
 
 def split(text: object, by: object = ",") -> list[str]:
     """The parts of a text between separators."""
+    if not str(by):
+        raise ValueError("the separator is empty")
     return str(text).split(str(by))
 
 

@@ -7,15 +7,17 @@ address that only the module knows) is named, and waited for. What must agree is
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
 import msgspec
 
-from wexicon.core.faults import Complaint, FileFault
+from wexicon.core.dialogue.given import given
+from wexicon.core.faults import CallFault, Complaint, FileFault
 from wexicon.core.formats.filling import DRAWN, NUMBER, OWN, ROW, Filling, ValueReference
-from wexicon.core.formats.sheet import Seat, Sheet
+from wexicon.core.formats.sheet import GivenByRow, Seat, Sheet
 from wexicon.core.formats.units import Row
 from wexicon.core.protocol.masking import Secrets
+from wexicon.core.secret import Secret
 from wexicon.core.text import meant
 from wexicon.core.values import UNSET, Value, ValueFault
 
@@ -52,6 +54,23 @@ class Job(msgspec.Struct, frozen=True):
             values[name] = self.seat.lexicon.settings[name].typed(text)
         return values
 
+    def given(self, fetch: Callable[[str, str], str] | None = None) -> dict[str, object]:
+        """What its dialogues and its module's actions need; `fetch` has what comes from outside. Raises CallFault."""
+        made: dict[str, object] = {}
+        for name, value in self.seat.given.items():
+            if isinstance(value, GivenByRow):
+                try:
+                    text = value.filling.fill(_first(self.row, self.number))
+                    if value.source:
+                        text = fetch(value.source, text) if fetch else ""
+                    plain = given(name, value.kind, text, secret=bool(value.source))
+                except (KeyError, ValueError) as fault:
+                    raise CallFault(f"{self.name}: {name} cannot be given: {fault}") from None
+                made[name] = Secret(plain) if value.source else plain
+            else:
+                made[name] = value
+        return made
+
     def series(self) -> set[str]:
         """The series of which it draws a number."""
         return {source.part for one in self.deferred.values() for source in one.sources if source.whose == DRAWN}
@@ -82,6 +101,10 @@ def jobs_of(sheet: Sheet) -> list[Job]:
             for source in one.sources:
                 if what := _unknown(sheet, seat, source):
                     complaints.append(Complaint(what, f"seat.{seat.name}.settings.{key}"))
+        for key, value in seat.given.items():
+            for source in value.filling.sources if isinstance(value, GivenByRow) else ():
+                if what := _unknown(sheet, seat, source):
+                    complaints.append(Complaint(what, f"seat.{seat.name}.given.{key}"))
     if not complaints:
         constant = _constants(sheet)
         for seat in sheet.seats.values():
@@ -91,6 +114,11 @@ def jobs_of(sheet: Sheet) -> list[Job]:
             for number, row in enumerate(rows, 1):
                 made.append(_job(sheet, seat, row, number, constant, complaints))
         complaints += _draws_too_many(sheet, made)
+        for job in made:
+            try:
+                job.given(sheet.secret)
+            except CallFault as fault:
+                complaints.append(Complaint(fault.what))
         complaints += [one.complaint for one in disagreements(sheet, [(job.name, job.wanted) for job in made])]
     if complaints:
         raise FileFault(sheet.path, complaints[:50])

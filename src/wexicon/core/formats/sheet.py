@@ -7,12 +7,13 @@ What is filled in for each unit (see `filling`) is worked out by `jobs`.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from hashlib import sha256
 from typing import Any
 
 import msgspec
 
+from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import Fault
 from wexicon.core.formats.filling import NUMBER, ROW, Filling, filling
@@ -73,6 +74,15 @@ class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     common: dict[str, object] = msgspec.field(default_factory=dict)
     agree: AgreeTable = AgreeTable()
     drawn: dict[str, DrawnTable] = msgspec.field(default_factory=dict)
+
+
+class GivenByRow(msgspec.Struct, frozen=True):
+    """A value for dialogues and actions, filled in for each unit: of which kind it is, where it comes from (`env`, `file`;
+    empty: the filled text itself)."""
+
+    kind: str
+    source: str
+    filling: Filling
 
 
 class Seat(msgspec.Struct, frozen=True):
@@ -136,10 +146,11 @@ def read_sheet(
     secret: Callable[[str, str], str],
     seat: str | None = None,
     units: Callable[[str, str], UnitsTable] | None = None,
+    dialogue: Callable[[str], Program] | None = None,
 ) -> Sheet:
     """The sheet in the bytes of a TOML file. `lexicon` gives the lexicon of a name, `secret` what an environment
     variable, a file or a prompt holds (raises ValueError); only the secrets of `seat`, where given, are asked for. `units`
-    reads the table of a name by its key column.
+    reads the table of a name by its key column, `dialogue` the dialogue of a name.
     Raises FileFault with every complaint."""
     source = Source(data, path)
     source.check_top(SheetFile.__struct_fields__)
@@ -156,7 +167,10 @@ def read_sheet(
         if table:
             if seat not in (None, name):
                 table = _without_secrets(table)
-            made = _seat(source, name, table, lexicon, secret, common)
+            programs = _programs(source, name, table, dialogue) if dialogue else []
+            made = _seat(source, name, table, lexicon, secret, common, programs)
+            if made and seat in (None, name):
+                _require_given(source, made, programs, rows.columns if rows and table.each else ())
             if made:
                 seats[name] = made
                 if not (made.wanted or made.filled() or data_of_seat["settings"]):
@@ -197,6 +211,7 @@ def _seat(
     lexicon: Callable[[str], Lexicon],
     secret: Callable[[str, str], str],
     common: dict[str, Any],
+    programs: Sequence[Program],
 ) -> Seat | None:
     place = ("seat", name)
     try:
@@ -246,34 +261,71 @@ def _seat(
             source.complain((*place, "trust"), f"{key} is not among the settings", meant(key, table.settings))
         elif key in words.settings and words.settings[key].readable:
             source.complain((*place, "trust"), f"{key} can be read, so it needs no trust", "remove it")
-    given_ = _given(source, place, table, words, secret)
+    given_ = _given(source, place, table, words, secret, programs)
     around = (table.before, table.afterwards)
     return Seat(name, words, wanted, table.trust, given_, deferred, bool(table.each), table.count, *around, hidden)
 
 
 def _given(
-    source: Source, place: tuple[str, ...], table: SeatTable, words: Lexicon, secret: Callable[[str, str], str]
+    source: Source,
+    place: tuple[str, ...],
+    table: SeatTable,
+    words: Lexicon,
+    secret: Callable[[str, str], str],
+    programs: Sequence[Program],
 ) -> dict[str, Any]:
-    """What the actions of a lexicon are given, each of its kind."""
-    needs = {need.name: need for action in words.actions.values() for need in action.program.needs()}
+    """What the actions of a lexicon and the sheet's dialogues are given, each of its kind."""
+    all_ = [*(action.program for action in words.actions.values()), *programs]
+    needs = {need.name: need for program in all_ for need in program.needs()}
     made: dict[str, object] = {}
     for name, value in table.given.items():
         here = (*place, "given", name)
         if name not in needs:
-            source.complain(here, "no action needs it", meant(name, needs))
+            source.complain(here, "no action and no dialogue of this seat needs it", meant(name, needs))
             continue
         hidden = _comes_from_outside(value)
         if needs[name].secret and not hidden:
             source.complain(here, "is a secret and does not belong into a sheet", _ELSEWHERE.format(name=name))
             continue
+        wording = str(next(iter(value.values()))) if hidden else value if isinstance(value, str) else ""
         try:
-            text = secret(next(iter(value)), str(next(iter(value.values())))) if hidden else str(value)
+            if by_row := filling(wording):
+                for one in by_row.sources:
+                    if one.whose not in (ROW, NUMBER):
+                        source.complain(here, "is filled in from the row or the number only")
+                made[name] = GivenByRow(needs[name].kind, next(iter(value)) if hidden else "", by_row)
+                continue
+            text = secret(next(iter(value)), wording) if hidden else str(value)
             plain = given(name, needs[name].kind, text, secret=hidden)
         except ValueError as fault:
             source.complain(here, str(fault))
             continue
         made[name] = Secret(plain) if hidden else plain
     return made
+
+
+def _programs(source: Source, name: str, table: SeatTable, dialogue: Callable[[str], Program]) -> list[Program]:
+    """The dialogues of a seat."""
+    found = []
+    for key in ("before", "afterwards"):
+        for file in getattr(table, key):
+            try:
+                found.append(dialogue(file))
+            except Fault as fault:
+                source.complain(("seat", name, key), str(fault))
+    return found
+
+
+def _require_given(source: Source, seat: Seat, programs: Sequence[Program], columns: Collection[str]) -> None:
+    """What a dialogue needs must come from somewhere, before anything is said."""
+    for program in programs:
+        for need in program.needs():
+            if need.default is None and need.name not in seat.given and need.name not in columns:
+                source.complain(
+                    ("seat", seat.name, "given"),
+                    f"{program.path} needs {need.name}, and nothing gives it",
+                    f'write given = {{ {need.name} = ... }}, or "{{row.COLUMN}}" for a value of the table',
+                )
 
 
 def _without_secrets(table: SeatTable) -> SeatTable:

@@ -222,7 +222,7 @@ class Commands:
         return bytes(made.data)
 
     def _do_run(self, rest: str) -> None:
-        from wexicon.work.function.dialogues import find_dialogue
+        from wexicon.work.contact.catalog import find_dialogue
 
         self._run(find_dialogue(Path(rest)))
 

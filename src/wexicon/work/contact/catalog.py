@@ -10,7 +10,9 @@ from contextlib import suppress
 from functools import cache
 from pathlib import Path
 
-from wexicon.core.faults import CallFault, Fault
+from wexicon.core.dialogue import Program, read_dialogue
+from wexicon.core.dialogue.plain_lines import is_plain, read_plain_lines
+from wexicon.core.faults import CallFault, Complaint, Fault, FileFault
 from wexicon.core.formats.fixture import Fixture, read_fixture
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
 from wexicon.core.formats.sheet import Sheet, read_sheet
@@ -112,7 +114,22 @@ def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str]) 
     def units(name: str, key: str) -> UnitsTable:
         return read_units(read_file(folder / name), str(folder / name), key)
 
-    return read_sheet(read_file(path), str(path), lexicon, secret, seat, units)
+    def dialogue(name: str) -> Program:
+        return find_dialogue(folder / name)
+
+    return read_sheet(read_file(path), str(path), lexicon, secret, seat, units, dialogue)
+
+
+def find_dialogue(path: Path) -> Program:
+    """The dialogue at a path, or the plain lines of a file that is no .wex. Raises Fault."""
+    try:
+        text = read_file(path).decode("utf-8")
+    except UnicodeDecodeError as fault:
+        complaint = Complaint(f"byte {fault.start} is not UTF-8", hint="save the file as UTF-8")
+        raise FileFault(str(path), [complaint]) from None
+    if path.suffix != ".wex" and is_plain(text):
+        return read_plain_lines(text, str(path))
+    return read_dialogue(text, str(path))
 
 
 def fixture_at(path: Path | None) -> Fixture:

@@ -22,10 +22,11 @@ from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Began, Listener, Observation
 from wexicon.core.text import visible
 from wexicon.core.values import Value, ValueFault
+from wexicon.work.contact.catalog import find_dialogue
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.claims import AnothersUnit, Claims, Known, MadeBefore
 from wexicon.work.fleet.scheduler import AWAY, ProgressCallback, Scheduler, UnitProgress
-from wexicon.work.function.dialogues import find_dialogue, run_dialogue
+from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision, verify
 from wexicon.work.provisioning.unfinished import Store
@@ -378,11 +379,20 @@ class Batch:
     def _run(self, name: str, job: Job, module: Module) -> DialogueResult:
         """Runs one of the sheet's dialogues; the step of a failure names it."""
         program = find_dialogue(Path(self.sheet.path).parent / name)
-        have = {**(job.row.cells if job.row else {}), **job.seat.given}
+        have = {**(job.row.cells if job.row else {}), **job.given(self.sheet.secret)}
         needs = {need.name for need in program.needs()}
         values = {key: value for key, value in have.items() if key in needs}
         likely = [module.session.link.tuning]
-        done = run_dialogue(module.session, program, values, job.seat.lexicon, module.operator, likely=likely)
+        done = run_dialogue(
+            module.session,
+            program,
+            values,
+            job.seat.lexicon,
+            module.operator,
+            likely=likely,
+            fixture=module.attention.fixture,
+            given=module.given,
+        )
         if done.failure:
             done.failure.step = f"{name}: {done.failure.step}" if done.failure.step else name
         done.dialogue = name

@@ -142,7 +142,7 @@ class SheetRun:
         seat = job.seat
         asked = Order(job.wanted, order.prove, seat.trust, self.sheet.digest, order.plan)
         opening = Opening(title=job.name, secrets=job.secrets())
-        with module_on_port(port, seat.lexicon, setup, opening, seat.given) as module:
+        with module_on_port(port, seat.lexicon, setup, opening, job.given(self.sheet.secret)) as module:
             store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
             result = provision(module, asked, store=store) if order.write else verify(module, asked)
         result.about(job.name, port, seat.lexicon, module.trace, self.sheet.digest)
@@ -169,7 +169,7 @@ class SheetRun:
             self._traces[job.name] = str(trace)
             own = msgspec.structs.replace(setup.heard_by(listener), trace=trace)
             opening = Opening(title=job.name, secrets=job.secrets())
-            with module_on_port(port, job.seat.lexicon, own, opening, job.seat.given) as module:
+            with module_on_port(port, job.seat.lexicon, own, opening, job.given(self.sheet.secret)) as module:
                 yield module
 
         look_at_all(place.port for place in self.ports)

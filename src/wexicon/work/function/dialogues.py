@@ -3,24 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from pathlib import Path
 
 import msgspec
 
-from wexicon.core.dialogue import Program, read_dialogue
+from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.acting import DialogueFault
 from wexicon.core.dialogue.blocks import Hear, Say
-from wexicon.core.dialogue.plain_lines import is_plain, read_plain_lines
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.dialogue.statements import Statement
-from wexicon.core.faults import Complaint, FileFault
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
-from wexicon.files import read_file
 from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.contact.symptoms import with_cause
 from wexicon.work.module.expected import LINES, expected
@@ -29,18 +25,6 @@ from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.masking import masked
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.verdicts import Verdict
-
-
-def find_dialogue(path: Path) -> Program:
-    """The dialogue at a path, or the plain lines of a file that is no .wex. Raises Fault."""
-    try:
-        text = read_file(path).decode("utf-8")
-    except UnicodeDecodeError as fault:
-        complaint = Complaint(f"byte {fault.start} is not UTF-8", hint="save the file as UTF-8")
-        raise FileFault(str(path), [complaint]) from None
-    if path.suffix != ".wex" and is_plain(text):
-        return read_plain_lines(text, str(path))
-    return read_dialogue(text, str(path))
 
 
 def with_answers(program: Program, lexicon: Lexicon | None, dialect: Dialect) -> Program:

@@ -59,6 +59,8 @@ class Module:
         self.likely = likely
         self.trace = ""
         self.given = dict(given or {})
+        # What earlier actions kept: a token, for those that follow.
+        self.kept: dict[str, object] = {}
         self.lexicon = lexicon
         self.operator = operator
         self.attention = Attention(session, lexicon, operator, patience=patience, fixture=fixture)
@@ -313,7 +315,8 @@ class Module:
         if action.needs_attention:
             self.attention.keep()
         needed = {need.name for need in action.program.needs()}
-        given = {name: value for name, value in {**self.given, **(values or {})}.items() if name in needed}
+        have = {**self.given, **self.kept, **(values or {})}
+        given = {name: value for name, value in have.items() if name in needed}
         made = Runner(self.session, action.program, given, module=self, operator=self.operator).run()
         self.attention.spoke()
         if action.restarts:
@@ -333,6 +336,7 @@ class Module:
             due = []
         for _, setting, value in due:
             self.follow(setting, value)
+        self.kept.update(made.kept)
         return made.kept
 
     def persist(self, name: str) -> None:

@@ -71,7 +71,7 @@ class _Making:
             bench.standin.another(self.numbers[job.name], flash=False)
             tuning = lexicon.attention.tuning or lexicon.factory
             session = bench.session(listener, tuning=tuning, secrets=job.secrets())
-            yield Module(session, lexicon, bench.operator, given=job.seat.given)
+            yield Module(session, lexicon, bench.operator, given=job.given(None))
             asked.update(bench.operator.asked)
 
         batch = Batch(self.sheet, jobs, opened, BatchOrder(swaps=False), claims=self.claims, known=self.known)

@@ -91,7 +91,7 @@ class _Reading:
             )
         self.add_start_words(start, events)
         actions = {n: made for n, made in self.each("action", ActionTable, self.action) if made}
-        if listens and listens.unlock and listens.unlock not in actions:
+        if listens and listens.unlock and listens.unlock not in self.mapping("action"):
             what = f"there is no action {listens.unlock}"
             source.complain(("attention", "unlock"), what, meant(listens.unlock, actions))
         traffic = self.table("traffic", TrafficTable) if "traffic" in data else None
@@ -268,6 +268,9 @@ class _Reading:
         if table is None:
             return None
         say = self.template((*place, "say"), table.say)
+        if say and place[-1] in ("read", "probe", "whole", "ask") and (names := list(say.names)):
+            what = f"inserts {names[0]}, which has no value in a question"
+            self.source.complain((*place, "say"), what, "write {{ and }} for braces as they are")
         within = self.duration((*place, "within"), table.within) if table.within else None
         expect = self.expectation((*place, "hear"), table.hear, unset=table.unset)
         cases = {case: self.template((*place, "cases"), text) for case, text in table.cases.items()}

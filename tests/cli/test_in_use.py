@@ -1,0 +1,140 @@
+"""What fell short in use: each as somebody met it, by the command that it was met in."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import bench, virtual, wexicon
+from wexicon.folders import shipped_folder
+
+MAST = '[unit.mast]\nstandin = "lindle-l9"\n'
+SCREEN = '[unit.screen]\nstandin = "brisca-w1"\n'
+TABLE = "mast,station,depth\nM1,Cobble Stair,3\nM2,Withy Point,4\n"
+SHEET = """format = 1
+units = "m.csv"
+[seat.mast]
+lexicon  = "lindle-l9"
+each     = "row"
+settings = { network = 6 }
+afterwards = ["depth.wex"]
+GIVEN
+"""
+
+
+def _sheet(given: str, dialogue: str) -> None:
+    Path("m.csv").write_text(TABLE)
+    Path("s.toml").write_text(SHEET.replace("GIVEN", given))
+    Path("depth.wex").write_text(dialogue)
+
+
+def test_a_dialogue_of_a_sheet_gets_values_by_row_and_what_is_missing_is_told_first() -> None:
+    needs = "needs metres int\nneeds place\n> @name={place}\nkeep metres\n"
+    _sheet('given = { metres = "{row.depth}", place = "{row.station}" }', needs)
+    with bench(MAST.replace("mast]", "a]") + MAST.replace("mast]", "b]")) as rig:
+        done = json.loads(wexicon("provision", "s.toml", "a", "b", "--json").stdout)
+        assert [one["verdict"] for one in done] == ["conforms", "conforms"]
+        assert {unit.standin.memory["name"] for unit in rig.bench.units.values()} == {"Cobble Stair", "Withy Point"}
+        assert [one["kept"] for one in done] == [{"depth.wex": {"metres": 3}}, {"depth.wex": {"metres": 4}}]
+    # Nothing gives it: told when the sheet is read, before a byte is said.
+    _sheet('given = { metres = "{row.depth}" }', needs)
+    wrong = wexicon("provision", "s.toml", "/dev/nothing", status=2).stderr
+    assert "depth.wex needs place, and nothing gives it" in wrong and "write given" in wrong
+    _sheet('given = { metres = "{row.deep}" }', "needs metres int\n> @\n")
+    assert "deep" in wexicon("provision", "s.toml", "/dev/nothing", status=2).stderr
+    _sheet('given = { metres = "{row.station}" }', "needs metres int\n> @\n")
+    assert "mast M1: metres cannot be given" in wexicon("provision", "s.toml", "/dev/nothing", status=2).stderr
+    _sheet("", "> @\nwait\n")
+    assert "there is no statement wait" in wexicon("provision", "s.toml", "/dev/nothing", status=2).stderr
+
+
+@pytest.mark.parametrize(
+    ("line", "told"),
+    [
+        ('check count("x")', "count takes other values than these 1"),
+        ('keep x = split("a,b", "")', "the separator is empty"),
+        ('keep x = first("")', "there is no such part"),
+        ('keep x = round("a")', "this is not a number"),
+        ('keep x = number("five")', "'five' is not a number"),
+        ("keep x = upper()", "upper takes other values than these 0"),
+        ("keep x = 1 / 0", "a division by zero"),
+    ],
+)
+def test_what_a_function_cannot_do_is_said_in_our_words(line: str, told: str) -> None:
+    Path("d.wex").write_text(f"{line}\n")
+    with virtual(MAST):
+        status = 2 if "other values" in told else 1
+        wrong = wexicon("run", "d.wex", "virtual://mast", status=status).stderr
+    assert told in wrong and "argument" not in wrong and "class" not in wrong
+
+
+def test_what_a_persons_file_did_wrong_is_no_bug_in_wexicon() -> None:
+    shipped = (shipped_folder() / "lindle-l9.toml").read_text()
+    for before, after, told in (
+        ('say = "@net?"', 'say = "#{number} @net?"', "inserts number, which has no value in a question"),
+        ('air = "@air snr', 'two = "+E {a:bytes(2)} {b:bytes(3)}"\nair = "@air snr', "events.two"),
+    ):
+        assert before in shipped
+        Path("own.toml").write_text(shipped.replace(before, after, 1))
+        checked = wexicon("lexicon", "check", "own.toml", status=2)
+        assert told in checked.stdout + checked.stderr and "bug" not in checked.stdout + checked.stderr
+    # A name that is no UTF-8 is kept in the register all the same.
+    Path("s.toml").write_text('format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { network = 6 }\n')
+    with bench(MAST) as rig:
+        rig.bench.units["mast"].standin.flash["name"] = "quay \udcff"
+        rig.bench.units["mast"].standin.memory["name"] = "quay \udcff"
+        assert "conforms" in wexicon("provision", "s.toml", "mast").stdout
+        assert "conforms" in wexicon("units", "list").stdout
+
+
+def test_a_wrong_filter_in_an_action_is_the_only_thing_that_is_told() -> None:
+    shipped = (shipped_folder() / "wherry-c3.toml").read_text()
+    assert "> code {code}" in shipped
+    Path("own.toml").write_text(shipped.replace("> code {code}", "> code {code|nonsense}", 1))
+    checked = wexicon("lexicon", "check", "own.toml", status=2)
+    told = checked.stdout + checked.stderr
+    assert "nonsense" in told and "there is no action" not in told
+
+
+def test_a_secret_setting_is_given_by_file_alone() -> None:
+    Path("a.pin").write_text("4821")
+    with bench('[unit.plug]\nstandin = "tamsel-k5"\n') as rig:
+        wexicon("set", "plug", "--file", "pin=a.pin", "-l", "tamsel-k5", "--operator", "rig")
+        assert rig.bench.units["plug"].standin.flash["pass"] == "4821"
+        assert "no setting was given" in wexicon("set", "plug", "-l", "tamsel-k5", status=2).stderr
+
+
+def test_do_without_an_action_lists_what_there_is_to_do() -> None:
+    with virtual(SCREEN):
+        told = wexicon("do", "virtual://screen", "-l", "brisca-w1").stdout
+        assert "scan" in told and "restarts the module" in told and "lexicon: brisca-w1" in told
+        listed = json.loads(wexicon("do", "virtual://screen", "-l", "brisca-w1", "--json").stdout)
+        assert {"action", "needs", "meaning"} == set(listed[0])
+
+
+def test_what_a_lock_needs_is_given_to_run_talk_and_hail(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("CODE", "squall")
+    Path("who.wex").write_text("> who\n< I am {model:word} {firmware:word} {serial:word}\nkeep serial\n")
+    for words, more in (
+        (("run", "who.wex", "beacon"), ""),
+        (("talk", "beacon"), "who\n"),
+        (("hail", "beacon"), ""),
+    ):
+        with bench('[unit.beacon]\nstandin = "wherry-c3"\nsettings = { code = "squall" }\n') as rig:
+            done = wexicon(*words, "-l", "wherry-c3", "--env", "code=CODE", input=more)
+            assert "W-00771" in done.stdout and "squall" not in done.stdout + done.stderr
+            assert rig.bench.units["beacon"].standin.flash["tries"] == 3
+    with bench(MAST):
+        wrong = wexicon("talk", "mast", "--env", "code=CODE", status=2).stderr
+        assert "nothing is known that needs a value" in wrong
+
+
+def test_readout_names_its_lexicon_and_where_it_came_from() -> None:
+    Path("own.toml").write_text((shipped_folder() / "lindle-l9.toml").read_text())
+    with bench(MAST):
+        assert "lexicon lindle-l9 (shipped)" in wexicon("readout", "mast", "-l", "lindle-l9").stdout
+        assert "own.toml)" in wexicon("readout", "mast", "-l", "own.toml").stdout
+        # It is remembered for the port; that is said, not done in silence.
+        assert "own.toml, stored for this port)" in wexicon("readout", "mast").stdout
