@@ -175,3 +175,12 @@ def test_a_prompt_is_asked_nothing_more() -> None:
     result = LinkDiscovery(session, lexicons(), first=one.standin.uart.tuning).run()
     assert result.cause and result.cause.kind == "prompt"
     assert trace.said() == ["\r\nAT\r\n"]  # more would go out as the text of a message
+
+
+def test_a_key_that_is_still_held_is_not_called_released() -> None:
+    one = Bench("tamsel-k5")
+    one.standin.key("service", True)
+    one.standin.cycle()
+    one.agenda.run_until(one.agenda.now + 0.31)
+    result = LinkDiscovery(one.session(tuning=Tuning(57600)), lexicons(), first=Tuning(57600)).run()
+    assert result.found and result.family == "tamsel-k5" and result.lexicons and not result.cause

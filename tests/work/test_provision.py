@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import pytest
+from msgspec.structs import replace
 
 from tests.conftest import Bench
+from wexicon.core.formats.lexicon import Moves
 from wexicon.core.tuning import Tuning
+from wexicon.work.provisioning.run import provision
 
 WANTED = {"name": "Withy Point", "role": "leader", "pin": "48213", "peer": "02:A1:5C:00:21:8E", "rate": 115200}
 
@@ -99,3 +102,23 @@ def test_what_means_the_same_is_the_same_and_its_bits_are_kept() -> None:
     result = bench.provision(saving=True)
     assert (result.verdict, result.also_changed) == ("conforms", []), result.failure
     assert bench.standin.flash["periodic"] == before and bench.standin.flash["saving"] == 1
+
+
+def test_a_ready_text_is_waited_for_at_the_rate_with_which_the_module_starts() -> None:
+    one = Bench("brisca-w1")
+    rate = one.lexicon.settings["rate"]
+    one.lexicon = replace(
+        one.lexicon, settings={**one.lexicon.settings, "rate": replace(rate, moves_link=Moves.RESTART)}
+    )
+    # A sister of the family: its rate counts from its next start on.
+    then = one.standin.then
+    moves = lambda action: "setattr" in action.__code__.co_names  # noqa: E731
+    one.standin.then = lambda action, delay=None: None if moves(action) else then(action, delay)  # type: ignore[method-assign]
+    one.agenda.run_until(3)
+    before = len(one.trace.said())
+    result = provision(one.module(), one.order(prove="restart", rate=57600), store=one.store)
+    assert result.verdict == "conforms", result.failure
+    assert result.evidence == "restart" and one.standin.flash["rate"] == 57600
+    said = one.trace.said()[before:]
+    assert len(said) < 25, said
+    assert not any("not seen" in text or "no restart" in text for text in result.remarks)

@@ -423,7 +423,7 @@ class Attention:
                 if state == Answers.SOME:
                     now = session.clock.now()
                     half_since = now if half_since is None else half_since
-                    if now - half_since > KEY_HELD_WITHIN:
+                    if now - half_since > max(KEY_HELD_WITHIN, attention.hold + self.lexicon.start.within):
                         half_since = end
                         early = "The key was released too early: only some commands are answered. "
                         self._ask_operator(early + attention.operator)

@@ -98,9 +98,12 @@ class Identification:
         try:
             for phrase in (lexicon.attention.probe, *lexicon.identify):
                 answer = self._answer(phrase, lexicon)
+                if answer is None and lexicon.attention.whole and self._names(lexicon, identity):
+                    # Its key may be held only since a moment ago.
+                    session.quiet(lexicon.attention.hold + lexicon.start.within)
+                    answer = self._answer(phrase, lexicon)
                 if answer is None:
-                    named = all(identity.get(name) == wanted for name, wanted in lexicon.expect.items())
-                    if lexicon.attention.whole and lexicon.expect and named:
+                    if lexicon.attention.whole and self._names(lexicon, identity):
                         self.half = lexicon
                     return None
                 identity |= {name: str(value) for name, value in answer.captures.items()}
@@ -112,6 +115,12 @@ class Identification:
             return None
         named_by = {name for one in lexicon.identify for want in one.expect.wants for name in want.pattern.names}
         return Fit(lexicon, {name: text for name, text in identity.items() if name in named_by}, dialect.speech.end)
+
+    @staticmethod
+    def _names(lexicon: Lexicon, identity: dict[str, str]) -> bool:
+        """Whether the module has said that it is of this family."""
+        named = all(identity.get(name) == wanted for name, wanted in lexicon.expect.items())
+        return bool(lexicon.expect) and named
 
     def _answer(self, phrase: Phrase, lexicon: Lexicon) -> Reply | None:
         """The answer to a question; None if there is none that is certain."""

@@ -323,7 +323,7 @@ class Module:
             self.attention.ledger.note(Ordered(self.session.clock.now()))
         if action.settles:
             self.session.quiet(action.settles)
-        if action.ends_attention:
+        if action.ends_attention or action.restarts:
             self.attention.lose()
             if not action.restarts:
                 self.attention.ledger.note(Left(self.session.clock.now()))

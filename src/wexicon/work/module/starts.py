@@ -155,6 +155,9 @@ def _heard_ready(module: Module) -> bool:
     ready = start_.ready
     if ready is None:
         return False
+    if not module.lexicon.attention.tuning:
+        # It comes at the rate with which the module starts.
+        session.tune(module.expected_links()[0])
     until = session.clock.now() + start_.within + LATE_START
     return session.wait_for(lambda event: is_ready_text(ready, event.text), until) is not None
 
