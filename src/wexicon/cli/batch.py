@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 from wexicon.cli.banner import banner
 from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.printing import print_failure, print_remarks, print_settings, why_unproved
-from wexicon.cli.progress import KEYBOARD, Progress
+from wexicon.cli.progress import EVERY, KEYBOARD, Progress
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.text import visible
@@ -95,6 +95,7 @@ class Board:
         self._rows: dict[str, tuple[str, str, float, bool]] = {job.name: ("", "waiting", 0.0, False) for job in jobs}
         self._lock = threading.Lock()
         self._quiet = quiet
+        self._said = time.monotonic()
         self._live = LiveTable(self._table, quiet=quiet)
 
     def __enter__(self) -> Board:
@@ -123,6 +124,14 @@ class Board:
             self._live.say(f"{progressed.unit}: {verdict}", bell=True)
         elif ended:
             self.say(f"{progressed.unit}: {progressed.step}")
+        elif not self._quiet and time.monotonic() - self._said >= EVERY:
+            self._said = time.monotonic()
+            self.say(f"{progressed.unit}: {progressed.step}; {self._count()}")
+
+    def _count(self) -> str:
+        with self._lock:
+            done = sum(ended for *_, ended in self._rows.values())
+            return f"{done} of {len(self._rows)} done"
 
     def say(self, text: str, *, needed: bool = False) -> None:
         """A line that stays, above the table; `needed` if it is printed with --json too."""
@@ -141,7 +150,7 @@ class Board:
         ]
         # Those in progress, if there are more than fit.
         open_ones = [row for row in cells if row[3]] or cells
-        return ("unit", "port", "step", "for"), cells if len(cells) <= MOST_SHOWN else open_ones[:MOST_SHOWN]
+        return ("unit", "port", "step", "time"), cells if len(cells) <= MOST_SHOWN else open_ones[:MOST_SHOWN]
 
 
 class _Above(Progress):

@@ -21,7 +21,7 @@ from wexicon.cli.values import (
 )
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
-from wexicon.core.text import counted, meant
+from wexicon.core.text import counted, meant, visible
 
 if TYPE_CHECKING:
     from wexicon import api
@@ -99,6 +99,8 @@ def print_action(result: api.ActionResult) -> None:
     """An action, from the heading to the verdict."""
     print_identity(result)
     print_kept(result.kept)
+    for note in result.notes:
+        print_line(visible(note))
     print_plan(result.plan)
     print_remarks(result.remarks)
     if result.failure:

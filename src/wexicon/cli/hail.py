@@ -5,6 +5,7 @@ The rule: every attempt is shown with what came back; if nothing answers, the li
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -80,7 +81,7 @@ def _hail(port: str, call: HailCall, *, quiet: bool) -> HailResult:
     live = not call.lexicon_name
     with (
         LiveTable(lambda: board(tries), quiet=quiet or not live),
-        call.how.working(f"hail of {port}", quiet=live) as setup,
+        call.how.working(f"hail of {port}", quiet=live and not quiet and sys.stderr.isatty()) as setup,
     ):
         return api.hail(port, call.lexicon_name, setup, escapes=call.escapes, given=_given(call), progress=tries.append)
 

@@ -7,24 +7,36 @@ from __future__ import annotations
 
 import sys
 import threading
+import time
 from collections.abc import Callable
 from typing import Any
 
 from wexicon.cli.show import print_note, styled
 from wexicon.core.faults import ModuleFault
-from wexicon.core.protocol.observations import Began, Listener, Observation
+from wexicon.core.protocol.observations import Began, Heard, Listener, Noted, Observation, Said, Tuned
+from wexicon.core.text import visible
+
+# How long nothing is told of what is being done where there is no terminal (seconds).
+EVERY = 10.0
+# After how long it is told what is waited for (seconds).
+WAITS = 1.0
+_SHOWN = 40
 
 
 class Progress(Listener):
-    """Tells on a terminal which step is being done; silent in a pipe."""
+    """Tells what is being done: on a terminal in a line that changes, elsewhere by a line every ten seconds."""
 
     def __init__(self, title: str, *, quiet: bool = False) -> None:
         self._title = title
+        self._quiet = quiet
         self._status: Any = None
+        self._step = self._link = self._note = self._said = ""
+        self._searching = False
+        self._began = self._spoke = self._told = time.monotonic()
         if sys.stderr.isatty() and not quiet:
             from rich.console import Console
 
-            self._status = Console(stderr=True, highlight=False, emoji=False).status(title)
+            self._status = Console(stderr=True, highlight=False, emoji=False).status(_Now(self))
 
     def __enter__(self) -> Progress:
         if self._status:
@@ -36,14 +48,44 @@ class Progress(Listener):
             self._status.stop()
 
     def note(self, seen: Observation) -> None:
-        """A step of the work began."""
-        if isinstance(seen, Began):
-            self.step(seen.step)
+        """Something happened in the session."""
+        match seen:
+            case Said():
+                self._said, self._spoke = seen.text.strip(), time.monotonic()
+            case Heard():
+                self._said = ""
+                if seen.name:
+                    self._note = f"{seen.name}: {seen.text}"
+            case Began():
+                self.step(seen.step)
+                self._searching = seen.searching
+            case Tuned():
+                self._link = str(seen.tuning)
+            case Noted():
+                self._note = seen.text
+        self.idle()
+
+    def idle(self) -> None:
+        """Nothing came for a while."""
+        now = time.monotonic()
+        if not self._status and not self._quiet and now - self._told >= EVERY:
+            self._told = now
+            print_note(self.now())
 
     def step(self, step: str) -> None:
         """The step that has started."""
-        if self._status:
-            self._status.update(f"{self._title}: {step}")
+        self._step, self._began, self._note, self._said, self._searching = step, time.monotonic(), "", "", False
+
+    def now(self) -> str:
+        """What is being done, at which rate it is tried, what was told last, for how long, and what is waited for."""
+        now = time.monotonic()
+        step = f"{self._step} at {self._link}" if self._searching and self._link else self._step
+        parts = [part for part in (step, self._note and visible(self._note)) if part]
+        if self._said and now - self._spoke >= WAITS:
+            said = self._said if len(self._said) <= _SHOWN else f"{self._said[:_SHOWN]}..."
+            parts.append(f"waiting for the answer to “{visible(said)}”")
+        told = f"{self._title}: " + "; ".join(parts) if parts else self._title
+        return told if now - self._began < WAITS else f"{told} ({now - self._began:.0f} s)"
 
     def say(self, text: str) -> None:
         """A line that stays, above the step that is being done."""
@@ -53,6 +95,18 @@ class Progress(Listener):
             self._status.console.print(Text.from_ansi(text))
         else:
             print_note(text)
+
+
+class _Now:
+    """What is being done, drawn as it is at the time of drawing."""
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress = progress
+
+    def __rich__(self) -> Any:
+        from rich.text import Text
+
+        return Text(self._progress.now(), overflow="ellipsis", no_wrap=True)
 
 
 class Keyboard:

@@ -20,6 +20,7 @@ from wexicon.core.protocol.observations import (
     Heard,
     Judged,
     Logged,
+    Noted,
     Observation,
     Repeated,
     Role,
@@ -125,6 +126,8 @@ def _other(seen: Observation, at: float) -> Record:
             return Record(at, What.STARTED, how=seen.how)
         case Judged():
             return Record(at, What.JUDGED, name=seen.setting, outcome=seen.outcome, note=seen.note)
+        case Noted():
+            return Record(at, What.LOGGED, f"note: {seen.text}")
         case Logged():
             return Record(at, What.LOGGED, seen.text)
     return Record(at, What.LOGGED, repr(seen))

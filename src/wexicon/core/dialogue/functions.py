@@ -12,6 +12,7 @@ from decimal import Decimal, DecimalException
 from wexicon.core.registry import Registry
 from wexicon.core.standards import pdu
 from wexicon.core.standards.nmea import TALKERS, degrees
+from wexicon.core.standards.registration import registration_state
 from wexicon.core.text import to_bytes
 
 Number = int | Decimal
@@ -165,6 +166,7 @@ FUNCTIONS: Registry[Callable[..., object]] = Registry(
         "pdu_length": pdu_length,
         "pdu_text": pdu_text,
         "pdu_number": pdu_number,
+        "registration_state": registration_state,
         "talker_name": talker_name,
         "degrees": in_degrees,
     },

@@ -41,7 +41,7 @@ from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.elements import Capture
 from wexicon.core.protocol.events import Waiter
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
-from wexicon.core.protocol.observations import Awaited, Heard, Role
+from wexicon.core.protocol.observations import Awaited, Heard, Noted, Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
@@ -178,9 +178,11 @@ class Runner:
                 raise self._fault(statement, visible(self._text(statement, text.template)))
             case Note(text):
                 told = self._text(statement, text.template)
-                self.result.notes.append(told)
-                self._tell(told)
-                self.session.log(f"note: {told}")
+                # In a repeat the same is told once.
+                if self.result.notes[-1:] != [told]:
+                    self.result.notes.append(told)
+                    self._tell(told)
+                    self.session.tell(Noted(self.session.clock.now(), told))
             case Read():
                 self.values[statement.variable] = self._by_lexicon(statement, lambda m: m.read(statement.name))
             case Do(name):

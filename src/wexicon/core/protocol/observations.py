@@ -80,6 +80,12 @@ class Logged(Observation, frozen=True, gc=False):
     text: str
 
 
+class Noted(Observation, frozen=True, gc=False):
+    """What a dialogue tells the reader."""
+
+    text: str
+
+
 class Began(Observation, frozen=True, gc=False):
     """A step of the work started; `searching` if it looks for the module."""
 

@@ -44,6 +44,7 @@ def do_action(module: Module, name: str, values: Mapping[str, object], *, plan: 
         with_cause(fault, session, module.lexicon)
         result.ended_by(fault, step, session)
     result.remarks += module.attention.remarks
+    result.notes = module.notes
     result.timed(session, began)
     masked(result, session.secrets)
     return result

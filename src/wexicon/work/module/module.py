@@ -61,6 +61,8 @@ class Module:
         self.given = dict(given or {})
         # What earlier actions kept: a token, for those that follow.
         self.kept: dict[str, object] = {}
+        # What the dialogues of its actions told.
+        self.notes: list[str] = []
         self.lexicon = lexicon
         self.operator = operator
         self.attention = Attention(session, lexicon, operator, patience=patience, fixture=fixture)
@@ -337,6 +339,7 @@ class Module:
         for _, setting, value in due:
             self.follow(setting, value)
         self.kept.update(made.kept)
+        self.notes += made.notes
         return made.kept
 
     def persist(self, name: str) -> None:

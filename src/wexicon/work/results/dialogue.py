@@ -25,7 +25,7 @@ class DialogueResult(Result):
 
 class ActionResult(Result):
     """The result of an action: `done` if its answers were right, `unproved` if a restart was not observed. `kept` is what its
-    dialogue kept, `remarks` what else was noticed."""
+    dialogue kept, `notes` what it told, `remarks` what else was noticed."""
 
     action: str
     port: str = ""
@@ -33,4 +33,5 @@ class ActionResult(Result):
     identity: dict[str, str] = {}
     plan: list[PlannedLine] = []
     kept: dict[str, object] = {}
+    notes: list[str] = []
     remarks: list[str] = []
