@@ -94,6 +94,8 @@ def _run(call: SheetCall, *, write: bool) -> None:
     from wexicon.work.contact.secret_sources import secrets_for
 
     sheet = api.find_sheet(call.sheet_path, call.seat_name, secrets_for(call.sheet_path.parent, ask_secret()))
+    for note in sheet.notes:
+        print_note(note)
     order = api.SheetOrder(
         write=write,
         prove=api.Prove(call.prove),

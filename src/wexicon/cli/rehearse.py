@@ -10,7 +10,7 @@ import click
 import msgspec
 
 from wexicon.cli.options import Duration, ask_secret, gathered, trace_option
-from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_table
+from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_note, print_table
 from wexicon.cli.values import env_option, file_option, gather_values, values_argument
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
@@ -106,6 +106,8 @@ def _rehearse_sheet(call: RehearseCall, choice: Choice) -> None:
 
     began = time.perf_counter()
     sheet = api.find_sheet(call.file, None, secrets_for(call.file.parent, ask_secret()))
+    for note in sheet.notes:
+        print_note(note)
     jobs = jobs_of(sheet)
     if any(job.deferred or job.row or job.seat.before or job.seat.afterwards or job.seat.count for job in jobs):
         _rehearse_many(call, choice, sheet, jobs)

@@ -10,8 +10,11 @@ from typing import NamedTuple
 
 from wexicon.core.dialogue.blocks import Answered, On, Repeat
 from wexicon.core.dialogue.program import Program
-from wexicon.core.dialogue.statements import Body, Break
+from wexicon.core.dialogue.statements import Body, Break, Do
 from wexicon.core.text import nearest
+
+# Stands among the names that are known once an action was done.
+_ACTION = "do"
 
 
 class Found(NamedTuple):
@@ -43,9 +46,10 @@ def _names_of(block: Body, known: set[str], ever: set[str], *, loose: bool) -> I
                 continue
             if name in ever:
                 yield Found(line, f"{name} has no value yet", "it is set further down")
-            else:
+            elif _ACTION not in known:
                 yield Found(line, f"nothing sets {name}", _suggestion(name, known | ever) or f"give it: needs {name}")
-        known |= own
+        # An action of the lexicon may keep any name.
+        known |= own | ({_ACTION} if isinstance(statement, Do) else set())
         loops = loose or isinstance(statement, (Repeat, On))
         for below in statement.blocks():
             yield from _names_of(below, known, ever, loose=loops)

@@ -7,7 +7,8 @@ What is filled in for each unit (see `filling`) is worked out by `jobs`.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping, Sequence
+import re
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from hashlib import sha256
 from typing import Any
 
@@ -24,6 +25,7 @@ from wexicon.core.protocol.masking import Secrets
 from wexicon.core.secret import Secret
 from wexicon.core.text import meant
 from wexicon.core.values import UNSET, Value, ValueFault
+from wexicon.core.values.numbers import Int
 
 SECRET_SOURCES = ("env", "file", "prompt")
 _ELSEWHERE = 'say where it comes from: {name} = {{ env = "NAME" }}, {{ file = "NAME" }} or {{ prompt = "..." }}'
@@ -117,7 +119,8 @@ class Seat(msgspec.Struct, frozen=True):
 
 
 class Sheet(msgspec.Struct, frozen=True):
-    """All of a sheet, and its table of units where it has one; `secret` fetches those whose source is filled in by row."""
+    """All of a sheet, and its table of units where it has one; `secret` fetches those whose source is filled in by row; `notes`
+    are values that may have been meant otherwise."""
 
     path: str
     title: str
@@ -127,6 +130,7 @@ class Sheet(msgspec.Struct, frozen=True):
     agree: AgreeTable = AgreeTable()
     drawn: dict[str, DrawnTable] = {}
     secret: Callable[[str, str], str] | None = None
+    notes: tuple[str, ...] = ()
 
     @property
     def called(self) -> str:
@@ -190,7 +194,18 @@ def read_sheet(
     source.finish()
     assert whole
     title, digest = str(source.data.get("title", "")), sha256(data).hexdigest()
-    return Sheet(path, title, seats, digest, rows, whole.agree, whole.drawn, secret)
+    notes = tuple(note for seat_ in seats.values() for note in _decimals(source, seat_))
+    return Sheet(path, title, seats, digest, rows, whole.agree, whole.drawn, secret, notes)
+
+
+def _decimals(source: Source, seat: Seat) -> Iterator[str]:
+    """Hexadecimal settings that were given a decimal number: in TOML 34 is no 0x34."""
+    for name, value in seat.wanted.items():
+        kind = seat.lexicon.settings[name].kind
+        hexadecimal = isinstance(kind, Int) and kind.base == 16 and isinstance(value, int) and value > 9
+        if hexadecimal and re.search(rf"\b{re.escape(name)}\s*=\s*{value}\b", source.text):
+            other = f"for the hexadecimal number {value} write 0x{value}"
+            yield f"{seat.name}: {name} = {value} is {kind.show(value)}; {other}"
 
 
 def _table(source: Source, whole: SheetFile, units: Callable[[str, str], UnitsTable] | None) -> UnitsTable | None:

@@ -14,6 +14,7 @@ import msgspec
 from wexicon.core.formats.lexicon import Setting
 from wexicon.core.text import visible
 from wexicon.core.values import UNSET, Value, ValueFault
+from wexicon.core.values.numbers import Int
 
 
 def sheet_text(title: str, seat: str, lexicon: str, settings: Iterable[tuple[Setting, Value | None]]) -> str:
@@ -31,7 +32,8 @@ def sheet_text(title: str, seat: str, lexicon: str, settings: Iterable[tuple[Set
         elif why := _unwritable(setting, value):
             lines.append(f"# {setting.name}: {visible(str(value))} {why}")
         else:
-            lines.append(f"{setting.name} = {_toml(value)}")
+            hexadecimal = isinstance(setting.kind, Int) and setting.kind.base == 16
+            lines.append(f"{setting.name} = {setting.kind.show(value).split()[0] if hexadecimal else _toml(value)}")
     return "\n".join(lines) + "\n"
 
 

@@ -102,8 +102,10 @@ class Flag(Kind, frozen=True, tag="flag"):
             yield "on", f"on and off have the same code {self.on!r}"
 
     def check(self, value: object) -> Value:
+        if isinstance(value, str):
+            value = {"true": True, "yes": True, "false": False, "no": False}.get(value.strip().lower(), value)
         if not isinstance(value, bool):
-            raise self.fault(value, "is neither true nor false")
+            raise self.fault(value, "is neither yes nor no")
         return value
 
     def encode(self, value: Value) -> str:
@@ -117,11 +119,8 @@ class Flag(Kind, frozen=True, tag="flag"):
     def others(self, value: Value) -> Iterator[object]:
         yield not value
 
-    def typed(self, text: str) -> Value:
-        return self.check({"true": True, "yes": True, "false": False, "no": False}.get(text.strip().lower(), text))
-
     def allowed(self) -> str:
-        return "true, false"
+        return "yes, no"
 
     def show(self, value: Value) -> str:
         return "yes" if value else "no"

@@ -34,11 +34,15 @@ class Int(Kind, frozen=True, tag="int"):
             yield "width", f"{self.width} is not a number of digits from 0 to 32"
 
     def check(self, value: object) -> Value:
-        number = whole(value)
-        if number is None and isinstance(value, str) and re.fullmatch(r"0[xX][0-9A-Fa-f]{1,16}", value):
-            number = int(value, 16)
+        if self.base == 16 and isinstance(value, str):
+            # Text is as the datasheet writes it; a number is a number.
+            number = int(value, 16) if re.fullmatch(r"(?:0[xX])?[0-9A-Fa-f]{1,16}", value.strip()) else None
+        else:
+            number = whole(value)
+            if number is None and isinstance(value, str) and re.fullmatch(r"0[xX][0-9A-Fa-f]{1,16}", value):
+                number = int(value, 16)
         if number is None:
-            raise self.fault(value, "is not a whole number")
+            raise self.fault(value, "is not a hexadecimal number" if self.base == 16 else "is not a whole number")
         if not within(number, self.min, self.max):
             raise self.fault(value, OUT_OF_RANGE)
         if any(low <= number <= high for low, high in self.holes):
@@ -69,10 +73,16 @@ class Int(Kind, frozen=True, tag="int"):
         return number
 
     def allowed(self) -> str:
-        return _range("whole number", self.min, self.max, self.step if self.step != 1 else None, self.holes, self.unit)
+        what = "hexadecimal number" if self.base == 16 else "whole number"
+        low, high = (None if limit is None else self._shown(limit) for limit in (self.min, self.max))
+        holes = tuple((self._shown(first), self._shown(last)) for first, last in self.holes)
+        return _range(what, low, high, self.step if self.step != 1 else None, holes, self.unit)
+
+    def _shown(self, value: Value) -> str:
+        return f"0x{value:0{self.width}X}" if self.base == 16 else str(value)
 
     def show(self, value: Value) -> str:
-        shown = f"0x{value:0{self.width}X}" if self.base == 16 else str(value)
+        shown = self._shown(value)
         return f"{shown} {self.unit}".rstrip()
 
 
