@@ -133,6 +133,11 @@ def __getattr__(name: str) -> object:
     return TrafficOrder
 
 
+STARTS_AS_OPENED = (
+    "the module starts each time the port is opened: DTR or RTS resets it. Say in a fixture how they stand: "
+    "[idle] dtr = false"
+)
+
 # -- one module -----------------------------------------------------------------------------------------------------------
 
 
@@ -163,11 +168,24 @@ def hail(
             session, all_lexicons(), known=known, with_escapes=escapes, progress=progress, first=asked
         )
         result = search.run()
+    within, link = search.starts_within, Tuning.of(result.rate, result.frame) if result.found else Tuning()
+    if within and result.found and _starts_as_opened(port, setup, link, within):
+        result.remarks.append(STARTS_AS_OPENED)
     if result.found:
         match = result.lexicons[0] if result.lexicons else ""
         remember(port, Tuning.of(result.rate, result.frame), result.end, match)
     result.trace = str(trace)
     return result
+
+
+def _starts_as_opened(port: str, setup: Setup, tuning: Tuning, within: float) -> bool:
+    """Opens a port once more, and listens for `within` seconds whether that has its module start."""
+    from wexicon.work.contact.symptoms import Symptoms
+
+    again = msgspec.structs.replace(setup, trace=None)
+    with open_session(port, None, again, Opening(title="hail", tuning=tuning)) as (session, _):
+        session.listen(session.clock.now() + within, lambda: Symptoms(session, None).started())
+        return Symptoms(session, None).started()
 
 
 def lexicon_on(

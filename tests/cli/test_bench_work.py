@@ -104,3 +104,31 @@ def test_mode_pins_are_put_high_and_low() -> None:
 def test_what_a_rig_file_says_of_a_unit_is_checked(unit: str, told: str) -> None:
     Path("r.toml").write_text(f"format = 1\n[unit.one]\n{unit}\n")
     assert told in wexicon("rig", "start", "r.toml", status=2).stderr
+
+
+RESET = '[unit.screen]\nstandin = "brisca-w1"\nserve = "rfc2217"\nwiring = { dtr = "reset" }\n'
+
+
+def test_a_module_that_starts_with_each_opening_is_named_and_kept_from_it_by_a_fixture() -> None:
+    with bench(RESET) as rig:
+        port = rig.ports["screen"]
+        told = wexicon("hail", port).stdout
+        assert "found: 115200" in told and "starts each time the port is opened" in told
+        Path("idle.toml").write_text("format = 1\n[idle]\ndtr = false\n")
+        told = wexicon("hail", port, "--fixture", "idle.toml").stdout
+        assert "found: 115200" in told and "each time" not in told
+        Path("odd.toml").write_text("format = 1\n[idle]\ncts = true\n")
+        assert "is not one of dtr, rts" in wexicon("hail", port, "--fixture", "odd.toml", status=2).stderr
+
+
+def test_opening_a_port_presses_no_key_and_cuts_no_power() -> None:
+    unit = '[unit.plug]\nstandin = "tamsel-k5"\nserve = "rfc2217"\nwiring = { dtr = "service", rts = "!power" }\n'
+    Path("jig.toml").write_text('format = 1\n[pin.key]\nline = "dtr"\n[pin.power]\nline = "rts"\ninverted = true\n')
+    with bench(unit) as rig:
+        standin = rig.bench.units["plug"].standin
+        lives = standin._life
+        Path("look.wex").write_text("pause 300ms\n")
+        wexicon("run", "look.wex", rig.ports["plug"], "--fixture", "jig.toml")
+        assert standin._life == lives and not standin.held
+        wexicon("run", "look.wex", rig.ports["plug"])
+        assert standin._life != lives  # as most systems open a port, it loses its power

@@ -13,7 +13,7 @@ import queue
 import select
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Self
 
 import serial
@@ -34,14 +34,16 @@ except ImportError:
 LINKS: Registry[Callable[[str, Tuning], Link]] = Registry("wexicon.links", {})
 # What pyserial opens by itself.
 SERIAL_URLS = ("rfc2217", "socket", "loop")
+NO_LINES: Mapping[str, bool] = {}
 LARGEST_READ = 65_536
 MOST_WAITING = 64
 # What a port raises if it is gone, or cannot do what is asked of it.
 _FAULTS = (serial.SerialException, OSError, ValueError, *((termios.error,) if termios else ()))
 
 
-def open_port(name: str, tuning: Tuning, flow: str = "none") -> Link:
-    """Opens a port, with flow control (see FLOWS). Raises LinkFault that says why it cannot be."""
+def open_port(name: str, tuning: Tuning, flow: str = "none", idle: Mapping[str, bool] = NO_LINES) -> Link:
+    """Opens a port, with flow control (see FLOWS). `idle` are the levels that `dtr` and `rts` have from the opening on; a
+    system that raises them as it opens leaves a short pulse. Raises LinkFault that says why it cannot be."""
     scheme = name.partition("://")[0] if "://" in name else ""
     if scheme and scheme not in SERIAL_URLS:
         if scheme not in LINKS:
@@ -53,6 +55,8 @@ def open_port(name: str, tuning: Tuning, flow: str = "none") -> Link:
         port = serial.serial_for_url(name, do_not_open=True)
         _apply(port, tuning)
         _apply_flow(port, flow)
+        for line, on in idle.items():
+            setattr(port, line, on)
         if not scheme:
             port.exclusive = True
         port.timeout = 0.05 if scheme else 0

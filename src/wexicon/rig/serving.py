@@ -139,6 +139,8 @@ class Rfc2217Port:
         client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         client.setblocking(False)
         self._client = client
+        # The lines fell when the port was closed, and rise as it is opened.
+        self.uart.from_host_signals(dtr=False, rts=False)
         self._telnet = serial.rfc2217.PortManager(self._host, self)
         self._register(client, self._readable)
 

@@ -137,6 +137,9 @@ class StandIn:
             name = target.lstrip("!")
             if name == "power":
                 self.power(state)
+            elif name == "reset":
+                if state and self.powered:
+                    self.restart()
             elif name in self.keys:
                 self.key(name, state)
             elif name:

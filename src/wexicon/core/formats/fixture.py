@@ -17,6 +17,8 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 
 LINES = ("dtr", "rts")
+# The pin that is on while nothing is done.
+POWER = "power"
 
 
 class Pin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -38,10 +40,12 @@ class Bridge(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class FixtureFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A whole fixture file."""
+    """A whole fixture file. `idle` are the levels of `dtr` and `rts` while nothing is done, from the opening of the port on;
+    without it no key is pressed and the power is on."""
 
     format: int
     bridge: Bridge | None = None
+    idle: dict[str, bool] = msgspec.field(default_factory=dict)
     pin: dict[str, Pin] = msgspec.field(default_factory=dict)
 
 
@@ -57,7 +61,8 @@ class RecordsPins(Protocol):
 
 class Fixture:
     """Drives pins by the control lines of a session's link, or by commands, which `run` runs: it raises Fault where one
-    fails. `record` has the pins that have to be put back; `bridge` is our side's link if there is a pass-through board."""
+    fails. `record` has the pins that have to be put back; `bridge` is our side's link if there is a pass-through board,
+    `idle` the levels of the lines while nothing is done."""
 
     def __init__(
         self,
@@ -65,7 +70,10 @@ class Fixture:
         run: Callable[[str], None] | None = None,
         record: RecordsPins | None = None,
         bridge: Tuning | None = None,
+        idle: Mapping[str, bool] | None = None,
     ) -> None:
+        resting = {pin.line: (name == POWER) != pin.inverted for name, pin in (pins or {}).items() if pin.line}
+        self.idle = {**resting, **(idle or {})}
         self.record = record
         self.bridge = bridge
         self.pins = {line: Pin(line) for line in LINES} | dict(pins or {})
@@ -151,5 +159,9 @@ def read_fixture(
             tuning = Tuning.of(bridge.rate, bridge.frame)
         except ValueError as fault:
             source.complain(("bridge",), str(fault))
+    idle = source.typed(source.data.get("idle", {}), dict[str, bool], ("idle",)) or {}
+    for name in idle:
+        if name not in LINES:
+            source.complain(("idle", name), f"{name!r} is not one of dtr, rts")
     source.finish()
-    return Fixture(pins, run, record, tuning)
+    return Fixture(pins, run, record, tuning, idle)

@@ -25,6 +25,7 @@ from wexicon.work.contact.causes import (
     data_mode,
     intelligible,
     is_own,
+    is_start,
     let_go,
     nothing_found,
     only_errors,
@@ -56,6 +57,8 @@ _SENTENCES = tuple(
         "$GPRMC,101500,A,5130.00,N,00012.00,W,0.0,,,,",
     )
 )
+# How much longer than its lexicon says a module may take to start (seconds).
+STARTS_LATE = 0.5
 # More than an answer to the greeting would be (bytes).
 LONG = 24
 # Words of at least this many characters are hardly garbage.
@@ -114,6 +117,17 @@ class LinkDiscovery:
             self._tell_not_found()
         session.log(f"hail: {'found at ' + str(found) if found else 'not found'}")
         return result
+
+    @property
+    def starts_within(self) -> float:
+        """How long the module that was found may take to tell that it starts, in seconds; 0 if it does not tell, or if nothing
+        came at first but what was asked for: then it did not start as the port was opened."""
+        starts = [one.lexicon.start for one in self._fits[:1] if one.lexicon.dialect.form != "sentences"]
+        early = [one for one in self.heard[:3] if one.came == Came.GARBAGE or (one.data and not one.said)]
+        words = any(is_start(one, line) for one in self.lexicons for each in self.heard for line in each.lines)
+        if not (early or words):
+            return 0.0
+        return max((one.within + STARTS_LATE for one in starts if one.says or one.ready), default=0.0)
 
     # -- the search -----------------------------------------------------------------------------------------------
 

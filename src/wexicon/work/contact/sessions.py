@@ -110,7 +110,7 @@ def open_session(
     path = setup.trace_for(opening.title)
     flow = setup.flow or (lexicon.flow if lexicon else FLOWS[0])
     with (
-        open_port(port, setup.fixture.bridge or opening.tuning_for(lexicon), flow) as link,
+        open_port(port, setup.fixture.bridge or opening.tuning_for(lexicon), flow, setup.fixture.idle) as link,
         session_over(link, opening.dialect_for(lexicon), path, setup, opening) as session,
     ):
         yield session, path

@@ -116,6 +116,10 @@ class Symptoms:
         yield self._refused
         yield self._silent
 
+    def started(self) -> bool:
+        """Whether the module was heard to start."""
+        return any(started(one, self.lexicon) for turn in self.turns for one in turn.heard)
+
     def illegible(self) -> bool:
         """Whether what the last line brought is garbage."""
         return any(map(garbled, self.last.texts()))
