@@ -43,7 +43,7 @@ ALLOWED = {
     ("Pin", "line"): fixture.LINES,
     **{(kind, "codes_are"): coded.CODES_ARE for kind in ("Choice", "Rate", "Frame")},
 }
-DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "moves_after")
+DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "moves_after", "wakes_within")
 FILES = {
     "Lexicons": (
         tables.LexiconFile, tables.About, tables.LinkTable, tables.StartTable, tables.AttentionTable, speech.Speech,
@@ -51,9 +51,10 @@ FILES = {
         tables.GroupTable, tables.ActionTable, tables.TrafficTable,
     ),
     "Sheets": (sheet.SheetFile, sheet.SeatTable, sheet.AgreeTable, sheet.DrawnTable),
-    "Fixtures": (fixture.FixtureFile, fixture.Pin),
+    "Fixtures": (fixture.FixtureFile, fixture.Pin, fixture.Bridge),
     "Rigs": (
-        bench.RigFile, bench.UnitTable, uart.WireFaults, air.AirTable, air.AccessPoint, air.Network, air.Sky, air.Management,
+        bench.RigFile, bench.UnitTable, bench.BoardTable, uart.WireFaults,
+        air.AirTable, air.AccessPoint, air.Network, air.Sky, air.Management,
     ),
 }  # fmt: skip
 

@@ -171,3 +171,10 @@ def test_what_an_action_keeps_is_checked_after_it() -> None:
 def test_do_tells_what_its_dialogue_notes() -> None:
     with bench('[unit.relay]\nstandin = "cordal-n7"\n[air.network]\nregisters_in = 0.5\n'):
         assert "registered, home network" in wexicon("do", "relay", "register-eps", "-l", "cordal-n7").stdout
+
+
+def test_a_text_that_the_gsm_alphabet_lacks_is_refused_before_anything_is_said() -> None:
+    with bench('[unit.relay]\nstandin = "cordal-g2"\n[air.network]\nregisters_in = 0.2\n'):
+        words = ("do", "relay", "send-text", "-l", "cordal-g2", "number=+441632960002")
+        wrong = wexicon(*words, "message=\u043f\u0440\u0438\u0432\u0435\u0442", status=1).stderr
+        assert "the GSM alphabet lacks letters of this text" in wrong and "send-ucs2" in wrong

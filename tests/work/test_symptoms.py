@@ -10,18 +10,24 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
+from tests.conftest import Bench
 from tests.work.devices import Device
 from wexicon.core.dialogue import read_dialogue
+from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.tuning import Tuning
 from wexicon.work.console.conversation import Shown, Talk
+from wexicon.work.contact.symptoms import with_cause
 from wexicon.work.drafting.lexicon_draft import Drafting
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.function.endpoints import TransparentEndpoint
 from wexicon.work.function.traffic import TrafficOrder, TrafficTest
+from wexicon.work.module.module import Module
 
 # What is wrong with the device; what is said to it, and with which line end; what must be named.
 CAUSES: dict[str, tuple[dict[str, Any], str, str, str]] = {
@@ -136,3 +142,81 @@ def test_every_command_names_the_cause(command: str, cause: str) -> None:
     if command == "talk" and cause == "too slow":
         told = "late, or not asked for"
     assert told.lower() in said.lower()
+
+
+# A known module that goes wrong while an action or a setting is under way: what is done to it, and what must be named.
+MISHAPS: dict[str, tuple[str, Callable[[Bench], None], str]] = {
+    "a weak supply": ("brisca-w1", lambda one: _restarting(one), "the module restarts by itself"),
+    "a payload begun": ("brisca-w1", lambda one: _deaf(one, b"> "), "the module waits for"),
+    "a sleeper": ("cordal-n7", lambda one: _deaf(one, b"+XSLEEP: 1\r\n"), "the module is probably asleep"),
+    "another rate": ("brisca-w1", lambda one: _moves(one), "garbage was heard at 115200 8N1"),
+    "a peer": ("lindle-l9", lambda one: _deaf(one, b"@air snr 8 rssi -71 from 1: tide\r\n"), "a peer is connected"),
+    "a key let go": ("tamsel-k5", lambda one: _half(one), "service key"),
+    "no power": ("brisca-w1", lambda one: one.standin.power(False), "nothing was heard since"),
+}
+
+
+def _deaf(one: Bench, says: bytes) -> None:
+    """The module says this, and hears nothing more."""
+    one.standin.heard = lambda data, began: None  # type: ignore[method-assign]
+    one.standin.uart.send(says)
+
+
+def _restarting(one: Bench) -> None:
+    one.standin.heard = lambda data, began: None  # type: ignore[method-assign]
+    for after in (0.1, 0.6, 1.1):
+        one.standin.after(after, lambda: one.standin.uart.send(b"READY\r\n"))
+
+
+def _moves(one: Bench) -> None:
+    """It speaks at another rate from now on, and starts there."""
+    one.standin.uart.tuning = Tuning(57600)
+    one.standin.after(0.2, lambda: one.standin.uart.send(b"Brisca W1 2.0.3 starts\r\n"))
+
+
+def _half(one: Bench) -> None:
+    one.standin.mode = "half"  # type: ignore[attr-defined]
+
+
+def by_action(module: Module) -> str:
+    module.session.begin_step("dialogue")
+    with pytest.raises(Fault) as fault:
+        Runner(
+            module.session, read_dialogue("> " + PROBES[module.lexicon.about.family] + "\n", "d.wex"), module=module
+        ).run()
+    with_cause(fault.value, module.session, module.lexicon)
+    return fault.value.hint
+
+
+def by_reading(module: Module) -> str:
+    with pytest.raises(Fault) as fault:
+        module.read(next(name for name, one in module.lexicon.settings.items() if one.read))
+    return f"{fault.value.what} {fault.value.hint}"
+
+
+def by_writing(module: Module) -> str:
+    name = next(name for name in ("name", "label", "network", "apn") if name in module.lexicon.settings)
+    with pytest.raises(Fault) as fault:
+        module.set(name, 6 if name == "network" else "quay")
+    return f"{fault.value.what} {fault.value.hint}"
+
+
+PROBES = {"brisca-w1": "AT+WHO?", "cordal-n7": "AT", "lindle-l9": "@who?", "tamsel-k5": "AT+LABEL?"}
+
+
+@pytest.mark.parametrize("way", [by_action, by_reading, by_writing])
+@pytest.mark.parametrize("mishap", MISHAPS)
+def test_what_happens_to_a_known_module_is_named_by_actions_reading_and_writing(
+    mishap: str, way: Callable[[Module], str]
+) -> None:
+    name, happens, told = MISHAPS[mishap]
+    one = Bench(name)
+    if name == "lindle-l9":
+        one.lexicon = replace(one.lexicon, attention=replace(one.lexicon.attention, ends_on="air"))
+    one.agenda.run_until(25)
+    module = one.module()
+    module.attention.gain()
+    module.identify()
+    happens(one)
+    module.session.quiet(0.4)
+    assert told.lower() in way(module).lower()

@@ -11,6 +11,7 @@ from decimal import Decimal, DecimalException
 
 from wexicon.core.registry import Registry
 from wexicon.core.standards import pdu
+from wexicon.core.standards.charsets import gsm7_codes
 from wexicon.core.standards.nmea import TALKERS, degrees
 from wexicon.core.standards.registration import registration_state
 from wexicon.core.text import to_bytes
@@ -130,6 +131,15 @@ def pdu_number(unit: object) -> str:
     return pdu.read(str(unit)).number
 
 
+def in_gsm_alphabet(text: object) -> bool:
+    """Whether the GSM 7-bit default alphabet and its extension have all letters of a text (3GPP TS 23.038, 6.2.1)."""
+    try:
+        gsm7_codes(str(text))
+    except ValueError:
+        return False
+    return True
+
+
 def talker_name(talker: object) -> str:
     """What kind of device a talker identifier is (NMEA 0183); the identifier itself if unknown."""
     return TALKERS.get(str(talker), str(talker))
@@ -167,6 +177,7 @@ FUNCTIONS: Registry[Callable[..., object]] = Registry(
         "pdu_text": pdu_text,
         "pdu_number": pdu_number,
         "registration_state": registration_state,
+        "in_gsm_alphabet": in_gsm_alphabet,
         "talker_name": talker_name,
         "degrees": in_degrees,
     },
