@@ -178,3 +178,43 @@ def test_a_text_that_the_gsm_alphabet_lacks_is_refused_before_anything_is_said()
         words = ("do", "relay", "send-text", "-l", "cordal-g2", "number=+441632960002")
         wrong = wexicon(*words, "message=\u043f\u0440\u0438\u0432\u0435\u0442", status=1).stderr
         assert "the GSM alphabet lacks letters of this text" in wrong and "send-ucs2" in wrong
+
+
+def test_what_a_dialogue_before_has_set_is_saved_and_is_not_called_nothing() -> None:
+    Path("before.wex").write_text("> @name=Old Ferry\n")
+    Path("s.toml").write_text(
+        'format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { network = 1 }\nbefore = ["before.wex"]\n'
+    )
+    with bench(MAST) as rig:
+        done = wexicon("provision", "s.toml", "mast", "--operator", "rig").stdout
+        assert "1 unchanged" in done and "nothing written but by the sheet's dialogues (1 line)" in done
+        standin = rig.bench.units["mast"].standin
+        assert standin.flash["name"] == standin.memory["name"] == "Old Ferry"
+
+
+def test_a_module_that_is_another_unit_is_refused_with_a_seat_too() -> None:
+    seats = "".join(
+        f'[seat.{name}]\nlexicon = "lindle-l9"\nsettings = {{ address = {n} }}\n' for name, n in (("a", 1), ("b", 2))
+    )
+    Path("s.toml").write_text(f"format = 1\n{seats}")
+    with bench(MAST) as rig:
+        wexicon("provision", "s.toml", "mast", "--seat", "a")
+        wrong = wexicon("provision", "s.toml", "mast", "--seat", "b", status=1)
+        assert "already provisioned as a" in wrong.stdout + wrong.stderr
+        assert rig.bench.units["mast"].standin.flash["addr"] == 1
+        wexicon("provision", "s.toml", "mast", "--seat", "b", "--again")
+        assert rig.bench.units["mast"].standin.flash["addr"] == 2
+
+
+def test_a_sheet_names_the_lexicon_that_is_beside_it() -> None:
+    Path("own.toml").write_text((shipped_folder() / "lindle-l9.toml").read_text())
+    with bench(MAST):
+        wexicon("readout", "mast", "-l", "own.toml", "--sheet", "unit.toml")
+        assert 'lexicon = "own.toml"' in Path("unit.toml").read_text()
+        assert "conforms" in wexicon("verify", "unit.toml", "mast").stdout
+
+
+def test_a_test_of_packets_does_not_pass_against_a_module_that_takes_them_for_commands() -> None:
+    with bench(SCREEN):
+        wrong = wexicon("traffic", "screen", "--rate", "115200", "--count", "3", status=1)
+        assert "it is in command mode, not in data mode" in wrong.stdout + wrong.stderr

@@ -61,11 +61,17 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
 def _row(result: UnitResult) -> tuple[str, ...]:
     unit = next(reversed(result.identity.values()), "")
     changed = sum(line.outcome == "changed" for line in result.settings)
-    told = f"{changed} changed" if changed else "nothing written" if result.settings and not result.written else ""
+    told = f"{changed} changed" if changed else _untouched(result)
     if result.verdict == "skipped" and result.remarks:
         told = result.remarks[0]
     took = spoken(result.seconds) if result.steps else ""
     return result.seat, result.port, visible(unit), told, str(result.evidence), took, str(result.verdict)
+
+
+def _untouched(result: UnitResult) -> str:
+    if not result.settings or result.written:
+        return ""
+    return "only dialogues wrote" if result.said_by_dialogues else "nothing written"
 
 
 class Requests:

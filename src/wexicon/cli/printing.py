@@ -108,6 +108,8 @@ def print_verdict(result: UnitResult) -> None:
         parts.append(f"{len(result.trusted)} trusted ({', '.join(result.trusted)})")
     if result.verdict is Verdict.PLANNED:
         parts.append("nothing was written")
+    elif not result.written and result.said_by_dialogues:
+        parts.append(f"nothing written but by the sheet's dialogues ({counted(result.said_by_dialogues, 'line')})")
     elif not result.written:
         parts.append("nothing written")
     line = f"{result.verdict}: {', '.join(parts)}"

@@ -63,7 +63,7 @@ def readout(call: ReadoutCall) -> None:
     result = read_module(call.port, lexicon, call.how, call.env_pairs, call.file_pairs)
     result.lexicon_from = origin_of(lexicon) + ("" if call.lexicon_name else ", stored for this port")
     if call.sheet_path and not result.failure:
-        write_new(call.sheet_path, _sheet(result, lexicon), force=call.how.force)
+        write_new(call.sheet_path, _sheet(result, lexicon, call.sheet_path), force=call.how.force)
         name = call.sheet_path
         result.remarks.append(f"wrote {name}; wexicon provision {name} PORT copies its settings to another module")
     with ending(result.status):
@@ -115,8 +115,8 @@ def _row(line: SettingResult, setting: Setting) -> list[str]:
     return [line.name, value, factory, setting.kind.allowed(), setting.meaning + group]
 
 
-def _sheet(result: UnitResult, lexicon: Lexicon) -> str:
-    """The settings of a module as a sheet."""
+def _sheet(result: UnitResult, lexicon: Lexicon, path: Path) -> str:
+    """The settings of a module as a sheet; a lexicon beside or below it is named as it stands from there."""
     from wexicon.core.formats.writing import sheet_text
     from wexicon.work.contact.known_links import named
 
@@ -129,7 +129,10 @@ def _sheet(result: UnitResult, lexicon: Lexicon) -> str:
             settings.append((setting, None))
         else:
             settings.append((setting, _plain(setting, found)))
-    return sheet_text(f"as {told} was", "unit", named(lexicon), settings)
+    name, folder = named(lexicon), path.absolute().parent
+    if Path(name).is_absolute() and Path(name).is_relative_to(folder):
+        name = str(Path(name).relative_to(folder))
+    return sheet_text(f"as {told} was", "unit", name, settings)
 
 
 def _plain(setting: Setting, found: Shown) -> Value:

@@ -362,11 +362,13 @@ class Batch:
         }
         wanted = job.resolved({**self.scheduler.known, **own, **drawn})
         ran: list[DialogueResult] = []
+        said = module.session.changes
         for name in job.seat.before if self.order.write else ():
             ran.append(self._run(name, job, module))
             if ran[-1].failure:
                 return _with_output(UnitResult(identity=identity, failure=ran[-1].failure), ran)
-        order = Order(wanted, self.order.prove, job.seat.trust, self.sheet.digest)
+        touched = module.session.changes != said
+        order = Order(wanted, self.order.prove, job.seat.trust, self.sheet.digest, touched=touched)
         result = provision(module, order, store=self.store) if self.order.write else verify(module, order)
         for name in job.seat.afterwards if self.order.write and not result.status else ():
             ran.append(self._run(name, job, module))
@@ -382,7 +384,7 @@ class Batch:
         have = {**(job.row.cells if job.row else {}), **job.given(self.sheet.secret)}
         needs = {need.name for need in program.needs()}
         values = {key: value for key, value in have.items() if key in needs}
-        likely = [module.session.link.tuning]
+        likely, before = [module.session.link.tuning], module.session.changes
         done = run_dialogue(
             module.session,
             program,
@@ -395,7 +397,7 @@ class Batch:
         )
         if done.failure:
             done.failure.step = f"{name}: {done.failure.step}" if done.failure.step else name
-        done.dialogue = name
+        done.dialogue, done.said = name, module.session.changes - before
         return done
 
     # -- all of them ----------------------------------------------------------------------------------------------
@@ -419,6 +421,7 @@ def _with_output(result: UnitResult, ran: Sequence[DialogueResult]) -> UnitResul
     """The same, with what the sheet's dialogues kept and measured."""
     result.kept = {one.dialogue: one.kept for one in ran if one.kept}
     result.measurements = [measured for one in ran for measured in one.measurements]
+    result.said_by_dialogues = sum(one.said for one in ran)
     return result
 
 

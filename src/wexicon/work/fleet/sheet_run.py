@@ -89,7 +89,8 @@ class SheetRun:
     @property
     def is_batch(self) -> bool:
         """Whether claims and records are needed for each unit."""
-        return not self.single or self.order.new_ports or (self.sheet.has_fixed_units and not self.order.plan)
+        several = self.sheet.has_fixed_units or len(self.sheet.seats) > 1
+        return not self.single or self.order.new_ports or (several and not self.order.plan)
 
     @property
     def swaps(self) -> bool:

@@ -47,6 +47,8 @@ class Order(msgspec.Struct, frozen=True):
     sheet: str = ""
     # Only read, and work out what would be said.
     plan: bool = False
+    # A dialogue has said something before: what it set is saved, and lives through the start that proves.
+    touched: bool = False
 
 
 class ProvisioningRun:
@@ -313,7 +315,10 @@ class ProvisioningRun:
                 self._remember()
                 self._write_all(todo)
             again = turn == 0 and (
-                before is not None or can is Evidence.READING or any(map(self._pending, self._wanted()))
+                before is not None
+                or self.order.touched
+                or can is Evidence.READING
+                or any(map(self._pending, self._wanted()))
             )
             self._persist(todo, again=again)
             self._void()

@@ -12,11 +12,12 @@ from wexicon.work.results.unit import PlannedLine
 
 class DialogueResult(Result):
     """The result of a dialogue. Times are seconds: in all, on the wire, waiting for the module, and pauses that the dialogue
-    makes."""
+    makes. `said` counts the lines that it said as part of a sheet."""
 
     dialogue: str
     kept: dict[str, object] = {}
     notes: list[str] = []
+    said: int = 0
     measurements: list[Measurement] = []
     on_wire: float = 0.0
     waiting: float = 0.0

@@ -30,7 +30,7 @@ _NAMES = (
     "sheet",
     "trace",
 )
-_COUNTS = ("status", "written", "exchanges", "seconds", "on_wire", "waiting", "pauses")
+_COUNTS = ("status", "written", "said_by_dialogues", "exchanges", "seconds", "on_wire", "waiting", "pauses")
 _OURS = frozenset((*_NAMES, *_COUNTS))
 
 

@@ -75,7 +75,8 @@ class UnitResult(Result):
     """The result of one unit. `link` is our side's rate and frame at the end; `started` is UTC; `sheet` and `lexicon_digest`
     are SHA-256 digests of the files; `trusted` are settings whose acknowledgement was enough, `also_changed` settings outside
     the sheet that changed; `kept` and `measurements` come from the sheet's dialogues; `starts` counts the
-    starts that were observed since the last write, with a reading after each; `lexicon_from` is the lexicon's file."""
+    starts that were observed since the last write, with a reading after each; `lexicon_from` is the lexicon's file;
+    `said_by_dialogues` counts the lines that the sheet's dialogues said."""
 
     evidence: Evidence = Evidence.NONE
     seat: str = ""
@@ -91,6 +92,7 @@ class UnitResult(Result):
     also_changed: list[str] = []
     remarks: list[str] = []
     written: int = 0
+    said_by_dialogues: int = 0
     starts: int = 0
     steps: list[StepTime] = []
     started: datetime | None = None
