@@ -132,7 +132,7 @@ def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> N
     assert "relay of “Marrow Estuary" in shown and shown.count("provision") == 4
     wexicon("units", "export", "units.csv")
     rows = list(csv.DictReader(Path("units.csv").read_text().splitlines()))
-    assert {row["unit"]: row["address"] for row in rows}["lindle-l9 L9-00612"] == "1" and len(rows) == 4
+    assert {row["module"]: row["address"] for row in rows}["lindle-l9 L9-00612"] == "1" and len(rows) == 4
     assert "the register has no unit L9-9" in wexicon("units", "show", "L9-9", status=2).stderr
 
 

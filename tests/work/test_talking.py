@@ -298,3 +298,9 @@ def test_events_are_stamped_when_they_came() -> None:
     hand.type("AT")
     [event] = [one for one in hand.seen if one.kind == "event"]
     assert 0.5 <= event.at.timestamp() - clock.wall(began).timestamp() < 0.6
+
+
+def test_silence_after_a_typed_change_of_rate_is_named() -> None:
+    told = "\n".join(Hand("lindle-l9").type("@uart=57600", "@who?"))
+    assert "“@uart=57600” has moved the module to 57600 baud now; our side is at 9600 8N1" in told
+    assert ":tune 57600 listens at that rate" in told

@@ -70,7 +70,7 @@ def list_(register_at: str | None, as_json: bool, **filters: Unpack[Filters]) ->
         _print_unfinished(the_register(register_at))
         return
     rows = [(one.unit, one.name, one.did, one.verdict, one.evidence, _when(one), one.sheet, one.bench) for one in found]
-    print_table(("unit", "as", "did", "verdict", "evidence", "when (UTC)", "sheet", "bench"), rows, ours=3)
+    print_table(("module", "unit", "action", "verdict", "evidence", "when (UTC)", "sheet", "bench"), rows, ours=3)
     _print_unfinished(the_register(register_at))
 
 
@@ -108,7 +108,7 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     last = found[-1]
     print_line(f"{visible(last.unit)}, {visible(last.name)} of “{visible(last.sheet)}”", "bold")
     rows = [(_when(one), one.did, one.name, one.verdict, one.evidence, one.bench, _changes(one)) for one in found]
-    print_table(("when (UTC)", "did", "as", "verdict", "evidence", "bench", "changed"), rows, ours=3)
+    print_table(("when (UTC)", "action", "unit", "verdict", "evidence", "bench", "changed"), rows, ours=3)
     left = [(line["name"], _shown(line["after"]), line["outcome"]) for line in last.result["settings"]]
     if left:
         print_line("")
@@ -214,7 +214,7 @@ def _csv(found: list[Entry]) -> str:
     names = list(dict.fromkeys(line["name"] for one in found for line in one.result["settings"]))
     made = io.StringIO()
     writer = csv.writer(made)
-    writer.writerow(["unit", "as", "did", "verdict", "evidence", "when", "sheet", "bench", *names])
+    writer.writerow(["module", "unit", "action", "verdict", "evidence", "when", "sheet", "bench", *names])
     for one in found:
         after = {line["name"]: _shown(line["after"]) for line in one.result["settings"]}
         cells = [one.unit, one.name, one.did, one.verdict, one.evidence, one.at, one.sheet, one.bench]

@@ -64,6 +64,11 @@ class Driver:
         self._hearing_since: float | None = None
 
     @property
+    def heard_at(self) -> float:
+        """When the last bytes came."""
+        return self._heard_at
+
+    @property
     def recent(self) -> Collection[Observation]:
         """What was reported last, without secrets."""
         self.listener.flush()

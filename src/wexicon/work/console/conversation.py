@@ -38,8 +38,9 @@ from wexicon.core.text import to_text, visible
 from wexicon.links.clock import RealClock
 from wexicon.work.console.commands import Commands
 from wexicon.work.console.completion import MARK, secret_from
-from wexicon.work.console.explanation import Explainer, new_rate
+from wexicon.work.console.explanation import Explainer
 from wexicon.work.contact.causes import restarting
+from wexicon.work.contact.rate_changes import new_rate
 from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, started
 from wexicon.work.module.expected import LINES, expected
 from wexicon.work.module.module import Module
@@ -49,6 +50,8 @@ LOOKS = 0.01
 LOOKS_FOR_PORT = 0.25
 # After how long a silence what has come without a line end is shown (seconds).
 SHOWN_AFTER = 0.05
+# How many characters may come together, as from the buffer of a UART.
+PIECE = 64
 
 
 class Shown(msgspec.Struct, frozen=True):
@@ -151,7 +154,7 @@ class Talk(Listener):
                 self._turn()
             except LinkFault as fault:
                 self._lost(fault)
-        self._show_partial(due=True)
+        self._show_partial(ended=True)
         self.failures += self._prompted
 
     def _turn(self) -> None:
@@ -305,21 +308,22 @@ class Talk(Listener):
         """Nothing has come for a while: an abandoned answer, or a prompt, ends the wait."""
         if self.muted:
             return
-        self._show_partial(due=True)
+        self._show_partial()
         if self._abandoning or (self.waiting and self.session.partial.strip() == ">"):
             raise Abandoned
 
-    def _show_partial(self, *, due: bool = False) -> None:
-        """What has come without a line end, such as a prompt, once it stands still."""
-        partial = self.session.partial
-        if due and self._taken:
+    def _show_partial(self, *, ended: bool = False) -> None:
+        """What has come without a line end, such as a prompt, once it stands still, or the conversation has ended."""
+        session = self.session
+        still = session.clock.now() - session.heard_at
+        # A slow rate brings a line in pieces.
+        if not ended and still < SHOWN_AFTER + session.link.tuning.wire_time(PIECE):
+            return
+        if self._taken:
             taken, self._taken = self._taken, b""
             self._hex_line("<", taken)
-        if not partial or partial == self._partial:
-            return
-        if not due:
-            self.session.listen(self.session.clock.now() + SHOWN_AFTER)
-        if partial == self.session.partial:
+        partial = session.partial
+        if partial and partial != self._partial:
             fresh = partial.removeprefix(self._partial)
             self._partial = partial
             self.tell("<", visible(fresh), "", "partial")

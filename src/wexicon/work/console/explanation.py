@@ -5,17 +5,14 @@ The rule: nothing is said of a line that the lexicon does not know; a secret is 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping
-from contextlib import suppress
 
-from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
-from wexicon.core.protocol.insertion import Template
+from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.text import visible, written
-from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault
 from wexicon.core.values.base import OUT_OF_RANGE
+from wexicon.work.contact.rate_changes import put_in
 
 
 class Explainer:
@@ -72,32 +69,6 @@ class Explainer:
                 if captures:
                     yield _listed(captures).removeprefix(": ")
                     return
-
-
-def new_rate(lexicon: Lexicon | None, text: str) -> tuple[int, str] | None:
-    """The rate to which a line moves the module, and when, in words; None if it is no such line. Without a lexicon ITU-T V.250,
-    6.2.10 is known."""
-    for setting in lexicon.settings.values() if lexicon else ():
-        coded = put_in(setting.write.say, text) if setting.write and setting.kind.rates() else None
-        if coded is not None:
-            with suppress(ValueFault):
-                value = setting.kind.decode(coded)
-                when = {Moves.SAVE: "once it is saved", Moves.RESTART: "after a restart", Moves.LEAVE: "in data mode"}
-                rate = setting.kind.apply_to(Tuning(), value).rate
-                return rate, when.get(setting.moves_link or Moves.AT_ONCE, "now")
-    found = re.fullmatch(r"AT\+IPR=(\d{3,7})", text.strip(), re.IGNORECASE)
-    return (int(found[1]), "now") if found else None
-
-
-def put_in(template: Template, text: str) -> str | None:
-    """What is in a line where a template with one insertion has it; None where the line is another."""
-    if len(template.names) != 1:
-        return None
-    before, _, after = template.source.partition("{")
-    after = after.partition("}")[2]
-    if text.startswith(before) and text.endswith(after) and len(text) >= len(before) + len(after):
-        return text[len(before) : len(text) - len(after)]
-    return None
 
 
 def _decoded(setting: Setting, coded: str) -> str:

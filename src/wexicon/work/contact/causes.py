@@ -278,6 +278,15 @@ def late(said: str, heard: str, after: str) -> Cause:
     )
 
 
+def rate_changed(said: str, rate: int, when: str, ours: Tuning) -> Cause:
+    """The cause if a line was said that moves the module to another rate."""
+    return Cause(
+        "moved",
+        f"“{_short(said)}” has moved the module to {rate} baud {when}; our side is at {ours}",
+        f"Use --rate {rate}; in a dialogue, tune {rate}.",
+    )
+
+
 def asleep(before: str, lexicon: Lexicon | None) -> Cause:
     """The cause if a module that can sleep no longer answers."""
     wakes = "" if lexicon and lexicon.attention.wake else " Its lexicon can say how: wake in [attention]."

@@ -34,10 +34,12 @@ from wexicon.work.contact.causes import (
     late,
     let_go,
     peer,
+    rate_changed,
     restarting,
     unanswered,
     waits_for_payload,
 )
+from wexicon.work.contact.rate_changes import new_rate
 from wexicon.work.results.discovery import Cause
 
 # Starts of a module with too weak a supply come as often as this (seconds), or more often.
@@ -229,6 +231,10 @@ class Symptoms:
         if not answered:
             return unanswered(tuning, end)
         before = answered[-1]
+        changed = new_rate(lexicon, before.said)
+        if changed and changed[0] != tuning.rate:
+            self.true_rate = changed[0]
+            return rate_changed(before.said, changed[0], changed[1], tuning)
         if self._sleeps():
             return asleep(before.said, lexicon)
         if lexicon and lexicon.attention.how is AttentionBy.HELD_KEY and before.tuning == tuning:
