@@ -141,41 +141,41 @@ def test_readout_names_its_lexicon_and_where_it_came_from() -> None:
 
 
 def test_a_hexadecimal_setting_is_written_as_the_datasheet_writes_it() -> None:
-    with bench('[unit.mesh]\nstandin = "fennick-z4"\n') as rig:
-        flash = rig.bench.units["mesh"].standin
-        told = wexicon("readout", "mesh", "-l", "fennick-z4").stdout
+    with virtual('[unit.mesh]\nstandin = "fennick-z4"\n') as rig:
+        flash = rig.unit("mesh").standin
+        told = wexicon("readout", "virtual://mesh", "-l", "fennick-z4").stdout
         row = next(line for line in told.splitlines() if line.startswith("network"))
         assert "0x" in row.split("allowed")[0] and " to 0x" in row
-        wexicon("set", "mesh", "network=34", "-l", "fennick-z4")
-        assert 0x34 in flash.flash.values() and "0x34" in wexicon("readout", "mesh").stdout.replace("0x0034", "0x34")
-        assert "is not a hexadecimal number" in wexicon("set", "mesh", "network=3g", status=2).stderr
-        wexicon("readout", "mesh", "--sheet", "mesh.toml")
+        wexicon("set", "virtual://mesh", "network=34", "-l", "fennick-z4")
+        assert 0x34 in flash.flash.values() and "0x34" in wexicon("readout", "virtual://mesh").stdout.replace("0x0034", "0x34")
+        assert "is not a hexadecimal number" in wexicon("set", "virtual://mesh", "network=3g", status=2).stderr
+        wexicon("readout", "virtual://mesh", "--sheet", "mesh.toml")
         assert "network = 0x" in Path("mesh.toml").read_text()
         Path("dec.toml").write_text('format = 1\n[seat.mesh]\nlexicon = "fennick-z4"\nsettings = { network = 34 }\n')
-        done = wexicon("verify", "dec.toml", "mesh", status=1)
+        done = wexicon("verify", "dec.toml", "virtual://mesh", status=1)
         assert "network = 34 is 0x" in done.stderr and "write 0x34" in done.stderr
         Path("hex.toml").write_text('format = 1\n[seat.mesh]\nlexicon = "fennick-z4"\nsettings = { network = 0x34 }\n')
-        right = wexicon("verify", "hex.toml", "mesh")
+        right = wexicon("verify", "hex.toml", "virtual://mesh")
         assert "write 0x" not in right.stderr
 
 
 def test_what_an_action_keeps_is_checked_after_it() -> None:
     Path("signal.wex").write_text("do signal\ncheck signal > -113\nkeep signal\n")
-    with bench('[unit.relay]\nstandin = "cordal-n7"\n'):
-        done = wexicon("run", "signal.wex", "relay", "-l", "cordal-n7")
+    with virtual('[unit.relay]\nstandin = "cordal-n7"\n'):
+        done = wexicon("run", "signal.wex", "virtual://relay", "-l", "cordal-n7")
         assert "passed" in done.stdout and "-71" in done.stdout
     Path("typo.wex").write_text("check signal > -113\ndo signal\n")
     assert "nothing sets signal" in wexicon("run", "typo.wex", "x", status=2).stderr
 
 
 def test_do_tells_what_its_dialogue_notes() -> None:
-    with bench('[unit.relay]\nstandin = "cordal-n7"\n[air.network]\nregisters_in = 0.5\n'):
-        assert "registered, home network" in wexicon("do", "relay", "register-eps", "-l", "cordal-n7").stdout
+    with virtual('[unit.relay]\nstandin = "cordal-n7"\n[air.network]\nregisters_in = 0.5\n'):
+        assert "registered, home network" in wexicon("do", "virtual://relay", "register-eps", "-l", "cordal-n7").stdout
 
 
 def test_a_text_that_the_gsm_alphabet_lacks_is_refused_before_anything_is_said() -> None:
-    with bench('[unit.relay]\nstandin = "cordal-g2"\n[air.network]\nregisters_in = 0.2\n'):
-        words = ("do", "relay", "send-text", "-l", "cordal-g2", "number=+441632960002")
+    with virtual('[unit.relay]\nstandin = "cordal-g2"\n[air.network]\nregisters_in = 0.2\n'):
+        words = ("do", "virtual://relay", "send-text", "-l", "cordal-g2", "number=+441632960002")
         wrong = wexicon(*words, "message=\u043f\u0440\u0438\u0432\u0435\u0442", status=1).stderr
         assert "the GSM alphabet lacks letters of this text" in wrong and "send-ucs2" in wrong
 

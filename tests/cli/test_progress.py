@@ -45,7 +45,7 @@ def test_elsewhere_a_line_comes_every_ten_seconds(
 
 
 def test_on_a_terminal_state_and_signal_are_told_while_a_module_registers() -> None:
-    with bench('[unit.relay]\nstandin = "cordal-n7"\n[air.network]\nregisters_in = 9.0\n') as rig:
+    with bench('[unit.relay]\nstandin = "cordal-n7"\n[air.network]\nregisters_in = 4.0\n') as rig:
         one = Terminal("do", rig.ports["relay"], "register-eps", "-l", "cordal-n7", columns=140)
         assert one.end() == 0
         seen = one.text()
