@@ -179,7 +179,7 @@ def hail(
 
 
 def _starts_as_opened(port: str, setup: Setup, tuning: Tuning, within: float) -> bool:
-    """Opens a port once more, and listens for `within` seconds whether that has its module start."""
+    """Opens a port again, and listens for `within` seconds whether that has its module start."""
     from wexicon.work.contact.symptoms import Symptoms
 
     again = msgspec.structs.replace(setup, trace=None)

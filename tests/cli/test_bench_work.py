@@ -22,7 +22,7 @@ def test_a_rate_is_changed_behind_a_board_with_enter_before_and_after() -> None:
         plan = wexicon(*words, "--plan").stdout
         assert "operator" in plan and "lose contact" in plan and standin.memory["uart"] == 9600
         # In a pipe nobody can press Enter: nothing is written.
-        assert "nobody is there to press Enter" in wexicon(*words, status=1).stderr
+        assert "Enter cannot be pressed" in wexicon(*words, status=1).stderr
         assert standin.memory["uart"] == 9600
         one = Terminal(*words, columns=200)
         one.read("Press Enter to write it")
@@ -49,7 +49,7 @@ def test_an_operator_statement_waits_for_enter() -> None:
     Path("lamp.wex").write_text('> @\noperator confirm "Is the lamp on?"\nnote "went on"\n> @\n')
     with bench('[unit.mast]\nstandin = "lindle-l9"\n') as rig:
         words = ("run", "lamp.wex", rig.ports["mast"], "-l", "lindle-l9")
-        assert "nobody is there to press Enter" in wexicon(*words, status=1).stderr
+        assert "Enter cannot be pressed" in wexicon(*words, status=1).stderr
         one = Terminal(*words, columns=160)
         one.read("Is the lamp on? Press Enter.")
         assert "went on" not in one.text()
@@ -78,7 +78,7 @@ def test_a_module_is_swapped_in_from_the_shelf_and_back() -> None:
         wexicon("rig", "swap", "two", "one")
         assert here() == serials["one"]
         assert rig.bench.units["two"].standin.flash["net"] == 6 and rig.bench.units["one"].standin.flash["net"] == 1
-        assert "there already" in wexicon("rig", "swap", port, "one", status=2).stderr
+        assert "already on this port" in wexicon("rig", "swap", port, "one", status=2).stderr
         assert "there is no unit three" in wexicon("rig", "swap", port, "three", status=2).stderr
 
 

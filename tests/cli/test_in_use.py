@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from tests.conftest import bench, virtual, wexicon
+from wexicon.core.text import one_of
 from wexicon.folders import shipped_folder
 
 MAST = '[unit.mast]\nstandin = "lindle-l9"\n'
@@ -147,7 +149,9 @@ def test_a_hexadecimal_setting_is_written_as_the_datasheet_writes_it() -> None:
         row = next(line for line in told.splitlines() if line.startswith("network"))
         assert "0x" in row.split("allowed")[0] and " to 0x" in row
         wexicon("set", "virtual://mesh", "network=34", "-l", "fennick-z4")
-        assert 0x34 in flash.flash.values() and "0x34" in wexicon("readout", "virtual://mesh").stdout.replace("0x0034", "0x34")
+        assert 0x34 in flash.flash.values() and "0x34" in wexicon("readout", "virtual://mesh").stdout.replace(
+            "0x0034", "0x34"
+        )
         assert "is not a hexadecimal number" in wexicon("set", "virtual://mesh", "network=3g", status=2).stderr
         wexicon("readout", "virtual://mesh", "--sheet", "mesh.toml")
         assert "network = 0x" in Path("mesh.toml").read_text()
@@ -218,3 +222,34 @@ def test_a_test_of_packets_does_not_pass_against_a_module_that_takes_them_for_co
     with bench(SCREEN):
         wrong = wexicon("traffic", "screen", "--rate", "115200", "--count", "3", status=1)
         assert "it is in command mode, not in data mode" in wrong.stdout + wrong.stderr
+
+
+def test_a_rate_that_was_asked_for_or_remembered_is_used_as_it_is() -> None:
+    Path("at.wex").write_text("> AT\n")
+    with bench(SCREEN + "settings = { rate = 57600 }\n") as rig:
+        assert "found: 57600" in wexicon("hail", "screen").stdout
+        assert "passed" in wexicon("run", "at.wex", "screen", "-l", "brisca-w1", "--as-is").stdout
+        rig.bench.units["screen"].standin.uart.tuning = msgspec.structs.replace(
+            rig.bench.units["screen"].standin.uart.tuning, rate=38400
+        )
+        done = wexicon("talk", "screen", "-l", "brisca-w1", "--as-is", "--rate", "38400", input="AT\n")
+        assert "<  OK" in done.stdout
+
+
+def test_what_one_action_kept_is_given_to_the_next() -> None:
+    text = (shipped_folder() / "lindle-l9.toml").read_text()
+    asks = "> @who?\n< @who {model} {firmware} {token}\nkeep token\n"
+    login = f'[action.login]\nmeaning = "asks who it is"\ndialogue = """\n{asks}"""\n'
+    save = text.replace("> @save\n", 'needs token\ncheck token == "L9-00417"\n> @save\n').replace(
+        'then = ["save"]', 'then = ["login", "save"]'
+    )
+    Path("own.toml").write_text(save.replace("[action.save]", f"{login}\n[action.save]"))
+    with virtual(MAST) as rig:
+        assert "conforms" in wexicon("set", "virtual://mast", "network=6", "-l", "own.toml").stdout
+        assert rig.unit("mast").standin.flash["net"] == 6
+
+
+def test_words_with_articles_plurals_and_units() -> None:
+    with virtual(SCREEN + '[air.access_point.one]\nname = "Harbour"\nsignal = -48\n'):
+        assert "signal (dBm)" in wexicon("do", "virtual://screen", "scan", "-l", "brisca-w1").stdout
+    assert one_of("orvane-b3") == "an orvane-b3" and one_of("lindle-l9") == "a lindle-l9"

@@ -79,7 +79,7 @@ def test_the_module_is_found_again_through_the_board(name: str) -> None:
 def test_nothing_is_written_if_nobody_can_confirm() -> None:
     one = behind_a_board()
     result = written(one, NoOperator(), rate=57600, network=5)
-    assert result.verdict == "failed" and result.failure and "nobody is there to confirm" in result.failure.what
+    assert result.verdict == "failed" and result.failure and "there is no operator to confirm" in result.failure.what
     assert one.standin.memory["uart"] == 9600
 
 

@@ -29,7 +29,7 @@ from prompt_toolkit.output import ColorDepth
 from wexicon.cli.show import styled
 from wexicon.cli.talk_lines import line_of
 from wexicon.core.faults import Fault
-from wexicon.core.text import counted
+from wexicon.core.text import counted, one_of
 from wexicon.files import private_folder
 from wexicon.folders import state_folder
 from wexicon.work.console.completion import hint, secret_from, suggestions
@@ -153,7 +153,7 @@ class Console:
         if self._greeted:
             return
         self._greeted = True
-        family = f", a {self.lexicon.about.family}" if self.lexicon else ""
+        family = f", {one_of(self.lexicon.about.family)}" if self.lexicon else ""
         told = f"{self.port} at {self.session.link.tuning}{family}. :help lists what can be typed; Ctrl-D ends."
         with self._lock:
             self._waiting.appendleft(styled(told, "bold"))

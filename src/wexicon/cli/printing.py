@@ -176,15 +176,23 @@ def _folded(text: str, where: TextIO | None = None) -> str:
     return "\n".join(folded)
 
 
+def with_unit(name: str) -> str:
+    """The name of a value that a radio measures, with its unit."""
+    unit = {"signal": "dBm", "rssi": "dBm", "snr": "dB"}.get(name, "")
+    return f"{name} ({unit})" if unit else name
+
+
 def print_kept(kept: Mapping[str, object]) -> None:
     """What a dialogue kept, lists as tables."""
     plain = [(name, _written(value)) for name, value in kept.items() if not _is_table(value)]
     if plain:
-        print_table(("kept", "value"), plain)
+        print_table(("kept", "value"), [(with_unit(name), value) for name, value in plain])
     for name, rows in kept.items():
         if isinstance(rows, list) and _is_table(rows):
             print_line(f"{name}:")
-            print_table(list(rows[0]), [[_written(value) for value in row.values()] for row in rows])
+            print_table(
+                [with_unit(column) for column in rows[0]], [[_written(value) for value in row.values()] for row in rows]
+            )
 
 
 def print_measurements(measured: Sequence[Measurement]) -> None:

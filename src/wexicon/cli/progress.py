@@ -16,15 +16,15 @@ from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.observations import Began, Heard, Listener, Noted, Observation, Said, Tuned
 from wexicon.core.text import visible
 
-# How long nothing is told of what is being done where there is no terminal (seconds).
+# How often a line of progress is printed if there is no terminal (seconds).
 EVERY = 10.0
-# After how long it is told what is waited for (seconds).
+# After how long the progress names the awaited answer (seconds).
 WAITS = 1.0
 _SHOWN = 40
 
 
 class Progress(Listener):
-    """Tells what is being done: on a terminal in a line that changes, elsewhere by a line every ten seconds."""
+    """Shows the work in progress: on a terminal in a line that changes, elsewhere by a line every ten seconds."""
 
     def __init__(self, title: str, *, quiet: bool = False) -> None:
         self._title = title
@@ -77,7 +77,7 @@ class Progress(Listener):
         self._step, self._began, self._note, self._said, self._searching = step, time.monotonic(), "", "", False
 
     def now(self) -> str:
-        """What is being done, at which rate it is tried, what was told last, for how long, and what is waited for."""
+        """The step, the rate being tried, the latest state, the time since the step began, and the awaited answer."""
         now = time.monotonic()
         step = f"{self._step} at {self._link}" if self._searching and self._link else self._step
         parts = [part for part in (step, self._note and visible(self._note)) if part]
@@ -110,14 +110,14 @@ class _Now:
 
 
 class Keyboard:
-    """The lines that are typed, for whoever asked last. There is one for the program: two readers would take each other's."""
+    """The lines that are typed, for the latest request. There is one for the program: two readers would take each other's."""
 
     def __init__(self) -> None:
         self._takers: list[Callable[[str], object]] = []
         self._thread: threading.Thread | None = None
 
     def give(self, taker: Callable[[str], object]) -> None:
-        """From now on `taker` is given each line, until it is taken away again."""
+        """From now on `taker` is given each line, until `take_away`."""
         self._takers.append(taker)
         if self._thread is None:
             self._thread = threading.Thread(target=self._read, name="keyboard", daemon=True)
@@ -155,7 +155,7 @@ class Person:
 
     def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
         if not sys.stdin.isatty():
-            raise ModuleFault(f"nobody is there to press Enter: {text}", hint="Run it at a terminal.")
+            raise ModuleFault(f"Enter cannot be pressed, there is no terminal: {text}", hint="Run it at a terminal.")
         self.ask(act, text)
         pressed = threading.Event()
         taker = lambda line: pressed.set()  # noqa: E731

@@ -52,7 +52,7 @@ class RunCall(msgspec.Struct):
     "--as-dialogue",
     "written_to",
     type=click.Path(path_type=Path),
-    help="Write a dialogue that says the same and checks for what was heard; without PORT, for nothing.",
+    help="Write a dialogue that says the same and checks for the same answers; without PORT, for success codes.",
 )
 @env_option
 @file_option
@@ -110,7 +110,7 @@ def _convert(call: RunCall) -> None:
 
 
 def _write_heard(call: RunCall, trace: Path) -> None:
-    """Writes what was said and heard as a dialogue."""
+    """Writes the exchanges as a dialogue."""
     assert call.written_to
     told = recorded(trace)
     title = f"made of {call.dialogue.name}; line end {told.end}. Loosen what may differ, name what is captured."

@@ -1,6 +1,6 @@
 """`wexicon talk`: a conversation with a module, in a console or through a pipe.
 
-The rule: in a pipe what was said and heard goes to standard output, each line with its time, and nothing else does.
+The rule: in a pipe both sides of the conversation go to standard output, each line with its time, and nothing else does.
 """
 
 from __future__ import annotations
@@ -54,7 +54,7 @@ def talk(call: TalkCall) -> None:
     """Talk to the module on PORT: lines you type are said; incoming data is shown and decoded.
 
     `:` starts a console command (:help lists them); `::` says a line that starts with a colon. Through a pipe each line
-    waits for the answer to the one before, and what is said and heard is printed with its time. Exit status: 1 if a line was
+    waits for the answer to the one before, and both are printed with their times. Exit status: 1 if a line was
     refused, not answered, or answered with garbage.
     """
     from wexicon import api
@@ -124,7 +124,7 @@ def _lines_in(made: Talk) -> None:
 
 
 def _plain_line(shown: Shown) -> None:
-    """What was said and heard on standard output; what went wrong on standard error."""
+    """Both sides of the conversation on standard output; errors and notes on standard error."""
     if shown.mark in (">", ">>", "<", "~"):
         emit(line_of(shown))
     elif shown.mark in ("!", "="):

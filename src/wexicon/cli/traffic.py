@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.cli.live import LiveTable
 from wexicon.cli.options import Duration, Working, gathered
-from wexicon.cli.printing import print_failure
+from wexicon.cli.printing import print_failure, with_unit
 from wexicon.cli.show import emit_json, ending, print_line, print_table
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
@@ -127,7 +127,9 @@ def _print(result: TrafficResult) -> None:
         told = f"round trip: median {spoken(result.median)}, 95 % within {spoken(result.most)}"
         print_line(f"{told}; {result.rate:g} bytes/s of packets in all")
     for port, names in result.signal.items():
-        heard = ", ".join(f"{name} {middle:g} ({least:g} to {most:g})" for name, (least, middle, most) in names.items())
+        heard = ", ".join(
+            f"{with_unit(name)} {middle:g} ({least:g} to {most:g})" for name, (least, middle, most) in names.items()
+        )
         print_line(f"heard at {port}: {heard}")
     if result.strange:
         print_line(f"note: {counted(result.strange, 'byte')} received outside any packet", "yellow")

@@ -28,7 +28,7 @@ class Operator(Protocol):
 
     def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
         """Asks for something whose end no answer of the module shows, and returns when it was confirmed. `wait` goes on
-        listening until the condition that it is given is true. Raises ModuleFault if nobody can confirm it."""
+        listening until the condition that it is given is true. Raises ModuleFault if there is no operator."""
 
 
 class NoOperator:
@@ -44,4 +44,4 @@ class NoOperator:
         pass
 
     def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
-        raise ModuleFault(f"nobody is there to confirm: {text}", hint="Run it with an operator at a terminal.")
+        raise ModuleFault(f"there is no operator to confirm: {text}", hint="Run it with an operator at a terminal.")

@@ -104,6 +104,11 @@ def counted(count: int, noun: str) -> str:
     return f"{count} {noun}{'' if count == 1 else 's'}"
 
 
+def one_of(name: str) -> str:
+    """A name with its article: `a lindle-l9`, `an orvane-b3`."""
+    return f"{'an' if name[:1].lower() in 'aeiou' else 'a'} {name}"
+
+
 def nearest(word: str, words: Iterable[str]) -> str:
     """The one of `words` that was probably meant by `word`, or an empty string."""
     from difflib import get_close_matches  # only a word that is wrong needs it

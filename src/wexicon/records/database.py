@@ -91,7 +91,7 @@ class Database:
         connection.execute(self.insert(table).from_select(names, given.where(sql.true())))
 
     def given(self, columns: Sequence[sql.Column[Any]], rows: Sequence[Sequence[object]]) -> sql.Select[Any]:
-        """Rows of our own as a query with these columns: one parameter holds them all, as JSON."""
+        """Values as a query with these columns: one parameter holds them all, as JSON."""
         text = msgspec.json.encode(rows).decode()
         values: list[sql.ColumnElement[Any]]
         if self._is_sqlite():

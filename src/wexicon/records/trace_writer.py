@@ -23,7 +23,7 @@ from wexicon.records.trace import FORMAT, Record, What, record_of
 FLUSH_EVERY = 0.25
 # A trace that grows beyond this (bytes) is of a port that babbles.
 LARGEST_TRACE = 256 * 1024 * 1024
-# So many records are encoded together, if possible right after something was sent: the module takes its time to answer.
+# How many records are encoded together, if possible right after something was sent: the module takes its time to answer.
 _TOGETHER = 8
 # Bounds the memory of what is not written yet: observations, each of which may be as long as the longest line, and bytes.
 _MOST_PENDING = 512

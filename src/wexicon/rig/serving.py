@@ -218,7 +218,7 @@ class Server:
             raise ValueError(f"no unit is on a port {place}; {meant(place, self.ports)}")
         first, second = self.bench.unit(there), self.bench.unit(name)
         if first is second:
-            raise ValueError(f"{name} is there already")
+            raise ValueError(f"{name} is already on this port")
         ends = [self._open.pop(unit.name, None) for unit in (first, second)]
         for unit in (first, second):
             unit.standin.power(False)

@@ -28,7 +28,7 @@ class WireFaults(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `late` seconds added to each answer; `restarts` the seconds after which it starts again by itself, over and over, as a
     weak supply has it; `chatter` a line that comes between each command and its answer; `cut_after` the
     bytes from the host after which the power fails once; `fed`: without power it goes on, fed through its data lines; `sleeps`:
-    after so many seconds without a byte it sleeps, and the bytes that wake it are lost."""
+    seconds without a byte after which it sleeps, and the bytes that wake it are lost."""
 
     noise: float = 0.0
     lost: float = 0.0

@@ -120,7 +120,7 @@ class Expression:
 
     @staticmethod
     def _require_arguments(name: str, count: int, column: int) -> None:
-        """Raises ExpressionFault if a function does not take so many values."""
+        """Raises ExpressionFault if a function takes another number of values."""
         try:
             takes = signature(FUNCTIONS[name])
         except ValueError:  # min and its like take any number
@@ -203,7 +203,7 @@ class Expression:
 
 
 def _why(fault: Exception) -> str:
-    """Why a function could not do it; only what our own functions say is told in their words."""
+    """Why a function could not do it; only messages of our own functions are passed on."""
     if isinstance(fault, (IndexError, KeyError)):
         return "there is no such part"
     if isinstance(fault, ZeroDivisionError):

@@ -178,7 +178,7 @@ class Runner:
                 raise self._fault(statement, visible(self._text(statement, text.template)))
             case Note(text):
                 told = self._text(statement, text.template)
-                # In a repeat the same is told once.
+                # In a repeat the same note counts once.
                 if self.result.notes[-1:] != [told]:
                     self.result.notes.append(told)
                     self._tell(told)

@@ -81,7 +81,7 @@ class Logged(Observation, frozen=True, gc=False):
 
 
 class Noted(Observation, frozen=True, gc=False):
-    """What a dialogue tells the reader."""
+    """A note of a dialogue."""
 
     text: str
 

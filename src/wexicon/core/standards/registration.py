@@ -1,6 +1,6 @@
 """The states of registration with a cellular network, in words (3GPP TS 27.007, 10.1.22; 7.2 has the first six).
 
-The rule: a number that the standard does not have is told as it is.
+The rule: a number that the standard does not define stays a number.
 """
 
 from __future__ import annotations

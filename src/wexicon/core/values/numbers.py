@@ -233,7 +233,7 @@ class Timer(Kind, frozen=True, tag="timer"):
             try:
                 duration = seconds(value)
             except ValueError:
-                raise self.fault(value, "is not a duration") from None
+                raise self.fault(value, "is not a duration: use ms, s, min or h") from None
             number = int(duration) if duration == int(duration) else None
         if number is None or number < 0:
             raise self.fault(value, "is not a duration in whole seconds")

@@ -1,6 +1,6 @@
 """The console's own commands, and the statements of a dialogue that are typed one at a time.
 
-The rule: a command that changes what the conversation is does so by the conversation's own means; what it learns is told there.
+The rule: a command changes the conversation only by the conversation's own means, and shows there what came of it.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from wexicon.core.protocol.machine import Collector
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.secret import Secret
-from wexicon.core.text import meant, visible, written
+from wexicon.core.text import meant, one_of, visible, written
 from wexicon.core.tuning import FLOWS
 from wexicon.core.values import ValueFault
 from wexicon.files import read_file, write_new
@@ -236,7 +236,7 @@ class Commands:
         told = recorded(self.talk.trace)
         end = self.talk.session.dialect.speech.end
         more = f" --end {end}" if end != told.end else ""
-        family = f" with a {self.talk.lexicon.about.family}" if self.talk.lexicon else ""
+        family = f" with {one_of(self.talk.lexicon.about.family)}" if self.talk.lexicon else ""
         title = f"typed by hand{family}; line end {end}. Loosen what may differ, name what is captured."
         text = draft_dialogue([one for one in told.exchanges if one.said is not None], title, told.tuning)
         write_new(Path(rest), text)

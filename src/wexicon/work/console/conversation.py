@@ -107,7 +107,7 @@ class Talk(Listener):
         self._starts: list[float] = []
         # Whether the last line brought a prompt.
         self._prompted = False
-        # The kind of the cause that was told last.
+        # The kind of the last cause that was shown.
         self._told = ""
         self._partial = ""
         self.shows_bytes = False
@@ -222,7 +222,7 @@ class Talk(Listener):
             self._tell_rate(text)
 
     def _tell_cause(self, symptoms: Symptoms) -> None:
-        """Tells what a failed line points to, once until a line is answered."""
+        """Shows the cause of a failed line, once until a line is answered."""
         cause = symptoms.cause()
         if cause is None or cause.kind == self._told:
             return

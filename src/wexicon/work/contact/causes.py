@@ -16,7 +16,7 @@ from wexicon.core.durations import spoken
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.layers import Checksum
 from wexicon.core.protocol.reply import ReplyStatus
-from wexicon.core.text import garbled, to_bytes, to_text, visible
+from wexicon.core.text import garbled, one_of, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
 from wexicon.work.results.discovery import Came, Cause
 
@@ -220,7 +220,7 @@ def _means_error(line: str, lexicons: Sequence[Lexicon]) -> bool:
 
 
 def restarting(text: str, at: Sequence[float] = ()) -> Cause:
-    """The cause if the module was heard to start, at these times (seconds), though nobody made it."""
+    """The cause if the module was heard to start, at these times (seconds), though no one restarted it."""
     times = f"; {len(at)} times, {spoken(min(b - a for a, b in pairwise(at)))} apart" if len(at) > 1 else ""
     return Cause(
         "restarting",
@@ -254,7 +254,7 @@ def begun_payload(sent: str) -> Cause:
     return Cause(
         "payload",
         f"the module waits for the rest of a payload: it sent a prompt, got “{_short(sent)}”, and has not answered since",
-        "Send the bytes that are missing, or more than the length that it was told. A payload that ends with Ctrl-Z is ended "
+        "Send the bytes that are missing, or more than the announced length. A payload that ends with Ctrl-Z is ended "
         r"by it (\x1A), and cancelled by ESC (\x1B).",
     )
 
@@ -410,7 +410,7 @@ def data_mode(link: Tuning, text: str, lexicon: Lexicon) -> Cause:
     """The cause where a module said something on the link of its data mode."""
     return Cause(
         "data-mode",
-        f"a {lexicon.about.family} has power and is in data mode: at {link} it said “{_short(text)}”",
+        f"{one_of(lexicon.about.family)} has power and is in data mode: at {link} it said “{_short(text)}”",
         "It did not enter command mode: the key was not held at power-up, or not long enough. "
         + lexicon.attention.operator,
     )

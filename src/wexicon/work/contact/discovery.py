@@ -97,7 +97,7 @@ class LinkDiscovery:
         self._said: list[str] = []
         self._identification = Identification(session, lexicons)
         self._fits: list[Fit] = []
-        # The link and the line end of what was said last.
+        # The link and the line end of the last question.
         self._said_last: tuple[Tuning, str] | None = None
         # What ends the search although nothing answered: a module that said what is the matter with it.
         self._plain: Cause | None = None
@@ -208,7 +208,7 @@ class LinkDiscovery:
         session.heard_for()
         said = question.label if question else ""
         if question:
-            # What was said at another rate, or with another line end, is half a line to the module: this ends it.
+            # A question at another rate, or with another line end, is half a line to the module: this ends it.
             cleared = silence or self._said_last == (tuning, question.end)
             lead = b"" if cleared else LINE_ENDS[question.end].encode()
             within = max(question.within, self._identification.quiet()) + GAP + tuning.wire_time(24)

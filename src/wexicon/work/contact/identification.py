@@ -55,7 +55,7 @@ class Identification:
         self.session.forget_partial()
 
     def likely(self, link: Tuning, heard: Overheard) -> list[Lexicon]:
-        """The lexicons that have words of what was heard."""
+        """The lexicons that know words of this."""
         here = [one for one in self.lexicons if one.attention.tuning in (None, link)]
         return [one for one in here if any(is_own(one, line) for line in heard.told(one.dialect.form))]
 
@@ -84,7 +84,7 @@ class Identification:
 
     def _fit(self, lexicon: Lexicon, link: Tuning, pending: str) -> Fit | None:
         """The module as a lexicon sees it; None where it does not answer so, or names itself as another. `pending` is the line
-        end of what was said last."""
+        end of the last question."""
         session, dialect = self.session, lexicon.dialect
         session.tune(link)
         self.settle()

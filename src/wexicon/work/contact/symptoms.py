@@ -1,7 +1,7 @@
 """What the last exchanges of a session point to when one of them fails: the same causes in every command.
 
-The rule: it says nothing to the module and assumes nothing. What counts is what was said and heard on this session, as it was
-reported, without secrets; a cause is only named if something in it points there.
+The rule: it says nothing to the module and assumes nothing. What counts are the lines of this session in both directions, as
+reported, without secrets; a cause is only named if something in them points there.
 """
 
 from __future__ import annotations
@@ -167,7 +167,7 @@ class Symptoms:
         return texts
 
     def _payload(self) -> Cause | None:
-        """A prompt stands, or a payload was begun and nothing has come since."""
+        """A prompt stands, or bytes followed it and nothing has come since."""
         if self.session.partial.strip() == ">" or any(text.strip() == ">" for text in self.last.texts()):
             return waits_for_payload()
         before = [one for one in self.turns if one.said and one is not self.last]

@@ -257,7 +257,7 @@ class Module:
         )
 
     def _leave_board(self, setting: Setting, value: Value) -> None:
-        """Before a write that the board does not follow: the operator agrees. Raises ModuleFault if nobody is there."""
+        """Before a write that the board does not follow: the operator agrees. Raises ModuleFault if there is none."""
         text = f"{self.board_told(setting, value)} Press Enter to write it."
         self.session.asked("confirm", text)
         self.operator.confirm("confirm", text, self._wait_until)
