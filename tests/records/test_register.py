@@ -10,8 +10,10 @@ import subprocess
 import sys
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import pytest
+import sqlalchemy as sql
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 
@@ -33,12 +35,17 @@ def entry(unit: str = "lindle-l9 L9-1", verdict: str = "conforms", name: str = "
 
 
 def test_what_waits_goes_in_once_when_the_database_is_back(tmp_path: Path) -> None:
-    away = Register("/proc/nowhere/units.db", tmp_path / "waiting")
+    place = tmp_path / "server" / "units.db"
+    place.parent.write_text("a file, where a folder should be")
+    away = Register(str(place), tmp_path / "waiting")
     assert not away.keep(entry()) and not away.keep(entry(verdict="failed"))
     with pytest.raises(Fault, match="the register cannot be reached"):
         away.flush_pending()
-    here = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
-    kept = next((tmp_path / "waiting").glob("*.json"))
+    # What waits for one register does not go into another.
+    assert Register(str(tmp_path / "other.db"), tmp_path / "waiting").flush_pending() == 0
+    place.parent.unlink()
+    here = Register(str(place), tmp_path / "waiting")
+    kept = next((tmp_path / "waiting").rglob("*.json"))
     copy = kept.read_bytes()
     assert here.flush_pending() == 2 and here.flush_pending() == 0
     kept.write_bytes(copy)  # as if the tool had died before it took the file away
@@ -155,7 +162,7 @@ def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
     assert "conforms: 5 changed" in done.stdout and "could not be recorded" in done.stderr
     (tmp_path / "state" / "waiting").unlink()
     (tmp_path / "state" / "kept").rename(tmp_path / "state" / "waiting")
-    assert len(json.loads(wexicon("units", "list", "--json").stdout)) == 1
+    assert json.loads(wexicon("units", "list", "--json").stdout) == []  # it waits for the other register
     wrong = wexicon("provision", "masts.toml", "/dev/null", "--row", "M1", "--register", "nosql://x", status=2)
     assert "this database cannot be a register" in wrong.stderr  # before the port is opened
 
@@ -296,3 +303,78 @@ def test_a_module_that_became_another_unit_since_is_no_longer_the_first(tmp_path
     assert found and found.unit == "lindle-l9 L9-1"
     register.keep(entry(name="mast M2", at="2026-03-02T11:00:00.000+00:00"))
     assert register.last_provisioned(sheet="spring", name="mast M1") is None
+
+
+def test_one_record_that_is_refused_stops_no_other(tmp_path: Path) -> None:
+    register = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
+    long = "x" * 5000
+    assert register.keep(entry(f"lindle-l9 {long}", name=long))
+    assert register.keep(entry("lindle-l9 L9-2"))
+    [first, second] = sorted(register.latest(), key=lambda one: len(one.unit), reverse=True)
+    assert len(first.unit) <= 200 and len(first.name) <= 200 and "~" in first.unit and second.unit == "lindle-l9 L9-2"
+    # A record that the database takes in no form.
+    insert = register._insert_one
+
+    def refuse(connection: Any, one: Entry) -> None:
+        if one.name == "bad":
+            raise sql.exc.DataError("insert", {}, ValueError("value too long"))
+        insert(connection, one)
+
+    register._insert_one = refuse  # type: ignore[method-assign]
+    with pytest.raises(CallFault, match="the register refused this record") as fault:
+        register.keep(entry("lindle-l9 L9-3", name="bad"))
+    assert ".refused" in fault.value.hint
+    assert register.keep(entry("lindle-l9 L9-4"))
+    assert {one.unit for one in register.latest()} >= {"lindle-l9 L9-2", "lindle-l9 L9-4"}
+    assert len(list((tmp_path / "waiting").rglob("*.refused"))) == 1
+
+
+def test_a_row_of_another_bench_that_is_no_record_is_left_out_and_named(tmp_path: Path) -> None:
+    register = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
+    register.keep(entry("lindle-l9 L9-1"))
+    for number, (column, text) in enumerate((("result", "{"), ("row", "[1]"), ("result", "7"))):
+        register.keep(entry(f"lindle-l9 B-{number}", id=f"{number:032x}"))
+        with sqlite3.connect(tmp_path / "units.db") as connection:
+            connection.execute(f"update wexicon_record set {column} = ? where id = ?", (text, f"{number:032x}"))
+    assert [one.unit for one in register.latest()] == ["lindle-l9 L9-1"]
+    assert len(register.broken) == 3
+    listed = wexicon("units", "list", "--register", str(tmp_path / "units.db"))
+    assert "L9-1" in listed.stdout and "3 records cannot be read" in listed.stderr
+
+
+AGREE = """format = 1
+units = "pins.csv"
+[seat.plug]
+lexicon  = "tamsel-k5"
+each     = "row"
+settings = { name = "plug {row.plug}", pin = { env = "PIN_{row.plug}" } }
+[agree]
+different = ["pin"]
+"""
+
+
+def test_secrets_that_must_differ_are_compared_and_never_shown(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    Path("s.toml").write_text(AGREE)
+    Path("pins.csv").write_text("plug\nA\nB\n")
+    for name, pin in (("A", "482715"), ("B", "482715"), ("C", "482715"), ("D", "913357")):
+        monkeypatch.setenv(f"PIN_{name}", pin)
+    for words in (("rehearse", "s.toml"), ("provision", "s.toml", "x", "y")):
+        wrong = wexicon(*words, status=2).stderr
+        assert "plug A and plug B both have the same secret value" in wrong and "482715" not in wrong
+    monkeypatch.setenv("PIN_B", "604418")
+    plugs = "".join(f'[unit.{name}]\nstandin = "tamsel-k5"\n' for name in ("one", "two", "three"))
+    with bench(plugs):
+        wexicon("provision", "s.toml", "one", "two", "--operator", "rig")
+        # Another run, another unit: the PIN of A is refused, another one is not.
+        Path("pins.csv").write_text("plug\nC\n")
+        refused = wexicon("provision", "s.toml", "three", "--operator", "rig", status=2).stderr
+        assert "pin of plug C is already used by plug A" in refused and "482715" not in refused
+        Path("pins.csv").write_text("plug\nD\n")
+        # With another key they cannot be compared, and that is said.
+        key = tmp_path / "state" / "digest.key"
+        assert key.stat().st_mode & 0o077 == 0
+        key.unlink()
+        done = wexicon("provision", "s.toml", "three", "--operator", "rig")
+        assert "pin: not compared" in done.stderr
+    kept = b"".join(path.read_bytes() for path in (tmp_path / "state").rglob("*") if path.is_file())
+    assert b"482715" not in kept and b"913357" not in kept

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, TypedDict, Unpack
 import click
 
 from wexicon.cli.options import register_option
-from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_table
+from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, visible
 from wexicon.files import OVERWRITE, write_new
@@ -234,9 +234,13 @@ def _found(register_at: str | None, **filters: Unpack[Filters]) -> list[Entry]:
     register = the_register(register_at)
     register.flush_pending()
     day = filters["day"]
-    return register.latest(
+    found = register.latest(
         sheet=filters["sheet"], verdict=filters["verdict"], bench=filters["bench"], day=day.date() if day else None
     )
+    if register.broken:
+        ids = ", ".join(sorted(register.broken)[:3])
+        print_note(f"note: {counted(len(register.broken), 'record')} cannot be read and left out: {ids}", "yellow")
+    return found
 
 
 def _when(one: Entry) -> str:

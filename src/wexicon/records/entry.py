@@ -24,6 +24,25 @@ def _host() -> str:
     return socket.gethostname()
 
 
+class _ShownValue(msgspec.Struct):
+    shown: str
+
+
+class _Line(msgspec.Struct):
+    name: str
+    outcome: str = ""
+    before: _ShownValue | None = None
+    after: _ShownValue | None = None
+
+
+class RecordedResult(msgspec.Struct):
+    """What every recorded result has: its settings, with what was read of each."""
+
+    settings: list[_Line] = []
+    identity: dict[str, str] = {}
+    digests: dict[str, str] = {}
+
+
 class Entry(msgspec.Struct):
     """One record: which unit it was (its family and its identity), what it is called in the sheet, what was done (`did`), the
     verdict and its evidence, the sheet's title and digest, the row of the table, the bench, when (UTC), the whole result;

@@ -11,19 +11,22 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from datetime import date
 from functools import cache, cached_property
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
 import msgspec
 import sqlalchemy as sql
 
-from wexicon.core.faults import CallFault, Fault
-from wexicon.core.text import encodable
+from wexicon.core.faults import CallFault, Fault, RegisterAway
+from wexicon.core.text import encodable, visible
 from wexicon.files import write_whole
 from wexicon.records.database import Database
-from wexicon.records.entry import Entry, bench_name
+from wexicon.records.entry import Entry, RecordedResult, bench_name
 from wexicon.records.tables import RECORD, TASK, UNFINISHED
 
+# The ending of a waiting record that the database refused.
+REFUSED = ".refused"
 # What a unit is finished with; all other verdicts leave it to be done again.
 FINISHED = ("conforms", "unproved")
 
@@ -36,12 +39,16 @@ _STARTED_WORK = UNFINISHED.insert()
 
 
 class Register:
-    """A register at a database URL or a file (SQLite); `waiting` is the folder where results wait for it."""
+    """A register at a database URL or a file (SQLite); `waiting` is the folder in which results wait for registers, each in a
+    folder of its own."""
 
     def __init__(self, where: str, waiting: Path) -> None:
         self.database = Database(where)
-        self.waiting = waiting
+        # What waits for one register never goes into another.
+        self.waiting = waiting / sha256(self.database.name.encode()).hexdigest()[:16]
         self.bench = bench_name()
+        # Records that could not be read, by their ids.
+        self.broken: set[str] = set()
         self._bringing = threading.Lock()
 
     @property
@@ -62,7 +69,8 @@ class Register:
     # -- writing ----------------------------------------------------------------------------------------------------
 
     def keep(self, entry: Entry) -> bool:
-        """Keeps a record: on disk when this returns, and in the database where that is there; whether it is."""
+        """Keeps a record: on disk when this returns, and in the database where it answers; whether it did. Raises CallFault if
+        the database refuses it: then it is set aside."""
         path = self.waiting / f"{entry.id}.json"
         # What a module sent need be no UTF-8.
         write_whole(path, msgspec.json.encode(encodable(msgspec.to_builtins(entry))))
@@ -71,26 +79,45 @@ class Register:
                 # Another thread may have brought it in with its own.
                 if path.exists():
                     self.flush_pending()
-        except Fault:
+        except RegisterAway:
             return False
+        aside = path.with_suffix(REFUSED)
+        if aside.exists():
+            hint = f"It is set aside as {aside}; rename it to .json in its folder to have it brought in again."
+            raise CallFault("the register refused this record", where=self.where, hint=hint)
         return True
 
     def flush_pending(self) -> int:
-        """Puts what waits on disk into the database, each record once; how many there were. Raises Fault where it is away."""
+        """Puts what waits on disk into the database, each record once; how many there were. One that is refused is set aside
+        and stops no other. Raises Fault where the database is away."""
         found: dict[Path, Entry] = {}
         for path in sorted(self.waiting.glob("*.json")) if self.waiting.is_dir() else ():
             try:
                 found[path] = msgspec.json.decode(path.read_bytes(), type=Entry)
             except FileNotFoundError:
                 continue  # another process has just brought it in
-            except msgspec.DecodeError:
+            except (msgspec.DecodeError, UnicodeDecodeError):
                 path.replace(path.with_suffix(".broken"))
-        if found:
+        if not found:
+            return 0
+        try:
             self.database.write(lambda connection: self._insert(connection, found.values()))
-        for path in found:
-            with suppress(FileNotFoundError):
-                path.unlink()
+            for path in found:
+                path.unlink(missing_ok=True)
+        except CallFault:
+            for path, entry in found.items():
+                self._bring_one(path, entry)
         return len(found)
+
+    def _bring_one(self, path: Path, entry: Entry) -> None:
+        """Puts one record into the database, in a transaction of its own."""
+        try:
+            self.database.write(lambda connection: self._insert(connection, [entry]))
+        except CallFault:
+            with suppress(FileNotFoundError):
+                path.replace(path.with_suffix(REFUSED))
+        else:
+            path.unlink(missing_ok=True)
 
     def _insert(self, connection: sql.Connection, entries: Iterable[Entry]) -> None:
         for entry in entries:
@@ -99,7 +126,7 @@ class Register:
     def _insert_one(self, connection: sql.Connection, entry: Entry) -> None:
         values = msgspec.structs.asdict(entry)
         values |= {"row": msgspec.json.encode(entry.row).decode(), "result": msgspec.json.encode(entry.result).decode()}
-        values = {name: _storable(value) for name, value in values.items()}
+        values = {name: _storable(value, RECORD.c[name]) for name, value in values.items()}
         new = connection.execute(self._insert_record, values).rowcount
         if new and entry.task and entry.did == "provision" and entry.verdict in FINISHED:
             done = {"its_task": entry.task, "its_unit": values["unit"], "its_verdict": entry.verdict}
@@ -139,7 +166,7 @@ class Register:
         """Work on a unit was started."""
         values = {name: record[name] for name in ("unit", "began", "sheet", "bench", "process")}
         values["settings"] = msgspec.json.encode(record["settings"]).decode()
-        values = {name: _storable(one) for name, one in values.items()}
+        values = {name: _storable(one, UNFINISHED.c[name]) for name, one in values.items()}
 
         def write(connection: sql.Connection) -> None:
             connection.execute(_FINISHED_WORK, {"its_unit": values["unit"]})
@@ -194,11 +221,16 @@ class Register:
         return found
 
     def _entries(self, query: sql.Executable, asked: Mapping[str, str] | None = None) -> Iterator[Entry]:
+        """The rows as records. They come from other benches: one that is no record is left out and named in `broken`."""
         with self.database.reading() as connection:
             rows = list(connection.execute(query, asked or {}).mappings())
         for row in rows:
-            texts = {name: msgspec.json.decode(row[name]) for name in ("row", "result")}
-            yield Entry(**{**row, **texts})
+            try:
+                texts = {name: msgspec.json.decode(row[name]) for name in ("row", "result")}
+                msgspec.convert(texts["result"], RecordedResult)
+                yield msgspec.convert({**{str(name): part for name, part in row.items()}, **texts}, Entry)
+            except (msgspec.DecodeError, msgspec.ValidationError, TypeError, UnicodeError):
+                self.broken.add(visible(str(row["id"]))[:32])
 
 
 @cache
@@ -210,8 +242,13 @@ def _last_finished(names: tuple[str, ...]) -> sql.Select[tuple[object, ...]]:
     return query.order_by(RECORD.c.at.desc()).limit(1)
 
 
-def _storable(value: object) -> object:
-    """Text that any database takes: no zero byte, no half of a character."""
-    if isinstance(value, str):
-        return value.replace("\0", "\\x00").encode("utf-8", "backslashreplace").decode()
-    return value
+def _storable(value: object, column: sql.Column[Any]) -> object:
+    """Text that any database takes in this column: no zero byte, no half of a character, no longer than it. What is longer
+    ends in a digest, so that two stay two."""
+    if not isinstance(value, str):
+        return value
+    text = value.replace("\0", "\\x00").encode("utf-8", "backslashreplace").decode()
+    most = getattr(column.type, "length", None)
+    if most is None or len(text) <= most:
+        return text
+    return text[: most - 9] + "~" + sha256(text.encode()).hexdigest()[:8]

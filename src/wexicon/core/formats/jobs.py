@@ -54,6 +54,11 @@ class Job(msgspec.Struct, frozen=True):
             values[name] = self.seat.lexicon.settings[name].typed(text)
         return values
 
+    def shown(self, name: str, value: object) -> str:
+        """A value of one of its settings as it may be shown; empty if it is a secret."""
+        setting = self.seat.lexicon.settings[name]
+        return "" if setting.secret else setting.show(value)  # type: ignore[arg-type]
+
     def given(self, fetch: Callable[[str, str], str] | None = None) -> dict[str, object]:
         """What its dialogues and its module's actions need; `fetch` has what comes from outside. Raises CallFault."""
         made: dict[str, object] = {}
@@ -119,7 +124,8 @@ def jobs_of(sheet: Sheet) -> list[Job]:
                 job.given(sheet.secret)
             except CallFault as fault:
                 complaints.append(Complaint(fault.what))
-        complaints += [one.complaint for one in disagreements(sheet, [(job.name, job.wanted) for job in made])]
+        units = [(job.name, job.wanted, job.shown) for job in made]
+        complaints += [one.complaint for one in disagreements(sheet, units)]
     if complaints:
         raise FileFault(sheet.path, complaints[:50])
     return _in_order(made)
@@ -133,26 +139,35 @@ class Disagreement(msgspec.Struct, frozen=True):
     complaint: Complaint
 
 
-def disagreements(sheet: Sheet, units: Iterable[tuple[str, Mapping[str, Value]]]) -> list[Disagreement]:
-    """Where these units, each with its name and values, break the rules of `[agree]`."""
+# A unit with its values, and what shows one of them (empty: it is a secret).
+AgreeingUnit = tuple[str, Mapping[str, object], Callable[[str, object], str]]
+
+
+def disagreements(sheet: Sheet, units: Iterable[AgreeingUnit]) -> list[Disagreement]:
+    """Where these units break the rules of `[agree]`. Secrets are compared, and not shown."""
     units, found = list(units), []
     for name in sheet.agree.same:
-        having = [(number, values[name]) for number, (_, values) in enumerate(units) if name in values]
+        having = [(number, values[name]) for number, (_, values, _) in enumerate(units) if name in values]
         other = next((one for one in having if one[1] != having[0][1]), None)
         if other:
-            told = [f"{units[number][0]} has {_plain(value)}" for number, value in (having[0], other)]
+            told = [_has(units[number], name, value) for number, value in (having[0], other)]
             complaint = Complaint(f"{name} must be the same: {', '.join(told)}", "agree.same")
             found.append(Disagreement(having[0][0], other[0], complaint))
     for name in sheet.agree.different:
         seen: dict[str, int] = {}
-        for number, (unit, values) in enumerate(units):
+        for number, (unit, values, show) in enumerate(units):
             if name in values:
                 first = seen.setdefault(_plain(values[name]), number)
                 if first != number:
-                    pair = f"{units[first][0]} and {unit} both have {_plain(values[name])}"
+                    shown = show(name, values[name]) or "the same secret value"
+                    pair = f"{units[first][0]} and {unit} both have {shown}"
                     complaint = Complaint(f"{name} must be different: {pair}", "agree.different")
                     found.append(Disagreement(first, number, complaint))
     return found
+
+
+def _has(unit: AgreeingUnit, name: str, value: object) -> str:
+    return f"{unit[0]} has {unit[2](name, value) or 'another secret value'}"
 
 
 def _plain(value: object) -> str:

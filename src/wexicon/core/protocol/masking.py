@@ -20,11 +20,12 @@ from wexicon.core.text import QUOTING, to_bytes, visible, written
 # person gave, and one that a module told, which may be a factory default such as 0000.
 SHORTEST = 3
 INSIDE, INSIDE_WHERE_READ = 4, 6
-# A longer value is looked for in pieces of this size; beyond this number of values, everything is masked.
-PIECE = 256
+# A longer value is looked for in pieces of this size; beyond this number of values and pieces, everything is masked.
+PIECE = 64
 MOST = 500
 _FIELD = re.compile(r"[^\s,;\"'=()<>\[\]{}:|]+")
-_BETWEEN = r"[ :.,\-]{0,2}(?:0x|\\x|%)?"
+# What may part two hexadecimal digits from the next two.
+_BETWEEN = r"h?[ \t:;.,|_/\-]{0,2}(?:0x|\\x|%)?"
 _GROUPED = re.compile(r"[0-9A-Fa-f]{2}(?:[ :.,\-]?[0-9A-Fa-f]{2}){2,}")
 
 
@@ -39,18 +40,19 @@ class Secrets:
         self._known: dict[str, bool] = {}
         self._read_by: list[tuple[Pattern, frozenset[str]]] = []
         self._leads: tuple[str, ...] = ()
-        self._inside: re.Pattern[str] | None = None
-        self._fields: frozenset[str] = frozenset()
+        # One expression a value.
+        self._inside: list[re.Pattern[str]] = []
+        self._fields: set[str] = set()
         self._pieces: dict[int, set[str]] = {}
         # Every writing that is looked for inside words, and how many characters of it are a good part of it.
         self._long: dict[str, int] = {}
         # All of them as one text, and every beginning of one by its last character.
         self._joined = ""
-        self._starts: dict[str, list[str]] = {}
+        self._starts: dict[str, set[str]] = {}
         self._longest = 0
         self._full = False
-        # Whether a value was learned since the forms were made: they are made when they are needed.
-        self._stale = False
+        # What was learned since the forms were made: they are made when they are needed.
+        self._new: list[tuple[str, bool]] = []
 
     # -- learning -------------------------------------------------------------------------------------------------
 
@@ -77,7 +79,8 @@ class Secrets:
         for piece in new:
             self._known[piece] = read
         self._full = len(self._known) > MOST
-        self._stale = not self._full
+        if not self._full:
+            self._new += [(piece, read) for piece in new]
 
     def add_pattern(self, pattern: Pattern, names: Iterable[str]) -> None:
         """Lines that this pattern fits tell a secret, whenever they come."""
@@ -96,32 +99,34 @@ class Secrets:
                 self.learn((captures or {})[name], read=True)
 
     def _prepare(self) -> None:
-        if not self._stale:
-            return
-        self._stale = False
-        fields: set[str] = set()
-        inside: set[str] = set()
-        self._pieces, self._long = {}, {}
-        for text, read in self._known.items():
+        """Makes the forms of the values that were learned since the last time."""
+        new, self._new = self._new, []
+        for text, read in new:
             forms = {text, visible(text), *(quote(text) for quote in QUOTING.values())}
-            fields |= {form.casefold() for form in forms}
+            self._fields |= {form.casefold() for form in forms}
             if len(text) >= (INSIDE_WHERE_READ if read else INSIDE):
                 encoded = _encoded(text)
-                inside |= {re.escape(form) for form in forms} | {_in_pairs(data) for data in encoded}
-                self._long |= {form.casefold(): max(4, (len(form) + 1) // 2) for form in forms}
-                self._long |= {data.hex(): max(8, len(data)) for data in encoded}
+                inside = {re.escape(form) for form in forms} | {_in_pairs(data) for data in encoded}
+                self._inside.append(re.compile("|".join(sorted(inside, key=len, reverse=True)), re.IGNORECASE))
+                for form in forms:
+                    self._add_long(form.casefold(), max(4, (len(form) + 1) // 2))
+                for data in encoded:
+                    self._add_long(data.hex(), max(8, len(data)))
             size = min(4, max(2, (len(text) + 1) // 2))
             for form in (*forms, to_bytes(text).hex()):
                 pieces = (form[at : at + size].casefold() for at in range(len(form) - size + 1))
                 self._pieces.setdefault(size, set()).update(pieces)
-        self._fields = frozenset(fields)
-        self._longest = max(map(len, self._long), default=0)
-        self._joined = "\0".join(self._long)
-        self._starts = {}
-        for beginning in {form[:size] for form in self._long for size in range(1, len(form))}:
-            self._starts.setdefault(beginning[-1], []).append(beginning)
-        ordered = sorted(inside, key=len, reverse=True)
-        self._inside = re.compile("|".join(ordered), re.IGNORECASE) if ordered else None
+
+    def _add_long(self, form: str, least: int) -> None:
+        """A writing that is looked for inside words; where two coincide, the smaller part of either is masked."""
+        if form in self._long:
+            self._long[form] = min(least, self._long[form])
+            return
+        self._long[form] = least
+        self._longest = max(self._longest, len(form))
+        self._joined += f"\0{form}"
+        for size in range(1, len(form)):
+            self._starts.setdefault(form[size - 1], set()).add(form[:size])
 
     # -- masking --------------------------------------------------------------------------------------------------
 
@@ -155,7 +160,7 @@ class Secrets:
     def places(self, text: str) -> list[tuple[int, int]]:
         """Where a secret stands inside the text."""
         self._prepare()
-        return [one.span() for one in self._inside.finditer(text)] if self._inside else []
+        return [found.span() for one in self._inside for found in one.finditer(text)]
 
     def _is_secret(self, field: str) -> bool:
         """Whether a whole field is one, or a good part of one."""

@@ -17,11 +17,11 @@ import msgspec
 
 from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway, Unreachable
 from wexicon.core.formats.filling import DRAWN, OWN
-from wexicon.core.formats.jobs import Job, dependency_cycle, disagreements
+from wexicon.core.formats.jobs import AgreeingUnit, Job, dependency_cycle, disagreements
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Began, Listener, Observation
 from wexicon.core.text import visible
-from wexicon.core.values import Value, ValueFault
+from wexicon.core.values import ValueFault
 from wexicon.work.contact.catalog import find_dialogue
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.claims import AnothersUnit, Claims, Known, MadeBefore
@@ -405,11 +405,11 @@ class Batch:
     def _agree(self, results: Sequence[UnitResult]) -> None:
         """What must agree is checked over what was read of the units that went well, at the last."""
         well = [one for one in results if one.verdict in (Verdict.CONFORMS, Verdict.UNPROVED)]
-        read: list[tuple[str, dict[str, Value]]] = []
+        read: list[AgreeingUnit] = []
         for result in well:
             after = {line.name: line.after for line in result.settings if line.after}
             told = {name: one.shown for name, one in after.items() if one.value is not None or one.shown == "unset"}
-            read.append((result.seat, dict(told)))
+            read.append((result.seat, dict(told), lambda name, value: str(value)))
         for one in disagreements(self.sheet, read):
             for result in (well[one.first], well[one.second]):
                 job = next(job for job in self.jobs if self.results[job.name] is result)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
@@ -17,6 +17,7 @@ from wexicon.core.formats.sheet import Sheet
 from wexicon.core.text import visible
 from wexicon.folders import state_folder
 from wexicon.records.entry import Entry
+from wexicon.records.secret_digests import SecretDigests
 from wexicon.work.fleet.claims import task_of
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Outcome
@@ -24,6 +25,7 @@ from wexicon.work.results.verdicts import Outcome
 AWAY = "the register cannot be reached; record queued on disk until it returns"
 
 if TYPE_CHECKING:
+    from wexicon.core.formats.lexicon import Setting
     from wexicon.records.register import Register
 
 
@@ -44,29 +46,67 @@ def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, 
     return {one.name: one for one in found if one.verdict == "conforms" and rows.get(one.name) == one.row}
 
 
-def used_before(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> list[Complaint]:
+class UsedBefore(NamedTuple):
+    """What the register says of values that must be different: complaints, and settings that could not be compared."""
+
+    complaints: list[Complaint]
+    not_compared: set[str]
+
+
+def used_before(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> UsedBefore:
     """Values that must be different in each unit of the sheet, and that another unit of a sheet of this title has by the
-    register: one that is not among these. Raises Fault."""
-    jobs = list(jobs)
+    register: one that is not among these. Secrets are compared by their digests. Raises Fault."""
+    jobs, found = list(jobs), UsedBefore([], set())
     if not sheet.agree.different or not sheet.has_fixed_units:
-        return []
+        return found
     names = {job.name for job in jobs_of(sheet)}
+    digests = SecretDigests(state_folder())
+    hidden = {name for job in jobs for name in sheet.agree.different if _is_secret(job, name)}
     used: dict[tuple[str, str], Entry] = {}
     for one in register.latest(sheet=sheet.called, did="provision"):
         if one.sheet == sheet.called and one.name not in names and one.verdict in ("conforms", "unproved"):
             for line in one.result["settings"]:
                 if line["name"] in sheet.agree.different and line["after"]:
                     used[line["name"], line["after"]["shown"]] = one
-    found = []
+            known = one.result.get("digests", {})
+            for name in hidden:
+                if known.get("key") == digests.key_name and name in known:
+                    used[name, known[name]] = one
+                else:
+                    found.not_compared.add(name)
     for job in jobs:
         for name in sheet.agree.different:
-            shown = job.seat.lexicon.settings[name].show(job.wanted[name]) if name in job.wanted else None
-            other = used.get((name, shown)) if shown else None
+            setting = _setting(job, name)
+            if setting is None or name not in job.wanted:
+                continue
+            value = job.wanted[name]
+            shown = "" if setting.secret else setting.show(value)
+            other = used.get((name, digests.of(sheet.called, name, value) if setting.secret else shown))
             if other:
                 whose = f"{other.name}, {other.unit}, {other.when}"
-                what = f"{name} {visible(shown or '')} of {job.name} is already used by {whose}"
-                found.append(Complaint(what, "agree.different", hint="Choose another, or use --again."))
+                what = f"{name} {visible(shown)} of {job.name}".replace("  ", " ") + f" is already used by {whose}"
+                found.complaints.append(Complaint(what, "agree.different", hint="Choose another, or use --again."))
     return found
+
+
+def _setting(job: Job, name: str) -> Setting | None:
+    return job.seat.lexicon.settings.get(name)
+
+
+def _is_secret(job: Job, name: str) -> bool:
+    setting = _setting(job, name)
+    return setting is not None and setting.secret
+
+
+def _digests(job: Job, sheet: Sheet) -> dict[str, str]:
+    """Digests of the secrets that must be different in each unit."""
+    names = [
+        name for name in sheet.agree.different if (one := _setting(job, name)) and one.secret and name in job.wanted
+    ]
+    if not names:
+        return {}
+    digests = SecretDigests(state_folder())
+    return {"key": digests.key_name, **{name: digests.of(sheet.called, name, job.wanted[name]) for name in names}}
 
 
 def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str) -> str:
@@ -81,7 +121,7 @@ def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: 
         sheet=sheet.called,
         digest=sheet.digest,
         row=dict(job.row.cells) if job.row else {},
-        result=msgspec.to_builtins(result, enc_hook=str),
+        result={**msgspec.to_builtins(result, enc_hook=str), "digests": _digests(job, sheet)},
         task=task_of(sheet, job),
     )
     try:

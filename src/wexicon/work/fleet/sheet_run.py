@@ -131,8 +131,12 @@ class SheetRun:
         self.register.check()
         if self.order.write and not self.order.again:
             with suppress(RegisterAway):
-                if used := used_before(self.register, self.sheet, self.jobs):
-                    raise FileFault(self.sheet.path, used[:50])
+                used = used_before(self.register, self.sheet, self.jobs)
+                if used.complaints:
+                    raise FileFault(self.sheet.path, used.complaints[:50])
+                if used.not_compared:
+                    names = ", ".join(sorted(used.not_compared))
+                    self.note = f"{names}: not compared with units that were made with another bench's key"
 
     def run(self, setup: Setup, report: Report | None = None) -> list[UnitResult]:
         """Runs all units; their results in the order of the sheet. Raises Fault if the run cannot start."""
