@@ -254,3 +254,34 @@ def test_a_value_that_was_read_first_and_given_later_is_looked_for_in_longer_wor
 
 def test_beyond_the_most_values_everything_is_masked() -> None:
     assert knows(*(f"value-{number}" for number in range(MOST + 1))).mask("+E 7 ok") == HIDDEN
+
+
+def test_of_two_writings_that_coincide_the_stricter_bound_counts() -> None:
+    # Eight digits are a PIN, and four bytes in hexadecimal.
+    secrets = Secrets()
+    secrets.learn("84719263")
+    for piece in ("8471926", "847192", "84719", "8471", "9263"):
+        assert piece not in secrets.mask(f"+PASS {piece}"), piece
+
+
+@pytest.mark.parametrize("between", ["", " ", ":", "-", ".", ",", "\t", ";", "|", "_", "/", "h ", "h", " 0x", "\\x"])
+def test_hexadecimal_is_masked_whatever_parts_the_digits(between: str) -> None:
+    secrets = Secrets()
+    secrets.learn("quay7secret")
+    told = between.join(f"{byte:02x}" for byte in b"quay7secret")
+    assert "3773" not in secrets.mask(f"key {told} end").replace(between, "") and "71" not in secrets.mask(told)
+
+
+def test_values_are_learned_one_by_one_and_masked_beyond_a_number() -> None:
+    secrets = Secrets()
+    made = 0
+    for number in range(300):
+        secrets.learn(f"{number:08d}q", read=True)
+        assert secrets.mask(f"+PASS {number:08d}q") == f"+PASS {HIDDEN}"
+        # Only what is new is worked on: one expression each, not all of them again.
+        assert len(secrets._inside) - made <= 2
+        made = len(secrets._inside)
+    for number in range(20):
+        secrets.learn("".join(chr(97 + (at * at * (number + 3) + at // 7) % 26) for at in range(4000)))
+    assert secrets.mask("anything at all") == HIDDEN
+    assert sum(map(len, secrets._starts.values())) < 400_000

@@ -17,8 +17,9 @@ from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.rig.uart import WireFaults
-from wexicon.work.console.completion import hint, secret_from, suggestions
+from wexicon.work.console.completion import hint, suggestions
 from wexicon.work.console.conversation import Shown, Talk
+from wexicon.work.console.typed_secrets import parts_of, secret_from
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 
@@ -304,3 +305,40 @@ def test_silence_after_a_typed_change_of_rate_is_named() -> None:
     told = "\n".join(Hand("lindle-l9").type("@uart=57600", "@who?"))
     assert "“@uart=57600” has moved the module to 57600 baud now; our side is at 9600 8N1" in told
     assert ":tune 57600 listens at that rate" in told
+
+
+@pytest.mark.parametrize(
+    ("name", "line"),
+    [
+        ("tamsel-k5", "AT+PASS=4821973"),
+        ("tamsel-k5", " at+pass = 4821973"),
+        ("tamsel-k5", "At + Pass=4821973"),
+        ("tamsel-k5", ":> AT+PASS=4821973"),
+        ("tamsel-k5", ":>> at+pass=4821973\\r\\n"),
+        ("tamsel-k5", ":set pin = 4821973"),
+        ("tamsel-k5", ':set pin = "4821973"'),
+        ("brisca-w1", 'AT+ACCESS="Harbour Office","4821973"'),
+        ("cordal-n7", 'AT+CPIN="4821973"'),
+        ("wherry-c3", "code 4821973"),
+        ("wherry-c3", "CODE  4821973"),
+        ("", 'AT+CPIN="4821973"'),
+        ("", "AT+WPAKEY=4821973"),
+        ("", ':> AT+CLCK="SC",1,"4821973"'),
+        ("", "pass 4821973"),
+    ],
+)
+def test_a_secret_is_known_however_it_is_typed(name: str, line: str) -> None:
+    lexicon = find_lexicon(name) if name else None
+    column = secret_from(lexicon, line)
+    assert column is not None and "4821973" in line[column:]
+    assert any("4821973" in part for part in parts_of(line[column:]))
+    hand = Hand(name or "brisca-w1", lexicon=bool(name))
+    told = "\n".join(hand.type(line, ":keep kept.wex"))
+    hand.writer.close()
+    kept = Path("kept.wex").read_text() if Path("kept.wex").exists() else ""
+    assert "4821973" not in told + kept + hand.trace.read_text()
+
+
+@pytest.mark.parametrize("line", ["AT+LABEL=quay 3", "AT", "AT+SPEED?", ":set name = quay", ":help", "AT+PASS?", ""])
+def test_what_is_no_secret_is_kept(line: str) -> None:
+    assert secret_from(find_lexicon("tamsel-k5"), line) is None

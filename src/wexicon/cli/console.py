@@ -32,7 +32,8 @@ from wexicon.core.faults import Fault
 from wexicon.core.text import counted, one_of
 from wexicon.files import private_folder
 from wexicon.folders import state_folder
-from wexicon.work.console.completion import hint, secret_from, suggestions
+from wexicon.work.console.completion import hint, suggestions
+from wexicon.work.console.typed_secrets import secret_from
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon

@@ -25,7 +25,8 @@ from wexicon.core.text import meant, one_of, visible, written
 from wexicon.core.tuning import FLOWS
 from wexicon.core.values import ValueFault
 from wexicon.files import read_file, write_new
-from wexicon.work.console.completion import COMMANDS, MARK, SAYS
+from wexicon.work.console.completion import COMMANDS, SAYS
+from wexicon.work.console.typed_secrets import MARK
 from wexicon.work.module.module import Module
 
 LOOPED = bytes(range(0x20, 0x7F))
@@ -133,7 +134,8 @@ class Commands:
         if setting is None:
             raise CallFault(f"there is no setting {name}", hint=meant(name, self.talk.lexicon.settings))
         if not self.talk.ask:
-            raise CallFault(f"{name} has no value", hint=f"Write {MARK}set {name} = VALUE.")
+            hint = f"Give it by wexicon set PORT --file {name}=PATH, or at a terminal."
+            raise CallFault(f"{name} is a secret, and there is no terminal to type it on", hint=hint)
         try:
             self.talk.module.set(name, Secret(self.talk.ask(name)))
         except ValueFault as fault:

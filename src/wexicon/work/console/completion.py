@@ -13,6 +13,7 @@ from wexicon.core.dialogue.statements import STATEMENTS
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.values import Choice, Flag, Frame, Rate, Tuple
 from wexicon.core.values.base import Kind
+from wexicon.work.console.typed_secrets import MARK
 
 # The console's own commands, beside the statements of a dialogue.
 COMMANDS = {
@@ -39,7 +40,6 @@ SAYS = {
     "set": "write a setting: set NAME = VALUE",
     "read": "read a setting: read NAME",
 }
-MARK = ":"
 _BY_NAME = ("set", "read", "do")
 
 
@@ -66,14 +66,6 @@ def hint(lexicon: Lexicon | None, text: str) -> str:
     """What the value that is being typed may be; empty where none is."""
     found = _written(lexicon, text) if lexicon else None
     return f"{found[0].name}: {found[0].kind.allowed()}" if found else ""
-
-
-def secret_from(lexicon: Lexicon | None, text: str) -> int | None:
-    """The column from which on a typed line is a secret; None where it is none."""
-    found = _written(lexicon, text) if lexicon else None
-    if found and found[0].secret:
-        return len(text) - len(found[1])
-    return None
 
 
 def _commands(lexicon: Lexicon | None, text: str) -> Iterator[Suggestion]:

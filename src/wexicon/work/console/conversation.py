@@ -37,8 +37,8 @@ from wexicon.core.secret import HIDDEN
 from wexicon.core.text import to_text, visible
 from wexicon.links.clock import RealClock
 from wexicon.work.console.commands import Commands
-from wexicon.work.console.completion import MARK, secret_from
 from wexicon.work.console.explanation import Explainer
+from wexicon.work.console.typed_secrets import MARK, parts_of, secret_from
 from wexicon.work.contact.causes import restarting
 from wexicon.work.contact.rate_changes import new_rate
 from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, started
@@ -190,8 +190,13 @@ class Talk(Listener):
 
     def _one(self, typed: Typed) -> None:
         text = typed.text
+        column = secret_from(self.lexicon, text)
+        if column is not None:
+            # In doubt it is one: nothing of it is shown or kept, whatever becomes of the line.
+            for part in parts_of(text[column:]):
+                self.session.secrets.learn(part)
         if typed.exact:
-            self.session.exchange(text, LINES, exact=True)
+            self.session.exchange(self._filled(text), LINES, exact=True)
         elif text.startswith(MARK * 2):
             self._say(text[1:])
         elif text.startswith(MARK):
