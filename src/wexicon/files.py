@@ -73,12 +73,15 @@ def write_whole(path: Path, data: bytes, *, sync: bool = True) -> None:
 
 
 def create(path: Path, *, force: bool = False) -> BinaryIO:
-    """A new file for its owner alone, opened for writing; `force` empties one that is there. Raises CallFault."""
+    """A new file for its owner alone, opened for writing; `force` puts it in the place of one that is there, of a link too.
+    Raises CallFault."""
     try:
         private_folder(path.parent, own=False)
-        if force and (path.exists() or path.is_symlink()) and not path.is_file():
-            raise CallFault("cannot be written: it is not a file", where=str(path))
-        flags = os.O_WRONLY | os.O_CREAT | getattr(os, "O_BINARY", 0) | (os.O_TRUNC if force else os.O_EXCL)
+        if force and (path.exists() or path.is_symlink()):
+            if not path.is_file() and not path.is_symlink():
+                raise CallFault("cannot be written: it is not a file", where=str(path))
+            path.unlink()
+        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0)
         return os.fdopen(os.open(path, flags, 0o600), "wb", buffering=0)
     except FileExistsError:
         raise CallFault("already exists; nothing was written", where=str(path), hint=OVERWRITE) from None
@@ -87,10 +90,39 @@ def create(path: Path, *, force: bool = False) -> BinaryIO:
 
 
 def write_new(path: Path, text: str | bytes, *, force: bool = False) -> None:
-    """Writes a new file. Raises CallFault."""
-    with create(path, force=force) as file:
-        data = text.encode("utf-8") if isinstance(text, str) else text
-        try:
-            file.write(data)
-        except OSError as fault:
-            raise CallFault(f"cannot be written whole: {fault.strerror}", where=str(path)) from None
+    """Writes a new file, whole or not at all: beside its place first. Raises CallFault; then nothing is left behind."""
+    data = text.encode("utf-8") if isinstance(text, str) else text
+    if path.is_dir() or (path.exists() and not path.is_file()):
+        raise CallFault("cannot be written: it is not a file", where=str(path))
+    if not force and (path.exists() or path.is_symlink()):
+        raise CallFault("already exists; nothing was written", where=str(path), hint=OVERWRITE)
+    beside = path.with_name(f".{path.name[:200]}.{os.getpid()}")
+    try:
+        with create(beside, force=True) as file:
+            while data:
+                data = data[file.write(data) :]
+        if force:
+            beside.replace(path)
+        else:
+            _put(beside, path)
+    except FileExistsError:
+        raise CallFault("already exists; nothing was written", where=str(path), hint=OVERWRITE) from None
+    except CallFault as fault:
+        raise CallFault(fault.what, where=str(path), hint=fault.hint) from None
+    except OSError as fault:
+        raise CallFault(f"cannot be written whole: {fault.strerror}", where=str(path)) from None
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+def _put(beside: Path, path: Path) -> None:
+    """Gives a file its name, if nothing has it. Raises FileExistsError."""
+    try:
+        os.link(beside, path)
+    except FileExistsError:
+        raise
+    except OSError:
+        # A file system without links: between these two another program may be faster.
+        if path.exists():
+            raise FileExistsError from None
+        beside.replace(path)

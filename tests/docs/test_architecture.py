@@ -53,3 +53,20 @@ def test_nothing_that_only_some_systems_have_is_imported_at_the_start() -> None:
             assert path.name == "serving.py", path
     importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rig.serving" in others]
     assert set(importers) <= {"wexicon.rig.desk", "wexicon.api", "wexicon.cli.rig", "wexicon.cli.demo"}
+
+
+# What writes to a terminal or asks on it, and the one file that may.
+SINKS = {"click.echo": "show.py", "click.prompt": "show.py", "sys.stdout.write": "console.py"}
+PRINTERS = {"print", "input", "click.echo", "click.secho", "click.prompt", "click.confirm", "getpass.getpass"}
+
+
+def test_nothing_but_the_sinks_prints_or_asks_and_they_escape() -> None:
+    for path in (ROOT / "src" / "wexicon").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if not isinstance(node, ast.Call):
+                continue
+            called, given = ast.unparse(node.func), [ast.unparse(one) for one in node.args]
+            if called in PRINTERS or called in ("sys.stdout.write", "sys.stderr.write"):
+                assert SINKS.get(called) == path.name, f"{path}: {called}"
+            if called == "Text.from_ansi":
+                assert given[0].startswith("harmless("), f"{path}: {given[0]}"

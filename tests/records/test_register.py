@@ -378,3 +378,31 @@ def test_secrets_that_must_differ_are_compared_and_never_shown(tmp_path: Path, m
         assert "pin: not compared" in done.stderr
     kept = b"".join(path.read_bytes() for path in (tmp_path / "state").rglob("*") if path.is_file())
     assert b"482715" not in kept and b"913357" not in kept
+
+
+HOSTILE = {
+    "terminal": "\x1b]0;owned\x07\x1b[2Jgone\x9b31m",
+    "reversed": "a\u202eb\u2066c\u200bd",
+    "formula": "=cmd|' /C calc'!A0",
+    "list": "ok;=1+1\t@SUM(A1)",
+    "surrogate": "\ud800x",
+    "maths": "$x^2$ and $",
+}
+
+
+@pytest.mark.parametrize("text", HOSTILE.values(), ids=HOSTILE)
+def test_what_another_bench_wrote_moves_no_cursor_and_counts_in_no_spreadsheet(tmp_path: Path, text: str) -> None:
+    register = Register(str(tmp_path / "units.db"), tmp_path / "w")
+    assert register.keep(entry("lindle-l9 L9-1", name=text, bench=text))
+    where = ("--register", "units.db")
+    outputs = [wexicon("units", "list", *where).stdout, wexicon("units", "show", "L9-1", *where).stdout]
+    outputs.append(wexicon("units", "list", "--json", *where).stdout)
+    for output in outputs:
+        assert not [each for each in output if each != "\n" and not each.isprintable()], output
+    wexicon("units", "export", "units.csv", *where)
+    wexicon("units", "export", "units.json", *where)
+    wexicon("units", "label", "units.svg", *where)
+    assert "L9-1" in Path("units.json").read_text() and Path("units.svg").stat().st_size > 1000
+    for separator in ",;\t":
+        for row in csv.reader(Path("units.csv").read_text().splitlines(), delimiter=separator):
+            assert not [cell for cell in row if cell.lstrip()[:1] in ("=", "+", "@")], row

@@ -26,7 +26,7 @@ from prompt_toolkit.keys import Keys
 from prompt_toolkit.layout.processors import Processor, Transformation, TransformationInput
 from prompt_toolkit.output import ColorDepth
 
-from wexicon.cli.show import styled
+from wexicon.cli.show import harmless, styled
 from wexicon.cli.talk_lines import line_of
 from wexicon.core.faults import Fault
 from wexicon.core.text import counted, one_of
@@ -172,7 +172,7 @@ class Console:
             self._printing = False
         if not lines:
             return
-        text = "".join(f"{line}\r\n" for line in lines)
+        text = "".join(f"{harmless(line)}\r\n" for line in lines)
         app = self._prompt.app if self._loop else None
         if app is None or not app.is_running:
             sys.stdout.write(text)

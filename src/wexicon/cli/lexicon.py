@@ -13,7 +13,7 @@ from wexicon.cli.options import Working, gathered
 from wexicon.cli.printing import print_failure, print_remarks
 from wexicon.cli.progress import Progress
 from wexicon.cli.readout import print_readout, read_module
-from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_note, print_table
+from wexicon.cli.show import ask, emit_json, ending, force_option, json_option, print_line, print_note, print_table
 from wexicon.cli.values import env_option, file_option, gather_given
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault, Fault
@@ -319,7 +319,7 @@ def new(output: Path | None, force: bool) -> None:
             answers[key] = ""
             continue
         while True:
-            answers[key] = str(click.prompt(question, default=default, show_default=bool(default))).strip()
+            answers[key] = ask(question, default=default, show_default=bool(default)).strip()
             if re.fullmatch(form, answers[key]):
                 break
             print_note(f"  invalid; expected {form}")

@@ -9,7 +9,7 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from wexicon.cli.show import styled
+from wexicon.cli.show import harmless, styled
 
 if TYPE_CHECKING:
     from rich.live import Live
@@ -45,7 +45,7 @@ class LiveTable:
         if self._live:
             from rich.text import Text
 
-            self._console.print(Text.from_ansi(text))
+            self._console.print(Text.from_ansi(harmless(text)))
             if bell:
                 self._console.bell()
 
@@ -56,4 +56,4 @@ class LiveTable:
 
         columns, rows = self._table()
         lines = lines_of(columns, rows, terminal=True, bold=lambda text: styled(text, "bold")) if rows else []
-        return Text.from_ansi("\n".join(lines))
+        return Text.from_ansi(harmless("\n".join(lines)))

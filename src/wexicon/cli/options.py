@@ -18,7 +18,7 @@ import click
 import msgspec
 
 from wexicon.cli.progress import Person, Progress
-from wexicon.cli.show import force_option, json_option, print_note
+from wexicon.cli.show import ask, force_option, json_option, print_note
 from wexicon.core.durations import seconds
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.tuning import FLOWS
@@ -208,4 +208,4 @@ def ask_secret() -> Callable[[str], str] | None:
     """Asks for a secret, hidden; None if there is no terminal to ask on."""
     if not sys.stdin.isatty():
         return None
-    return lambda name: str(click.prompt(name, hide_input=True, err=True))
+    return lambda name: ask(name, hidden=True)

@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from wexicon.cli.show import print_note, styled
+from wexicon.cli.show import harmless, print_note, styled
 from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.observations import Began, Heard, Listener, Noted, Observation, Said, Tuned
 from wexicon.core.text import visible
@@ -92,7 +92,7 @@ class Progress(Listener):
         if self._status:
             from rich.text import Text
 
-            self._status.console.print(Text.from_ansi(text))
+            self._status.console.print(Text.from_ansi(harmless(text)))
         else:
             print_note(text)
 

@@ -12,6 +12,7 @@ import os
 import re
 import sys
 from collections.abc import Iterator, Sequence
+from typing import Any
 
 import click
 import msgspec
@@ -35,10 +36,10 @@ OUTCOME_COLOURS = {
 }
 
 # What would move a cursor or reverse a line, and is not escaped by JSON itself.
-_MOVES = "\x7f-\x9f\u061c\u200b\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ufeff"
+_MOVES = "\x7f-\x9f\u00ad\u061c\u180e\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb\U000e0000-\U000e007f"
 _IN_JSON = re.compile(f"[{_MOVES}]")
 # The same and all control characters, but for line ends, tabs and the colours that `styled` adds.
-_ON_TERMINAL = re.compile(f"\x1b\\[[0-9;]*m|[\x00-\x08\x0b-\x1f{_MOVES}]")
+_ON_TERMINAL = re.compile(f"\x1b\\[(?:[01]|[39][0-7])m|[\x00-\x08\x0b-\x1f{_MOVES}]")
 
 force_option = click.option("--force", is_flag=True, help="Overwrite existing files.")
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
@@ -46,7 +47,17 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print the re
 
 def emit(text: str, *, err: bool = False, newline: bool = True) -> None:
     """Prints text: the only way to the terminal. Control characters that no command of ours uses are escaped."""
-    click.echo(_ON_TERMINAL.sub(_harmless, text), err=err, nl=newline)
+    click.echo(harmless(text), err=err, nl=newline)
+
+
+def ask(question: str, *, hidden: bool = False, **more: Any) -> str:
+    """Asks on the terminal: the only way to do so. `hidden` if what is typed is not shown."""
+    return str(click.prompt(harmless(question), hide_input=hidden, err=True, **more))
+
+
+def harmless(text: str) -> str:
+    """Text as it may go to a terminal: what is neither text nor a colour of ours is escaped."""
+    return _ON_TERMINAL.sub(_harmless, text)
 
 
 def _harmless(found: re.Match[str]) -> str:

@@ -15,7 +15,7 @@ import click
 from wexicon.cli.options import register_option
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
 from wexicon.core.faults import CallFault
-from wexicon.core.text import counted, visible
+from wexicon.core.text import counted, encodable, visible
 from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
@@ -133,7 +133,8 @@ def export(path: Path, force: bool, register_at: str | None, **filters: Unpack[F
 
     found = _found(register_at, **filters)
     if path.suffix == ".json":
-        text = msgspec.json.format(msgspec.json.encode(found), indent=2).decode() + "\n"
+        data = msgspec.json.encode(encodable(msgspec.to_builtins(found)))
+        text = msgspec.json.format(data, indent=2).decode() + "\n"
     elif path.suffix == ".csv":
         text = _csv(found)
     else:
@@ -214,7 +215,8 @@ def _csv(found: list[Entry]) -> str:
     names = list(dict.fromkeys(line["name"] for one in found for line in one.result["settings"]))
     made = io.StringIO()
     writer = csv.writer(made)
-    writer.writerow(["module", "unit", "action", "verdict", "evidence", "when", "sheet", "bench", *names])
+    heads = ["module", "unit", "action", "verdict", "evidence", "when", "sheet", "bench", *names]
+    writer.writerow([_inert(head) for head in heads])
     for one in found:
         after = {line["name"]: _shown(line["after"]) for line in one.result["settings"]}
         cells = [one.unit, one.name, one.did, one.verdict, one.evidence, one.at, one.sheet, one.bench]
@@ -223,9 +225,11 @@ def _csv(found: list[Entry]) -> str:
 
 
 def _inert(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula, and that holds no control character."""
+    """A cell that no spreadsheet takes for a formula, whatever its separator is; control characters are escaped."""
     text = visible(cell)
-    return f"'{text}" if text[:1] in ("=", "+", "@", "\t") or (text[:1] == "-" and not text[1:2].isdigit()) else text
+    if re.fullmatch(r"-?\d+(?:[.,]\d+)?", text):
+        return text
+    return re.sub(r"(^|[;,\t|])(\s*)(?=[=+@\-])", r"\1\2'", text)
 
 
 def _found(register_at: str | None, **filters: Unpack[Filters]) -> list[Entry]:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wexicon.cli.options import Working, ask_secret
-from wexicon.cli.show import print_note
+from wexicon.cli.show import ask, print_note
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault
@@ -116,7 +116,7 @@ def _value(need: Needs, source: tuple[str, str] | None, fetch: Fetch) -> object:
     elif source is None:
         if not sys.stdin.isatty():
             raise ValueError(f"{need.name} was not given")
-        text = str(click.prompt(need.name, hide_input=need.secret, err=True))
+        text = ask(need.name, hidden=need.secret)
     elif need.secret:
         raise ValueError(f"{need.name} is a secret: on the command line every process could read it")
     secret = need.secret or bool(kind)

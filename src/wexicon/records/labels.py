@@ -131,7 +131,10 @@ def _write(axes: Any, place: Size, texts: Sequence[str], room: float, high: floa
 
     font, (x, y) = FontProperties(**face), place
     points = high * 0.7 * MM * 72
-    wide = [TextPath((0, 0), text or " ", size=points, prop=font).get_extents().width / 72 / MM for text in texts]
+    wide = [
+        TextPath((0, 0), text.replace("$", r"\$") or " ", size=points, prop=font).get_extents().width / 72 / MM
+        for text in texts
+    ]
     points *= min(1.0, room / max([*wide, room]))
     for number, text in enumerate(texts):
         # A dollar is a dollar, not mathematics.
