@@ -199,3 +199,53 @@ def test_a_usb_adapter_is_named_by_its_serial_number(monkeypatch: pytest.MonkeyP
     ports.name_port("quay", "SF-0042")
     found[0].device = "/dev/ttyUSB7"  # the same adapter, plugged in again
     assert ports.port_named("quay") == "/dev/ttyUSB7"
+
+
+def test_a_port_that_vanished_is_found_again_only_where_it_is_proved_the_same(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    from serial.tools.list_ports_common import ListPortInfo
+
+    from wexicon.work.contact import ports
+
+    one = ListPortInfo(str(tmp_path / "ttyUSB0"), skip_link_detection=True)
+    one.vid, one.pid, one.location, one.product = 0x1D50, 0x6018, "1-2", "Port"
+    found = [one]
+    monkeypatch.setattr(list_ports, "comports", lambda: found)
+    Path(one.device).touch()
+    find = ports.device_at(one.device)
+    assert find and find() == one.device
+    found.clear()
+    assert find() is None  # unplugged, and what the path leads to now is unknown
+    other = ListPortInfo(one.device, skip_link_detection=True)
+    other.vid, other.pid, other.location, other.product = 0x1D50, 0x6018, "1-3", "Port"
+    found.append(other)
+    assert find() is None  # another adapter, in another socket
+    other.location = "1-2"
+    assert find() == one.device
+    with bench(MAST) as rig:
+        mast = ports.device_at(rig.ports["mast"])
+        assert mast and mast() == rig.ports["mast"]
+    assert mast() is None
+
+
+def test_talk_never_reopens_the_terminal_of_another(tmp_path: Path) -> None:
+    import pty
+    import subprocess
+    import sys
+    import tty
+
+    theirs, ours = pty.openpty()
+    tty.setraw(ours)
+    words = [sys.executable, "-m", "wexicon", "talk", os.ttyname(ours), "--as-is", "--end", "cr"]
+    with subprocess.Popen(
+        words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=clean({**os.environ})
+    ) as talk:
+        assert talk.stdin and talk.stdout and talk.stderr
+        talk.stdin.write(b"AT\n")
+        talk.stdin.flush()
+        assert os.read(theirs, 9) == b"AT\r"
+        os.close(ours)
+        os.close(theirs)
+        # Whoever opens the next terminal may get the same path: it is not waited for.
+        assert talk.wait(20) == 3 and b"the port was lost" in talk.stderr.read()

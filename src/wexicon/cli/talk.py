@@ -135,21 +135,29 @@ def _json_line(shown: Shown) -> None:
     emit_json(shown, indent=0)
 
 
-def _reopener(port: str, flow: str) -> Callable[[Link], Link]:
-    """Opens the port again, under whatever path it has now."""
+def _reopener(port: str, flow: str) -> Callable[[Link], Link] | None:
+    """Opens the port again, under whatever path it has now; None where nothing proves that it would be the same one."""
     from wexicon.core.faults import LinkFault
     from wexicon.links.port import open_port
-    from wexicon.work.contact.ports import found_ports, key_of
+    from wexicon.work.contact.ports import device_at
 
-    key = key_of(port)
+    find = device_at(port)
+    if find is None:
+        return None
 
     def reopen(before: Link) -> Link:
-        path = next((one.port for one in found_ports() if key and one.key == key), port)
+        path = find()
+        if path is None:
+            raise LinkFault("is gone", where=port)
         try:
-            return open_port(path, before.tuning, flow)
+            link = open_port(path, before.tuning, flow)
         except LinkFault:
             raise
         except Fault as fault:
             raise LinkFault(fault.what, where=path) from None
+        if find() != path:
+            link.close()
+            raise LinkFault("was another device's when it was opened", where=path)
+        return link
 
     return reopen

@@ -48,10 +48,14 @@ def _with_people(one: PortInfo, names: dict[str, str]) -> PortInfo:
 
 
 def _machine_ports() -> list[PortInfo]:
+    stable = {os.path.realpath(path): str(path) for path in BY_ID.glob("*")} if BY_ID.is_dir() else {}
+    return [_told(one, stable.get(os.path.realpath(one.device), "")) for one in sorted(_comports())]
+
+
+def _comports() -> list[Any]:
     from serial.tools.list_ports import comports
 
-    stable = {os.path.realpath(path): str(path) for path in BY_ID.glob("*")} if BY_ID.is_dir() else {}
-    return [_told(one, stable.get(os.path.realpath(one.device), "")) for one in sorted(comports())]
+    return list(comports())
 
 
 def _told(port: Any, stable: str) -> PortInfo:
@@ -150,6 +154,35 @@ def key_of(port: str) -> str:
         units = [(card, unit) for card in cards() for unit, path in card.ports.items() if path == real]
         return f"rig {units[0][0].name}/{units[0][1]}" if units else real
     return next((one.key for one in _machine_ports() if os.path.realpath(one.port) == real), real)
+
+
+def device_at(port: str) -> DeviceFinder | None:
+    """A finder of the device that is at a port now. None for a port that nothing tells from the next one with its path: a
+    pseudo-terminal that is no running rig's."""
+    key = key_of(port)
+    return None if key.startswith("/dev/pts/") else DeviceFinder(key, _marks(port))
+
+
+def _marks(port: str) -> tuple[object, ...]:
+    """What must be the same for a path to be of the same device, where the device has no serial number."""
+    real = os.path.realpath(port)
+    told = next((one for one in _comports() if os.path.realpath(one.device) == real), None)
+    return (told.vid, told.pid, told.location, told.product) if told else ()
+
+
+class DeviceFinder(msgspec.Struct, frozen=True):
+    """Tells where a device is that went away."""
+
+    key: str
+    marks: tuple[object, ...]
+
+    def __call__(self) -> str | None:
+        """Its path now; None while it is not there, or while another device has its path."""
+        if "://" in self.key:
+            return self.key
+        if not self.key.startswith("/"):
+            return next((one.port for one in found_ports() if one.key == self.key), None)
+        return self.key if Path(self.key).exists() and _marks(self.key) == self.marks else None
 
 
 # -- names ----------------------------------------------------------------------------------------------------------
