@@ -9,6 +9,7 @@ from tests.core.talking import Talk
 from tests.core.test_session import session
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.events import MOST_EVENTS, Events, Waiter
+from wexicon.core.protocol.machine import COLLECTED, Collector
 from wexicon.core.protocol.observations import Asked, Began, Heard, Listener, Listeners, Logged, Observation, Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.redaction import Redactor
@@ -159,3 +160,14 @@ def test_raw_blocks_of_a_dialogue_are_cut_only_while_it_runs() -> None:
         made.listen(0.3)
     made.listen(1.0)
     assert [seen.text for seen in made.events] == ["+BIN 3 a\r\n", "+BIN 3 a"]
+
+
+def test_a_module_that_never_pauses_fills_no_memory_and_ends_what_collects() -> None:
+    asked = []
+    collector = Collector(60.0, gap=1.0, is_answer=lambda data: bool(asked.append(len(data)) or data))
+    for number in range(10_000):
+        collector.feed(bytes(range(100)), number / 1000)
+        if collector.done:
+            break
+    assert number < 200 and len(collector.data) == COLLECTED
+    assert asked == [100]  # what was an answer once is not judged anew with each byte

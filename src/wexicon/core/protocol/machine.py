@@ -33,9 +33,13 @@ class Machine(Protocol):
         """The bytes to send now, each asked for once."""
 
 
+# What a collector takes at most (bytes): enough to judge by, and a module that never pauses ends it.
+COLLECTED = 16_384
+
+
 class Collector:
-    """Sends some bytes and collects whatever comes, as transparent data. Done at the time `until`, or `gap` seconds after the
-    last byte once `is_answer` accepts what has come."""
+    """Sends some bytes and collects whatever comes, as transparent data. Done at the time `until`, with COLLECTED bytes, or
+    `gap` seconds after the last byte once `is_answer` accepts what has come; what it accepts it accepts with more."""
 
     def __init__(
         self,
@@ -56,7 +60,7 @@ class Collector:
         self._last: float | None = None
 
     def feed(self, data: bytes, now: float) -> Sequence[Observation]:
-        self.data += data
+        self.data += data[: COLLECTED - len(self.data)]
         if self.first is None and self._is_answer(bytes(self.data)):
             self.first = now
         self._last = now
@@ -64,11 +68,11 @@ class Collector:
 
     def elapse(self, now: float) -> Sequence[Observation]:
         due = self.next_time()
-        self.done = due is not None and now >= due
+        self.done = len(self.data) >= COLLECTED or (due is not None and now >= due)
         return [Heard(now, to_text(bytes(self.data)), Role.UNMATCHED)] if self.done and self.data else ()
 
     def next_time(self) -> float | None:
-        if self._gap is not None and self._last is not None and self._is_answer(bytes(self.data)):
+        if self._gap is not None and self._last is not None and self.first is not None:
             return min(self._until, self._last + self._gap)
         return self._until
 
