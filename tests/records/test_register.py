@@ -380,6 +380,14 @@ def test_secrets_that_must_differ_are_compared_and_never_shown(tmp_path: Path, m
     assert b"482715" not in kept and b"913357" not in kept
 
 
+@pytest.mark.parametrize("where", ["//dora:OPENSESAME@127.0.0.1:1/a", "//127.0.0.1:1/a?user=dora&password=OPENSESAME"])
+def test_a_password_in_a_registers_url_is_in_no_message(tmp_path: Path, where: str) -> None:
+    register = Register(f"postgresql+psycopg:{where}", tmp_path / "w")
+    with pytest.raises(Fault, match=r"127\.0\.0\.1") as fault:
+        register.latest()
+    assert "OPENSESAME" not in f"{fault.value} {fault.value.where} {fault.value.hint} {register.where}"
+
+
 HOSTILE = {
     "terminal": "\x1b]0;owned\x07\x1b[2Jgone\x9b31m",
     "reversed": "a\u202eb\u2066c\u200bd",

@@ -269,10 +269,10 @@ def _begin(connection: sql.Connection) -> None:
 
 
 def _without_password(where: str) -> str:
-    """A URL as it may be shown."""
+    """A URL as it may be shown: without what follows its `?` too, where drivers take passwords."""
     if "://" not in where:
         return where
     try:
-        return sql.make_url(where).render_as_string(hide_password=True)
+        return sql.make_url(where).set(query={}).render_as_string(hide_password=True)
     except (sql.exc.ArgumentError, ValueError):
         return where.partition("://")[0] + "://..."
