@@ -74,7 +74,7 @@ def wexicon() -> None:
 def main(arguments: list[str] | None = None) -> None:
     """Runs the command and ends the program with its exit status."""
     # Modules that are imported leave no garbage: looking for some after every 700 new objects is a tenth of a start.
-    gc.set_threshold(20_000)
+    gc.set_threshold(50_000)
     status = run(arguments)
     # Nothing is collected on the way out: the process ends anyway.
     gc.freeze()
