@@ -1,6 +1,6 @@
 """Runs every benchmark and prints one line each: what was measured, its baseline in the same run, the ratio, the goal.
 
-The rule: figures are ratios of medians of several rounds, taken in turn, since machines are shared and noisy.
+The rule: figures are ratios of medians of several rounds, measured in turn, since machines are shared and noisy.
 `python -m benchmarks WORD ...` runs those whose names hold a word.
 """
 

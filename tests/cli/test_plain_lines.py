@@ -81,4 +81,4 @@ def test_what_is_special_in_a_dialogue_is_plain_in_a_line() -> None:
 
 def test_lines_in_a_dialogue_file_are_told_how_they_are_said() -> None:
     Path("lines.wex").write_text(LINES)
-    assert "write > in front of what is to be said" in wexicon("run", "lines.wex", "x", status=2).stderr
+    assert "write > before a line to say" in wexicon("run", "lines.wex", "x", status=2).stderr

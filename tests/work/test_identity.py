@@ -12,6 +12,8 @@ from typing import Any
 import pytest
 
 from tests.work.devices import Device
+from wexicon.core.faults import CannotTune
+from wexicon.core.tuning import Tuning
 from wexicon.work.contact.catalog import all_lexicons, find_lexicon
 from wexicon.work.contact.discovery import LinkDiscovery
 from wexicon.work.results.discovery import HailResult
@@ -100,6 +102,22 @@ def test_a_family_is_named_only_if_it_said_who_it_is() -> None:
 def test_a_prompt_that_begins_as_a_sentence_does_is_no_receiver() -> None:
     result = hailed(Device({"help": "tide, level, zero"}, end="lf", unknown="no such command", prompt="$ "))
     assert not result.family and not result.lexicons
+
+
+def test_a_frame_that_is_heard_and_that_the_port_refuses_is_told_and_passed_over() -> None:
+    device = Device({}, talks="LEVEL 2.41 M AND RISING AT THE SLUICE OF MARROW ESTUARY", every=0.1)
+    device.uart.tuning = Tuning(9600, 7, "N", 2)
+    session = device.session()
+    tune = session.link.tune
+
+    def picky(tuning: Tuning) -> None:
+        if tuning.bits == 7:
+            raise CannotTune(f"this port cannot do {tuning}")
+        tune(tuning)
+
+    session.link.tune = picky  # type: ignore[method-assign]
+    result = LinkDiscovery(session, lexicons()).run()
+    assert not result.found and "this port cannot do 9600 7N2" in result.remarks
 
 
 def test_an_answer_that_holds_the_question_is_no_echo() -> None:

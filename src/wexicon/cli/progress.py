@@ -166,7 +166,7 @@ class Person:
             KEYBOARD.take_away(taker)
 
     def noticed(self) -> None:
-        # A fixture may have done it, and nobody was asked.
+        # The fixture may have done it, without a question.
         if self._asked:
             self._asked = False
             self._progress.say("  the module answers; release the key, if one is held")

@@ -150,7 +150,7 @@ class Database:
             engine = self._made()
             with engine.connect() as connection, connection.begin():
                 found = _version(connection)
-            # Usually nothing is to be done, and the file need not be taken for that.
+            # Usually the version is right, and the file need not be taken.
             if found != VERSION:
                 with engine.connect().execution_options(writes=True) as connection, connection.begin():
                     _bring_up_to_date(connection, self.name)

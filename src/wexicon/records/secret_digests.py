@@ -1,7 +1,7 @@
 """Digests of secrets, so that the values of two units can be compared between runs without being kept.
 
 The rule: a digest is keyed (HMAC-SHA-256, RFC 2104), and the key is in the operator's state folder, never in the register:
-whoever had both could try all PINs. What was made with another key is not compared.
+with both, all PINs could be tried. What was made with another key is not compared.
 """
 
 from __future__ import annotations

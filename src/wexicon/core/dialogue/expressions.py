@@ -203,7 +203,7 @@ class Expression:
 
 
 def _why(fault: Exception) -> str:
-    """Why a function could not do it; only messages of our own functions are passed on."""
+    """Why a function could not do it; messages of other libraries are left out."""
     if isinstance(fault, (IndexError, KeyError)):
         return "there is no such part"
     if isinstance(fault, ZeroDivisionError):

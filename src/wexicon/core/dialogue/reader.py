@@ -143,7 +143,7 @@ class _Reader:
             known = f"a line begins with >, >>, <, <*, | or one of {', '.join(WORDS)}"
             hint = f"did you mean {close}?" if close else known
             if name[:2].upper() == "AT":
-                hint = "write > in front of what is to be said; a file of plain lines has another ending than .wex"
+                hint = "write > before a line to say; a file of plain lines has another ending than .wex"
             raise LineFault(f"there is no statement {visible(name)[:40]}", 1, hint)
         made = STATEMENTS[name].read(words)
         if isinstance(made, Needs) and depth:

@@ -51,7 +51,7 @@ class Secrets:
         self._starts: dict[str, set[str]] = {}
         self._longest = 0
         self._full = False
-        # What was learned since the forms were made: they are made when they are needed.
+        # What was learned after the forms: its forms follow when they are needed.
         self._new: list[tuple[str, bool]] = []
 
     # -- learning -------------------------------------------------------------------------------------------------

@@ -1,4 +1,4 @@
-"""Where a secret stands in a line that is being typed: it is shown as stars, goes into no history, and is masked everywhere.
+"""Finds the secret in a line that is being typed: it is shown as stars, goes into no history, and is masked everywhere.
 
 The rule: a typed line is read as the lexicon would say it, in any case and with any blanks; every line of the lexicon that has
 a secret in it counts, from its first value on. In doubt it is a secret: the usual words for one are enough.

@@ -195,10 +195,7 @@ class LinkDiscovery:
         """Says one thing on a link, or only listens, and takes in what comes."""
         session = self.session
         session.heed_stop()
-        try:
-            session.tune(tuning)
-        except CannotTune as fault:
-            self._remark(fault.what)
+        if not self._can_be_at(tuning):
             return Overheard(tuning, "", "", b"")
         if silence:
             session.silence(silence)
@@ -291,11 +288,13 @@ class LinkDiscovery:
     def _judged(self, tuning: Tuning, question: Question | None, heard: Overheard) -> Tuning | None:
         """What came is followed: words are answered with the lexicons' questions, garbage may tell the true rate."""
         if question and any(line == ">" for line in heard.lines):
-            # object further question would become payload: ask nothing more.
+            # A further question would become payload: ask nothing more.
             self._plain = waits_for_payload()
             return None
         if heard.came == Came.WORDS:
             link = Tuning.of(tuning.rate, heard.frame)
+            if not self._can_be_at(link):
+                return None
             if self._fitting(link, heard):
                 return link
             self._plain = self._plain or self._data_mode(link, heard)
@@ -358,6 +357,15 @@ class LinkDiscovery:
         return bool(self._fits)
 
     # -- what is reported ---------------------------------------------------------------------------------------------
+
+    def _can_be_at(self, link: Tuning) -> bool:
+        """Whether our port can be set to a link, and is now; one that it refuses is told and passed over."""
+        try:
+            self.session.tune(link)
+        except CannotTune as fault:
+            self._remark(fault.what)
+            return False
+        return True
 
     def _remark(self, text: str) -> None:
         if text not in self.result.remarks:
