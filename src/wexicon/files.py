@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import os
 import stat
+import threading
 from pathlib import Path
 from typing import BinaryIO
 
@@ -57,7 +58,7 @@ def private_folder(path: Path, *, own: bool = True) -> Path:
 def write_whole(path: Path, data: bytes, *, sync: bool = True) -> None:
     """Writes a file of ours so that it is whole or as it was before; with `sync` it is on the disk when this returns."""
     folder = private_folder(path.parent)
-    beside = path.with_name(f"{path.name}.{os.getpid()}")
+    beside = _beside(path)
     with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
         file.write(data)
         file.flush()
@@ -96,7 +97,7 @@ def write_new(path: Path, text: str | bytes, *, force: bool = False) -> None:
         raise CallFault("cannot be written: it is not a file", where=str(path))
     if not force and (path.exists() or path.is_symlink()):
         raise CallFault("already exists; nothing was written", where=str(path), hint=OVERWRITE)
-    beside = path.with_name(f".{path.name[:200]}.{os.getpid()}")
+    beside = _beside(path)
     try:
         with create(beside, force=True) as file:
             while data:
@@ -113,6 +114,11 @@ def write_new(path: Path, text: str | bytes, *, force: bool = False) -> None:
         raise CallFault(f"cannot be written whole: {fault.strerror}", where=str(path)) from None
     finally:
         beside.unlink(missing_ok=True)
+
+
+def _beside(path: Path) -> Path:
+    """Where a file is written before it gets its name: no other process or thread writes there."""
+    return path.with_name(f".{path.name[:200]}.{os.getpid()}-{threading.get_ident()}")
 
 
 def _put(beside: Path, path: Path) -> None:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import os
 import stat
+import threading
 from pathlib import Path
 
 import pytest
 
 from wexicon import files
 from wexicon.core.faults import CallFault
+from wexicon.records.secret_digests import SecretDigests
 
 
 def test_a_new_file_is_its_owners_alone_and_written_over_only_by_force(tmp_path: Path) -> None:
@@ -72,3 +74,20 @@ def test_a_disk_that_fills_leaves_what_was_there_and_nothing_beside_it(
         files.write_new(place, "a new record", force=True)
     assert [each.name for each in tmp_path.iterdir()] == (["record.json"] if older else [])
     assert not older or place.read_text() == older
+
+
+def test_of_many_at_once_one_makes_the_file_and_all_find_it_whole(tmp_path: Path) -> None:
+    together = threading.Barrier(8)
+    seen: list[bytes] = []
+
+    def make() -> None:
+        together.wait()
+        for number in range(50):
+            seen.append(SecretDigests(tmp_path / str(number)).key)
+
+    threads = [threading.Thread(target=make) for _ in range(8)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert {len(key) for key in seen} == {32} and len(set(seen)) == 50 and len(seen) == 400

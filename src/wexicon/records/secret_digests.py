@@ -6,12 +6,14 @@ with both, all PINs could be tried. What was made with another key is not compar
 
 from __future__ import annotations
 
+import contextlib
 import hmac
 import os
 from hashlib import sha256
 from pathlib import Path
 
-from wexicon.files import private_folder
+from wexicon.core.faults import CallFault
+from wexicon.files import write_new
 
 _LENGTH = 32
 
@@ -27,12 +29,9 @@ class SecretDigests:
     def key(self) -> bytes:
         """The key. Raises OSError if it can be neither read nor made."""
         if self._key is None:
-            private_folder(self._path.parent)
-            try:
-                with os.fdopen(os.open(self._path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600), "wb") as file:
-                    file.write(os.urandom(_LENGTH))
-            except FileExistsError:
-                pass
+            # Two processes may make it at once: it is whole when it has its name, and the first one counts.
+            with contextlib.suppress(CallFault):
+                write_new(self._path, os.urandom(_LENGTH))
             self._key = self._path.read_bytes()
         return self._key
 
