@@ -56,15 +56,21 @@ def private_folder(path: Path, *, own: bool = True) -> Path:
 
 
 def write_whole(path: Path, data: bytes, *, sync: bool = True) -> None:
-    """Writes a file of ours so that it is whole or as it was before; with `sync` it is on the disk when this returns."""
-    folder = private_folder(path.parent)
+    """Writes a file of ours so that it is whole or as it was before; with `sync` it is on the disk when this returns. Raises
+    CallFault."""
     beside = _beside(path)
-    with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
-        file.write(data)
-        file.flush()
-        if sync:
-            os.fsync(file.fileno())
-    beside.replace(path)
+    try:
+        folder = private_folder(path.parent)
+        with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
+            file.write(data)
+            file.flush()
+            if sync:
+                os.fsync(file.fileno())
+        beside.replace(path)
+    except OSError as fault:
+        with contextlib.suppress(OSError):
+            beside.unlink(missing_ok=True)
+        raise CallFault(f"cannot be written: {fault.strerror}", where=str(path)) from None
     if not sync:
         return
     with contextlib.suppress(OSError):

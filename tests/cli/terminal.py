@@ -22,6 +22,8 @@ class Terminal:
     def __init__(self, *words: str, columns: int = 100, **variables: str) -> None:
         self.seen = b""
         self.pid, self.fd = pty.fork()
+        self._before = self.pid and termios.tcgetattr(self.fd)
+        self.restored = False
         if self.pid == 0:
             ioctl(0, termios.TIOCSWINSZ, struct.pack("HHHH", 40, columns, 0, 0))
             environment = {**clean({"TERM": "xterm", **variables}), "COLUMNS": str(columns)}
@@ -53,8 +55,17 @@ class Terminal:
     def type(self, text: str) -> None:
         os.write(self.fd, text.encode())
 
-    def end(self) -> int:
-        self.read()
-        _, status = os.waitpid(self.pid, 0)
+    def hang_up(self) -> None:
+        """The terminal goes away, as a window does that is closed."""
         os.close(self.fd)
+        self.fd, self.restored = -1, True
+
+    def end(self) -> int:
+        """Waits for the end of the program; gives its exit status. `restored` tells whether the terminal is as it was."""
+        if self.fd >= 0:
+            self.read()
+        _, status = os.waitpid(self.pid, 0)
+        if self.fd >= 0:
+            self.restored = termios.tcgetattr(self.fd) == self._before
+            os.close(self.fd)
         return os.waitstatus_to_exitcode(status)

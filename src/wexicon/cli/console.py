@@ -7,11 +7,11 @@ escaped, so that none of it moves the cursor.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import sys
 import threading
 from collections import deque
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -27,8 +27,8 @@ from prompt_toolkit.layout.processors import Processor, Transformation, Transfor
 from prompt_toolkit.output import ColorDepth
 
 from wexicon.cli.show import harmless, styled
+from wexicon.cli.stopping import signals_to
 from wexicon.cli.talk_lines import line_of
-from wexicon.core.faults import Fault
 from wexicon.core.text import counted, one_of
 from wexicon.files import private_folder
 from wexicon.folders import state_folder
@@ -41,6 +41,10 @@ if TYPE_CHECKING:
     from wexicon.work.console.conversation import Shown, Talk
     from wexicon.work.module.module import Module
 
+# How long the conversation may take to end after a signal, and how often is looked whether it did (seconds).
+WAITS_FOR_END = 5.0
+LOOKS = 0.1
+
 
 class Console:
     """The console of one conversation."""
@@ -52,7 +56,8 @@ class Console:
         self._lock = threading.Lock()
         self._loop: asyncio.AbstractEventLoop | None = None
         self._asked: tuple[str, threading.Event, list[str]] | None = None
-        self._printing = self._greeted = False
+        self._asking: PromptSession[str] | None = None
+        self._printing = self._greeted = self._stopped = False
 
     # -- from the conversation's thread -------------------------------------------------------------------------------
 
@@ -65,21 +70,29 @@ class Console:
         if self._loop is None:
             self._print()
         elif due:
-            self._loop.call_soon_threadsafe(self._print)
+            self._soon(self._print)
 
     def ask(self, name: str) -> str:
         """Asks for a secret, unseen; waits for it."""
         done, answer = threading.Event(), [""]
         self._asked = (name, done, answer)
-        if self._loop and self._prompt.app.is_running:
-            self._loop.call_soon_threadsafe(self._interrupt)
-        done.wait()
+        self._soon(self._interrupt)
+        while not done.wait(LOOKS):
+            if self._loop is None:
+                break  # the terminal is released already: nobody can answer
         return answer[0]
+
+    def _soon(self, callback: Callable[[], None]) -> None:
+        """Calls it in the thread that has the terminal, as long as it has."""
+        loop = self._loop
+        if loop:
+            with contextlib.suppress(RuntimeError):  # it ended just now
+                loop.call_soon_threadsafe(callback)
 
     # -- on the terminal ----------------------------------------------------------------------------------------------
 
     def run(self, talk: Talk, session: Session, module: Module | None, *, known: bool) -> None:
-        """Talks until the person ends it. Raises what ended the conversation otherwise."""
+        """Talks until the person ends it. Raises what ended the conversation otherwise; KeyboardInterrupt after a signal."""
         self.talk, self.session = talk, session
         self._prompt: PromptSession[str] = PromptSession(
             history=self._history(),
@@ -101,22 +114,36 @@ class Console:
                 talk.run(session, module)
             except BaseException as fault:  # told by the thread that has the terminal
                 failed.append(fault)
-            if self._loop and self._prompt.app.is_running:
-                self._loop.call_soon_threadsafe(self._interrupt)
+            self._soon(self._interrupt)
 
         self._worker = threading.Thread(target=work, name="talk", daemon=True)
-        asyncio.run(self._main(known))
-        talk.end()
-        self._worker.join(timeout=5)
-        self._loop = None
+        with signals_to(self._stop):
+            try:
+                with contextlib.suppress(OSError):  # a terminal that hangs up cannot be drawn on
+                    asyncio.run(self._main(known))
+            finally:
+                self._loop = None
+                talk.end()
+                # What has been typed is still said, unless a signal stops it.
+                while self._worker.is_alive() and not self._stopped:
+                    self._worker.join(timeout=LOOKS)
+                self._worker.join(timeout=WAITS_FOR_END)
         self._print()
-        if failed and isinstance(failed[0], Fault):
+        if self._stopped:
+            raise KeyboardInterrupt
+        if failed:
             raise failed[0]
+
+    def _stop(self) -> None:
+        """A signal: nothing more is said or waited for, and the terminal is released."""
+        self._stopped = True
+        self.talk.abandon()
+        self._soon(self._interrupt)
 
     async def _main(self, known: bool) -> None:
         self._loop = asyncio.get_running_loop()
         self._worker.start()
-        while self._worker.is_alive():
+        while self._worker.is_alive() and not self._stopped:
             if self._asked:
                 await self._answer()
                 continue
@@ -139,16 +166,18 @@ class Console:
         assert self._asked
         name, done, answer = self._asked
         self._asked = None
-        asking: PromptSession[str] = PromptSession()
+        self._asking = PromptSession()
         try:
-            answer[0] = await asking.prompt_async(f"{name}: ", is_password=True)
-        except (EOFError, KeyboardInterrupt):
+            answer[0] = await self._asking.prompt_async(harmless(f"{name}: "), is_password=True)
+        except (EOFError, KeyboardInterrupt, _Interrupted):
             answer[0] = ""
-        done.set()
+        finally:
+            done.set()
 
     def _interrupt(self) -> None:
-        if self._prompt.app.is_running:
-            self._prompt.app.exit(exception=_Interrupted())
+        for prompt in (self._prompt, *([self._asking] if self._stopped and self._asking else [])):
+            if prompt.app.is_running and not prompt.app.is_done:
+                prompt.app.exit(exception=_Interrupted())
 
     def _greet(self, known: bool) -> None:
         if self._greeted:
@@ -175,8 +204,9 @@ class Console:
         text = "".join(f"{harmless(line)}\r\n" for line in lines)
         app = self._prompt.app if self._loop else None
         if app is None or not app.is_running:
-            sys.stdout.write(text)
-            sys.stdout.flush()
+            with contextlib.suppress(OSError):  # the terminal hung up
+                sys.stdout.write(text)
+                sys.stdout.flush()
             return
         app.renderer.erase()
         app.output.write_raw(text)
@@ -243,11 +273,10 @@ class Console:
         """A line of Wexicon's own."""
         with self._lock:
             self._waiting.append(styled(text, "yellow"))
-        if self._loop:
-            self._loop.call_soon_threadsafe(self._print)
+        self._soon(self._print)
 
 
-@contextmanager
+@contextlib.contextmanager
 def unechoed() -> Iterator[None]:
     """While the block lasts the terminal itself echoes nothing: what is typed early may be a secret."""
     try:
@@ -262,7 +291,8 @@ def unechoed() -> Iterator[None]:
     try:
         yield
     finally:
-        termios.tcsetattr(sys.stdin, termios.TCSADRAIN, before)
+        with contextlib.suppress(termios.error):  # the terminal hung up
+            termios.tcsetattr(sys.stdin, termios.TCSADRAIN, before)
 
 
 class _Interrupted(Exception):

@@ -337,7 +337,7 @@ def new(output: Path | None, force: bool) -> None:
 def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None, force: bool) -> None:
     """Draft a lexicon by querying the module on PORT. Read-only."""
     from wexicon import api
-    from wexicon.cli.options import Stop
+    from wexicon.cli.stopping import Stop
     from wexicon.core.formats.lexicon import read_lexicon
     from wexicon.core.tuning import USUAL_RATES
     from wexicon.work.drafting.lexicon_draft import Drafting, draft_lexicon

@@ -1,20 +1,48 @@
-"""A table that is drawn anew on a terminal while work goes on, and lines that stay above it; nothing in a pipe.
+"""What is drawn anew on a terminal while work goes on: a table with lines that stay above it; nothing in a pipe.
 
 The rule: all of it goes to standard error, and is gone when the work has ended: what came of it is printed by others.
 """
 
 from __future__ import annotations
 
+import contextlib
 import sys
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import IO, TYPE_CHECKING, Any, TextIO, cast
 
 from wexicon.cli.show import harmless, styled
 
 if TYPE_CHECKING:
+    from rich.console import Console
     from rich.live import Live
 
 Table = tuple[Sequence[str], Sequence[Sequence[str]]]
+
+
+def console() -> Console:
+    """A console of Rich on standard error. That the terminal hangs up stops nothing: what is drawn then is dropped."""
+    from rich.console import Console
+
+    return Console(file=cast(IO[str], _Lasting(sys.stderr)), highlight=False, emoji=False)
+
+
+class _Lasting:
+    """A stream whose failing writes are dropped."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        with contextlib.suppress(OSError):
+            self._stream.write(text)
+        return len(text)
+
+    def flush(self) -> None:
+        with contextlib.suppress(OSError):
+            self._stream.flush()
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
 
 
 class LiveTable:
@@ -27,10 +55,9 @@ class LiveTable:
 
     def __enter__(self) -> LiveTable:
         if self.shown:
-            from rich.console import Console
             from rich.live import Live
 
-            self._console = Console(stderr=True, highlight=False, emoji=False)
+            self._console = console()
             self._live = Live(console=self._console, get_renderable=self._drawn, refresh_per_second=10, transient=True)
             self._live.start()
         return self

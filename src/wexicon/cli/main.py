@@ -14,6 +14,7 @@ from typing import Any
 import click
 
 from wexicon import __version__
+from wexicon.cli.stopping import heed_signals
 
 COMMANDS = {
     "ports": ("ports:ports", "List serial ports; --watch reports ports that appear or disappear."),
@@ -73,12 +74,25 @@ def wexicon() -> None:
 
 def main(arguments: list[str] | None = None) -> None:
     """Runs the command and ends the program with its exit status."""
+    _open_streams()
+    heed_signals()
     # Modules that are imported leave no garbage: looking for some after every 700 new objects is a tenth of a start.
     gc.set_threshold(50_000)
     status = run(arguments)
     # Nothing is collected on the way out: the process ends anyway.
     gc.freeze()
     sys.exit(status)
+
+
+def _open_streams() -> None:
+    """A standard stream that is closed is opened on nothing, so that no port or file takes its number and is printed to."""
+    for name, number, mode in (("stdin", 0, "r"), ("stdout", 1, "w"), ("stderr", 2, "w")):
+        if getattr(sys, name) is None:
+            opened = os.open(os.devnull, os.O_RDWR)
+            if opened != number:
+                os.dup2(opened, number)
+                os.close(opened)
+            setattr(sys, name, os.fdopen(number, mode))
 
 
 def run(arguments: list[str] | None = None) -> int:
@@ -104,8 +118,17 @@ def run(arguments: list[str] | None = None) -> int:
         return fault.status
     except BrokenPipeError:
         # The reader of our output has closed the pipe: not an error.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        from wexicon.cli.show import discard_output
+
+        discard_output()
         return 0
+    except OSError as fault:
+        if isinstance(fault.__context__, KeyboardInterrupt | EOFError):
+            return 130  # the terminal hung up: even the line end after ^C cannot be printed
+        # A disk or device that failed where nothing better was known to say.
+        _say(f"error: {fault.strerror or fault}" + (f": {fault.filename}" if fault.filename else ""))
+        _discard_if_broken()
+        return 2
     except Exception as fault:
         if os.environ.get("WEXICON_TRACEBACK"):
             raise
@@ -117,6 +140,16 @@ def run(arguments: list[str] | None = None) -> int:
         hint = "This is a bug in Wexicon. Please report it with the command; WEXICON_TRACEBACK=1 shows all of it."
         _say(f"error: internal error ({what})\n  {hint}")
         return 1
+
+
+def _discard_if_broken() -> None:
+    """What standard output does not take is thrown away: otherwise Python would complain about it at the end."""
+    from wexicon.cli.show import discard_output
+
+    try:
+        sys.stdout.flush()
+    except OSError:
+        discard_output()
 
 
 def _say(text: str) -> None:

@@ -1,24 +1,23 @@
-"""The options of commands that work with a module, gathered into values; and a way to stop.
+"""The options of commands that work with a module, gathered into values.
 
-The rule: Ctrl-C once stops after the current exchange; twice stops at once. So does a request of the system to end.
+The rule: an option that several commands have is defined here once, so that it means the same everywhere.
 """
 
 from __future__ import annotations
 
 import contextlib
 import functools
-import signal
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from types import FrameType
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 import msgspec
 
 from wexicon.cli.progress import Person, Progress
-from wexicon.cli.show import ask, force_option, json_option, print_note
+from wexicon.cli.show import ask, force_option, json_option
+from wexicon.cli.stopping import Stop
 from wexicon.core.durations import seconds
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.tuning import FLOWS
@@ -28,38 +27,6 @@ if TYPE_CHECKING:
 
 Command = Callable[..., None]
 Shape = TypeVar("Shape", bound=msgspec.Struct)
-
-
-class Stop:
-    """Whether a stop was requested."""
-
-    def __init__(self) -> None:
-        self.asked = False
-
-    def __call__(self) -> bool:
-        return self.asked
-
-    def _caught(self, number: int, frame: FrameType | None) -> None:
-        if self.asked:
-            raise KeyboardInterrupt
-        self.asked = True
-        with contextlib.suppress(OSError):
-            print_note("\nstopping after this exchange (Ctrl-C again: stop now)")
-
-    @contextlib.contextmanager
-    def listening(self) -> Iterator[Stop]:
-        """Takes Ctrl-C, and the system's requests to end, while the block lasts."""
-        numbers = [signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])]
-        try:
-            before = [(number, signal.signal(number, self._caught)) for number in numbers]
-        except ValueError:  # not in the main thread: Ctrl-C does not come here
-            yield self
-            return
-        try:
-            yield self
-        finally:
-            for number, handler in before:
-                signal.signal(number, handler)
 
 
 class Duration(click.ParamType):  # type: ignore[type-arg,unused-ignore]

@@ -34,9 +34,9 @@ class Progress(Listener):
         self._searching = False
         self._began = self._spoke = self._told = time.monotonic()
         if sys.stderr.isatty() and not quiet:
-            from rich.console import Console
+            from wexicon.cli.live import console
 
-            self._status = Console(stderr=True, highlight=False, emoji=False).status(_Now(self))
+            self._status = console().status(_Now(self))
 
     def __enter__(self) -> Progress:
         if self._status:

@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
-from wexicon.cli.options import Stop, Working, ask_secret, gathered, prove_option, register_option
+from wexicon.cli.options import Working, ask_secret, gathered, prove_option, register_option
 from wexicon.cli.progress import Progress
 from wexicon.cli.show import emit_json, ending, print_note
+from wexicon.cli.stopping import Stop
 
 if TYPE_CHECKING:
     from wexicon import api

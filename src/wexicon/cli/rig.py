@@ -28,8 +28,7 @@ def rig() -> None:
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 def start(path: Path) -> None:
     """Serve the stand-ins of the rig in FILE until Ctrl-C or `wexicon rig stop`."""
-    import signal
-
+    from wexicon.cli.stopping import signals_to
     from wexicon.records.trace_reader import recorded
     from wexicon.rig.bench import read_rig
     from wexicon.rig.desk import Desk
@@ -38,12 +37,11 @@ def start(path: Path) -> None:
     bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
     server = Server(bench, lambda text: print_note(f"rig: {text}"))
     desk = Desk(server, path.stem)
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-        signal.signal(number, lambda *_: server.stop())
     _print_ports([desk.card])
     print_line("serving; Ctrl-C ends it. In another terminal: wexicon rig key UNIT hold, wexicon rig power UNIT cycle")
     try:
-        server.run()
+        with signals_to(server.stop):
+            server.run()
     finally:
         desk.close()
 

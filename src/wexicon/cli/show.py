@@ -8,8 +8,10 @@ pipe says so; no text, wherever it comes from, moves the cursor or changes the t
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import re
+import stat
 import sys
 from collections.abc import Iterator, Sequence
 from typing import Any
@@ -17,6 +19,8 @@ from typing import Any
 import click
 import msgspec
 
+from wexicon.cli.stopping import at_once
+from wexicon.core.faults import CallFault
 from wexicon.core.text import encodable, visible
 
 OUTCOME_COLOURS = {
@@ -47,12 +51,16 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print the re
 
 def emit(text: str, *, err: bool = False, newline: bool = True) -> None:
     """Prints text: the only way to the terminal. Control characters that no command of ours uses are escaped."""
-    click.echo(harmless(text), err=err, nl=newline)
+    _write(harmless(text), err=err, newline=newline)
 
 
 def ask(question: str, *, hidden: bool = False, **more: Any) -> str:
-    """Asks on the terminal: the only way to do so. `hidden` if what is typed is not shown."""
-    return str(click.prompt(harmless(question), hide_input=hidden, err=True, **more))
+    """Asks on the terminal: the only way to do so. `hidden` if what is typed is not shown. Raises Abort if stopped."""
+    with at_once():
+        try:
+            return str(click.prompt(harmless(question), hide_input=hidden, err=True, **more))
+        except OSError:
+            raise click.Abort from None  # the terminal hung up
 
 
 def harmless(text: str) -> str:
@@ -72,7 +80,28 @@ def emit_json(data: object, *, indent: int = 2) -> None:
     except UnicodeEncodeError:
         text = msgspec.json.encode(encodable(plain))
     text = msgspec.json.format(text, indent=indent) if indent else text
-    click.echo(_IN_JSON.sub(lambda found: f"\\u{ord(found.group()):04x}", text.decode()))
+    _write(_IN_JSON.sub(lambda found: f"\\u{ord(found.group()):04x}", text.decode()))
+
+
+def _write(text: str, *, err: bool = False, newline: bool = True) -> None:
+    """Writes text as it is. Raises BrokenPipeError, or CallFault if a result cannot be written; a note that cannot be written
+    stops no work."""
+    try:
+        click.echo(text, err=err, nl=newline)
+    except OSError as fault:
+        if err:
+            return
+        if isinstance(fault, BrokenPipeError):
+            raise
+        if fault.errno == errno.EIO and stat.S_ISCHR(os.fstat(sys.stdout.fileno()).st_mode):
+            raise BrokenPipeError from None  # a terminal that hung up
+        discard_output()
+        raise CallFault(f"the result cannot be printed: {fault.strerror}", where="standard output") from None
+
+
+def discard_output() -> None:
+    """What is printed from now on, or waits in a buffer, is thrown away: it cannot be written."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 @contextlib.contextmanager
@@ -82,7 +111,7 @@ def ending(status: int) -> Iterator[None]:
         yield
         sys.stdout.flush()
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        discard_output()
     raise click.exceptions.Exit(status)
 
 

@@ -96,14 +96,14 @@ def _talk(call: TalkCall, lexicon: Lexicon | None) -> int:
                 module.attention.gain(links)
                 made.muted = False
             if console:
-                console.run(made, session, module, known=bool(lexicon or links))
+                try:
+                    console.run(made, session, module, known=bool(lexicon or links))
+                finally:
+                    print_note(f"trace: {setup.trace}; wexicon trace dialogue makes a dialogue of it")
             else:
                 threading.Thread(target=_lines_in, args=(made,), name="stdin", daemon=True).start()
                 made.run(session, module)
-    if console:
-        print_note(f"trace: {setup.trace}; wexicon trace dialogue makes a dialogue of it")
-        return 0
-    return 1 if made.failures else 0
+    return 1 if made.failures and not console else 0
 
 
 def _dialect(lexicon: Lexicon | None, end: str | None) -> Dialect:

@@ -14,6 +14,7 @@ from pathlib import Path
 import msgspec
 
 from wexicon import __version__
+from wexicon.core.faults import CallFault
 from wexicon.core.protocol.link import Clock
 from wexicon.core.protocol.observations import Listener, Observation, Said
 from wexicon.core.tuning import Tuning
@@ -68,8 +69,13 @@ class TraceWriter(Listener):
             form=form,
             wexicon=__version__,
         )
-        self._add([first])
-        self.idle()
+        try:
+            self._add([first])
+            self.idle()
+        except OSError as fault:
+            self._file.close()
+            path.unlink(missing_ok=True)
+            raise CallFault(f"the trace cannot be written: {fault.strerror}", where=str(path)) from None
 
     def note(self, seen: Observation) -> None:
         """Takes an observation; nothing once the trace has ended."""
@@ -90,8 +96,13 @@ class TraceWriter(Listener):
             self._due = self._pending[-1].at + FLUSH_EVERY
             self._encode()
         if self._lines:
-            lines, self._lines = self._lines, bytearray()
-            self._file.write(lines)
+            self._write()
+
+    def _write(self) -> None:
+        """Writes the lines that wait. Raises OSError; a disk that fills up takes a part of them first."""
+        lines, self._lines = self._lines, bytearray()
+        while lines:
+            del lines[: self._file.write(lines)]
 
     def _encode(self) -> None:
         """Makes lines of what was observed."""
@@ -113,18 +124,22 @@ class TraceWriter(Listener):
             data = self._encoder.encode_lines([full])
         self._lines += data
         if len(self._lines) > _MOST_BYTES:
-            lines, self._lines = self._lines, bytearray()
-            self._file.write(lines)
+            self._write()
 
     def close(self) -> None:
-        """Ends the trace."""
-        if not self._ended:
-            now = self._clock.now()
-            with contextlib.suppress(OSError):
-                self.idle()
-                self._add([Record(round(now - self._began, 6), What.CLOSED)])
-                self.idle()
-                os.fsync(self._file.fileno())
+        """Ends the trace. Raises CallFault if its end cannot be written."""
+        if self._ended:
+            return
+        now = self._clock.now()
+        try:
+            self.idle()
+            self._add([Record(round(now - self._began, 6), What.CLOSED)])
+            self.idle()
+            os.fsync(self._file.fileno())
+        except OSError as fault:
+            what = f"the end of the trace cannot be written: {fault.strerror}"
+            raise CallFault(what, where=str(self.path)) from None
+        finally:
             self._ended = True
             with contextlib.suppress(OSError):
                 self._file.close()

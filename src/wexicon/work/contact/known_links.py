@@ -11,6 +11,7 @@ from pathlib import Path
 
 import msgspec
 
+from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.tuning import Tuning
 from wexicon.files import write_whole
@@ -40,7 +41,7 @@ def remember(port: str, tuning: Tuning, end: str, lexicon: str) -> None:
     key = key_of(port)
     known = KnownLink(key, tuning, end, lexicon)
     if known != remembered(port):
-        with suppress(OSError):
+        with suppress(CallFault):
             # One that is lost is found again.
             write_whole(_path(key), msgspec.json.encode(known), sync=False)
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 import heapq
 import multiprocessing
 import os
+import signal
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
@@ -137,7 +138,7 @@ def rehearse_jobs(
         global _MAKING
         _MAKING = making
         spans = [(start, min(start + SHARE, len(jobs))) for start in range(alone, len(jobs), SHARE)]
-        with ProcessPoolExecutor(os.cpu_count(), multiprocessing.get_context("fork")) as pool:
+        with ProcessPoolExecutor(os.cpu_count(), multiprocessing.get_context("fork"), _end_at_signals) as pool:
             for some, more, took in pool.map(_make_some, spans):
                 results += some
                 asked += more
@@ -149,6 +150,13 @@ def rehearse_jobs(
     told = [AskedFor(text, times) for text, times in asked.most_common()]
     summed = [StepTime(step, micros / 1e6) for step, micros in steps.most_common()]
     return Rehearsal(results, ports, whole_time, swap, swaps, summed, told)
+
+
+def _end_at_signals() -> None:
+    """Signals end a process of the pool without a word: it inherits handlers that are meant for the command."""
+    for number in signal.valid_signals():
+        if callable(signal.getsignal(number)):
+            signal.signal(number, signal.SIG_DFL)
 
 
 def _scheduled(units: Sequence[float], ports: int, swap: float) -> float:
