@@ -27,7 +27,7 @@ from prompt_toolkit.layout.processors import Processor, Transformation, Transfor
 from prompt_toolkit.output import ColorDepth
 
 from wexicon.cli.show import harmless, styled
-from wexicon.cli.stopping import signals_to
+from wexicon.cli.signals import signals_to
 from wexicon.cli.talk_lines import line_of
 from wexicon.core.text import counted, one_of
 from wexicon.files import private_folder

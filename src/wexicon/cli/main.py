@@ -14,7 +14,7 @@ from typing import Any
 import click
 
 from wexicon import __version__
-from wexicon.cli.stopping import heed_signals
+from wexicon.cli.signals import heed_signals
 
 COMMANDS = {
     "ports": ("ports:ports", "List serial ports; --watch reports ports that appear or disappear."),

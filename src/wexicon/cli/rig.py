@@ -28,7 +28,7 @@ def rig() -> None:
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 def start(path: Path) -> None:
     """Serve the stand-ins of the rig in FILE until Ctrl-C or `wexicon rig stop`."""
-    from wexicon.cli.stopping import signals_to
+    from wexicon.cli.signals import signals_to
     from wexicon.records.trace_reader import recorded
     from wexicon.rig.bench import read_rig
     from wexicon.rig.desk import Desk

@@ -19,7 +19,7 @@ from typing import Any
 import click
 import msgspec
 
-from wexicon.cli.stopping import at_once
+from wexicon.cli.signals import at_once
 from wexicon.core.faults import CallFault
 from wexicon.core.text import encodable, visible
 
