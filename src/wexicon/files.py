@@ -10,10 +10,18 @@ import contextlib
 import os
 import stat
 import threading
+from collections.abc import Iterator
+from hashlib import sha256
 from pathlib import Path
 from typing import BinaryIO
 
 from wexicon.core.faults import CallFault
+from wexicon.folders import run_folder
+
+try:
+    import fcntl
+except ImportError:  # not a Unix
+    fcntl = None  # type: ignore[assignment]
 
 # What a sheet, lexicon, dialogue, rig, fixture or secret may be at most (bytes).
 LARGEST_FILE = 4_194_304
@@ -55,12 +63,12 @@ def private_folder(path: Path, *, own: bool = True) -> Path:
     return path
 
 
-def write_whole(path: Path, data: bytes, *, sync: bool = True) -> None:
-    """Writes a file of ours so that it is whole or as it was before; with `sync` it is on the disk when this returns. Raises
-    CallFault."""
+def write_whole(path: Path, data: bytes, *, sync: bool = True, own: bool = True) -> None:
+    """Writes a file of ours so that it is whole or as it was before; with `sync` it is on the disk when this returns; `own`
+    where its folder is ours too. Raises CallFault."""
     beside = _beside(path)
     try:
-        folder = private_folder(path.parent)
+        folder = private_folder(path.parent, own=own)
         with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
             file.write(data)
             file.flush()
@@ -76,6 +84,19 @@ def write_whole(path: Path, data: bytes, *, sync: bool = True) -> None:
     with contextlib.suppress(OSError):
         number = os.open(folder, os.O_RDONLY)
         os.fsync(number)
+        os.close(number)
+
+
+@contextlib.contextmanager
+def locked(path: Path) -> Iterator[None]:
+    """Keeps others of this user's processes and threads from changing a file while the block lasts; waits for them first."""
+    name = sha256(os.fsencode(path.resolve())).hexdigest()[:32]
+    number = os.open(private_folder(run_folder() / "files") / name, os.O_RDWR | os.O_CREAT, 0o600)
+    try:
+        if fcntl is not None:
+            fcntl.flock(number, fcntl.LOCK_EX)
+        yield
+    finally:
         os.close(number)
 
 

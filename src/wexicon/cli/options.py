@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import functools
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -23,6 +23,7 @@ from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.tuning import FLOWS
 
 if TYPE_CHECKING:
+    from wexicon.core.formats.sheet import Sheet
     from wexicon.work.contact.sessions import Setup
 
 Command = Callable[..., None]
@@ -71,6 +72,14 @@ lexicon_option = click.option(
 )
 register_option = click.option(
     "--register", "register_at", metavar="URL", help="The register: a file or a database URL.  [default: your own]"
+)
+allow_option = click.option(
+    "--allow-folder",
+    "allowed",
+    multiple=True,
+    metavar="FOLDER",
+    type=click.Path(path_type=Path),
+    help="Let the sheet read secrets, tables and dialogues from this folder too.",
 )
 rate_option = click.option("--rate", type=click.IntRange(1), help="Baud rate to try first.")
 frame_option = click.option("--frame", help="Data bits, parity and stop bits to try first, such as 8N1 or 7E2.")
@@ -169,6 +178,14 @@ def working_options(command: Command) -> Command:
     ):
         command = option(command)
     return command
+
+
+def sheet_at(path: Path, seat: str | None, allowed: Sequence[Path]) -> Sheet:
+    """The sheet at a path, its secrets fetched. Raises Fault."""
+    from wexicon import api
+    from wexicon.work.contact.secret_sources import secrets_for
+
+    return api.find_sheet(path, seat, secrets_for(path.parent, ask_secret(), allowed), allowed)
 
 
 def ask_secret() -> Callable[[str], str] | None:

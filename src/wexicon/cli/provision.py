@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
-from wexicon.cli.options import Working, ask_secret, gathered, prove_option, register_option
+from wexicon.cli.options import Working, allow_option, gathered, prove_option, register_option, sheet_at
 from wexicon.cli.progress import Progress
 from wexicon.cli.show import emit_json, ending, print_note
 from wexicon.cli.stopping import Stop
@@ -35,6 +35,7 @@ class SheetCall(msgspec.Struct, kw_only=True):
     register_at: str | None
     again: bool
     new_ports: bool
+    allowed: tuple[Path, ...]
     how: Working
     plan: bool = False
     resume: bool = False
@@ -44,6 +45,7 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
     """The options that both commands share."""
     for option in (
         register_option,
+        allow_option,
         click.option("--new-ports", is_flag=True, help="Also use ports that appear during the run, one unit each."),
         click.option(
             "--stop-after", type=click.IntRange(0), default=0, help="Start no unit after N failures (0: no limit)."
@@ -92,9 +94,8 @@ def verify(call: SheetCall) -> None:
 
 def _run(call: SheetCall, *, write: bool) -> None:
     from wexicon import api
-    from wexicon.work.contact.secret_sources import secrets_for
 
-    sheet = api.find_sheet(call.sheet_path, call.seat_name, secrets_for(call.sheet_path.parent, ask_secret()))
+    sheet = sheet_at(call.sheet_path, call.seat_name, call.allowed)
     for note in sheet.notes:
         print_note(note)
     order = api.SheetOrder(

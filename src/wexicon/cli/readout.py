@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
-from wexicon.cli.options import Working, ask_secret, gathered, lexicon_option
+from wexicon.cli.options import Working, allow_option, gathered, lexicon_option, sheet_at
 from wexicon.cli.printing import print_failure, print_identity, print_remarks, print_settings, print_verdict
 from wexicon.cli.show import emit_json, ending, print_line, print_table
 from wexicon.cli.values import detected_lexicon, env_option, file_option, gather_given
@@ -32,6 +32,7 @@ class ReadoutCall(msgspec.Struct):
     against: Path | None
     seat_name: str | None
     row: str | None
+    allowed: tuple[Path, ...]
     env_pairs: tuple[str, ...]
     file_pairs: tuple[str, ...]
     how: Working
@@ -45,6 +46,7 @@ class ReadoutCall(msgspec.Struct):
 @click.option("--against", type=click.Path(path_type=Path), help="A sheet or a trace: print what differs from it.")
 @click.option("--seat", "seat_name", help="Seat to compare with, if there are several.")
 @click.option("--row", help="Row of the sheet's table, by key.")
+@allow_option
 @env_option
 @file_option
 @gathered(ReadoutCall)
@@ -157,10 +159,9 @@ def _compare(call: ReadoutCall, against: Path) -> None:
 
     opening, given = api.Opening(title="readout"), {}
     if against.suffix == ".toml":
-        from wexicon.work.contact.secret_sources import secrets_for
         from wexicon.work.fleet.selection import the_job
 
-        sheet = api.find_sheet(against, call.seat_name, secrets_for(against.parent, ask_secret()))
+        sheet = sheet_at(against, call.seat_name, call.allowed)
         job = the_job(sheet, call.seat_name, call.row)
         lexicon, wanted, opening.secrets, given = job.seat.lexicon, job.wanted, job.secrets(), job.given(sheet.secret)
     else:

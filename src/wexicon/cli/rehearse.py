@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
-from wexicon.cli.options import Duration, ask_secret, gathered, trace_option
+from wexicon.cli.options import Duration, allow_option, gathered, sheet_at, trace_option
 from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_note, print_table
 from wexicon.cli.values import env_option, file_option, gather_values, values_argument
 from wexicon.core.durations import spoken
@@ -37,6 +37,7 @@ class RehearseCall(msgspec.Struct, kw_only=True):
     recording: Path | None
     ports: int
     swap: float
+    allowed: tuple[Path, ...]
     env_pairs: tuple[str, ...]
     file_pairs: tuple[str, ...]
     trace_path: Path | None
@@ -53,6 +54,7 @@ class RehearseCall(msgspec.Struct, kw_only=True):
 @click.option("--standin", help="The stand-in that answers, with factory defaults.  [default: the lexicon's family]")
 @click.option("--ports", type=click.IntRange(1), default=1, show_default=True, help="Sheet only: number of ports.")
 @click.option("--swap", type=Duration(), default="10s", show_default=True, help="Sheet only: time per swap.")
+@allow_option
 @click.option("--recording", type=click.Path(path_type=Path), help="Replay the answers in this trace.")
 @env_option
 @file_option
@@ -102,14 +104,13 @@ def _rehearse_dialogue(call: RehearseCall, choice: Choice) -> None:
 def _rehearse_sheet(call: RehearseCall, choice: Choice) -> None:
     from wexicon import api
     from wexicon.core.formats.jobs import jobs_of
-    from wexicon.work.contact.secret_sources import secrets_for
 
     began = time.perf_counter()
-    sheet = api.find_sheet(call.file, None, secrets_for(call.file.parent, ask_secret()))
+    sheet = sheet_at(call.file, None, call.allowed)
     for note in sheet.notes:
         print_note(note)
     jobs = jobs_of(sheet)
-    if any(job.deferred or job.row or job.seat.before or job.seat.afterwards or job.seat.count for job in jobs):
+    if any(job.row or job.seat.count or not job.is_plain for job in jobs):
         _rehearse_many(call, choice, sheet, jobs)
         return
     results = []

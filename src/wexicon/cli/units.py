@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, TypedDict, Unpack
 
 import click
 
+from wexicon.cli.handed_over import secrets, secrets_in
 from wexicon.cli.options import register_option
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
+from wexicon.cli.values import env_option, file_option
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, encodable, visible
 from wexicon.files import OVERWRITE, write_new
@@ -21,6 +21,7 @@ from wexicon.files import OVERWRITE, write_new
 if TYPE_CHECKING:
     from wexicon.records.entry import Entry
     from wexicon.records.register import Register
+    from wexicon.records.sealed import HandedOver
 
 
 @click.group()
@@ -29,6 +30,9 @@ def units() -> None:
 
     Exit status: 0 success; 2 no such unit, or an error in the call; 3 the register cannot be reached.
     """
+
+
+units.add_command(secrets)
 
 
 def _filters(command: Callable[..., None]) -> Callable[..., None]:
@@ -153,6 +157,11 @@ def export(path: Path, force: bool, register_at: str | None, **filters: Unpack[F
     "--with", "settings", default="name,address", show_default=True, help="Settings to print, comma-separated."
 )
 @click.option("--unit", "one", help="Only this unit, by its identity or its name in a sheet.")
+@click.option(
+    "--secrets", "handed", type=click.Path(path_type=Path), help="Hand-over file with generated secrets to print."
+)
+@env_option
+@file_option
 @force_option
 @_filters
 def label(
@@ -161,13 +170,17 @@ def label(
     page: str,
     settings: str,
     one: str | None,
+    handed: Path | None,
+    env_pairs: tuple[str, ...],
+    file_pairs: tuple[str, ...],
     force: bool,
     register_at: str | None,
     **filters: Unpack[Filters],
 ) -> None:
     """Write labels of the units to FILE (.png, .svg or .pdf): name, identity, settings, and a QR code of the identity.
 
-    Further pages of a .png or .svg go to FILE-2, FILE-3 and so on.
+    Further pages of a .png or .svg go to FILE-2, FILE-3 and so on. With --secrets the generated secrets that the sheet allows
+    on labels are printed too; the password is asked for, or taken by --env password=VARIABLE or --file password=PATH.
     """
     from wexicon.records.labels import KINDS, Label, draw_labels, size_of
     from wexicon.work.fleet.recording import the_register
@@ -183,9 +196,11 @@ def label(
     if not found:
         raise CallFault("the register has no such unit", hint="wexicon units list shows all.")
     names = [name.strip() for name in settings.split(",") if name.strip()]
-    pages = draw_labels(
-        [Label(u.name, tuple(_lines(u, names)), u.unit) for u in sorted(found, key=_by_name)], *sizes, kind
-    )
+    secret = [one for one in secrets_in(handed, env_pairs, file_pairs) if one.label] if handed else []
+    labels = [
+        Label(u.name, (*_lines(u, names), *_secret_lines(u, secret)), u.unit) for u in sorted(found, key=_by_name)
+    ]
+    pages = draw_labels(labels, *sizes, kind)
     paths = [path, *(path.with_stem(f"{path.stem}-{number}") for number in range(2, len(pages) + 1))]
     there = next((one for one in paths if one.exists() and not force), None)
     if there:
@@ -211,25 +226,24 @@ def _lines(one: Entry, names: list[str]) -> Iterator[str]:
             yield text if name == "name" else f"{name} {text}"
 
 
+def _secret_lines(one: Entry, secret: Sequence[HandedOver]) -> Iterator[str]:
+    """The generated secrets of a unit, as they stand on its label."""
+    for each in secret:
+        if each.sheet == one.sheet and (each.unit == one.unit if each.unit else each.name == one.name):
+            yield f"{each.setting} {each.value}"
+
+
 def _csv(found: list[Entry]) -> str:
+    from wexicon.records.csv_file import csv_text
+
     names = list(dict.fromkeys(line["name"] for one in found for line in one.result["settings"]))
-    made = io.StringIO()
-    writer = csv.writer(made)
     heads = ["module", "unit", "action", "verdict", "evidence", "when", "sheet", "bench", *names]
-    writer.writerow([_inert(head) for head in heads])
+    rows = []
     for one in found:
         after = {line["name"]: _shown(line["after"]) for line in one.result["settings"]}
         cells = [one.unit, one.name, one.did, one.verdict, one.evidence, one.at, one.sheet, one.bench]
-        writer.writerow([_inert(cell) for cell in [*cells, *(after.get(name, "") for name in names)]])
-    return made.getvalue()
-
-
-def _inert(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula, whatever its separator is; control characters are escaped."""
-    text = visible(cell)
-    if re.fullmatch(r"-?\d+(?:[.,]\d+)?", text):
-        return text
-    return re.sub(r"(^|[;,\t|])(\s*)(?=[=+@\-])", r"\1\2'", text)
+        rows.append([*cells, *(after.get(name, "") for name in names)])
+    return csv_text(heads, rows)
 
 
 def _found(register_at: str | None, **filters: Unpack[Filters]) -> list[Entry]:

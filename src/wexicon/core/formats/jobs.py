@@ -13,7 +13,8 @@ import msgspec
 
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault, Complaint, FileFault
-from wexicon.core.formats.filling import DRAWN, NUMBER, OWN, ROW, Filling, ValueReference
+from wexicon.core.formats.filling import DRAWN, NUMBER, OWN, ROW, Filling, ValueReference, filling
+from wexicon.core.formats.secret_sources import GENERATED, told
 from wexicon.core.formats.sheet import GivenByRow, Seat, Sheet
 from wexicon.core.formats.units import Row
 from wexicon.core.protocol.masking import Secrets
@@ -40,6 +41,16 @@ class Job(msgspec.Struct, frozen=True):
         if self.row:
             return f"{self.seat.name} {self.row.key}"
         return f"{self.seat.name} {self.number}" if self.seat.count else self.seat.name
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether its settings are all that there is to do, and their values are known."""
+        return not (self.deferred or self.seat.generated or self.seat.before or self.seat.afterwards)
+
+    @property
+    def recorded_row(self) -> dict[str, str]:
+        """The cells of its row that may be recorded: those that the sheet uses, and no secret."""
+        return {name: self.row.cells[name] for name in self.seat.columns if name in self.row.cells} if self.row else {}
 
     def waits_for(self) -> set[str]:
         """The seats whose units must have said who they are before this one can be made."""
@@ -75,6 +86,14 @@ class Job(msgspec.Struct, frozen=True):
             else:
                 made[name] = value
         return made
+
+    def secret_sources(self) -> list[str]:
+        """Where its secrets come from, in words."""
+        found = []
+        for name, (kind, text) in self.seat.sources.items():
+            by_row = filling(text) if kind != GENERATED else None
+            found.append(f"{name}: {told(kind, by_row.fill(_first(self.row, self.number)) if by_row else text)}")
+        return found
 
     def series(self) -> set[str]:
         """The series of which it draws a number."""

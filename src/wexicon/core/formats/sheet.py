@@ -1,8 +1,7 @@
 """A sheet: what the finished units should be, checked against their lexicons before a byte is sent.
 
-The rule: after reading, every value is one that its module can take, and every secret is in memory only. A secret never
-is in the sheet itself: it says where it comes from, `{ env = "NAME" }`, `{ file = "NAME" }` or `{ prompt = "..." }`.
-What is filled in for each unit (see `filling`) is worked out by `jobs`.
+The rule: after reading, every value is one that its module can take, and every secret is in memory only: the sheet itself
+says only where it comes from (see `secret_sources`). What is filled in for each unit (see `filling`) is worked out by `jobs`.
 """
 
 from __future__ import annotations
@@ -19,6 +18,7 @@ from wexicon.core.dialogue.given import given
 from wexicon.core.faults import Fault
 from wexicon.core.formats.filling import NUMBER, ROW, Filling, filling
 from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.formats.secret_sources import ELSEWHERE, FETCHED, GENERATED, Generated, generated, source_of, told
 from wexicon.core.formats.toml import Source
 from wexicon.core.formats.units import UnitsTable
 from wexicon.core.protocol.masking import Secrets
@@ -26,9 +26,6 @@ from wexicon.core.secret import Secret
 from wexicon.core.text import meant
 from wexicon.core.values import UNSET, Value, ValueFault
 from wexicon.core.values.numbers import Int
-
-SECRET_SOURCES = ("env", "file", "prompt")
-_ELSEWHERE = 'say where it comes from: {name} = {{ env = "NAME" }}, {{ file = "NAME" }} or {{ prompt = "..." }}'
 
 
 class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -64,6 +61,15 @@ class DrawnTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     series: str = ""
 
 
+class HandOverTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[hand_over]`: where generated secrets are kept, and how they reach those who need them: an encrypted `file` beside the
+    sheet, whose `password` comes from the environment, a file or a prompt; those named in `label` may be printed on labels."""
+
+    file: str
+    password: dict[str, str]
+    label: tuple[str, ...] = ()
+
+
 class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A whole sheet file. `units` is the table of units (CSV, beside the sheet), `key` the column that names a row (the
     first, where it is left out); `common` are settings of every seat whose lexicon has them, unless the seat says otherwise."""
@@ -76,6 +82,7 @@ class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     common: dict[str, object] = msgspec.field(default_factory=dict)
     agree: AgreeTable = AgreeTable()
     drawn: dict[str, DrawnTable] = msgspec.field(default_factory=dict)
+    hand_over: HandOverTable | None = None
 
 
 class GivenByRow(msgspec.Struct, frozen=True):
@@ -89,7 +96,9 @@ class GivenByRow(msgspec.Struct, frozen=True):
 
 class Seat(msgspec.Struct, frozen=True):
     """A part that a module plays, with its lexicon and the plain values of its settings; `deferred` are filled in
-    for each unit, `hidden` the secrets whose source is (its kind, and its name)."""
+    for each unit, `hidden` the secrets whose source is (its kind, and its name), `generated` those that are drawn. `sources`
+    has the kind and text of every secret's source. `columns` are those of the table that it uses, `secret_columns` those whose
+    cells are secrets."""
 
     name: str
     lexicon: Lexicon
@@ -102,14 +111,18 @@ class Seat(msgspec.Struct, frozen=True):
     before: tuple[str, ...] = ()
     afterwards: tuple[str, ...] = ()
     hidden: dict[str, tuple[str, Filling]] = {}
+    generated: dict[str, Generated] = {}
+    sources: dict[str, tuple[str, str]] = {}
+    columns: tuple[str, ...] = ()
+    secret_columns: tuple[str, ...] = ()
 
     def filled(self) -> dict[str, Filling]:
         """All that is filled in for each unit: values, and the sources of secrets."""
         return {**self.deferred, **{name: one for name, (_, one) in self.hidden.items()}}
 
-    def secrets(self, wanted: Mapping[str, Value] | None = None) -> Secrets:
-        """The values that appear nowhere, in the module's words and in ours: the seat's, or those of a unit of it."""
-        found = Secrets()
+    def secrets(self, wanted: Mapping[str, Value] | None = None, into: Secrets | None = None) -> Secrets:
+        """The values that appear nowhere, in the module's words and in ours: the seat's, or a unit's; added to `into`."""
+        found = Secrets() if into is None else into
         for name, value in (self.wanted if wanted is None else wanted).items():
             setting = self.lexicon.settings[name]
             if setting.secret and value is not UNSET:
@@ -131,6 +144,7 @@ class Sheet(msgspec.Struct, frozen=True):
     drawn: dict[str, DrawnTable] = {}
     secret: Callable[[str, str], str] | None = None
     notes: tuple[str, ...] = ()
+    hand_over: HandOverTable | None = None
 
     @property
     def called(self) -> str:
@@ -173,11 +187,13 @@ def read_sheet(
                 table = _without_secrets(table)
             programs = _programs(source, name, table, dialogue) if dialogue else []
             made = _seat(source, name, table, lexicon, secret, common, programs)
+            if made and rows and table.each:
+                made = _with_columns(made, programs, rows)
             if made and seat in (None, name):
                 _require_given(source, made, programs, rows.columns if rows and table.each else ())
             if made:
                 seats[name] = made
-                if not (made.wanted or made.filled() or data_of_seat["settings"]):
+                if not (made.wanted or made.filled() or made.generated or data_of_seat["settings"]):
                     what = "is empty: there is nothing to bring about and nothing to prove"
                     source.complain(("seat", name, "settings"), what)
             if table.each not in ("", "row"):
@@ -191,11 +207,30 @@ def read_sheet(
     for name, drawn in (whole.drawn if whole else {}).items():
         if not 0 <= drawn.first <= drawn.last < 2**63:
             source.complain(("drawn", name), "first must be 0 or more, and last not less than first")
+    if whole:
+        _check_hand_over(source, whole.hand_over, seats)
     source.finish()
     assert whole
     title, digest = str(source.data.get("title", "")), sha256(data).hexdigest()
     notes = tuple(note for seat_ in seats.values() for note in _decimals(source, seat_))
-    return Sheet(path, title, seats, digest, rows, whole.agree, whole.drawn, secret, notes)
+    return Sheet(path, title, seats, digest, rows, whole.agree, whole.drawn, secret, notes, whole.hand_over)
+
+
+def _check_hand_over(source: Source, table: HandOverTable | None, seats: Mapping[str, Seat]) -> None:
+    """Generated secrets must reach somebody, or nobody could use the module."""
+    names = {name: seat for seat in seats.values() for name in seat.generated}
+    if table is None:
+        for name, seat in names.items():
+            hint = 'write [hand_over] file = "NAME", password = { prompt = "password of the file" }'
+            source.complain(("seat", seat.name, "settings", name), "is generated and handed over to nobody", hint)
+        return
+    found = source_of(table.password)
+    if not found or found[0] not in FETCHED:
+        what = "must come from the environment, a file or a prompt"
+        source.complain(("hand_over", "password"), what, ELSEWHERE.format(name="password").rpartition(" or ")[0])
+    for label in table.label:
+        if label not in names:
+            source.complain(("hand_over", "label"), f"{label} is not generated", meant(label, names))
 
 
 def _decimals(source: Source, seat: Seat) -> Iterator[str]:
@@ -237,6 +272,8 @@ def _seat(
     wanted: dict[str, Value] = {}
     deferred: dict[str, Filling] = {}
     hidden: dict[str, tuple[str, Filling]] = {}
+    drawn: dict[str, Generated] = {}
+    sources: dict[str, tuple[str, str]] = {}
     shared = {key: wish for key, wish in common.items() if key in words.settings}
     for key, wish in {**shared, **table.settings}.items():
         here = (*place, "settings", key)
@@ -244,12 +281,17 @@ def _seat(
         if setting is None:
             source.complain(here, f"{words.about.family} has no such setting", meant(key, words.settings))
             continue
-        if _comes_from_outside(wish):
+        outside = source_of(wish)
+        if outside:
             words = words.with_secret(key)
-            setting = words.settings[key]
+            setting, sources[key] = words.settings[key], outside
         try:
             filled = filling(wish) if isinstance(wish, str) and not setting.secret else None
-            by_row = filling(str(next(iter(wish.values())))) if _comes_from_outside(wish) else None
+            if outside and outside[0] == GENERATED:
+                drawn[key] = generated(outside[1])
+                _check_generated(source, here, setting, drawn[key])
+                continue
+            by_row = filling(outside[1]) if outside else None
         except ValueError as fault:
             source.complain(here, str(fault))
             continue
@@ -257,11 +299,12 @@ def _seat(
             deferred[key] = filled
             continue
         if by_row:
-            hidden[key] = (next(iter(wish)), by_row)
-            if "prompt" in wish or {one.whose for one in by_row.sources} - {ROW, NUMBER}:
+            assert outside
+            hidden[key] = (outside[0], by_row)
+            if outside[0] == "prompt" or {one.whose for one in by_row.sources} - {ROW, NUMBER}:
                 source.complain(here, "a secret's source is filled in from the row or the number: env or file")
             continue
-        value = _value(source, here, setting, wish, secret)
+        value = _value(source, here, setting, wish, _asks_for(secret, name, key))
         if value is not None:
             wanted[key] = value
     for key, other, needed, found in words.unmet(wanted):
@@ -277,8 +320,26 @@ def _seat(
         elif key in words.settings and words.settings[key].readable:
             source.complain((*place, "trust"), f"{key} can be read, so it needs no trust", "remove it")
     given_ = _given(source, place, table, words, secret, programs)
+    sources |= {key: from_ for key, value in table.given.items() if (from_ := source_of(value))}
     around = (table.before, table.afterwards)
-    return Seat(name, words, wanted, table.trust, given_, deferred, bool(table.each), table.count, *around, hidden)
+    each, count = bool(table.each), table.count
+    return Seat(name, words, wanted, table.trust, given_, deferred, each, count, *around, hidden, drawn, sources)
+
+
+def _asks_for(secret: Callable[[str, str], str], seat: str, name: str) -> Callable[[str, str], str]:
+    """The same, with prompts that begin with seat and name, so that none looks like the question of another program."""
+    return lambda kind, text: secret(kind, f"{seat}, {name}: {text}" if kind == "prompt" else text)
+
+
+def _check_generated(source: Source, here: tuple[str, ...], setting: Setting, drawn: Generated) -> None:
+    """Whatever is drawn must be allowed: the first and the last that could be drawn are tried."""
+    for at in (0, -1):
+        try:
+            setting.typed(drawn.draw(lambda alphabet, at=at: alphabet[at]))  # type: ignore[misc]
+        except ValueFault as fault:
+            what = f"{drawn.count} {drawn.kind} are not always allowed"
+            source.complain(here, what, f"allowed: {fault.allowed}")
+            return
 
 
 def _given(
@@ -298,24 +359,27 @@ def _given(
         if name not in needs:
             source.complain(here, "no action and no dialogue of this seat needs it", meant(name, needs))
             continue
-        hidden = _comes_from_outside(value)
-        if needs[name].secret and not hidden:
-            source.complain(here, "is a secret and does not belong into a sheet", _ELSEWHERE.format(name=name))
+        outside = source_of(value)
+        if outside and outside[0] == GENERATED:
+            source.complain(here, "cannot be generated: a module only keeps what is written to its settings")
             continue
-        wording = str(next(iter(value.values()))) if hidden else value if isinstance(value, str) else ""
+        if needs[name].secret and not outside:
+            source.complain(here, "is a secret and does not belong into a sheet", ELSEWHERE.format(name=name))
+            continue
+        wording = outside[1] if outside else value if isinstance(value, str) else ""
         try:
             if by_row := filling(wording):
                 for one in by_row.sources:
                     if one.whose not in (ROW, NUMBER):
                         source.complain(here, "is filled in from the row or the number only")
-                made[name] = GivenByRow(needs[name].kind, next(iter(value)) if hidden else "", by_row)
+                made[name] = GivenByRow(needs[name].kind, outside[0] if outside else "", by_row)
                 continue
-            text = secret(next(iter(value)), wording) if hidden else str(value)
-            plain = given(name, needs[name].kind, text, secret=hidden)
+            text = _asks_for(secret, place[1], name)(outside[0], wording) if outside else str(value)
+            plain = given(name, needs[name].kind, text, secret=bool(outside))
         except ValueError as fault:
             source.complain(here, str(fault))
             continue
-        made[name] = Secret(plain) if hidden else plain
+        made[name] = Secret(plain) if outside else plain
     return made
 
 
@@ -329,6 +393,18 @@ def _programs(source: Source, name: str, table: SeatTable, dialogue: Callable[[s
             except Fault as fault:
                 source.complain(("seat", name, key), str(fault))
     return found
+
+
+def _with_columns(seat: Seat, programs: Sequence[Program], rows: UnitsTable) -> Seat:
+    """The seat with the columns that it uses; a cell that a dialogue needs as a secret is one."""
+    fillings = [*seat.filled().values(), *(one.filling for one in seat.given.values() if isinstance(one, GivenByRow))]
+    used = {source.part for one in fillings for source in one.sources if source.whose == ROW}
+    needs = {need.name: need.secret for program in programs for need in program.needs() if need.name not in seat.given}
+    secret = {name for name in rows.columns if needs.get(name)}
+    columns = [
+        name for name in rows.columns if name not in secret and (name in used or name in needs or name == rows.key)
+    ]
+    return msgspec.structs.replace(seat, columns=tuple(columns), secret_columns=tuple(sorted(secret)))
 
 
 def _require_given(source: Source, seat: Seat, programs: Sequence[Program], columns: Collection[str]) -> None:
@@ -345,24 +421,19 @@ def _require_given(source: Source, seat: Seat, programs: Sequence[Program], colu
 
 def _without_secrets(table: SeatTable) -> SeatTable:
     """A seat of which only others need to know something."""
-    settings = {name: value for name, value in table.settings.items() if not _comes_from_outside(value)}
+    settings = {name: value for name, value in table.settings.items() if not source_of(value)}
     return msgspec.structs.replace(table, settings=settings, given={}, trust=())
-
-
-def _comes_from_outside(given: object) -> bool:
-    """Whether a value comes from the environment, a file or a prompt: then it is a secret, whatever the lexicon says."""
-    return isinstance(given, dict) and len(given) == 1 and next(iter(given)) in SECRET_SOURCES
 
 
 def _value(
     source: Source, here: tuple[str, ...], setting: Setting, wish: Any, secret: Callable[[str, str], str]
 ) -> Value | None:
     comes_from = ""
-    if _comes_from_outside(wish):
-        kind = next(iter(wish))
-        comes_from = f" (from {kind} {wish[kind]})"
+    outside = source_of(wish)
+    if outside:
+        comes_from = f" ({told(*outside)})"
         try:
-            wish = secret(kind, str(wish[kind]))
+            wish = secret(*outside)
         except ValueError as fault:
             source.complain(here, str(fault))
             return None
@@ -370,7 +441,7 @@ def _value(
         source.complain(
             here,
             "is a secret and does not belong into a sheet",
-            _ELSEWHERE.format(name=setting.name),
+            ELSEWHERE.format(name=setting.name),
         )
         return None
     try:

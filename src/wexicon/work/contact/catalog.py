@@ -5,7 +5,7 @@ The rule: a lexicon beside the sheet goes before one in the user's folder, and t
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from functools import cache
 from pathlib import Path
@@ -21,6 +21,7 @@ from wexicon.core.registry import Registry
 from wexicon.core.text import meant
 from wexicon.files import open_regular, read_file
 from wexicon.folders import shipped_folder, state_folder, user_folder
+from wexicon.work.contact.beside import file_beside
 from wexicon.work.contact.pins import PinRecord
 from wexicon.work.contact.relay_commands import run_command
 
@@ -89,8 +90,11 @@ def path_of(name: str, beside: Path | None) -> Path:
 
 def find_lexicon(name: str, beside: Path | None = None) -> Lexicon:
     """The lexicon of a name, or at a path. Raises Fault."""
-    if name.endswith(".toml") or Path(name).name != name:
+    if name.endswith(".toml"):
         path = (beside or Path()) / name
+    elif Path(name).name != name:
+        # Of other files not even the first line is shown.
+        raise CallFault(f"{name} is not a lexicon's file", hint="The name of such a file ends with .toml.")
     else:
         path = path_of(name, beside)
     return read_lexicon(read_file(path), str(path), lambda other: read_file(path_of(other, beside)))
@@ -106,16 +110,17 @@ def lexicon_for(name: str, beside: Path) -> Lexicon:
     return find_lexicon(str(Path(name).absolute()) if name.endswith(".toml") else name, beside)
 
 
-def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str]) -> Sheet:
-    """The sheet at a path, checked against its lexicons (each read once), its secrets fetched. Raises Fault."""
+def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str], allowed: Sequence[Path] = ()) -> Sheet:
+    """The sheet at a path, checked against its lexicons (each read once), its secrets fetched. It may name files in its own
+    folder and in those that are allowed. Raises Fault."""
     folder = path.parent
     lexicon: Callable[[str], Lexicon] = cache(lambda name: find_lexicon(name, folder))
 
     def units(name: str, key: str) -> UnitsTable:
-        return read_units(read_file(folder / name), str(folder / name), key)
+        return read_units(read_file(file_beside(folder, name, allowed)), str(folder / name), key)
 
     def dialogue(name: str) -> Program:
-        return find_dialogue(folder / name)
+        return find_dialogue(file_beside(folder, name, allowed))
 
     return read_sheet(read_file(path), str(path), lexicon, secret, seat, units, dialogue)
 

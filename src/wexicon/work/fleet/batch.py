@@ -25,6 +25,7 @@ from wexicon.core.values import ValueFault
 from wexicon.work.contact.catalog import find_dialogue
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.claims import AnothersUnit, Claims, Known, MadeBefore
+from wexicon.work.fleet.generated_secrets import GeneratedSecrets
 from wexicon.work.fleet.scheduler import AWAY, ProgressCallback, Scheduler, UnitProgress
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
@@ -81,7 +82,7 @@ class BatchOrder(msgspec.Struct, frozen=True, kw_only=True):
 class Batch:
     """One run over the units of a sheet. `opened` opens a module, `progress` is shown each step, `keep` each result. `claims`
     assigns units to runs, `known` are values of units that were provisioned before; `request` returns what the operator wants
-    instead of a swap: SKIP, AGAIN or nothing."""
+    instead of a swap: SKIP, AGAIN or nothing; `generated` gives the secrets that are drawn for each unit."""
 
     def __init__(
         self,
@@ -97,7 +98,9 @@ class Batch:
         claims: Claims | None = None,
         known: Known | None = None,
         request: Callable[[], str] = lambda: "",
+        generated: GeneratedSecrets | None = None,
     ) -> None:
+        self.generated = generated or GeneratedSecrets()
         self.sheet = sheet
         self.jobs = list(jobs)
         self.opened = opened
@@ -360,7 +363,9 @@ class Batch:
             (DRAWN, part): str(self._asked(job, module, partial(self.claims.draw, job, part, unit)))
             for part in job.series()
         }
-        wanted = job.resolved({**self.scheduler.known, **own, **drawn})
+        secret = self.generated.of(job, unit)
+        job.seat.secrets(secret, into=module.session.secrets)
+        wanted = {**job.resolved({**self.scheduler.known, **own, **drawn}), **secret}
         ran: list[DialogueResult] = []
         said = module.session.changes
         for name in job.seat.before if self.order.write else ():

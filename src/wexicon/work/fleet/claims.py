@@ -106,7 +106,7 @@ def task_of(sheet: Sheet, job: Job) -> str:
     is made again and again, for as many modules as there are."""
     if not sheet.has_fixed_units:
         return ""
-    row = msgspec.json.encode(sorted(job.row.cells.items()) if job.row else [])
+    row = msgspec.json.encode(sorted(job.recorded_row.items()))
     return sha256(b"\0".join((sheet.digest.encode(), job.name.encode(), row))).hexdigest()
 
 

@@ -22,6 +22,8 @@ from wexicon.work.fleet.claims import task_of
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Outcome
 
+# The digest of a row's secret cells; no setting has this name.
+CELLS = "cells of the row"
 AWAY = "the register cannot be reached; record queued on disk until it returns"
 
 if TYPE_CHECKING:
@@ -41,9 +43,16 @@ def the_register(where: str | None = None) -> Register:
 def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, Entry]:
     """Of these units those that the register has as made right by this very sheet and row, by their names. Raises Fault."""
     register.flush_pending()
-    rows = {job.name: job.row.cells if job.row else {} for job in jobs}
-    found = register.latest(sheet=sheet.digest, did="provision")
-    return {one.name: one for one in found if one.verdict == "conforms" and rows.get(one.name) == one.row}
+    asked = {job.name: job for job in jobs}
+
+    def is_done(one: Entry) -> bool:
+        job = asked.get(one.name)
+        if job is None or one.verdict != "conforms" or one.row != job.recorded_row:
+            return False
+        # With another bench's key the digests of secret cells differ too: then the unit is provisioned again.
+        return bool(_digests(job, sheet).get(CELLS) == one.result.get("digests", {}).get(CELLS))
+
+    return {one.name: one for one in register.latest(sheet=sheet.digest, did="provision") if is_done(one)}
 
 
 class UsedBefore(NamedTuple):
@@ -99,14 +108,18 @@ def _is_secret(job: Job, name: str) -> bool:
 
 
 def _digests(job: Job, sheet: Sheet) -> dict[str, str]:
-    """Digests of the secrets that must be different in each unit."""
+    """Digests of the secrets that must be different in each unit, and of the secret cells of its row."""
     names = [
         name for name in sheet.agree.different if (one := _setting(job, name)) and one.secret and name in job.wanted
     ]
-    if not names:
+    cells = [job.row.cells.get(name, "") for name in job.seat.secret_columns] if job.row else []
+    if not names and not cells:
         return {}
     digests = SecretDigests(state_folder())
-    return {"key": digests.key_name, **{name: digests.of(sheet.called, name, job.wanted[name]) for name in names}}
+    made = {name: digests.of(sheet.called, name, job.wanted[name]) for name in names}
+    if cells:
+        made[CELLS] = digests.of(sheet.called, job.name, cells)
+    return {"key": digests.key_name, **made}
 
 
 def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str) -> str:
@@ -120,7 +133,7 @@ def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: 
         evidence=str(result.evidence),
         sheet=sheet.called,
         digest=sheet.digest,
-        row=dict(job.row.cells) if job.row else {},
+        row=job.recorded_row,
         result={**msgspec.to_builtins(result, enc_hook=str), "digests": _digests(job, sheet)},
         task=task_of(sheet, job),
     )

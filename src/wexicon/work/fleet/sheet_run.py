@@ -23,13 +23,14 @@ from wexicon.work.contact.ports import NewPorts, PortAssignment
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace
 from wexicon.work.fleet.batch import Batch, BatchOrder
 from wexicon.work.fleet.claims import Known, SharedClaims, known_of
+from wexicon.work.fleet.generated_secrets import GeneratedSecrets, KeptSecrets
 from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register, used_before
 from wexicon.work.fleet.scheduler import ProgressCallback
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
 from wexicon.work.provisioning.run import Order, provision, verify
 from wexicon.work.provisioning.unfinished import RegisterStore
-from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.unit import PlannedLine, UnitResult
 from wexicon.work.results.verdicts import Prove
 
 if TYPE_CHECKING:
@@ -80,11 +81,18 @@ class SheetRun:
         """The register; a database takes long to import, so it is opened when it is first needed."""
         return the_register(self._register_at)
 
+    @cached_property
+    def _generated(self) -> GeneratedSecrets:
+        """The generated secrets of the sheet. Raises CallFault if its hand-over file cannot be opened."""
+        drawn = any(job.seat.generated for job in self.jobs)
+        return KeptSecrets(self.sheet, write=self.order.write) if drawn else GeneratedSecrets()
+
     @property
     def single(self) -> bool:
         """Whether there is one unit that needs nothing of others."""
         job = self.jobs[0]
-        return len(self.jobs) == 1 and not (job.deferred or job.seat.before or job.seat.afterwards)
+        drawn = job.seat.generated and not self.order.plan
+        return len(self.jobs) == 1 and not (job.deferred or job.seat.before or job.seat.afterwards or drawn)
 
     @property
     def is_batch(self) -> bool:
@@ -126,6 +134,7 @@ class SheetRun:
             raise CallFault(
                 f"{what}: an operator must swap modules", hint="Remove --operator nobody, or name more ports."
             )
+        self._generated  # noqa: B018 - opened now, so that a wrong password is found before any module is asked
         for place in self.ports[:1]:
             setup.links(self.jobs[0].seat.lexicon, place.port)
         self.register.check()
@@ -145,13 +154,17 @@ class SheetRun:
     def _one(self, setup: Setup) -> UnitResult:
         job, port, order = self.jobs[0], self.ports[0].port, self.order
         seat = job.seat
-        asked = Order(job.wanted, order.prove, seat.trust, self.sheet.digest, order.plan)
+        # Only a plan comes here with secrets to be generated: it says that there are some.
+        wanted = {**job.wanted, **GeneratedSecrets().of(job, "")}
+        asked = Order(wanted, order.prove, seat.trust, self.sheet.digest, order.plan)
         opening = Opening(title=job.name, secrets=job.secrets())
         with module_on_port(port, seat.lexicon, setup, opening, job.given(self.sheet.secret)) as module:
             store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
             result = provision(module, asked, store=store) if order.write else verify(module, asked)
         result.about(job.name, port, seat.lexicon, module.trace, self.sheet.digest)
-        if not order.plan:
+        if order.plan:
+            result.plan = [*(PlannedLine("secret", f"({one})") for one in job.secret_sources()), *result.plan]
+        else:
             self._record(job, result)
         return result
 
@@ -197,6 +210,7 @@ class SheetRun:
                 claims=claims,
                 known=self._known,
                 request=report.request or (lambda: ""),
+                generated=self._generated,
             )
             return batch.run(self.ports, NewPorts(self.ports) if order.new_ports else None)
 

@@ -1,0 +1,100 @@
+"""The hand-over file: generated secrets, encrypted with a password.
+
+The rule: a secret is on the disk here, synced, before a module is told it. The file is JSON: a salt, and a Fernet token
+(AES-128-CBC with HMAC-SHA-256) whose key is derived from the password by scrypt (RFC 7914). Nothing in it is readable without
+the password, and nothing can be changed unnoticed.
+"""
+
+from __future__ import annotations
+
+import base64
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar
+
+import msgspec
+
+from wexicon.core.faults import CallFault
+from wexicon.files import locked, read_file, write_whole
+
+FORMAT = 1
+# The costs of a guess (RFC 7914, 2): N, r and p. 64 MiB and about a tenth of a second.
+_COSTS = {"n": 2**16, "r": 8, "p": 1}
+_SALT = 16
+
+Answer = TypeVar("Answer")
+
+
+class HandedOver(msgspec.Struct):
+    """One secret: of which module, what that is called in which sheet, which setting, its value, when it was drawn (UTC), and
+    whether it may be printed on the unit's label."""
+
+    unit: str
+    name: str
+    sheet: str
+    setting: str
+    value: str
+    at: str
+    label: bool = False
+
+
+class _Sealed(msgspec.Struct):
+    format: int
+    salt: str
+    token: str
+
+
+class HandOverFile:
+    """The hand-over file at a path."""
+
+    def __init__(self, path: Path, password: str) -> None:
+        self.path = path
+        self._password = password
+        self._salt = b""
+        self._key = b""
+
+    def secrets(self) -> list[HandedOver]:
+        """All secrets of the file; none if there is no file yet. Raises CallFault."""
+        from cryptography.fernet import Fernet, InvalidToken
+
+        if not self.path.exists():
+            return []
+        try:
+            sealed = msgspec.json.decode(read_file(self.path), type=_Sealed)
+            salt = base64.b64decode(sealed.salt, validate=True)
+        except (msgspec.DecodeError, ValueError):
+            raise CallFault("is not a hand-over file", where=str(self.path)) from None
+        if sealed.format != FORMAT or len(salt) != _SALT:
+            raise CallFault("is of another version of Wexicon", where=str(self.path))
+        try:
+            data = Fernet(self._key_for(salt)).decrypt(sealed.token)
+            return msgspec.json.decode(data, type=list[HandedOver])
+        except InvalidToken:
+            hint = "If the password is right, the file was changed."
+            raise CallFault("cannot be opened with this password", where=str(self.path), hint=hint) from None
+        except msgspec.DecodeError:
+            raise CallFault("holds something else than secrets", where=str(self.path)) from None
+
+    def change(self, act: Callable[[list[HandedOver]], Answer]) -> Answer:
+        """Lets `act` change the list of secrets, while no other process does, and writes it. Raises CallFault."""
+        from cryptography.fernet import Fernet
+
+        with locked(self.path):
+            secrets = self.secrets()
+            before = len(secrets)
+            answer = act(secrets)
+            if len(secrets) != before:
+                key = self._key_for(self._salt or os.urandom(_SALT))
+                token = Fernet(key).encrypt(msgspec.json.encode(secrets)).decode()
+                sealed = _Sealed(FORMAT, base64.b64encode(self._salt).decode(), token)
+                write_whole(self.path, msgspec.json.encode(sealed), own=False)
+            return answer
+
+    def _key_for(self, salt: bytes) -> bytes:
+        from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
+
+        if salt != self._salt:
+            derived = Scrypt(salt=salt, length=32, **_COSTS).derive(self._password.encode("utf-8"))
+            self._salt, self._key = salt, base64.urlsafe_b64encode(derived)
+        return self._key
