@@ -486,7 +486,7 @@ def rfc2217_negotiation(chance: random.Random) -> None:
     port._client = theirs
     from serial.rfc2217 import PortManager
 
-    from wexicon.rig.serving import _Lines
+    from wexicon.rig.tcp_ports import _Lines
 
     port._telnet = PortManager(_Lines(port.uart), port)
     made.register(theirs, port._readable)

@@ -195,14 +195,26 @@ def lexicon_on(
     finds, with its result."""
     if name:
         return lexicon_for(name, beside), None
-    known = remembered(port)
-    if known and known.lexicon:
-        with suppress(Fault):
-            return find_lexicon(known.lexicon), None
+    if stored := stored_lexicon(port):
+        return stored, None
     result = hail(port, None, msgspec.structs.replace(setup or Setup(), trace=None))
     if not result.lexicons:
         raise _not_found(port, result)
     return find_lexicon(result.lexicons[0]), result
+
+
+def stored_lexicon(port: str) -> Lexicon | None:
+    """The lexicon that is stored for a port; None if there is none, or no longer. Raises CallFault if its file was changed
+    since it was stored."""
+    known = remembered(port)
+    if known is None or not known.lexicon:
+        return None
+    if known.has_changed:
+        hint = f"If that is as it should be, name it once: --lexicon {known.lexicon}."
+        raise CallFault("the lexicon that is stored for this port was changed", where=known.lexicon, hint=hint)
+    with suppress(Fault):
+        return find_lexicon(known.lexicon)
+    return None
 
 
 def _not_found(port: str, result: HailResult) -> Fault:
@@ -401,9 +413,7 @@ def _endpoint(
     """One end, ready to send."""
     from wexicon.work.function.endpoints import CommandEndpoint, TransparentEndpoint
 
-    known = remembered(port)
-    name = lexicon or (known.lexicon if known else "")
-    found = lexicon_for(name, Path()) if name else None
+    found = lexicon_for(lexicon, Path()) if lexicon else stored_lexicon(port)
     table = found.traffic if found and not transparent else None
     if table and not order.lines:
         raise CallFault(f"{port}: its module sends text by command", hint="Remove --bytes.")

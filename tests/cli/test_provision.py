@@ -64,7 +64,7 @@ def test_what_the_module_cannot_take_is_refused_before_a_byte_is_sent(sheet: str
     for part in (
         "service-plug.toml:9: seat.withy-plug.settings.name: 'Service plug of Withy Point' is 27 bytes long",
         "allowed: text of 1 to 20 bytes",
-        "pin: the value (from file withy-plug.pin) holds something else than digits\n    allowed: 4 to 8 digits",
+        "pin: the value (from the file withy-plug.pin) holds something else than digits\n    allowed: 4 to 8 digits",
         "12345 as rate is a rate that the module does not have\n    allowed: 4800, 9600",
     ):
         assert part in told

@@ -35,7 +35,7 @@ def test_values_become_plain_and_secrets_are_known_to_be_kept_back() -> None:
     [
         (HEAD + "pin = 4711\n", 5, "is a secret and does not belong into a sheet"),
         (HEAD + 'pin = { env = "MISSING" }\n', 5, "the environment variable MISSING is not set"),
-        (HEAD + 'pin = { env = "47" }\n', 5, "the value (from env 47) has 2 digits"),
+        (HEAD + 'pin = { env = "47" }\n', 5, "the value (from the environment variable 47) has 2 digits"),
         (
             HEAD + 'role = "follower"\npeer = "02a15c00218e"\n',
             6,
@@ -54,7 +54,7 @@ def test_what_is_wrong_is_told_with_its_line(text: str, line: int, told: str) ->
     with pytest.raises(FileFault) as fault:
         read(text)
     complaint = next(c for c in fault.value.complaints if told in c.what + c.hint)
-    assert complaint.line == line and "47" not in complaint.what.replace("from env 47", "")
+    assert complaint.line == line and "47" not in complaint.what.replace("variable 47", "")
 
 
 def test_only_the_secrets_of_the_seat_that_is_taken_are_asked_for() -> None:

@@ -194,7 +194,8 @@ def test_quotes_are_written_and_read_in_the_modules_own_way(quotes: str, inside:
 
 def test_a_relay_board_works_key_and_power_by_its_own_commands() -> None:
     with bench(k5()) as rig:
-        tool = f"{sys.executable} -m wexicon rig"
+        # Such a command is told nothing of our environment.
+        tool = f"env WEXICON_RUN={Path.cwd() / 'run'} {sys.executable} -m wexicon rig"
         text = 'format = 1\n[pin.key]\non = "{0} key plug hold"\noff = "{0} key plug release"\n'
         text += '[pin.power]\non = "{0} power plug on"\noff = "{0} power plug off"\n'
         Path("jig.toml").write_text(text.format(tool))

@@ -97,7 +97,8 @@ def test_a_sheet_that_a_readout_writes_makes_another_module_the_same(name: str) 
     read = {key: one.value for key, one in found.items() if one.value is not None}
     secrets = {key: lexicon.settings[key].kind.encode(read[key]) for key in read if lexicon.settings[key].secret}
 
-    def secret(kind: str, key: str) -> str:
+    def secret(kind: str, asked: str) -> str:
+        key = asked.rpartition(" ")[2]
         return secrets.get(key) or str(WANTED[name].get(key, ""))
 
     wanted = read_sheet(text.encode(), "s.toml", find_lexicon, secret).seats["unit"].wanted

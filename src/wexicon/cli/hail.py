@@ -16,7 +16,7 @@ from wexicon.cli.live import LiveTable
 from wexicon.cli.options import Working, gathered, lexicon_option
 from wexicon.cli.printing import print_folded, print_remarks
 from wexicon.cli.show import emit_json, ending, print_line, print_note, print_table, styled
-from wexicon.cli.values import env_option, file_option, gather_given
+from wexicon.cli.values import env_option, file_option, gather_given, named_lexicon
 from wexicon.core.durations import spoken
 from wexicon.core.faults import Fault
 from wexicon.core.text import visible
@@ -88,9 +88,8 @@ def _hail(port: str, call: HailCall, *, quiet: bool) -> HailResult:
 
 def _given(call: HailCall) -> dict[str, object]:
     """What the lexicon's attention may need."""
-    from wexicon.work.contact.catalog import lexicon_for
 
-    lexicon = lexicon_for(call.lexicon_name, Path()) if call.lexicon_name else None
+    lexicon = named_lexicon(call.lexicon_name, Path()) if call.lexicon_name else None
     return gather_given(lexicon, call.env_pairs, call.file_pairs)
 
 

@@ -16,7 +16,7 @@ import click
 import msgspec
 
 from wexicon.cli.progress import Person, Progress
-from wexicon.cli.show import ask, force_option, json_option
+from wexicon.cli.show import ask, force_option, json_option, print_note
 from wexicon.cli.stopping import Stop
 from wexicon.core.durations import seconds
 from wexicon.core.operator import NoOperator, Operator
@@ -86,6 +86,10 @@ frame_option = click.option("--frame", help="Data bits, parity and stop bits to 
 flow_option = click.option("--flow", type=click.Choice(FLOWS), help="Flow control.  [default: the lexicon's, or none]")
 
 
+# What was said once already.
+_TOLD: set[str] = set()
+
+
 def prove_option(default: str) -> Callable[[Command], Command]:
     """The evidence that a command requires."""
     return click.option(
@@ -130,6 +134,16 @@ class Working(msgspec.Struct, kw_only=True):
             listener=None if callable(progress) else progress,
         )
 
+    def tell_commands(self) -> None:
+        """Says which programs the fixture file has run. Raises Fault."""
+        from wexicon.work.contact.catalog import fixture_at
+
+        if self.fixture_path and (commands := fixture_at(self.fixture_path).commands):
+            told = f"{self.fixture_path} runs these commands: {'; '.join(commands)}"
+            if told not in _TOLD:
+                _TOLD.add(told)
+                print_note(told)
+
     def operator(self, port: str, progress: Progress) -> Operator:
         """The operator of a port."""
         if self.operated_by == "rig":
@@ -141,6 +155,7 @@ class Working(msgspec.Struct, kw_only=True):
     @contextlib.contextmanager
     def working(self, title: str, *, quiet: bool = False, heeds_stop: bool = True) -> Iterator[Setup]:
         """Shows progress under a title, and heeds Ctrl-C, while the block lasts."""
+        self.tell_commands()
         with contextlib.ExitStack() as stack:
             progress = stack.enter_context(Progress(title, quiet=quiet))
             stop = stack.enter_context(Stop().listening()) if heeds_stop else Stop()

@@ -124,6 +124,8 @@ def _single(run: api.SheetRun, how: Working) -> None:
         run.check(setup)
         (result,) = run.run(setup)
     tell_recorded(run.note)
+    if not run.order.plan:
+        tell_recorded(run.register.transport_note)
     with ending(result.status):
         emit_json(result) if how.as_json else print_unit(result)
 
@@ -134,6 +136,7 @@ def _batch(run: api.SheetRun, how: Working) -> None:
     from wexicon.cli.batch import Board, Requests, print_units
     from wexicon.cli.printing import print_unit, tell_recorded
 
+    how.tell_commands()
     run.check(how.setup(Progress("", quiet=True), Stop()))
     began = time.monotonic()
     with (
@@ -145,6 +148,8 @@ def _batch(run: api.SheetRun, how: Working) -> None:
         report = api.Report(progress=board.told, request=Requests() if asks else None)
         results = run.run(setup, report)
     tell_recorded(run.note)
+    if not run.order.plan:
+        tell_recorded(run.register.transport_note)
     status = next(one for one in WORST if one == 0 or any(result.status == one for result in results))
     with ending(status):
         if how.as_json:

@@ -11,7 +11,7 @@ import msgspec
 
 from wexicon.cli.options import Duration, allow_option, gathered, sheet_at, trace_option
 from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_note, print_table
-from wexicon.cli.values import env_option, file_option, gather_values, values_argument
+from wexicon.cli.values import env_option, file_option, gather_values, named_lexicon, values_argument
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, visible
@@ -81,11 +81,10 @@ def rehearse(call: RehearseCall) -> None:
 def _rehearse_dialogue(call: RehearseCall, choice: Choice) -> None:
     from wexicon import api
     from wexicon.cli.printing import print_dialogue, times
-    from wexicon.work.contact.catalog import lexicon_for
 
     began = time.perf_counter()
     program = api.find_dialogue(call.file)
-    lexicon = lexicon_for(call.lexicon_name, call.file.parent) if call.lexicon_name else None
+    lexicon = named_lexicon(call.lexicon_name, call.file.parent) if call.lexicon_name else None
     values = gather_values(program, call.pairs, call.env_pairs, call.file_pairs)
     result = api.rehearse_dialogue(program, values, lexicon, choice, trace=call.trace_path)
     with ending(result.status):

@@ -9,7 +9,15 @@ import msgspec
 
 from wexicon.cli.options import Working, gathered
 from wexicon.cli.show import emit, emit_json, ending, print_line
-from wexicon.cli.values import env_option, file_option, gather_given, gather_values, split_by_need, values_argument
+from wexicon.cli.values import (
+    env_option,
+    file_option,
+    gather_given,
+    gather_values,
+    named_lexicon,
+    split_by_need,
+    values_argument,
+)
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.plain_lines import as_dialogue
 from wexicon.core.durations import spoken
@@ -68,13 +76,12 @@ def run(call: RunCall) -> None:
     from wexicon import api
     from wexicon.cli.printing import print_dialogue, times
     from wexicon.cli.trace import line
-    from wexicon.work.contact.catalog import lexicon_for
 
     program, as_json = api.find_dialogue(call.dialogue), call.how.as_json
     if call.port is None:
         _convert(call)
         return
-    lexicon = lexicon_for(call.lexicon_name, call.dialogue.parent) if call.lexicon_name else None
+    lexicon = named_lexicon(call.lexicon_name, call.dialogue.parent) if call.lexicon_name else None
     env, other_env = split_by_need(program, call.env_pairs)
     files, other_files = split_by_need(program, call.file_pairs)
     given = gather_given(lexicon, other_env, other_files)

@@ -18,7 +18,7 @@ import msgspec
 from wexicon.cli.options import Working, ask_secret, gathered, lexicon_option
 from wexicon.cli.show import emit, emit_json, print_note, styled
 from wexicon.cli.talk_lines import line_of
-from wexicon.cli.values import env_option, file_option, gather_given
+from wexicon.cli.values import env_option, file_option, gather_given, named_lexicon, tell_stored
 from wexicon.core.faults import Fault
 from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.tuning import FLOWS
@@ -58,14 +58,13 @@ def talk(call: TalkCall) -> None:
     refused, not answered, or answered with garbage.
     """
     from wexicon import api
-    from wexicon.work.contact.catalog import lexicon_for
     from wexicon.work.contact.known_links import remembered
 
     call.port = api.port_named(call.port)
     known = remembered(call.port)
-    lexicon = lexicon_for(call.lexicon_name, Path()) if call.lexicon_name else None
-    if lexicon is None and known and known.lexicon:
-        lexicon = api.find_lexicon(known.lexicon)
+    lexicon = named_lexicon(call.lexicon_name, Path()) if call.lexicon_name else api.stored_lexicon(call.port)
+    if lexicon and not call.lexicon_name:
+        tell_stored(lexicon)
     call.end = call.end or (known.end if known and lexicon is None else None) or None
     raise click.exceptions.Exit(_talk(call, lexicon))
 

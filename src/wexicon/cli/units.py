@@ -97,11 +97,12 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     """Show the history of UNIT (its identity, or its name in a sheet), and its last recorded state."""
     import msgspec
 
-    from wexicon.cli.printing import print_measurements
+    from wexicon.cli.printing import print_measurements, tell_recorded
     from wexicon.work.fleet.recording import the_register
     from wexicon.work.results.measurement import Measurement
 
     register = the_register(register_at)
+    tell_recorded(register.transport_note)
     register.flush_pending()
     found = register.history(unit)
     if not found:
@@ -247,9 +248,11 @@ def _csv(found: list[Entry]) -> str:
 
 
 def _found(register_at: str | None, **filters: Unpack[Filters]) -> list[Entry]:
+    from wexicon.cli.printing import tell_recorded
     from wexicon.work.fleet.recording import the_register
 
     register = the_register(register_at)
+    tell_recorded(register.transport_note)
     register.flush_pending()
     day = filters["day"]
     found = register.latest(

@@ -40,7 +40,35 @@ def detected_lexicon(port: str, name: str | None, how: Working) -> Lexicon:
         lexicon, found = api.lexicon_on(port, name, setup)
     if found:
         print_note(f"hail: {found.family} at {found.rate} {found.frame}")
+    elif name is None:
+        tell_stored(lexicon)
+    else:
+        _tell_shadowed(lexicon)
     return lexicon
+
+
+def named_lexicon(name: str, beside: Path) -> Lexicon:
+    """The lexicon that the call names; that it replaces a shipped one is told. Raises Fault."""
+    from wexicon.work.contact.catalog import lexicon_for
+
+    lexicon = lexicon_for(name, beside)
+    _tell_shadowed(lexicon)
+    return lexicon
+
+
+def _tell_shadowed(lexicon: Lexicon) -> None:
+    from wexicon.work.contact.catalog import shadowed_by
+
+    if note := shadowed_by(lexicon):
+        print_note(note)
+
+
+def tell_stored(lexicon: Lexicon) -> None:
+    """Says which file the lexicon is that is stored for a port."""
+    from wexicon.work.contact.catalog import origin_of
+
+    if origin_of(lexicon) != "shipped":
+        print_note(f"lexicon: {lexicon.path}, stored for this port")
 
 
 def split_pairs(pairs: Iterable[str]) -> dict[str, str]:

@@ -133,8 +133,26 @@ def in_use(name: str, holder: Holder | None = None) -> LinkFault:
 
 
 def _lock_file(name: str) -> Path:
-    real = name if "://" in name else os.path.realpath(name)
+    real = _same_for_all(name) if "://" in name else os.path.realpath(name)
     return run_folder() / "locks" / f"{sha256(real.encode('utf-8', 'surrogateescape')).hexdigest()[:32]}.lock"
+
+
+def _same_for_all(url: str) -> str:
+    """A URL in the one way in which its lock is named, however it was written."""
+    import socket
+    from urllib.parse import urlsplit
+
+    parts = urlsplit(url)
+    try:
+        host, port = parts.hostname or "", parts.port
+    except ValueError:
+        return url
+    if host in ("localhost", "::1"):
+        host = "127.0.0.1"
+    with suppress(OSError):
+        # An address may be written short, or with its numbers in octal and hexadecimal.
+        host = socket.inet_ntoa(socket.inet_aton(host))
+    return f"{parts.scheme}://{host}:{port or ''}{parts.path.rstrip('/')}"
 
 
 def _own_name() -> str:
@@ -202,11 +220,26 @@ def _having_open() -> Iterator[tuple[str, Holder]]:
             continue
         with suppress(OSError):
             files = f"/proc/{process}/fd"
-            open_ones = {_target(f"{files}/{number}") for number in os.listdir(files)}  # noqa: PTH208
-            devices = [one for one in open_ones if one.startswith("/dev/")]
-            if devices and not open_ones.intersection(_SERVERS_END):
+            open_ones = {number: _target(f"{files}/{number}") for number in os.listdir(files)}  # noqa: PTH208
+            devices = {one for one in open_ones.values() if one.startswith("/dev/")}
+            served = [number for number, one in open_ones.items() if one in _SERVERS_END]
+            # A terminal multiplexer serves some terminals, and may have other devices open.
+            devices -= {*_SERVERS_END, *_served(process, served, devices)}
+            if devices:
                 holder = Holder(int(process), _name_of(process))
                 yield from ((one, holder) for one in devices)
+
+
+def _served(process: str, numbers: Iterable[str], devices: Iterable[str]) -> Iterator[str]:
+    """The pseudo-terminals whose server's end a process has open by these file numbers (`tty-index`, proc_pid_fdinfo(5)); all
+    that it has open, where the system does not tell."""
+    for number in numbers:
+        lines = Path(f"/proc/{process}/fdinfo/{number}").read_text().splitlines()
+        index = next((line.partition(":")[2].strip() for line in lines if line.startswith("tty-index:")), None)
+        if index is None:
+            yield from (one for one in devices if one.startswith("/dev/pts/"))
+        else:
+            yield f"/dev/pts/{index}"
 
 
 def _having_locked(inode: int, device: int) -> Holder | None:

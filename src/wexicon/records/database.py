@@ -18,6 +18,7 @@ import sqlalchemy as sql
 from sqlalchemy.dialects import postgresql, sqlite
 
 from wexicon.core.faults import CallFault, RegisterAway
+from wexicon.core.text import visible
 from wexicon.files import private_folder
 
 # The newest migration (see `migrations/versions`).
@@ -42,6 +43,7 @@ class Database:
     def __init__(self, where: str) -> None:
         self._url = where if "://" in where else f"sqlite:///{where}"
         self.name = _without_password(where)
+        self.transport_note = transport_note(where)
         self._pool: sql.Engine | None = None
         self._opening, self._writing, self._waiting = threading.Lock(), threading.Lock(), threading.Lock()
         self._writes: list[_Write] = []
@@ -266,6 +268,24 @@ def _begin(connection: sql.Connection) -> None:
     """One who is to write takes the file at once: two that read first would wait for each other."""
     writes = connection.get_execution_options().get("writes")
     connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+
+
+def transport_note(where: str) -> str:
+    """A warning if the connection to a server on another machine need not be encrypted; empty otherwise. What PostgreSQL's
+    sslmode means: its documentation, 34.19.1."""
+    if not where.startswith("postgresql"):
+        return ""
+    with suppress(sql.exc.ArgumentError, ValueError):
+        url = sql.make_url(where)
+        mode = str(url.query.get("sslmode") or os.environ.get("PGSSLMODE") or "prefer")
+        host = str(url.query.get("host") or url.host or "")
+        if host in ("", "localhost", "127.0.0.1", "::1") or host.startswith("/") or mode.startswith("verify-"):
+            return ""
+        means = "is encrypted only if the server offers it" if mode == "prefer" else f"is as sslmode={mode} says"
+        if mode == "require":
+            means = "is encrypted, but the server's certificate is not verified"
+        return f"the connection to the register on {visible(host)} {means}; add ?sslmode=verify-full to its URL"
+    return ""
 
 
 def _without_password(where: str) -> str:

@@ -52,6 +52,11 @@ class Register:
         self._bringing = threading.Lock()
 
     @property
+    def transport_note(self) -> str:
+        """A warning if what is recorded may go over a network unencrypted; empty otherwise."""
+        return self.database.transport_note
+
+    @property
     def where(self) -> str:
         """Where it is, without a password."""
         return self.database.name

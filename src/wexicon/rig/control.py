@@ -1,6 +1,7 @@
 """Working a running rig from another program: its keys, its power, its end. `desk` is the rig's side.
 
-The rule: a rig listens on a socket file in a folder that only the user can enter, and has no other ear.
+The rule: a rig listens on a socket file in a folder that only the user can enter, and does what comes with the token of its
+card, which only the user can read.
 """
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ PATIENT = 5.0
 
 
 class Card(msgspec.Struct):
-    """What others need to work a running rig."""
+    """What others need to work a running rig; `token` shows that they have read this card."""
 
     name: str
     title: str
@@ -29,6 +30,7 @@ class Card(msgspec.Struct):
     process: int
     ports: dict[str, str]
     standins: dict[str, str]
+    token: str = ""
 
     def __str__(self) -> str:
         return f"{self.name} (process {self.process})"
@@ -40,6 +42,7 @@ class Request(msgspec.Struct):
     do: str
     unit: str = ""
     what: str = ""
+    token: str = ""
 
 
 class Answer(msgspec.Struct):
@@ -99,7 +102,7 @@ def ask(card: Card, request: Request) -> None:
     """Has a running rig do something. Raises CallFault with its answer where it will not."""
     try:
         with _call(card) as line:
-            line.sendall(msgspec.json.encode(request) + b"\n")
+            line.sendall(msgspec.json.encode(msgspec.structs.replace(request, token=card.token)) + b"\n")
             answer = line.makefile("rb").readline(MOST_ASKED)
         told = msgspec.json.decode(answer or b"{}", type=Answer)
     except (OSError, msgspec.DecodeError) as fault:

@@ -1,14 +1,16 @@
 """A running rig's own side of being worked: leaves a card, takes requests on a socket file beside it.
 
-The rule: card and socket are in folders that only the user can enter. A request is read as far as it has come, never
-waited for; what is wrong with one is reported only to the client that asked.
+The rule: card and socket are in folders that only the user can enter, and a request needs the card's token. It is read as far
+as it has come, never waited for; what is wrong with one is reported only to the client that asked.
 """
 
 from __future__ import annotations
 
 import contextlib
+import hmac
 import os
 import re
+import secrets
 import shutil
 import socket
 import tempfile
@@ -49,6 +51,7 @@ class Desk:
             os.getpid(),
             server.ports,
             {name: unit.standin.family for name, unit in server.bench.units.items()},
+            secrets.token_hex(16),
         )
         self._leave_card()
 
@@ -87,6 +90,8 @@ class Desk:
         """Does what is asked; gives what is wrong with it."""
         try:
             request = msgspec.json.decode(asked, type=Request)
+            if not hmac.compare_digest(request.token.encode(), self.card.token.encode()):
+                return "the token is not that of this rig's card"
             if request.do == "stop":
                 self._server.stop()
             elif request.do == "swap":

@@ -1,8 +1,8 @@
-"""Puts the stand-ins of a bench on ports: pseudo-terminals, and RFC 2217 over TCP on this machine.
+"""Puts the stand-ins of a bench on ports: pseudo-terminals here, RFC 2217 in `tcp_ports`.
 
 The rule: one loop serves everything, so the stand-ins need no locks; a call from another thread hands
 it to the loop with `call`. The rate that a pseudo-terminal is heard at is read from the terminal's own settings; Linux
-keeps no frame for one, so there the frame is taken to be right. RFC 2217 carries frame and control lines too.
+keeps no frame for one, so there the frame is taken to be right.
 """
 
 from __future__ import annotations
@@ -19,14 +19,11 @@ import tty
 from collections.abc import Callable, Iterator
 
 import msgspec
-import serial
-import serial.rfc2217
 
 from wexicon.core.agenda import Agenda
-from wexicon.core.faults import LinkFault
 from wexicon.core.text import meant, visible
-from wexicon.core.tuning import Tuning
 from wexicon.rig.bench import Bench, Unit
+from wexicon.rig.tcp_ports import Rfc2217Port
 from wexicon.rig.uart import Uart
 
 _BAUD = {getattr(termios, name): int(name[1:]) for name in dir(termios) if name[0] == "B" and name[1:].isdigit()}
@@ -34,8 +31,6 @@ _BAUD = {getattr(termios, name): int(name[1:]) for name in dir(termios) if name[
 
 # How long a person takes to put another module in (seconds).
 SWAP = 0.3
-# Calls a function whenever a file can be read; None ends that.
-Register = Callable[[socket.socket | int, Callable[[], None] | None], None]
 
 
 class PtyPort:
@@ -79,106 +74,6 @@ class PtyPort:
         os.close(self.slave)
 
 
-class _Lines:
-    """What pyserial's RFC 2217 server sees as its serial port: the host's side of the wire."""
-
-    cts = dsr = True
-    ri = cd = False
-    xonxoff = rtscts = dsrdtr = break_condition = False
-
-    def __init__(self, uart: Uart) -> None:
-        self.uart = uart
-
-    def _set(self, **changes: object) -> None:
-        """Raises ValueError for what no UART has, which the telnet side then refuses."""
-        wanted = msgspec.structs.replace(self.uart.host, **changes)
-        self.uart.host = Tuning.of(wanted.rate, wanted.frame)
-
-    baudrate = property(lambda self: self.uart.host.rate, lambda self, rate: self._set(rate=rate))
-    bytesize = property(lambda self: self.uart.host.bits, lambda self, bits: self._set(bits=bits))
-    parity = property(lambda self: self.uart.host.parity, lambda self, parity: self._set(parity=parity))
-    stopbits = property(lambda self: self.uart.host.stop, lambda self, stop: self._set(stop=int(stop)))
-    dtr = property(lambda self: self.uart.dtr, lambda self, on: self.uart.from_host_signals(dtr=on))
-    rts = property(lambda self: self.uart.rts, lambda self, on: self.uart.from_host_signals(rts=on))
-
-    def reset_input_buffer(self) -> None:
-        pass
-
-    def reset_output_buffer(self) -> None:
-        pass
-
-
-class Rfc2217Port:
-    """One stand-in behind a TCP port of this machine, for one client at a time (RFC 2217)."""
-
-    def __init__(self, uart: Uart, port: int, register: Register) -> None:
-        self.uart = uart
-        self._register = register
-        try:
-            self.listener = socket.create_server(("127.0.0.1", port))
-        except OSError as fault:
-            raise LinkFault(f"TCP port {port} cannot be served: {fault.strerror}", hint="Name another, or 0.") from None
-        self.listener.setblocking(False)
-        self.name = f"rfc2217://127.0.0.1:{self.listener.getsockname()[1]}"
-        self._client: socket.socket | None = None
-        self._host = _Lines(uart)
-        self.connect(uart)
-        register(self.listener, self._accept)
-
-    def connect(self, uart: Uart) -> None:
-        """Another module takes the place on this port."""
-        uart.host, uart.dtr, uart.rts = self.uart.host, self.uart.dtr, self.uart.rts
-        self.uart = self._host.uart = uart
-        uart.to_host = self.to_host
-
-    def _accept(self) -> None:
-        client, _ = self.listener.accept()
-        if self._client:
-            client.close()
-            return
-        client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        client.setblocking(False)
-        self._client = client
-        # The lines fell when the port was closed, and rise as it is opened.
-        self.uart.from_host_signals(dtr=False, rts=False)
-        self._telnet = serial.rfc2217.PortManager(self._host, self)
-        self._register(client, self._readable)
-
-    def write(self, data: bytes) -> None:
-        """To the client; called by the telnet side as well. A client that does not read loses bytes."""
-        if self._client:
-            with contextlib.suppress(OSError):
-                self._client.send(data)
-
-    def to_host(self, data: bytes) -> None:
-        if self._client:
-            self.write(b"".join(self._telnet.escape(data)))
-
-    def _readable(self) -> None:
-        assert self._client
-        try:
-            data = self._client.recv(65_536)
-        except BlockingIOError:
-            return
-        except OSError:
-            data = b""
-        try:
-            plain = b"".join(self._telnet.filter(data))
-        except Exception:  # a negotiation that is short, too long or out of range ends this client, and nothing else
-            data = plain = b""
-        if not data:
-            self._register(self._client, None)
-            self._client.close()
-            self._client = None
-        elif plain:
-            self.uart.from_host(plain)
-
-    def close(self) -> None:
-        if self._client:
-            self._client.close()
-        self.listener.close()
-
-
 class Server:
     """Serves a bench under the real clock. `ports` tells each unit's port. What goes wrong in one stand-in is reported to
     `report`, and the others go on."""
@@ -203,7 +98,7 @@ class Server:
         uart = unit.standin.uart
         port: PtyPort | Rfc2217Port
         if unit.table.serve == "rfc2217":
-            port = Rfc2217Port(uart, unit.table.port, self.register)
+            port = Rfc2217Port(uart, unit.table.port, self.register, self._report)
         else:
             port = PtyPort(uart)
             self.register(port.master, port.readable)

@@ -79,6 +79,11 @@ class Fixture:
         self.pins = {line: Pin(line) for line in LINES} | dict(pins or {})
         self._run = run
 
+    @property
+    def commands(self) -> list[str]:
+        """The programs that it runs."""
+        return [command for pin in self.pins.values() for command in (pin.on, pin.off) if command]
+
     def has(self, names: Iterable[str]) -> bool:
         """Whether all these pins are driven."""
         return all(name in self.pins for name in names)

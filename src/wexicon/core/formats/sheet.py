@@ -328,7 +328,12 @@ def _seat(
 
 def _asks_for(secret: Callable[[str, str], str], seat: str, name: str) -> Callable[[str, str], str]:
     """The same, with prompts that begin with seat and name, so that none looks like the question of another program."""
-    return lambda kind, text: secret(kind, f"{seat}, {name}: {text}" if kind == "prompt" else text)
+    whose = f"{seat}, {name}"
+
+    def asked(kind: str, text: str) -> str:
+        return secret(kind, text if kind != "prompt" else whose if text == name else f"{whose}: {text}")
+
+    return asked
 
 
 def _check_generated(source: Source, here: tuple[str, ...], setting: Setting, drawn: Generated) -> None:

@@ -10,6 +10,8 @@ from contextlib import suppress
 from functools import cache
 from pathlib import Path
 
+import msgspec
+
 from wexicon.core.dialogue import Program, read_dialogue
 from wexicon.core.dialogue.plain_lines import is_plain, read_plain_lines
 from wexicon.core.faults import CallFault, Complaint, Fault, FileFault
@@ -105,6 +107,15 @@ def origin_of(lexicon: Lexicon) -> str:
     return "shipped" if Path(lexicon.path).parent == shipped_folder() else lexicon.path
 
 
+def shadowed_by(lexicon: Lexicon) -> str:
+    """A note if this lexicon is used instead of the shipped one of the same name; empty otherwise."""
+    path = Path(lexicon.path)
+    shipped = shipped_folder() / path.name
+    if path.parent == shipped_folder() or not shipped.is_file():
+        return ""
+    return f"lexicon {path.stem}: {lexicon.path} is used, not the shipped one"
+
+
 def lexicon_for(name: str, beside: Path) -> Lexicon:
     """The lexicon that was named in a call: a path is the caller's own, a name may stand beside the file. Raises Fault."""
     return find_lexicon(str(Path(name).absolute()) if name.endswith(".toml") else name, beside)
@@ -122,7 +133,9 @@ def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str], 
     def dialogue(name: str) -> Program:
         return find_dialogue(file_beside(folder, name, allowed))
 
-    return read_sheet(read_file(path), str(path), lexicon, secret, seat, units, dialogue)
+    sheet = read_sheet(read_file(path), str(path), lexicon, secret, seat, units, dialogue)
+    notes = dict.fromkeys(note for one in sheet.seats.values() if (note := shadowed_by(one.lexicon)))
+    return msgspec.structs.replace(sheet, notes=(*notes, *sheet.notes)) if notes else sheet
 
 
 def find_dialogue(path: Path) -> Program:

@@ -14,18 +14,35 @@ import msgspec
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.tuning import Tuning
-from wexicon.files import write_whole
+from wexicon.files import read_file, write_whole
 from wexicon.folders import shipped_folder, state_folder, user_folder
 from wexicon.work.contact.ports import key_of
 
 
 class KnownLink(msgspec.Struct, frozen=True):
-    """The port by what it is known by, how our side was tuned, the line end, and the lexicon's name or path ("" for none)."""
+    """The port by what it is known by, how our side was tuned, the line end, the lexicon's name or path ("" for none), and the
+    SHA-256 digest of its file, if it is at a path."""
 
     key: str
     tuning: Tuning
     end: str = ""
     lexicon: str = ""
+    digest: str = ""
+
+    @property
+    def has_changed(self) -> bool:
+        """Whether the lexicon's file is another one now: somebody else may have written it."""
+        return self.digest != _digest(self.lexicon)
+
+
+def _digest(lexicon: str) -> str:
+    """The digest of a lexicon's file; none for those that are known by name."""
+    if not lexicon.endswith(".toml"):
+        return ""
+    try:
+        return sha256(read_file(Path(lexicon))).hexdigest()
+    except CallFault:
+        return "gone"
 
 
 def remembered(port: str) -> KnownLink | None:
@@ -39,7 +56,7 @@ def remembered(port: str) -> KnownLink | None:
 def remember(port: str, tuning: Tuning, end: str, lexicon: str) -> None:
     """Keeps where a module answered. What cannot be kept is not missed."""
     key = key_of(port)
-    known = KnownLink(key, tuning, end, lexicon)
+    known = KnownLink(key, tuning, end, lexicon, _digest(lexicon))
     if known != remembered(port):
         with suppress(CallFault):
             # One that is lost is found again.

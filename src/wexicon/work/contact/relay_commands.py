@@ -1,14 +1,19 @@
 """Runs the commands of a fixture: a relay board's own program.
 
-The rule: no shell sees them; what they print is reported only where they fail, and none may take long.
+The rule: no shell sees them, and none of our environment's secrets reaches them; what they print is reported only where they
+fail, and none may take long.
 """
 
 from __future__ import annotations
+
+import os
 
 from wexicon.core.faults import Fault
 from wexicon.core.text import visible
 
 LONGEST = 10.0
+# What such a command is told of our environment: nothing that may hold a secret.
+_PASSED = ("PATH", "HOME", "USER", "LANG", "LC_ALL", "TMPDIR", "SYSTEMROOT")
 
 
 def run_command(command: str) -> None:
@@ -18,7 +23,10 @@ def run_command(command: str) -> None:
 
     try:
         words = shlex.split(command)
-        done = subprocess.run(words, stdin=subprocess.DEVNULL, capture_output=True, timeout=LONGEST, check=False)
+        own = {name: os.environ[name] for name in _PASSED if name in os.environ}
+        done = subprocess.run(
+            words, stdin=subprocess.DEVNULL, capture_output=True, timeout=LONGEST, check=False, env=own
+        )
     except (OSError, ValueError) as fault:
         why = getattr(fault, "strerror", None) or fault
         raise Fault(f"the fixture's command “{visible(command)}” cannot be run: {why}") from None

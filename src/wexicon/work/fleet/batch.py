@@ -21,7 +21,6 @@ from wexicon.core.formats.jobs import AgreeingUnit, Job, dependency_cycle, disag
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Began, Listener, Observation
 from wexicon.core.text import visible
-from wexicon.core.values import ValueFault
 from wexicon.work.contact.catalog import find_dialogue
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.claims import AnothersUnit, Claims, Known, MadeBefore
@@ -262,7 +261,7 @@ class Batch:
     def _one(self, job: Job, place: PortAssignment, *, asks: bool, last: str) -> tuple[UnitResult | None, str]:
         """Makes one unit; its result, and which module that was. No result where the module is not for this unit: then the unit
         is given back."""
-        port, result, own = place.port, UnitResult(), last
+        port, result, own, step = place.port, UnitResult(), last, "attention"
         self.progress(UnitProgress(job.name, port, "attention"))
         try:
             with self.opened(job, port, Steps(job.name, port, self.progress)) as module:
@@ -291,11 +290,12 @@ class Batch:
                         asks = True
                 self.scheduler.started(job)
                 self.scheduler.learn(job.known_of(identity, job.wanted))
+                step = "fill in"
                 result = self._made(job, module, identity)
         except OperatorRequest:
             raise
         except Exception as fault:
-            result.ended_by(fault, "fill in" if isinstance(fault, ValueFault) else "attention")
+            result.ended_by(fault, step)
         result.seat, result.port = job.name, port
         result.lexicon, result.lexicon_digest = job.seat.lexicon.about.family, job.seat.lexicon.digest
         result.sheet = self.sheet.digest
