@@ -27,6 +27,7 @@ from typing import Any
 
 import msgspec
 
+from benchmarks import fuzz_records
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
@@ -58,8 +59,9 @@ from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.rig.bench import read_rig
 from wexicon.rig.control import Answer, Card
 from wexicon.rig.desk import Desk
-from wexicon.rig.serving import Rfc2217Port, Server, real_agenda
+from wexicon.rig.serving import Server, real_agenda
 from wexicon.rig.standins import FAMILIES, family
+from wexicon.rig.tcp_ports import Rfc2217Port
 from wexicon.work.contact.catalog import find_lexicon, path_of
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
@@ -474,8 +476,9 @@ def server() -> tuple[Server, Desk]:
 
 def control_socket(chance: random.Random) -> None:
     _, desk = server()
-    seed = chance.choice((b'{"do":"power","unit":"m","what":"on"}', b'{"do":"hold","unit":"m"}', b"[" * 2000))
-    desk._do(mutated(chance, seed))
+    token = f',"token":"{desk.card.token}"}}'.encode()
+    seed = chance.choice((b'{"do":"power","unit":"m","what":"on"', b'{"do":"hold","unit":"m"', b"[" * 2000))
+    desk._do(mutated(chance, seed) + (token if chance.random() < 0.8 else b"}"))
 
 
 def rfc2217_negotiation(chance: random.Random) -> None:
@@ -507,6 +510,7 @@ TARGETS: dict[str, Callable[[random.Random], None]] = {
     for one in (
         lexicon_text, lexicon_structure, sheet, units, dialogue, dialogue_run, provisioning, replies, expressions, patterns,
         templates, subjects, fixture, rig, trace, json_files, standins, control_socket, rfc2217_negotiation,
+        *fuzz_records.TARGETS,
     )
 }  # fmt: skip
 

@@ -24,7 +24,7 @@ from wexicon.core.protocol.speech import Speech
 from wexicon.core.registry import Registry
 from wexicon.core.tuning import Tuning
 from wexicon.links import port as ports
-from wexicon.links.lock import holder_of
+from wexicon.links.lock import PortLock, holder_of
 from wexicon.links.port import LINKS, DeviceLink, ThreadLink, open_port
 
 
@@ -131,6 +131,34 @@ def test_a_stranger_that_has_a_port_is_named_and_a_lock_dies_with_its_process(pa
         other.stdout.close()
         open_port(name, Tuning(9600)).close()
         assert holder_of(name) is None
+
+
+@pytest.mark.parametrize(
+    "url",
+    [
+        "socket://localhost:7007", "socket://127.0.0.1:7007/", "SOCKET://127.0.0.1:07007", "socket://127.1:7007",
+        "socket://0x7f.0.0.1:7007", "socket://user@127.0.0.1:7007?logging=debug", "socket://[::1]:7007",
+    ],
+)  # fmt: skip
+def test_however_a_url_is_written_it_has_one_lock(url: str) -> None:
+    held = PortLock("socket://127.0.0.1:7007")
+    with pytest.raises(LinkFault, match="in use by wexicon"):
+        PortLock(url)
+    PortLock("socket://127.0.0.1:7008").release()
+    held.release()
+    PortLock(url).release()
+
+
+def test_a_program_that_serves_one_terminal_and_has_another_open_is_a_holder(pair: tuple[int, str]) -> None:
+    # As a terminal multiplexer does: it is a server of its own terminals, and a client of a device.
+    _, name = pair
+    program = "import os,pty,sys,time; pty.openpty(); f=open(sys.argv[1]); print(1,flush=True); time.sleep(60)"
+    other = subprocess.Popen([sys.executable, "-c", program, name], stdout=subprocess.PIPE)
+    assert other.stdout and other.stdout.readline()
+    assert f"(process {other.pid})" in str(holder_of(name))
+    other.kill()
+    other.wait()
+    other.stdout.close()
 
 
 def test_only_what_differs_is_set(pair: tuple[int, str], monkeypatch: pytest.MonkeyPatch) -> None:

@@ -7,6 +7,7 @@ import socket
 from contextlib import suppress
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from tests.conftest import bench, k5, wexicon
@@ -43,6 +44,9 @@ def test_a_running_rig_is_found_by_unit_port_or_both_and_worked() -> None:
         assert card.standins == {"plug": "tamsel-k5", "mast": "lindle-l9"}
         for name in ("mast", rig.ports["mast"], "bench/mast"):
             assert find_unit(name)[1] == "mast"
+        with pytest.raises(CallFault, match="the token is not that of this rig's card"):
+            ask(msgspec.structs.replace(card, token="0" * 32), Request("power", "mast", "off"))
+        assert rig.bench.units["mast"].standin.powered
         with pytest.raises(CallFault, match="no running rig has a unit or a port must") as fault:
             find_unit("must")
         assert "did you mean mast?" in fault.value.hint

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import socket
 import time
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from wexicon.links.clock import RealClock
 from wexicon.links.port import open_port
 from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.records.trace_writer import TraceWriter
+from wexicon.rig import tcp_ports
 from wexicon.rig.uart import Uart, WireFaults
 
 
@@ -139,6 +141,32 @@ def test_one_client_at_a_time_is_served_and_the_next_when_it_has_gone() -> None:
 
 
 # -- traces -----------------------------------------------------------------------------------------------------------
+
+
+def test_a_client_that_says_nothing_makes_room_and_another_users_is_turned_away(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    with bench(k5(serve='"rfc2217"')) as rig:
+        address = ("127.0.0.1", int(rig.ports["plug"].rpartition(":")[2]))
+        idle = socket.create_connection(address)
+        monkeypatch.setattr(tcp_ports, "SPEAKS_WITHIN", 0.0)
+        open_port(rig.ports["plug"], Tuning(9600)).close()
+        with idle, idle.makefile("rb") as told:
+            told.read()  # to its end: it was closed
+        monkeypatch.setattr(tcp_ports, "peer_user", lambda client: os.getuid() + 4242)
+        with socket.create_connection(address) as stranger:
+            assert stranger.recv(9) == b""
+
+
+@pytest.mark.parametrize("host", ["127.0.0.1", "::ffff:127.0.0.1"])
+def test_the_system_tells_whose_program_is_at_the_other_end(host: str) -> None:
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        family = socket.AF_INET6 if ":" in host else socket.AF_INET
+        with socket.socket(family) as other:
+            other.connect((host, listener.getsockname()[1]))
+            client, _ = listener.accept()
+            assert tcp_ports.peer_user(client) == os.getuid()
+            client.close()
 
 
 def test_a_trace_comes_back_as_it_was(tmp_path: Path) -> None:

@@ -183,7 +183,7 @@ def label(
     Further pages of a .png or .svg go to FILE-2, FILE-3 and so on. With --secrets the generated secrets that the sheet allows
     on labels are printed too; the password is asked for, or taken by --env password=VARIABLE or --file password=PATH.
     """
-    from wexicon.records.labels import KINDS, Label, draw_labels, size_of
+    from wexicon.records.labels import KINDS, Label, draw_labels, fault_of, size_of
     from wexicon.work.fleet.recording import the_register
 
     kind = path.suffix.removeprefix(".").lower()
@@ -201,6 +201,12 @@ def label(
     labels = [
         Label(u.name, (*_lines(u, names), *_secret_lines(u, secret)), u.unit) for u in sorted(found, key=_by_name)
     ]
+    wrong = {one.name: what for one in labels if (what := fault_of(one, sizes[0]))}
+    for name, what in wrong.items():
+        print_note(f"{visible(name)} gets no label: {what}", "yellow")
+    labels = [one for one in labels if one.name not in wrong]
+    if not labels:
+        raise CallFault("no label can be drawn; nothing was written")
     pages = draw_labels(labels, *sizes, kind)
     paths = [path, *(path.with_stem(f"{path.stem}-{number}") for number in range(2, len(pages) + 1))]
     there = next((one for one in paths if one.exists() and not force), None)
@@ -208,7 +214,9 @@ def label(
         raise CallFault("already exists; nothing was written", where=str(there), hint=OVERWRITE)
     for target, data in zip(paths, pages, strict=True):
         write_new(target, data, force=force)
-    print_line(f"wrote {', '.join(map(str, paths))}: {counted(len(found), 'label')} of {size} mm")
+    print_line(f"wrote {', '.join(map(str, paths))}: {counted(len(labels), 'label')} of {size} mm")
+    if wrong:
+        raise click.exceptions.Exit(1)
 
 
 def _by_name(one: Entry) -> list[tuple[int, str]]:

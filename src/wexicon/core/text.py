@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 from decimal import Decimal
+from typing import Any
 
 _UNSEEN = re.compile(
     r"[\x00-\x1f\x7f-\x9f\u061c\u200b\ufeff\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff\\]"
@@ -140,10 +141,10 @@ def garbled(text: str) -> bool:
     return odd * 5 >= len(text)
 
 
-def encodable(data: object) -> object:
-    """Plain data with text that is no UTF-8 shown escaped."""
+def encodable(data: Any) -> Any:
+    """Plain data with text that is no UTF-8 shown escaped, also where it is a key."""
     if isinstance(data, str):
         return visible(data) if any("\ud800" <= char <= "\udfff" for char in data) else data
     if isinstance(data, dict):
-        return {key: encodable(value) for key, value in data.items()}
+        return {encodable(key): encodable(value) for key, value in data.items()}
     return [encodable(value) for value in data] if isinstance(data, list) else data

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator, Sequence
+from functools import cache
 from typing import Any
 
 import msgspec
@@ -22,6 +23,8 @@ MARGIN, GAP, INSET, LEAST_SQUARE = 8.0, 2.0, 2.0, 0.3
 # ISO/IEC 18004, 9.1: this many modules around the code stay white.
 QUIET = 4
 PAGES = {"A4": (210.0, 297.0), "A5": (148.0, 210.0), "letter": (215.9, 279.4)}
+# How many letters a line may have at most.
+LONGEST = 200
 # The name's letters, and those of the lines below it.
 _FACES: tuple[dict[str, object], ...] = (
     {"family": "DejaVu Sans", "weight": "bold"},
@@ -52,6 +55,15 @@ def size_of(text: str) -> Size:
     if not all(10 <= one <= 1200 for one in found):
         raise ValueError(f"{text}: each side is from 10 to 1200 mm")
     return found
+
+
+def fault_of(label: Label, size: Size) -> str:
+    """Why a label cannot be drawn at this size; empty if it can."""
+    try:
+        _fitted(label, size)
+    except CallFault as fault:
+        return str(fault)
+    return ""
 
 
 def draw_labels(labels: Sequence[Label], size: Size, page: Size, kind: str) -> list[bytes]:
@@ -104,15 +116,9 @@ def _draw(axes: Any, label: Label, place: tuple[float, float], size: Size, *, fr
     from matplotlib.patches import Rectangle
 
     left, top = place
+    squares, square, side = _fitted(label, size)
     if framed:
         axes.add_patch(Rectangle(place, *size, fill=False, linewidth=0.3, edgecolor="0.75"))
-    squares = list(_squares(label.code))
-    count = max(x + width for x, _, width in squares) + 2 * QUIET
-    side = min(size[1], size[0] / 2)
-    square = side / count
-    if square < LEAST_SQUARE:
-        what = f"the code of {visible(label.name)} would have squares of {square:.2f} mm"
-        raise CallFault(what, hint=f"Make the labels larger: {LEAST_SQUARE:g} mm is the least that is read well.")
     x0, y0 = left + QUIET * square, top + (size[1] - side) / 2 + QUIET * square
     code = [Rectangle((x0 + x * square, y0 + y * square), width * square, square) for x, y, width in squares]
     axes.add_collection(PatchCollection(code, facecolor="black", edgecolor="none", antialiased=False))
@@ -121,20 +127,32 @@ def _draw(axes: Any, label: Label, place: tuple[float, float], size: Size, *, fr
     step = min((size[1] - 2 * INSET) / (len(lines) + 0.6), size[1] / 5)
     y = top + (size[1] - step * (len(lines) + 0.4)) / 2
     for some, high, face in ((lines[:1], step * 1.4, _FACES[0]), (lines[1:], step, _FACES[1])):
-        y = _write(axes, (left + side, y), [visible(line) for line in some], room, high, face)
+        y = _write(axes, (left + side, y), [_drawable(visible(line), face) for line in some], room, high, face)
+
+
+def _fitted(label: Label, size: Size) -> tuple[list[tuple[int, int, int]], float, float]:
+    """The code of a label, how large one of its squares is, and how large all of it (mm). Raises CallFault if code or text do
+    not fit."""
+    squares = list(_squares(label.code))
+    side = min(size[1], size[0] / 2)
+    square = side / (max(x + width for x, _, width in squares) + 2 * QUIET)
+    if square < LEAST_SQUARE:
+        what = f"the code of {visible(label.name)} would have squares of {square:.2f} mm"
+        raise CallFault(what, hint=f"Make the labels larger: {LEAST_SQUARE:g} mm is the least that is read well.")
+    for text in map(visible, (label.name, *label.lines)):
+        if len(text) > LONGEST:
+            what = f"“{text[:40]}...” has {len(text)} letters, and a label has room for {LONGEST} in a line"
+            raise CallFault(what, hint="Print other settings: --with NAME,NAME.")
+    return squares, square, side
 
 
 def _write(axes: Any, place: Size, texts: Sequence[str], room: float, high: float, face: dict[str, Any]) -> float:
     """Writes texts below each other, each line so high (mm), all of one size so that the longest fits; gives where they end."""
     from matplotlib.font_manager import FontProperties
-    from matplotlib.textpath import TextPath
 
     font, (x, y) = FontProperties(**face), place
     points = high * 0.7 * MM * 72
-    wide = [
-        TextPath((0, 0), text.replace("$", r"\$") or " ", size=points, prop=font).get_extents().width / 72 / MM
-        for text in texts
-    ]
+    wide = [_width(text, points, font) for text in texts]
     points *= min(1.0, room / max([*wide, room]))
     for number, text in enumerate(texts):
         # A dollar is a dollar, not mathematics.
@@ -143,11 +161,39 @@ def _write(axes: Any, place: Size, texts: Sequence[str], room: float, high: floa
     return y + len(texts) * high
 
 
+def _drawable(text: str, face: dict[str, Any]) -> str:
+    """The text; letters that the font does not have are written by their numbers."""
+    known = _letters(str(face["family"]))
+    return "".join(char if ord(char) in known else f"\\u{ord(char):04X}" for char in text)
+
+
+@cache
+def _letters(family: str) -> set[int]:
+    """The letters that a font has."""
+    from matplotlib.font_manager import findfont, get_font
+
+    return set(get_font(findfont(family)).get_charmap())
+
+
+def _width(text: str, points: float, font: Any) -> float:
+    """How wide a text is (mm) in letters of this size."""
+    from matplotlib.textpath import TextPath
+
+    if not text.strip():
+        return 0.0
+    # Without its mathematics a dollar has the width of a dollar.
+    return float(TextPath((0, 0), text.replace("$", r"\$"), size=points, prop=font).get_extents().width) / 72 / MM
+
+
 def _squares(text: str) -> Iterator[tuple[int, int, int]]:
     """The black runs of a code, row by row: where each begins, and how wide it is (in squares)."""
     import segno
 
-    for y, row in enumerate(segno.make(text, error="m", micro=False).matrix):
+    try:
+        code = segno.make(text, error="m", micro=False)
+    except (ValueError, segno.DataOverflowError):
+        raise CallFault(f"{visible(text[:40])} fits into no code", hint="Leave this unit out.") from None
+    for y, row in enumerate(code.matrix):
         x = 0
         while x < len(row):
             width = 1

@@ -9,7 +9,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
-from datetime import date
+from datetime import date, datetime
 from functools import cache, cached_property
 from hashlib import sha256
 from pathlib import Path
@@ -25,6 +25,8 @@ from wexicon.records.database import Database
 from wexicon.records.entry import Entry, RecordedResult, bench_name
 from wexicon.records.tables import RECORD, TASK, UNFINISHED
 
+# When work began, if what another bench wrote there is no time.
+UNKNOWN_TIME = "1970-01-01T00:00:00+00:00"
 # The ending of a waiting record that the database refused.
 REFUSED = ".refused"
 # What a unit is finished with; all other verdicts leave it to be done again.
@@ -161,11 +163,7 @@ class Register:
 
     def _unfinished(self, query: sql.Executable, **asked: str) -> list[dict[str, Any]]:
         with self.database.reading() as connection:
-            rows = connection.execute(query, asked).mappings()
-            return [
-                {**{str(name): text for name, text in row.items()}, "settings": msgspec.json.decode(row["settings"])}
-                for row in rows
-            ]
+            return [_work_of(row) for row in connection.execute(query, asked).mappings()]
 
     def begin(self, record: Mapping[str, object]) -> None:
         """Work on a unit was started."""
@@ -233,9 +231,25 @@ class Register:
             try:
                 texts = {name: msgspec.json.decode(row[name]) for name in ("row", "result")}
                 msgspec.convert(texts["result"], RecordedResult)
+                for line in texts["result"].setdefault("settings", []):
+                    line.update({"outcome": "", "before": None, "after": None, **line})
                 yield msgspec.convert({**{str(name): part for name, part in row.items()}, **texts}, Entry)
             except (msgspec.DecodeError, msgspec.ValidationError, TypeError, UnicodeError):
                 self.broken.add(visible(str(row["id"]))[:32])
+
+
+def _work_of(row: Mapping[Any, Any]) -> dict[str, Any]:
+    """A row of unfinished work. That there is some counts even where the rest, from another bench, cannot be read."""
+    work = {name: visible(str(row[name])) for name in ("unit", "began", "sheet", "bench")}
+    try:
+        datetime.fromisoformat(work["began"])
+    except ValueError:
+        work["began"] = UNKNOWN_TIME
+    try:
+        settings = msgspec.json.decode(row["settings"], type=list[str])
+    except (msgspec.DecodeError, TypeError, UnicodeError):
+        settings = []
+    return {**work, "settings": settings, "process": row["process"] if isinstance(row["process"], int) else 0}
 
 
 @cache
