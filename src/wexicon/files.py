@@ -45,8 +45,11 @@ def open_regular(path: Path) -> BinaryIO:
 
 def read_file(path: Path, most: int = LARGEST_FILE) -> bytes:
     """The bytes of a regular file that has `most` bytes at most. Raises CallFault."""
-    with open_regular(path) as file:
-        data = file.read(most + 1)
+    try:
+        with open_regular(path) as file:
+            data = file.read(most + 1)
+    except OSError as fault:
+        raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
     if len(data) > most:
         raise CallFault(f"is larger than {most} bytes, and so is not what it should be", where=str(path))
     return data

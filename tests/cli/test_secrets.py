@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.cli.terminal import Terminal
 from tests.conftest import bench, clean, k5, wexicon
 from wexicon.core.standards.charsets import gsm7_hex, packed_anywhere, ucs2
 
@@ -64,8 +65,13 @@ def writings(secret: str) -> list[str]:
     return [one.casefold() for one in found]
 
 
+# Where the secrets of these tests come from.
+SOURCES = ("name.key", "long.key", "typed.txt")
+
+
 def none_is_shown(folder: Path, *told: str) -> None:
-    texts = {str(path): path.read_text(errors="replace") for path in folder.rglob("*.json*") if path.is_file()}
+    files = [path for path in folder.rglob("*") if path.is_file() and path.name not in SOURCES]
+    texts = {str(path): path.read_text(errors="replace") for path in files}
     texts |= {str(number): text for number, text in enumerate(told)}
     for where, text in texts.items():
         for secret in (PIN, KEY):
@@ -130,6 +136,44 @@ def test_no_command_shows_a_secret(env: dict[str, str], tmp_path: Path) -> None:
     assert any("(secret)" in text for text in told)
     for path in (tmp_path / "state").rglob("*"):
         assert path.stat().st_mode & 0o077 == 0, path
+
+
+def test_no_file_that_is_written_anywhere_has_a_secret(env: dict[str, str], tmp_path: Path) -> None:
+    """History, trace, `:keep`, `:sheet`, register, waiting records, exports, labels, plots, the whole state folder."""
+    told: list[str] = []
+    Path("typed.txt").write_text(
+        f"AT+PASS={PIN}\nat + pass = {PIN}\n:> AT+PASS={PIN}\n:>> AT+PASS={PIN}\\r\nAT+PASS?\n:set pin = {PIN}\n"
+        f":sheet kept.toml\n:keep kept.wex\n::AT+PASS={PIN}\n:keep kept2.wex\n"
+    )
+    with bench(k5()) as rig:
+        port = rig.ports["plug"]
+        told += wexicon("provision", "s.toml", port, "--operator", "rig", env=env)
+        away = {**env, "WEXICON_REGISTER": "postgresql+psycopg://bench@127.0.0.1:9/units"}
+        told += wexicon("verify", "s.toml", port, "--operator", "rig", env=away)
+        typed = Path("typed.txt").read_text()
+        words = ("talk", port, "-l", "tamsel-k5", "--operator", "rig")
+        told += [text.replace(typed, "") for text in wexicon(*words, input=typed, status=1, env=env)]
+        terminal = Terminal(*words, columns=160, PROMPT_TOOLKIT_NO_CPR="1")
+        terminal.read(":help lists")
+        for line in (f"AT+PASS={PIN}", f"aT+pAsS={PIN}", ":set pin"):
+            terminal.type(line + "\r")
+        terminal.read("pin:")
+        terminal.type(f"{PIN}\r")
+        terminal.read("AT+PASS=(secret)", times=2)
+        terminal.type("AT+LABEL?\r")
+        terminal.read("name: ")
+        terminal.type("\x04")
+        assert terminal.end() == 0
+        told.append(terminal.text())
+        told += wexicon("readout", port, "-l", "tamsel-k5", "--operator", "rig", "--sheet", "read.toml", env=env)
+    for name in ("u.csv", "u.json"):
+        told += wexicon("units", "export", name, env=env)
+    for name in ("l.svg", "l.pdf", "l.png"):
+        told += wexicon("units", "label", name, "--with", "name,pin,address", env=env)
+    written = {path.name for path in tmp_path.rglob("*") if path.is_file()}
+    assert {"kept.toml", "kept.wex", "u.csv", "l.svg", "read.toml", "register.db", "tamsel-k5"} <= written
+    assert list((tmp_path / "state" / "waiting").rglob("*.json"))
+    none_is_shown(tmp_path, *told)
 
 
 def test_a_port_that_babbles_is_left_within_a_second_and_fills_nothing(tmp_path: Path) -> None:

@@ -57,6 +57,14 @@ def test_what_is_wrong_is_told_with_its_line(text: str, line: int, told: str) ->
     assert complaint.line == line and "47" not in complaint.what.replace("variable 47", "")
 
 
+@pytest.mark.parametrize(
+    "key", ["a." * 200_000 + "b = 1", "[" + "a . " * 60 + "b]", "x = { " + "a." * 90_000 + "b = 1 }"]
+)
+def test_a_key_that_would_take_minutes_to_read_is_refused(key: str) -> None:
+    with pytest.raises(FileFault, match=r"s\.toml:2:1: not TOML: a key of more than 50 parts"):
+        read("format = 1\n" + key + "\n")
+
+
 def test_only_the_secrets_of_the_seat_that_is_taken_are_asked_for() -> None:
     two = (
         HEAD

@@ -353,6 +353,38 @@ different = ["pin"]
 """
 
 
+def test_unfinished_work_counts_though_what_another_bench_wrote_of_it_cannot_be_read(tmp_path: Path) -> None:
+    register = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
+    register.begin({"unit": "lindle-l9 L9-7", "began": "x", "settings": [], "sheet": "s", "bench": "b", "process": 1})
+    with sqlite3.connect(tmp_path / "units.db") as connection:
+        connection.execute("update wexicon_unfinished set settings = '{', process = 'many', bench = '\x1b[2J'")
+    found = RegisterStore(tmp_path / "unfinished", lambda: register).find("lindle-l9 L9-7")
+    assert found and found.settings == [] and "\x1b" not in found.bench
+    assert "unfinished: lindle-l9 L9-7" in wexicon("units", "list", "--register", "units.db").stdout
+
+
+def test_one_unit_whose_label_cannot_be_drawn_stops_no_other(tmp_path: Path) -> None:
+    register = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
+    for name, address in (("mast 水 $\\frac{1$", "7"), ("mast 2", "x" * 900)):
+        line = {"name": "address", "outcome": "changed", "after": {"shown": address}}
+        entry = Entry(
+            f"lindle-l9 {name[:6]}",
+            name,
+            "lindle-l9",
+            "provision",
+            "conforms",
+            "reading",
+            "s",
+            "d",
+            {},
+            {"settings": [line]},
+        )
+        register.keep(entry)
+    told = wexicon("units", "label", "l.svg", "--register", "units.db", status=1)
+    assert "mast 2 gets no label" in told.stderr and "has 908 letters" in told.stderr and "1 label of" in told.stdout
+    assert "Warning" not in told.stderr
+
+
 def test_secrets_that_must_differ_are_compared_and_never_shown(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     Path("s.toml").write_text(AGREE)
     Path("pins.csv").write_text("plug\nA\nB\n")

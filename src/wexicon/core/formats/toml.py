@@ -19,6 +19,9 @@ from wexicon.core.text import counted, meant
 T = TypeVar("T")
 _HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(?:#.*)?")
 _KEY = re.compile(r"\s*((?:\"[^\"]*\"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:\"[^\"]*\"|[A-Za-z0-9_-]+))*)\s*=")
+# No file of ours has such keys, and reading them takes time by the square of their parts.
+_MOST_PARTS = 50
+_DEEP_KEY = re.compile(rf"(?<![\w\"'-])(?:[\w\"'-]++[ \t]*+\.[ \t]*+){{{_MOST_PARTS}}}", re.ASCII)
 _AT = re.compile(r"(?s)(.*?)(?: - at `(key in )?\$?(.*?)`)?$")
 _UNKNOWN = re.compile(r"Object contains unknown field `(.+)`")
 _MISSING = re.compile(r"Object missing required field `(.+)`")
@@ -37,6 +40,9 @@ class Source:
         self.data: dict[str, object] = {}
         try:
             self.text = data.decode("utf-8")
+            if deep := _DEEP_KEY.search(self.text):
+                line = self.text.count("\n", 0, deep.start()) + 1
+                raise FileFault(path, [Complaint(f"not TOML: a key of more than {_MOST_PARTS} parts", "", line, 1)])
             self.data = tomllib.loads(self.text)
         except UnicodeDecodeError as fault:
             self.text = ""
