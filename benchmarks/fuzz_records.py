@@ -12,13 +12,12 @@ import json
 import os
 import random
 import re
+import signal
 import sqlite3
 from functools import cache
 from pathlib import Path
 from typing import Any
 
-import matplotlib.backends.backend_svg
-import matplotlib.textpath  # noqa: F401 - now, so that no case has to wait for it
 import msgspec
 
 from wexicon.cli.show import harmless
@@ -217,8 +216,16 @@ def waiting_records(chance: random.Random) -> None:
         path.unlink()
 
 
+@cache
+def _draw_first() -> None:
+    """The first label takes long, because of what it imports: that is not timed."""
+    signal.setitimer(signal.ITIMER_PROF, 0)
+    draw_labels([Label("x", ("y",), "z")], (62.0, 29.0), (62.0, 29.0), "svg")
+
+
 def labels(chance: random.Random) -> None:
     """Text that anybody wrote, on a label: drawn, or refused in words."""
+    _draw_first()
     made = Label(_text(chance), tuple(_text(chance) for _ in range(chance.randint(0, 4))), _text(chance) or "x")
     size = chance.choice([(62.0, 29.0), (100.0, 50.0), (12.0, 10.0)])
     with contextlib.suppress(CallFault):

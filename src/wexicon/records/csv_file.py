@@ -28,4 +28,5 @@ def inert(cell: str) -> str:
     text = visible(cell)
     if re.fullmatch(r"-?\d+(?:[.,]\d+)?", text):
         return text
-    return re.sub(r"(^|[;,\t|])(\s*)(?=[=+@\-])", r"\1\2'", text)
+    # A quote too may end where another separator is taken for one.
+    return re.sub(r"(^|[;,\t|])([\s\"]*)(?=[=+@\-])", r"\1\2'", text)

@@ -69,8 +69,6 @@ def fault_of(label: Label, size: Size) -> str:
 def draw_labels(labels: Sequence[Label], size: Size, page: Size, kind: str) -> list[bytes]:
     """The pages, as files of a kind: `png` and `svg` one a page, `pdf` all in one. A page as large as a label has no margin.
     Raises CallFault where a label does not fit the page, or its code does not fit the label."""
-    from matplotlib.backends.backend_pdf import PdfPages
-
     margin = 0.0 if page == size else MARGIN
     across, down = (
         int((whole - 2 * margin + GAP + 1e-6) // (one + GAP)) for whole, one in zip(page, size, strict=True)
@@ -82,6 +80,8 @@ def draw_labels(labels: Sequence[Label], size: Size, page: Size, kind: str) -> l
     pages = [labels[first : first + len(places)] for first in range(0, len(labels), len(places))]
     drawn = (_page(some, places, size, page) for some in pages)
     if kind == "pdf":
+        from matplotlib.backends.backend_pdf import PdfPages
+
         whole = io.BytesIO()
         with PdfPages(whole, metadata={"CreationDate": None, "Producer": None}) as file:
             for figure in drawn:

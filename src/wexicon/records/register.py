@@ -242,8 +242,8 @@ def _work_of(row: Mapping[Any, Any]) -> dict[str, Any]:
     """A row of unfinished work. That there is some counts even where the rest, from another bench, cannot be read."""
     work = {name: visible(str(row[name])) for name in ("unit", "began", "sheet", "bench")}
     try:
-        datetime.fromisoformat(work["began"])
-    except ValueError:
+        msgspec.convert(work["began"], datetime)
+    except msgspec.ValidationError:
         work["began"] = UNKNOWN_TIME
     try:
         settings = msgspec.json.decode(row["settings"], type=list[str])
