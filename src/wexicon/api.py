@@ -283,7 +283,7 @@ def compare_with(module: Module, values: Mapping[str, Value]) -> UnitResult:
 
 def run(
     program: Program | Path,
-    port: str,
+    port: str | Mapping[str, str],
     values: Mapping[str, object] | None = None,
     lexicon: Lexicon | None = None,
     setup: Setup | None = None,
@@ -293,8 +293,11 @@ def run(
     attention: bool = True,
 ) -> DialogueResult:
     """Runs a dialogue with the module on a port. With a lexicon it enters command mode first, unless `attention` is false.
-    `given` is what the lexicon's actions may need."""
+    `given` is what the lexicon's actions may need. A dialogue between several takes a port for each, by their names."""
     setup, program = setup or Setup(), find_dialogue(program) if isinstance(program, Path) else program
+    if not isinstance(port, str) or program.parties():
+        ports = {name: port_named(one) for name, one in (port if not isinstance(port, str) else {}).items()}
+        return _run_with_parties(program, ports, values or {}, setup, given, opening)
     path = port_named(port)
     links = setup.links(lexicon, path)
     asked = setup.rate or setup.frame
@@ -315,6 +318,33 @@ def run(
             given=given,
         )
     result.trace = str(trace)
+    return result
+
+
+def _run_with_parties(
+    program: Program,
+    ports: Mapping[str, str],
+    values: Mapping[str, object],
+    setup: Setup,
+    given: Mapping[str, object] | None,
+    opening: Opening | None,
+) -> DialogueResult:
+    """Runs a dialogue between several parties."""
+    from wexicon.work.function.dialogues import run_with_parties
+    from wexicon.work.function.parties import parties_on_ports
+
+    own = opening or Opening(title=Path(program.path).stem)
+    with parties_on_ports(program, ports, setup, own) as made:
+        result = run_with_parties(
+            made.modules,
+            program,
+            values,
+            patience=setup.patience,
+            fixture=setup.fixture,
+            given=given,
+            opens=made.opened,
+        )
+    result.trace = str(made.trace)
     return result
 
 

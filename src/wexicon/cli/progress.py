@@ -157,13 +157,23 @@ class Person:
         if not sys.stdin.isatty():
             raise ModuleFault(f"Enter cannot be pressed, there is no terminal: {text}", hint="Run it at a terminal.")
         self.ask(act, text)
-        pressed = threading.Event()
-        taker = lambda line: pressed.set()  # noqa: E731
-        KEYBOARD.give(taker)
+        self._typed(wait)
+
+    def answer(self, text: str, wait: Callable[[Callable[[], bool]], None]) -> str | None:
+        if not sys.stdin.isatty():
+            return None
+        self.ask("ask", text)
+        return self._typed(wait)
+
+    def _typed(self, wait: Callable[[Callable[[], bool]], None]) -> str:
+        """The next line that is typed."""
+        lines: list[str] = []
+        KEYBOARD.give(lines.append)
         try:
-            wait(pressed.is_set)
+            wait(lambda: bool(lines))
         finally:
-            KEYBOARD.take_away(taker)
+            KEYBOARD.take_away(lines.append)
+        return lines[0]
 
     def noticed(self) -> None:
         # The fixture may have done it, without a question.

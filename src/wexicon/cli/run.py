@@ -16,6 +16,7 @@ from wexicon.cli.values import (
     gather_values,
     named_lexicon,
     split_by_need,
+    split_pairs,
     values_argument,
 )
 from wexicon.core.dialogue.draft import draft_dialogue
@@ -48,7 +49,7 @@ class RunCall(msgspec.Struct):
 
 @click.command()
 @click.argument("dialogue", type=click.Path(path_type=Path))
-@click.argument("port", required=False)
+@click.argument("port", metavar="[PORT]", required=False)
 @values_argument
 @click.option("--lexicon", "-l", "lexicon_name", help="Lexicon of the module; it also gets the module's attention.")
 @click.option("--as-is", is_flag=True, help="Skip the lexicon's attention procedure.")
@@ -66,7 +67,7 @@ class RunCall(msgspec.Struct):
 @file_option
 @gathered(RunCall)
 def run(call: RunCall) -> None:
-    """Run DIALOGUE with the module on PORT.
+    """Run DIALOGUE with the module on PORT, or between several: NAME=PORT for each party that it declares.
 
     DIALOGUE is a .wex file, or any other text file with one line to say on each line: each must be answered with the success
     code. Comments begin with # or //.
@@ -78,7 +79,14 @@ def run(call: RunCall) -> None:
     from wexicon.cli.trace import line
 
     program, as_json = api.find_dialogue(call.dialogue), call.how.as_json
-    if call.port is None:
+    ports: str | dict[str, str] | None = call.port
+    if parties := program.parties():
+        pairs = split_pairs([*([call.port] if call.port else []), *call.pairs])
+        ports = {name: pairs[name] for name in pairs if name in parties}
+        call.pairs = tuple(f"{name}={value}" for name, value in pairs.items() if name not in parties)
+        if call.lexicon_name:
+            raise CallFault("the dialogue names the lexicon of each party", hint="Remove --lexicon.")
+    if ports is None:
         _convert(call)
         return
     lexicon = named_lexicon(call.lexicon_name, call.dialogue.parent) if call.lexicon_name else None
@@ -93,9 +101,7 @@ def run(call: RunCall) -> None:
         live=None if as_json else (lambda record: emit(line(record))),
     )
     with call.how.working(call.dialogue.stem, quiet=not as_json) as setup:
-        result = api.run(
-            program, call.port, values, lexicon, setup, given=given, opening=opening, attention=not call.as_is
-        )
+        result = api.run(program, ports, values, lexicon, setup, given=given, opening=opening, attention=not call.as_is)
     if call.written_to and not result.failure:
         _write_heard(call, Path(result.trace))
     with ending(result.status):

@@ -18,6 +18,8 @@ from wexicon.files import write_new
 from wexicon.records.trace import Record, What
 from wexicon.records.trace_reader import read_many
 
+# How wide the name of a party is at least.
+PARTY_WIDTH = 8
 MARKS = {
     What.SAID: ">",
     What.HEARD: "<",
@@ -121,14 +123,16 @@ def line(record: Record, coloured: bool | None = None) -> str:
         body = click.style(body, bold=True)
     elif colour:
         body = click.style(body, fg=colour)
-    return f"{record.at:10.3f}  {body}"
+    party = f"{visible(record.party):{PARTY_WIDTH}} " if record.party else ""
+    return f"{record.at:10.3f}  {party}{body}"
 
 
 def _other(record: Record, text: str) -> str:
     if record.what is What.OPENED:
         when = f"{record.wall:%Y-%m-%d %H:%M:%S} UTC, " if record.wall else ""
         link, frame, version = visible(record.link), visible(record.frame), visible(record.wexicon)
-        text = f"{link} at {record.rate} {frame}, {when}Wexicon {version}"
+        where = f"{link} at {record.rate} {frame}" if link else "several parties"
+        text = f"{where}, {when}Wexicon {version}" if version else where
     elif record.what is What.TUNED:
         text = f"our side to {record.rate} {visible(record.frame)}"
     elif record.what is What.SIGNALLED:

@@ -112,6 +112,12 @@ class ModuleFault(Fault):
         self.reason = reason or what
 
 
+class Skipped(Fault):
+    """A test that cannot be done here: nothing is wrong, and nothing is shown."""
+
+    status = 4
+
+
 class Stopped(Fault):
     """The person stopped the work; raised between two exchanges, never inside one."""
 

@@ -30,6 +30,9 @@ class Operator(Protocol):
         """Asks for something whose end no answer of the module shows, and returns when it was confirmed. `wait` goes on
         listening until the condition that it is given is true. Raises ModuleFault if there is no operator."""
 
+    def answer(self, text: str, wait: Callable[[Callable[[], bool]], None]) -> str | None:
+        """Asks for something that the operator reads and types; None if nobody is there who could. `wait` as for `confirm`."""
+
 
 class NoOperator:
     """No operator: a step that needs one fails and says so."""
@@ -45,3 +48,6 @@ class NoOperator:
 
     def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
         raise ModuleFault(f"there is no operator to confirm: {text}", hint="Run it with an operator at a terminal.")
+
+    def answer(self, text: str, wait: Callable[[Callable[[], bool]], None]) -> str | None:
+        return None

@@ -55,7 +55,8 @@ class What(StrEnum):
 class Record(msgspec.Struct, omit_defaults=True, gc=False):
     """One line of a trace; a field is there if it means something. Text that is no UTF-8 is in `hex`. Of an event `name` is
     its name in the lexicon and `values` its captures; of a judged setting `name` is the setting, with `outcome` and `note`;
-    of a step `searching` is whether it looks for the module; of a start `how` is what was observed."""
+    of a step `searching` is whether it looks for the module; of a start `how` is what was observed. `party` is who it was, in a
+    dialogue between several; each is opened by a record of its own."""
 
     at: Annotated[float, msgspec.Meta(ge=-1e9, le=1e9)]
     what: What
@@ -80,6 +81,7 @@ class Record(msgspec.Struct, omit_defaults=True, gc=False):
     dtr: bool | None = None
     rts: bool | None = None
     wexicon: str = ""
+    party: str = ""
 
     @property
     def content(self) -> str:

@@ -15,7 +15,8 @@ import msgspec
 
 from wexicon import __version__
 from wexicon.core.faults import CallFault
-from wexicon.core.protocol.link import Clock
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.link import Clock, Link
 from wexicon.core.protocol.observations import Listener, Observation, Said
 from wexicon.core.tuning import Tuning
 from wexicon.files import create
@@ -98,6 +99,17 @@ class TraceWriter(Listener):
         if self._lines:
             self._write()
 
+    @property
+    def began(self) -> float:
+        """When the trace began, on its clock (seconds)."""
+        return self._began
+
+    def add(self, record: Record) -> None:
+        """Adds a record; nothing once the trace has ended."""
+        if not self._ended:
+            self._encode()
+            self._add([record])
+
     def _write(self) -> None:
         """Writes the lines that wait. Raises OSError; a disk that fills up takes a part of them first."""
         lines, self._lines = self._lines, bytearray()
@@ -106,6 +118,8 @@ class TraceWriter(Listener):
 
     def _encode(self) -> None:
         """Makes lines of what was observed."""
+        if not self._pending:
+            return
         pending, self._pending = self._pending, []
         began = self._began
         records = [record_of(seen, began) for seen in pending]
@@ -143,6 +157,34 @@ class TraceWriter(Listener):
             self._ended = True
             with contextlib.suppress(OSError):
                 self._file.close()
+
+
+class PartyTrace(Listener):
+    """What one party of a dialogue does, in the trace of all of them, and shown as it happens by `live`."""
+
+    def __init__(
+        self,
+        writer: TraceWriter,
+        name: str,
+        link: Link,
+        dialect: Dialect,
+        live: Callable[[Record], None] | None = None,
+    ) -> None:
+        self._writer, self._name, self._live = writer, name, live
+        speech, tuning = dialect.speech, link.tuning
+        at = round(link.clock.now() - writer.began, 6)
+        opened = Record(at, What.OPENED, link=link.name, rate=tuning.rate, frame=tuning.frame, end=speech.end)
+        writer.add(msgspec.structs.replace(opened, form=speech.answer, party=name))
+
+    def note(self, seen: Observation) -> None:
+        record = record_of(seen, self._writer.began).encodable()
+        record.party = self._name
+        if self._live:
+            self._live(record)
+        self._writer.add(record)
+
+    def idle(self) -> None:
+        self._writer.idle()
 
 
 class Live(Listener):

@@ -41,7 +41,13 @@ class BluetoothModule(StandIn):
             for other in self.air.members:
                 if isinstance(other, BluetoothModule) and other.powered and other.own.get("address") == self.mate():
                     self.joined = other if other.accept(self, self.pin()) else None
+            if self.joined:
+                for one in (self, self.joined):
+                    one.tell_joined()
         return self.joined is not None
+
+    def tell_joined(self) -> None:
+        """What it says to its host when it has been joined."""
 
     def keep_seeking(self) -> None:
         """A leader goes on seeking until it is joined or takes commands."""

@@ -128,3 +128,7 @@ class RemoteOperator:
 
     def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
         self.ask(act, text)
+
+    def answer(self, text: str, wait: Callable[[Callable[[], bool]], None]) -> str | None:
+        # A rig has no eyes for an instrument.
+        return None

@@ -213,6 +213,10 @@ class RigOperator:
     def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
         self.ask(act, text)
 
+    def answer(self, text: str, wait: Callable[[Callable[[], bool]], None]) -> str | None:
+        # A rig has no eyes for an instrument.
+        return None
+
 
 def real_agenda() -> Agenda:
     """An agenda that begins at the machine's time."""

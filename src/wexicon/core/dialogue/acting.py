@@ -40,6 +40,8 @@ class DialogueFault(ModuleFault):
     ) -> None:
         super().__init__(what, part=part, where=where, hint=hint)
         self.line = statement.line
+        # Where it was, if there are several parties.
+        self.party = ""
         self.source = next(iter(statement.lines()), "")
 
 

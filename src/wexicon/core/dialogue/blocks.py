@@ -117,13 +117,20 @@ class Say(Answered, frozen=True, kw_only=True):
 
 
 class Await(Answered, frozen=True, kw_only=True):
-    """`await D` and the patterns below it: events that must come, in order, or other events and what then."""
+    """`await D [as NAME]` and the patterns below it: events that must come, in order, or other events and what then. NAME is
+    how many seconds the last of them took to come."""
 
     word: ClassVar[str] = "await"
     duration: Duration
+    as_name: str = ""
+
+    def sets(self) -> Iterator[str]:
+        yield from super().sets()
+        if self.as_name:
+            yield self.as_name
 
     def lines(self) -> Iterator[str]:
-        yield f"await {self.duration.text}"
+        yield f"await {self.duration.text}" + (f" as {self.as_name}" if self.as_name else "")
         for hear in self.hears:
             source = hear.pattern.source
             plain = source[:1] not in ("|", "<", "#") and source == source.strip()

@@ -8,9 +8,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from wexicon.core.dialogue.blocks import Answered, On, Repeat
+from wexicon.core.dialogue.blocks import Answered, Await, On, Repeat, Say
+from wexicon.core.dialogue.party_statements import At, Close, DeclareParty, Open
 from wexicon.core.dialogue.program import Program
-from wexicon.core.dialogue.statements import Body, Break, Do
+from wexicon.core.dialogue.statements import Body, Break, Do, Quiet, Read, Set, Signal, Tune
 from wexicon.core.text import nearest
 
 # Stands among the names that are known once an action was done.
@@ -27,7 +28,7 @@ class Found(NamedTuple):
 
 def check_program(program: Program) -> list[Found]:
     """Every complaint about a program whose lines could each be read."""
-    return [*_names(program), *_answers(program), *_breaks(program.statements, inside=False)]
+    return [*_names(program), *_answers(program), *_breaks(program.statements, inside=False), *_places(program)]
 
 
 def _names(program: Program) -> Iterator[Found]:
@@ -77,6 +78,36 @@ def _answers(program: Program) -> Iterator[Found]:
                     yield Found(other.line, "can never be reached", hint)
                     break
             above.append(other.pattern)
+
+
+def _places(program: Program) -> Iterator[Found]:
+    """Where there are parties: lines outside an `at`, and names that nobody has."""
+    modules = [one for one in program.statements if isinstance(one, DeclareParty)]
+    sockets = {one.name for one in program.walk() if isinstance(one, Open)}
+    names = {one.name for one in modules} | sockets
+    needs = {need.name for need in program.needs()}
+    for one in modules:
+        if one.name in needs | sockets or sum(one.name == other.name for other in modules) > 1:
+            yield Found(one.line, f"{one.name} is declared twice", "a party, a socket and a value have different names")
+    for statement in program.walk():
+        if isinstance(statement, At | Close) and statement.name not in names:
+            hint = _suggestion(statement.name, names) or f"declare it at the top: party {statement.name} = LEXICON"
+            yield Found(statement.line, f"there is no party {statement.name}", hint)
+    if sockets and not modules:
+        line = next(one.line for one in program.walk() if isinstance(one, Open))
+        yield Found(line, "no party is declared", "declare the module at the top: party NAME = LEXICON")
+    if modules:
+        yield from _outside(program.statements)
+
+
+def _outside(block: Body) -> Iterator[Found]:
+    for statement in block:
+        if isinstance(statement, At):
+            continue
+        if isinstance(statement, Say | Await | On | Do | Set | Read | Tune | Signal | Quiet):
+            yield Found(statement.line, "at which party is this?", "indent it below a line such as: at NAME")
+        for below in statement.blocks():
+            yield from _outside(below)
 
 
 def _breaks(block: Body, *, inside: bool) -> Iterator[Found]:

@@ -88,6 +88,11 @@ def by_lexicon(setting: object, value: object) -> object:
     raise ValueError("there is no lexicon that knows this setting")
 
 
+def since(mark: object) -> object:
+    """How many seconds ago `mark NAME` kept the time. A dialogue has its own, with its clock."""
+    raise ValueError("there is no clock here")
+
+
 def split(text: object, by: object = ",") -> list[str]:
     """The parts of a text between separators."""
     if not str(by):
@@ -164,6 +169,7 @@ FUNCTIONS: Registry[Callable[..., object]] = Registry(
         "ends": ends,
         "decoded": by_lexicon,
         "encoded": by_lexicon,
+        "since": since,
         "split": split,
         "first": first,
         "last": last,

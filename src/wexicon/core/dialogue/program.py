@@ -11,6 +11,7 @@ from collections.abc import Iterator
 import msgspec
 
 from wexicon.core.dialogue.blocks import Answered, On
+from wexicon.core.dialogue.party_statements import DeclareParty
 from wexicon.core.dialogue.statements import Body, Needs, Statement
 from wexicon.core.protocol.patterns import Pattern
 
@@ -34,6 +35,10 @@ class Program(msgspec.Struct, frozen=True, eq=False):
     def needs(self) -> list[Needs]:
         """The values that must be given."""
         return [statement for statement in self.statements if isinstance(statement, Needs)]
+
+    def parties(self) -> dict[str, str]:
+        """The modules that take part, by name, each with its lexicon ("" if the dialogue names none)."""
+        return {one.name: one.lexicon for one in self.statements if isinstance(one, DeclareParty)}
 
     def secrets(self) -> set[str]:
         """The names of values that appear nowhere."""

@@ -9,11 +9,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from wexicon.core.dialogue.blocks import BLOCKS, Await, Hear, Other, Say, When
+from wexicon.core.dialogue import blocks, statements
+from wexicon.core.dialogue.blocks import Await, Hear, Other, Say, When
 from wexicon.core.dialogue.checks import check_program
-from wexicon.core.dialogue.lines import LineFault, SourceLine, Words, template
+from wexicon.core.dialogue.lines import NAME, LineFault, SourceLine, Words, template
+from wexicon.core.dialogue.party_statements import PARTY_STATEMENTS, At, DeclareParty
 from wexicon.core.dialogue.program import Program
-from wexicon.core.dialogue.statements import STATEMENTS, Body, Needs, OneLine, Statement
+from wexicon.core.dialogue.statements import Body, Needs, OneLine, Statement
 from wexicon.core.faults import Complaint, FileFault
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.text import counted, has_control, nearest, visible
@@ -21,6 +23,8 @@ from wexicon.core.text import counted, has_control, nearest, visible
 LONGEST_DIALOGUE = 1_048_576
 DEEPEST = 30
 MOST_COMPLAINTS = 50
+STATEMENTS = {**statements.STATEMENTS, **PARTY_STATEMENTS}
+BLOCKS: dict[str, type[blocks.Block]] = {**blocks.BLOCKS, At.word: At}
 WORDS = (*STATEMENTS, *BLOCKS, "await", "when", "otherwise")
 
 
@@ -146,7 +150,7 @@ class _Reader:
                 hint = "write > before a line to say; a file of plain lines has another ending than .wex"
             raise LineFault(f"there is no statement {visible(name)[:40]}", 1, hint)
         made = STATEMENTS[name].read(words)
-        if isinstance(made, Needs) and depth:
+        if isinstance(made, Needs | DeclareParty) and depth:
             raise LineFault("may only stand at the margin", 1, "put it at the top of the file")
         return made
 
@@ -253,7 +257,8 @@ class _Reader:
         return BLOCKS[name](**parts, body=self.below(line, depth, required=name != "allow"), line=line.number)
 
     def read_await(self, line: SourceLine, words: Words, depth: int) -> Statement:
-        duration = words.duration()
+        took = re.fullmatch(rf"(\S+)\s+as\s+({NAME})", words.text)
+        duration = words.part(0, took[1]).duration() if took else words.duration()
         hears: list[Hear] = []
         others: list[Other] = []
         indent = self.lines[self.at].indent if self.at < len(self.lines) else 0
@@ -274,7 +279,8 @@ class _Reader:
                 hears.append(hear)
         if self.at == start:
             raise LineFault("nothing stands below it", 1, "indent the events that must come, one a line")
-        return Await(tuple(hears), tuple(others), duration=duration, line=line.number)
+        as_name = took[2] if took else ""
+        return Await(tuple(hears), tuple(others), duration=duration, as_name=as_name, line=line.number)
 
     def read_when(self, line: SourceLine, words: Words, depth: int) -> Statement:
         condition = words.expression()

@@ -6,15 +6,22 @@ does no input or output of its own: it has a session, and an operator. A value m
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import ExitStack
 from decimal import Decimal
 from typing import Any
+
+import msgspec
 
 from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, Measured, ModuleActions
 from wexicon.core.dialogue.blocks import Again, Allow, Await, On, Other, Repeat, Say, When
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
+from wexicon.core.dialogue.given import given
+from wexicon.core.dialogue.parties import Party, hear_each_other
+from wexicon.core.dialogue.party_statements import At, Close, DeclareParty, Open
 from wexicon.core.dialogue.program import Program
 from wexicon.core.dialogue.statements import (
+    Ask,
     AskOperator,
     Body,
     Break,
@@ -23,6 +30,7 @@ from wexicon.core.dialogue.statements import (
     Fail,
     Keep,
     KeepValue,
+    Mark,
     Measure,
     Needs,
     Note,
@@ -35,8 +43,8 @@ from wexicon.core.dialogue.statements import (
     Tune,
 )
 from wexicon.core.durations import spoken
-from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
-from wexicon.core.operator import NoOperator, Operator
+from wexicon.core.faults import Fault, ModuleFault, Part, Skipped, Stopped
+from wexicon.core.operator import Operator
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.elements import Capture
 from wexicon.core.protocol.events import Waiter
@@ -63,7 +71,8 @@ class _Ends(Exception):
 
 
 class Runner:
-    """Runs one program. `values` are those that it needs, already of their kinds; a Secret among them appears nowhere."""
+    """Runs one program. `values` are those that it needs, already of their kinds; a Secret among them appears nowhere. With
+    several `parties` an `at` says who is meant; `opens` makes a party of a name and a URL."""
 
     def __init__(
         self,
@@ -74,11 +83,14 @@ class Runner:
         module: ModuleActions | None = None,
         operator: Operator | None = None,
         note: Callable[[str], None] = lambda text: None,
+        parties: Sequence[Party] = (),
+        opens: Callable[[str, str], Party] | None = None,
     ) -> None:
-        self.session = session
         self.program = program
-        self.module = module
-        self.operator = operator or NoOperator()
+        # Who is spoken to now, and everybody who takes part.
+        self.party = parties[0] if parties else Party("", session, module, operator)
+        self.parties = {one.name: one for one in parties}
+        self._opens = opens
         marked = program.secrets()
         self.values: dict[str, object] = {
             name: Secret(value) if name in marked and not isinstance(value, Secret) else value
@@ -91,9 +103,8 @@ class Runner:
         self._tell = note
         self._allowed: float | None = None
         self._once: float | None = None
-        self._handlers: list[tuple[On, Waiter]] = []
+        self._handlers: list[tuple[On, Waiter, Party]] = []
         self._handling = False
-        self._began = session.clock.now()
         # Captures that are read as a setting's value is.
         self._of = {
             one.name: one.of
@@ -101,9 +112,16 @@ class Runner:
             for one in pattern.elements
             if isinstance(one, Capture) and one.of
         }
-        # The values whose lengths the module has just been told, and whether it has just sent a prompt.
-        self._counted: dict[str, object] = {}
-        self._prompted = False
+
+    @property
+    def session(self) -> Session:
+        """The session of who is spoken to."""
+        return self.party.session
+
+    @property
+    def module(self) -> ModuleActions | None:
+        """What the lexicon of who is spoken to does."""
+        return self.party.module
 
     def run(self) -> DialogueOutput:
         """Runs the whole dialogue. Raises DialogueFault, LinkFault or Stopped."""
@@ -113,10 +131,18 @@ class Runner:
                     hint = f"In a sheet: given = {{ {need.name} = ... }} in its seat. In a call: {need.name}=VALUE."
                     raise self._fault(need, f"{need.name} was not given", hint)
                 self.values[need.name] = self._value(need, need.default)
-        with self.session.watching(self.program.patterns(), self.values):
+        with ExitStack() as stack:
+            self._stack = stack
+            for party in self.parties.values() or [self.party]:
+                self._watch(party)
+            hear_each_other([*self.parties.values()])
             self._block(self.program.statements)
             self._attend()
         return self.result
+
+    def _watch(self, party: Party) -> None:
+        """Has a party's blocks cut as the dialogue's patterns say, to the end of the run."""
+        self._stack.enter_context(party.session.watching(self.program.patterns(), self.values))
 
     def _block(self, block: Body) -> None:
         for statement in block:
@@ -145,7 +171,7 @@ class Runner:
                         break
             case On(pattern=pattern):
                 picks = lambda event: pattern.match(event.text, self.values) is not None  # noqa: E731
-                self._handlers.append((statement, Waiter(self.session.events, picks)))
+                self._handlers.append((statement, Waiter(self.session.events, picks), self.party))
             case Check(condition):
                 if not plain(self._value(statement, condition)):
                     raise self._fault(statement, f"not so: {condition.source}{self._now(condition)}")
@@ -171,9 +197,9 @@ class Runner:
                 told = visible(self._text(statement, text.template))
                 self.session.asked(act, told)
                 if act == "confirm":
-                    self.operator.confirm(act, f"{told} Press Enter.", self._wait_until)
+                    self.party.operator.confirm(act, f"{told} Press Enter.", self._wait_until)
                 else:
-                    self.operator.ask(act, told)
+                    self.party.operator.ask(act, told)
             case Fail(text):
                 raise self._fault(statement, visible(self._text(statement, text.template)))
             case Note(text):
@@ -192,10 +218,61 @@ class Runner:
             case Set(name, expression):
                 value = self._value(statement, expression)
                 self._by_lexicon(statement, lambda module: module.set(name, value))
-            case Needs():
+            case Needs() | DeclareParty():
                 pass
+            case At():
+                self._at(statement)
+            case Open():
+                self._open(statement)
+            case Close(name):
+                self._party(statement, name).session.close()
+            case Mark(name):
+                self.values[name] = Decimal(str(round(self.session.clock.now(), 6)))
+            case Ask():
+                self._ask(statement)
             case _:
                 raise NotImplementedError(statement.word)
+
+    # -- parties ----------------------------------------------------------------------------------------------------
+
+    def _party(self, statement: Statement, name: str) -> Party:
+        if name not in self.parties:
+            raise self._fault(statement, f"there is no party {name} yet", "Open it before.")
+        return self.parties[name]
+
+    def _at(self, statement: At) -> None:
+        before, self.party = self.party, self._party(statement, statement.name)
+        if statement.data:
+            self.party.turn_to_data()
+        else:
+            self.party.turn_to_commands()
+        self._block(statement.body)
+        # After a failure it stays, so that its place is told.
+        self.party = before
+
+    def _open(self, statement: Open) -> None:
+        url = plain(self._text(statement, statement.url.template))
+        if statement.name in self.parties:
+            self.parties[statement.name].session.close()
+        if self._opens is None:
+            raise self._fault(statement, "no sockets can be opened here")
+        party = self._opens(statement.name, str(url))
+        self.parties[statement.name] = party
+        self._watch(party)
+        hear_each_other([*self.parties.values()])
+
+    def _ask(self, statement: Ask) -> None:
+        told = visible(self._text(statement, statement.text.template))
+        self.session.asked("ask", told)
+        while True:
+            typed = self.party.operator.answer(told, self._wait_until)
+            if typed is None:
+                raise Skipped(f"nobody is there to answer: {told}")
+            try:
+                self.values[statement.name] = given(statement.name, statement.kind, typed, secret=False)
+                return
+            except ValueError as fault:
+                told = f"{visible(str(fault))}. {told}"
 
     # -- saying and hearing ---------------------------------------------------------------------------------------
 
@@ -203,12 +280,19 @@ class Runner:
         session = self.session
         line = self._fill(statement)
         told = [name for name, filters in statement.template.insertions() if filters[-1:] == ["length"]]
-        self._counted = {name: self.values[name] for name in told}
+        party = self.party
+        party.counted = {name: self.values[name] for name in told}
+        if not statement.exact:
+            party.be_listening()
         within = self._once if self._once is not None else self._allowed
-        self._began = session.clock.now()
+        party.began = session.clock.now()
         session.changes += 1
-        outcome = session.exchange(line, statement.expectation, within, exact=statement.exact)
-        self._prompted = outcome.ok and bool(statement.hears) and statement.hears[-1].prompt
+        expectation = statement.expectation
+        if party.data and not statement.hears and not statement.others:
+            # What is passed on has no result code.
+            expectation = msgspec.structs.replace(expectation, silent=True)
+        outcome = session.exchange(line, expectation, within, exact=statement.exact)
+        party.prompted = outcome.ok and bool(statement.hears) and statement.hears[-1].prompt
         if not outcome.ok and outcome.status is not ReplyStatus.OTHER:
             raise self._not_heard(statement, outcome)
         if statement.silent:
@@ -223,7 +307,7 @@ class Runner:
 
     def _require_silence(self, statement: Say, within: float | None) -> None:
         """Nothing may answer, for as long as an answer may take; events are none."""
-        session, began = self.session, self._began
+        session, began = self.session, self.party.began
         wait = session.dialect.within if within is None else within
 
         def heard() -> list[str]:
@@ -290,13 +374,13 @@ class Runner:
     def _await(self, statement: Await) -> None:
         began = self.session.clock.now()
         until = began + statement.duration.seconds
-        since = self._began
+        since = self.party.began
         wanted: list[Pattern | None] = [hear.pattern for hear in statement.hears] or [None]
         for pattern in wanted:
-            if not self._await_one(statement, pattern, until, since):
+            if not self._await_one(statement, pattern, until, since, began):
                 return
 
-    def _await_one(self, statement: Await, wanted: Pattern | None, until: float, since: float) -> bool:
+    def _await_one(self, statement: Await, wanted: Pattern | None, until: float, since: float, began: float) -> bool:
         """Waits for one event; false when one of the others came instead and was dealt with."""
         found: list[tuple[Other | None, dict[str, object]]] = []
 
@@ -315,6 +399,8 @@ class Runner:
             expected = wanted.source if wanted else " or ".join(other.pattern.source for other in statement.others)
             part = Part("", expected, heard, statement.duration.seconds)
             raise self._fault(statement, f"the event did not come within {statement.duration.text}", part=part)
+        if statement.as_name:
+            self.values[statement.as_name] = Decimal(str(round(max(0.0, event.at - began), 6)))
         if not event.name:
             self.session.tell(Awaited(self.session.clock.now(), event.text))
         other, captures = found[0]
@@ -348,17 +434,18 @@ class Runner:
             return
         self._handling = True
         try:
-            for handler, waiter in self._handlers:
+            for handler, waiter, party in self._handlers:
                 count = 0
                 while event := waiter.take():
                     count += 1
                     if count > MOST_HANDLED:
                         what = f"its own lines bring it again: it was done {MOST_HANDLED} times"
                         raise self._fault(handler, what, "Write a pattern that does not fit what answers its lines.")
+                    before, self.party = self.party, party
                     self._take(handler, handler.pattern.match(event.text, self.values) or {})
-                    began = self._began
+                    began = party.began
                     self._block(handler.body)
-                    self._began = began
+                    party.began, self.party = began, before
         finally:
             self._handling = False
 
@@ -405,8 +492,8 @@ class Runner:
     def _fill(self, statement: Say) -> Filled:
         try:
             if statement.exact:
-                counted = {name for name, value in self._counted.items() if self.values.get(name) == value}
-                return statement.template.fill_exactly(self.values, counted=counted, prompted=self._prompted)
+                counted = {name for name, value in self.party.counted.items() if self.values.get(name) == value}
+                return statement.template.fill_exactly(self.values, counted=counted, prompted=self.party.prompted)
             speech = self.session.dialect.speech
             encode = self.module.encoded if self.module else None
             return statement.template.fill(self.values, quoting=speech.quotes, separators=speech.parting, encode=encode)
@@ -428,9 +515,11 @@ class Runner:
 
     def _value(self, statement: Statement, expression: Expression) -> Any:
         try:
-            module = self.module
-            also = {"decoded()": module.decoded, "encoded()": module.encoded} if module else {}
-            return expression.value({**self.values, **also} if also else self.values)
+            module, clock = self.module, self.session.clock
+            also: dict[str, object] = {"since()": lambda mark: Decimal(str(round(clock.now(), 6))) - mark}
+            if module:
+                also |= {"decoded()": module.decoded, "encoded()": module.encoded}
+            return expression.value({**self.values, **also})
         except ExpressionFault as fault:
             at = fault.column - 1
             place = f" (at “{expression.source[at : at + 20]}”)" if at else ""
@@ -489,8 +578,12 @@ class Runner:
             hint = "name one with --lexicon, or say the words yourself with >"
             raise self._fault(statement, "there is no lexicon to do this with", hint)
         try:
+            self.party.be_listening()
             return act(self.module)
-        except (DialogueFault, Stopped):
+        except DialogueFault as fault:
+            fault.party = fault.party or self.party.name
+            raise
+        except Stopped:
             raise
         except ModuleFault as fault:
             raise self._fault(statement, fault.what, fault.hint, fault.part) from None
@@ -506,7 +599,9 @@ class Runner:
         mask = self.session.secrets.mask
         if part:
             part = Part(mask(part.said), part.expected, [mask(text) for text in part.heard], part.waited)
-        return DialogueFault(mask(what), statement, part=part, where=self.program.path, hint=mask(hint))
+        fault = DialogueFault(mask(what), statement, part=part, where=self.program.path, hint=mask(hint))
+        fault.party = self.party.name
+        return fault
 
 
 def _nearest(expected: str, heard: list[str]) -> str:

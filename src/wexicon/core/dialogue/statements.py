@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.core.dialogue.expressions import Expression
 from wexicon.core.dialogue.given import FORMS
-from wexicon.core.dialogue.lines import NAME, QuotedText, Words
+from wexicon.core.dialogue.lines import NAME, LineFault, QuotedText, Words
 from wexicon.core.durations import Duration
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
@@ -187,7 +187,8 @@ class KeepValue(OneLine, frozen=True):
 
 
 class Measure(OneLine, frozen=True):
-    """`measure NAME = EXPRESSION [unit UNIT] [from LOW] [to HIGH]`: a number for the record; outside its limits it fails."""
+    """`measure NAME = EXPRESSION [unit] UNIT [from LOW] [to HIGH]`: a number for the record; outside its limits it fails. The
+    word `unit` may be left out."""
 
     word: ClassVar[str] = "measure"
     _form: ClassVar[re.Pattern[str]] = re.compile(
@@ -208,8 +209,16 @@ class Measure(OneLine, frozen=True):
         low, high = (float(text) if text else None for text in found.group(3, 4))
         if low is not None and high is not None and low > high:
             raise words.part(found.start(3), found[3]).fault("the lower limit is above the upper one")
-        name, value = words.part(0, found[1]).assignment(hint)
-        return cls(name, value, found[2] or "", low, high, line=words.line)
+        unit, source = found[2] or "", found[1]
+        try:
+            name, value = words.part(0, source).assignment(hint)
+        except LineFault:
+            # The last word is no part of the expression: it is the unit.
+            source, _, unit = source.rstrip().rpartition(" ")
+            if found[2] or not re.fullmatch(r"\S{1,16}", unit):
+                raise
+            name, value = words.part(0, source.rstrip()).assignment(hint)
+        return cls(name, value, unit, low, high, line=words.line)
 
     def rest(self) -> str:
         limits = [("unit", self.unit)] if self.unit else []
@@ -346,6 +355,54 @@ class Fail(Note, frozen=True):
     word: ClassVar[str] = "fail"
 
 
+class Mark(OneLine, frozen=True):
+    """`mark NAME`: keeps the time; `since(NAME)` in an expression is how many seconds ago that was."""
+
+    word: ClassVar[str] = "mark"
+    name: str
+
+    @classmethod
+    def read(cls, words: Words) -> Mark:
+        if not re.fullmatch(NAME, words.text):
+            raise words.fault("no name", "write mark NAME")
+        return cls(words.text, line=words.line)
+
+    def rest(self) -> str:
+        return self.name
+
+    def sets(self) -> Iterator[str]:
+        yield self.name
+
+
+class Ask(OneLine, frozen=True):
+    """`ask NAME "TEXT" [KIND]`: the operator reads something, an instrument or a lamp, and types it; waited for."""
+
+    word: ClassVar[str] = "ask"
+    _form: ClassVar[re.Pattern[str]] = re.compile(rf'({NAME})\s+("(?:[^"\\]|\\.)*")(?:\s+([a-z]+))?')
+    name: str
+    text: QuotedText
+    kind: str = "text"
+
+    @classmethod
+    def read(cls, words: Words) -> Ask:
+        found = cls._form.fullmatch(words.text)
+        if not found:
+            raise words.fault("cannot be read", 'write ask power "What does the meter show, in dBm?" decimal')
+        kind = found[3] or "text"
+        if kind not in FORMS:
+            raise words.part(found.start(3), kind).fault(f"{kind} is not a kind", meant(kind, FORMS))
+        return cls(found[1], words.part(found.start(2), found[2]).quoted(), kind, line=words.line)
+
+    def rest(self) -> str:
+        return f"{self.name} {self.text.wording()}" + (f" {self.kind}" if self.kind != "text" else "")
+
+    def expressions(self) -> Iterable[Naming]:
+        return (self.text.template,)
+
+    def sets(self) -> Iterator[str]:
+        yield self.name
+
+
 class Do(OneLine, frozen=True):
     """`do ACTION`, by the lexicon."""
 
@@ -395,5 +452,23 @@ class Set(OneLine, frozen=True):
 
 STATEMENTS: dict[str, type[OneLine]] = {
     one.word: one
-    for one in (Needs, Check, Keep, Measure, Pause, Quiet, Tune, Signal, Break, AskOperator, Note, Fail, Do, Set, Read)
+    for one in (
+        Needs,
+        Check,
+        Keep,
+        Measure,
+        Mark,
+        Ask,
+        Pause,
+        Quiet,
+        Tune,
+        Signal,
+        Break,
+        AskOperator,
+        Note,
+        Fail,
+        Do,
+        Set,
+        Read,
+    )
 }

@@ -26,6 +26,8 @@ from wexicon.core.tuning import Tuning
 LONGEST_DRAIN = 2.0
 # How long a wait may last before the listener may do deferred work (seconds).
 IDLE = 0.25
+# How long one of several sessions waits before the others are heard (seconds): their events are timed as exactly.
+SLICE = 0.005
 # How long an exchange goes on after a stop was requested (seconds); most end sooner.
 STOP_WITHIN = 2.0
 
@@ -52,6 +54,8 @@ class Driver:
         self.pauses = 0.0
         self.received = 0
         self.watch: Callable[[str, bytes], object] | None = None
+        # Other sessions of the same work, heard while this one waits.
+        self.beside: tuple[Driver, ...] = ()
         # Behind a pass-through board our side never changes.
         self.fixed: Tuning | None = None
         self._engine = engine
@@ -135,10 +139,31 @@ class Driver:
         if self._fault is not None:
             raise self._fault
         try:
-            return self.link.read(until)
+            return self._read_beside(until) if self.beside else self.link.read(until)
         except LinkFault as fault:
             self._fail(fault)
             raise
+
+    def _read_beside(self, until: float) -> bytes:
+        """The same, with the other sessions heard meanwhile."""
+        clock = self.clock
+        while True:
+            for other in self.beside:
+                other.catch_up()
+            data = self.link.read(min(until, clock.now() + SLICE))
+            if data or clock.now() >= until:
+                return data
+
+    def catch_up(self) -> None:
+        """Takes in what has come, a part of it if that is much. That the link failed is told when this session is used next."""
+        if self._fault is not None:
+            return
+        try:
+            data = self.link.read(self.clock.now())
+        except LinkFault as fault:
+            self._fail(fault)
+            return
+        self._pass(data, self._engine.next_time())
 
     def _hear(self, data: bytes, now: float) -> None:
         self._count(data, now)

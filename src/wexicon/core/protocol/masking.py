@@ -56,6 +56,10 @@ class Secrets:
 
     # -- learning -------------------------------------------------------------------------------------------------
 
+    def spare(self, words: frozenset[str]) -> None:
+        """These result codes are never masked either."""
+        self.words |= words
+
     def learn(self, value: object, *, read: bool = False) -> None:
         """Takes a value that may not be shown from now on; `read` where the module told it."""
         value = plain(value)

@@ -76,7 +76,7 @@ class Session(Driver):
         self.overheard: Callable[[Heard], object] | None = None
         self._outstanding_until = 0.0
         self._nameless: Pattern | None = None
-        self.secrets.words = dialect.result_words
+        self.secrets.spare(dialect.result_words)
         self._masking = self._masking_outstanding = Masking.NO
         self._wanted: list[tuple[Pattern, bool]] = []
         self._told_of_loss = False
@@ -90,7 +90,7 @@ class Session(Driver):
         """Uses this dialect from now on."""
         if dialect is not self._engine.dialect:
             self._engine.adopt(dialect)
-            self.secrets.words = dialect.result_words
+            self.secrets.spare(dialect.result_words)
 
     @contextmanager
     def watching(self, patterns: Iterable[Pattern], known: Mapping[str, object]) -> Iterator[None]:

@@ -2,7 +2,7 @@
 
 The rule, from its invented datasheet: started with the key held, it speaks command mode at 57600 8N1; the key must stay
 held for a second or the mode is half (AT and AT+WHO? answer, AT+LABEL? and AT+MATE? say nothing, the rest is ERR 4).
-Otherwise it is in data mode at the rate, stop bits and parity it keeps. The first line after the start is ERR 0. Lines
+Otherwise it is in data mode at the rate, stop bits and parity it keeps, and says +MATE UP when it is joined. The first line after the start is ERR 0. Lines
 end with CR LF. Settings are kept by AT+KEEP; all are used from the next start on.
 """
 
@@ -96,6 +96,9 @@ class TamselK5(BluetoothModule):
 
     def listens(self) -> bool:
         return self.mode == "data"
+
+    def tell_joined(self) -> None:
+        self.say("+MATE UP\r\n", 0)
 
     def pin(self) -> str:
         return str(self.flash["pass"])

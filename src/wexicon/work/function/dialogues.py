@@ -9,6 +9,7 @@ import msgspec
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.acting import DialogueFault
 from wexicon.core.dialogue.blocks import Hear, Say
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.dialogue.statements import Statement
 from wexicon.core.formats.fixture import Fixture
@@ -16,6 +17,7 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.tuning import Tuning
 from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.contact.symptoms import with_cause
@@ -59,27 +61,116 @@ def run_dialogue(
     operator = operator or NoOperator()
     if program.plain:
         program = with_answers(program, lexicon, session.dialect)
-    began = session.clock.now()
     module = Module(session, lexicon, operator, patience=patience, fixture=fixture, given=given) if lexicon else None
-    runner = Runner(session, program, values, module=module, operator=operator, note=note)
+
+    def gain() -> None:
+        session.begin_step("attention", searching=True)
+        assert module
+        module.attention.gain(likely)
+
+    party = Party("", session, module, operator)
+    return _run([party], program, values, {"": lexicon}, note, first=gain if module and attention else None)
+
+
+def run_with_parties(
+    parties: Sequence[Participant],
+    program: Program,
+    values: Mapping[str, object],
+    *,
+    patience: float = PATIENCE,
+    fixture: Fixture | None = None,
+    given: Mapping[str, object] | None = None,
+    opens: Callable[[str, str], Party] | None = None,
+    note: Callable[[str], None] = lambda text: None,
+) -> DialogueResult:
+    """Runs a dialogue between several parties; each enters command mode when it is first spoken to as a module that takes
+    commands. Faults end in the result."""
+    made = [one.party(program, patience, fixture, given) for one in parties]
+    return _run(made, program, values, {one.name: one.lexicon for one in parties}, note, opens=opens)
+
+
+class Participant(msgspec.Struct):
+    """A module that takes part in a dialogue: its name there, its session, its lexicon if it has one, its operator, and the
+    links to try first."""
+
+    name: str
+    session: Session
+    lexicon: Lexicon | None
+    operator: Operator
+    likely: Sequence[Tuning] = ()
+
+    def party(
+        self, program: Program, patience: float, fixture: Fixture | None, given: Mapping[str, object] | None
+    ) -> Party:
+        """It, as the dialogue sees it."""
+        session, operator, lexicon = self.session, self.operator, self.lexicon
+        if lexicon is None:
+            return Party(self.name, session, None, operator)
+        module = Module(session, lexicon, operator, patience=patience, fixture=fixture, given=given)
+        # In data mode lines come as the other side makes them, with the module's own events among them.
+        data = Dialect(Speech(), lexicon.dialect.events).and_blocks_of(program.patterns())
+        commands = lexicon.dialect.and_blocks_of(program.patterns())
+
+        def listen() -> None:
+            session.adopt(commands)
+            module.attention.gain(self.likely)
+
+        def pass_data() -> None:
+            module.attention.lose()
+            session.tune(module.data_link)
+            session.adopt(data)
+
+        return Party(self.name, session, module, operator, listen=listen, pass_data=pass_data)
+
+
+def _run(
+    parties: Sequence[Party],
+    program: Program,
+    values: Mapping[str, object],
+    lexicons: Mapping[str, Lexicon | None],
+    note: Callable[[str], None],
+    *,
+    first: Callable[[], None] | None = None,
+    opens: Callable[[str, str], Party] | None = None,
+) -> DialogueResult:
+    """Runs a dialogue, `first` before its first line."""
+    several = [one for one in parties if one.name]
+    session = parties[0].session
+    runner = Runner(
+        session,
+        program,
+        values,
+        module=parties[0].module,
+        operator=parties[0].operator,
+        note=note,
+        parties=several,
+        opens=opens,
+    )
     result = DialogueResult(dialogue=program.path, verdict=Verdict.PASSED)
+    began = session.clock.now()
     try:
-        if module and attention:
-            session.begin_step("attention", searching=True)
-            module.attention.gain(likely)
+        if first:
+            first()
         session.begin_step("dialogue")
         runner.run()
     except (Exception, KeyboardInterrupt) as fault:
-        with_cause(fault, session, lexicon)
-        result.ended_by(fault, _place(fault, program), session)
-    result.timed(session, began)
+        here = runner.party
+        with_cause(fault, here.session, lexicons.get(here.name))
+        result.ended_by(fault, _place(fault, program), here.session)
+    all_ = [one.session for one in runner.parties.values()] or [session]
+    result.exchanges = sum(one.exchanges for one in all_)
+    result.seconds = round(session.clock.now() - began, 6)
     result.kept, result.notes = runner.result.kept, runner.result.notes
     result.measurements = [
         Measurement.of(one.name, one.value, one.unit, one.low, one.high) for one in runner.result.measured
     ]
-    result.on_wire, result.pauses = round(session.on_wire, 6), round(session.pauses, 6)
-    result.waiting = round(max(0.0, result.seconds - session.on_wire - session.pauses), 6)
-    masked(result, session.secrets)
+    on_wire, pauses = sum(one.on_wire for one in all_), sum(one.pauses for one in all_)
+    result.on_wire, result.pauses = round(on_wire, 6), round(pauses, 6)
+    result.waiting = round(max(0.0, result.seconds - on_wire - pauses), 6)
+    result.parties = {one.name: one.session.link.name for one in runner.parties.values()}
+    for one in all_:
+        one.listener.flush()
+        masked(result, one.secrets)
     return result
 
 
@@ -88,4 +179,5 @@ def _place(fault: BaseException, program: Program) -> str:
     if not isinstance(fault, DialogueFault) or not fault.line:
         return ""
     file = f"{fault.where}, " if fault.where != program.path else ""
-    return f"{file}line {fault.line}: {fault.source}"
+    party = f" at {fault.party}" if fault.party else ""
+    return f"{file}line {fault.line}{party}: {fault.source}"

@@ -12,12 +12,13 @@ from wexicon.work.results.unit import PlannedLine
 
 class DialogueResult(Result):
     """The result of a dialogue. Times are seconds: in all, on the wire, waiting for the module, and pauses that the dialogue
-    makes. `said` counts the lines that it said as part of a sheet."""
+    makes. `said` counts the lines that it said as part of a sheet; `parties` are those that took part, each with its port."""
 
     dialogue: str
     kept: dict[str, object] = {}
     notes: list[str] = []
     said: int = 0
+    parties: dict[str, str] = {}
     measurements: list[Measurement] = []
     on_wire: float = 0.0
     waiting: float = 0.0

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import msgspec
 
-from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
+from wexicon.core.faults import Fault, ModuleFault, Part, Skipped, Stopped
 from wexicon.core.values import ValueFault
 from wexicon.work.results.verdicts import STATUS, Verdict
 
@@ -36,7 +36,8 @@ class Failure(msgspec.Struct):
 def verdict_of(fault: BaseException, step: str) -> tuple[Verdict, Failure]:
     """The verdict and the failure of any exception that ended a step."""
     if isinstance(fault, Fault):
-        return Verdict.STOPPED if isinstance(fault, Stopped) else Verdict.FAILED, Failure.of(fault, step)
+        ends = {Stopped: Verdict.STOPPED, Skipped: Verdict.SKIPPED}
+        return ends.get(type(fault), Verdict.FAILED), Failure.of(fault, step)
     if isinstance(fault, ValueFault):
         return Verdict.FAILED, Failure(step, f"{fault.value!r} {fault.why}", next=f"Allowed: {fault.allowed}")
     if isinstance(fault, KeyboardInterrupt):

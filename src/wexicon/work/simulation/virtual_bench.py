@@ -41,6 +41,10 @@ class BenchOperator:
     def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
         self.ask(act, text)
 
+    def answer(self, text: str, wait: Callable[[Callable[[], bool]], None]) -> str | None:
+        # A rig has no eyes for an instrument.
+        return None
+
 
 class VirtualBench:
     """A stand-in that has power, in virtual time."""

@@ -1,0 +1,140 @@
+"""Sockets of this machine as links: one that connects, and one that listens for a client.
+
+The rule: it behaves as a port does. What the other side sent is read to its end before its going is a fault; who listens waits
+for a client while it is read.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import select
+import socket
+from typing import Self
+from urllib.parse import urlsplit
+
+from wexicon.core.faults import CannotTune, LinkFault
+from wexicon.core.tuning import Tuning
+from wexicon.links.clock import RealClock
+
+CONNECTS_WITHIN = 5.0
+LARGEST_READ = 65_536
+# How much of what the other side does not take may wait (bytes).
+MOST_WAITING = 1_048_576
+
+
+def open_socket(url: str) -> SocketLink:
+    """Opens socket://HOST:PORT, or listen://HOST:PORT (0: any free port, which `name` then tells). Raises LinkFault."""
+    try:
+        parts = urlsplit(url)
+        host, port = parts.hostname, parts.port
+    except ValueError:
+        host = port = None
+    if parts.scheme not in ("socket", "listen") or not host or port is None:
+        raise LinkFault("is no socket", where=url, hint="Write socket://HOST:PORT, or listen://HOST:PORT.")
+    try:
+        if parts.scheme == "listen":
+            return SocketLink(url, listener=socket.create_server((host, port)))
+        return SocketLink(url, socket.create_connection((host, port), timeout=CONNECTS_WITHIN))
+    except OSError as fault:
+        does = "can be served" if parts.scheme == "listen" else "answers"
+        raise LinkFault(f"nothing {does} there: {fault.strerror or fault}", where=url) from None
+
+
+class SocketLink:
+    """A TCP connection, or a place where one client is waited for."""
+
+    def __init__(self, name: str, client: socket.socket | None = None, listener: socket.socket | None = None) -> None:
+        self.name = name if listener is None else f"listen://{listener.getsockname()[0]}:{listener.getsockname()[1]}"
+        # A socket has no rate; this one makes no byte take any time worth counting.
+        self.tuning = Tuning(12_000_000)
+        self.clock = RealClock()
+        self._client, self._listener = client, listener
+        self._waiting = bytearray()
+        self._closed = False
+        for one in (client, listener):
+            if one:
+                one.setblocking(False)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    def _require_open(self) -> None:
+        if self._closed:
+            raise LinkFault("the socket was closed", where=self.name)
+
+    def write(self, data: bytes) -> None:
+        self._require_open()
+        if self._client is None:
+            raise LinkFault("no client is there to say this to", where=self.name, hint="Await what it says first.")
+        self._waiting += data
+        if len(self._waiting) > MOST_WAITING:
+            raise LinkFault("the other side does not read what it is sent", where=self.name)
+        self._push()
+
+    def _push(self) -> None:
+        """Sends what can be sent now."""
+        assert self._client
+        with contextlib.suppress(BlockingIOError):
+            try:
+                del self._waiting[: self._client.send(self._waiting)]
+            except BlockingIOError:
+                raise
+            except OSError as fault:
+                raise LinkFault(f"the other side is gone: {fault.strerror}", where=self.name) from None
+
+    def read(self, until: float) -> bytes:
+        self._require_open()
+        while True:
+            source = self._client or self._listener
+            assert source
+            wait = max(0.0, until - self.clock.now())
+            writes = [source] if self._waiting and self._client else []
+            readable, writable, _ = select.select([source], writes, [], wait)
+            if writable:
+                self._push()
+            if readable and self._client is None:
+                self._accept()
+            elif readable:
+                return self._received()
+            if self.clock.now() >= until:
+                return b""
+
+    def _accept(self) -> None:
+        assert self._listener
+        with contextlib.suppress(OSError):
+            self._client, _ = self._listener.accept()
+            self._client.setblocking(False)
+            # One client: others find nobody.
+            self._listener.close()
+            self._listener = None
+
+    def _received(self) -> bytes:
+        assert self._client
+        try:
+            data = self._client.recv(LARGEST_READ)
+        except BlockingIOError:
+            return b""
+        except OSError as fault:
+            raise LinkFault(f"the other side is gone: {fault.strerror}", where=self.name) from None
+        if not data:
+            raise LinkFault("the other side has closed the connection", where=self.name)
+        return data
+
+    def tune(self, tuning: Tuning) -> None:
+        raise CannotTune("a socket has no rate", where=self.name)
+
+    def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
+        raise CannotTune("a socket has no control lines", where=self.name)
+
+    def hold_break(self, on: bool) -> None:
+        raise CannotTune("a socket has no break", where=self.name)
+
+    def close(self) -> None:
+        self._closed = True
+        for one in (self._client, self._listener):
+            if one:
+                one.close()
+        self._client = self._listener = None
