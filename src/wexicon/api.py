@@ -296,7 +296,11 @@ def run(
     `given` is what the lexicon's actions may need. A dialogue between several takes a port for each, by their names."""
     setup, program = setup or Setup(), find_dialogue(program) if isinstance(program, Path) else program
     if not isinstance(port, str) or program.parties():
-        ports = {name: port_named(one) for name, one in (port if not isinstance(port, str) else {}).items()}
+        from wexicon.work.function.parties import check_ports
+
+        named = {} if isinstance(port, str) else port
+        check_ports(program, named)
+        ports = {name: port_named(one) for name, one in named.items()}
         return _run_with_parties(program, ports, values or {}, setup, given, opening)
     path = port_named(port)
     links = setup.links(lexicon, path)

@@ -10,7 +10,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Protocol, Self
 
 from wexicon.core.agenda import Agenda
-from wexicon.core.faults import LinkFault
+from wexicon.core.faults import CannotTune, LinkFault
 from wexicon.core.tuning import Tuning
 
 # A rehearsal has no wall time of its own; its traces all begin here.
@@ -40,6 +40,84 @@ class VirtualClock:
 
     def wall(self, at: float) -> datetime:
         return WALL + timedelta(seconds=at)
+
+
+class SocketEnd(Protocol):
+    """The other end of a simulated connection."""
+
+    def arrived(self, data: bytes) -> None: ...
+
+    def went(self) -> None: ...
+
+
+class VirtualSocket:
+    """A socket in virtual time: one that listens until a stand-in connects. It behaves as a SocketLink does."""
+
+    def __init__(self, name: str, clock: VirtualClock) -> None:
+        self.name = name
+        self.clock = clock
+        self.tuning = Tuning(12_000_000)
+        self._other: SocketEnd | None = None
+        self._buffer = bytearray()
+        self._gone = self._closed = False
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    def connected(self, other: SocketEnd) -> bool:
+        """Somebody connects; whether there is room for them."""
+        if self._other or self._closed:
+            return False
+        self._other = other
+        return True
+
+    def take(self, data: bytes) -> None:
+        """Bytes have come from the other end."""
+        self._buffer += data
+
+    def hang_up(self) -> None:
+        """The other end has closed the connection."""
+        self._gone = True
+
+    def write(self, data: bytes) -> None:
+        if self._closed or self._gone:
+            raise LinkFault("the other side has closed the connection", where=self.name)
+        if self._other is None:
+            raise LinkFault("no client is there to say this to", where=self.name, hint="Await what it says first.")
+        self._other.arrived(data)
+
+    def read(self, until: float) -> bytes:
+        if self._closed:
+            raise LinkFault("the socket was closed", where=self.name)
+        agenda = self.clock.agenda
+        while not self._buffer and not self._gone:
+            due = agenda.due()
+            if due is None or due > until:
+                agenda.run_until(until)
+                break
+            agenda.run_until(due)
+        data = bytes(self._buffer)
+        self._buffer.clear()
+        if not data and self._gone:
+            raise LinkFault("the other side has closed the connection", where=self.name)
+        return data
+
+    def tune(self, tuning: Tuning) -> None:
+        raise CannotTune("a socket has no rate", where=self.name)
+
+    def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
+        raise CannotTune("a socket has no control lines", where=self.name)
+
+    def hold_break(self, on: bool) -> None:
+        raise CannotTune("a socket has no break", where=self.name)
+
+    def close(self) -> None:
+        if not self._closed and self._other:
+            self._other.went()
+        self._closed = True
 
 
 class VirtualLink:

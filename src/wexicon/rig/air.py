@@ -34,6 +34,16 @@ class Member(Protocol):
     def registered(self) -> bool: ...
 
 
+class Listening(Protocol):
+    """A simulated socket that a stand-in can connect to."""
+
+    def connected(self, other: Any) -> bool: ...
+
+    def take(self, data: bytes) -> None: ...
+
+    def hang_up(self) -> None: ...
+
+
 class AccessPoint(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[air.access_point.NAME]`: a Wi-Fi network. `signal` in dBm; no passphrase for an open one."""
 
@@ -105,6 +115,8 @@ class Air:
         self.management = table.management
         self.answered: dict[int, str] = {}
         self.members: list[Member] = []
+        # Simulated sockets that listen, by host and port: only a rehearsal has some.
+        self.listeners: dict[tuple[str, int], Listening] = {}
 
     # -- radio --------------------------------------------------------------------------------------------------
 

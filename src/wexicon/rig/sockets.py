@@ -12,6 +12,7 @@ import select
 import socket
 from collections.abc import Callable
 
+from wexicon.rig.air import TRAVEL, Listening
 from wexicon.rig.standin import StandIn
 
 EVERY = 0.05
@@ -28,6 +29,7 @@ class Channel:
         self.received = received
         self.ended = ended
         self._socket: socket.socket | None = None
+        self._listening: Listening | None = None
         self.open = False
 
     def connect(self, host: str, port: int, kind: str = "TCP") -> bool:
@@ -37,12 +39,19 @@ class Channel:
             self.open = True
             return True
         address, _, own_port = service.partition(":")
+        if re.fullmatch(r"[0-9]{1,5}", own_port):
+            port = int(own_port)
+        if listening := self.standin.air.listeners.get((address or host, port)):
+            if not listening.connected(self):
+                return False
+            self._listening, self.open = listening, True
+            return True
         if address != "127.0.0.1":
             return False
         try:
             made = socket.socket(socket.AF_INET, socket.SOCK_STREAM if kind == "TCP" else socket.SOCK_DGRAM)
             made.settimeout(1)
-            made.connect(("127.0.0.1", int(own_port) if re.fullmatch(r"[0-9]{1,5}", own_port) else port))
+            made.connect(("127.0.0.1", port))
             made.setblocking(False)
         except OSError:
             return False
@@ -54,6 +63,9 @@ class Channel:
         """Sends; whether it could be sent."""
         if not self.open:
             return False
+        if listening := self._listening:
+            self.standin.after(TRAVEL, lambda: listening.take(data))
+            return True
         if self._socket is None:
             self.standin.after(ECHO_TIME, lambda: self.received(data) if self.open else None)
             return True
@@ -82,6 +94,19 @@ class Channel:
     def close(self) -> None:
         """Closes it."""
         self.open = False
+        if self._listening:
+            self._listening.hang_up()
+            self._listening = None
         if self._socket:
             self._socket.close()
             self._socket = None
+
+    def arrived(self, data: bytes) -> None:
+        """The simulated socket at the other end sends."""
+        self.standin.after(TRAVEL, lambda: self.received(data) if self.open else None)
+
+    def went(self) -> None:
+        """The simulated socket at the other end closes."""
+        self._listening = None
+        self.close()
+        self.ended()

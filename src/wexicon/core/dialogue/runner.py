@@ -43,7 +43,7 @@ from wexicon.core.dialogue.statements import (
     Tune,
 )
 from wexicon.core.durations import spoken
-from wexicon.core.faults import Fault, ModuleFault, Part, Skipped, Stopped
+from wexicon.core.faults import Fault, LinkFault, ModuleFault, Part, Skipped, Stopped
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.elements import Capture
@@ -60,6 +60,8 @@ from wexicon.core.values import ValueFault
 
 # What silence points to if nothing else is known.
 SILENCE = "Silence points to the line end, the rate, the power or the wires; or it takes longer: allow 10s"
+# After how long a silence data that was passed on counts, though no line has ended (seconds).
+STILL = 0.05
 # How often it looks whether the operator has confirmed (seconds).
 LOOKS = 0.1
 # How often a handler may run before the dialogue goes on.
@@ -100,6 +102,8 @@ class Runner:
             if isinstance(value, Secret):
                 session.secrets.learn(value)
         self.result = DialogueOutput()
+        # The one that is being done.
+        self.statement: Statement | None = None
         self._tell = note
         self._allowed: float | None = None
         self._once: float | None = None
@@ -147,6 +151,7 @@ class Runner:
     def _block(self, block: Body) -> None:
         for statement in block:
             self.session.heed_stop()
+            self.statement = statement
             self._one(statement)
             if not isinstance(statement, Allow):
                 self._once = None
@@ -227,7 +232,7 @@ class Runner:
             case Close(name):
                 self._party(statement, name).session.close()
             case Mark(name):
-                self.values[name] = Decimal(str(round(self.session.clock.now(), 6)))
+                self.values[name] = _seconds(self.session.clock.now())
             case Ask():
                 self._ask(statement)
             case _:
@@ -256,7 +261,10 @@ class Runner:
             self.parties[statement.name].session.close()
         if self._opens is None:
             raise self._fault(statement, "no sockets can be opened here")
-        party = self._opens(statement.name, str(url))
+        try:
+            party = self._opens(statement.name, str(url))
+        except LinkFault as fault:
+            raise self._fault(statement, f"{fault.where} {fault.what}", fault.hint) from None
         self.parties[statement.name] = party
         self._watch(party)
         hear_each_other([*self.parties.values()])
@@ -400,7 +408,7 @@ class Runner:
             part = Part("", expected, heard, statement.duration.seconds)
             raise self._fault(statement, f"the event did not come within {statement.duration.text}", part=part)
         if statement.as_name:
-            self.values[statement.as_name] = Decimal(str(round(max(0.0, event.at - began), 6)))
+            self.values[statement.as_name] = _seconds(max(0.0, event.at - began))
         if not event.name:
             self.session.tell(Awaited(self.session.clock.now(), event.text))
         other, captures = found[0]
@@ -418,10 +426,14 @@ class Runner:
             if waiter and (event := waiter.take()):
                 return event
             self._attend()
-            if session.clock.now() >= until:
+            now = session.clock.now()
+            if self.party.data and session.partial and now - session.heard_at >= STILL:
+                session.take_partial()
+                continue
+            if now >= until:
                 return None
             session.heed_stop()
-            session.more_events(until)
+            session.more_events(min(until, now + STILL) if self.party.data else until)
 
     def _wait_until(self, done: Callable[[], bool]) -> None:
         """Listens until a condition is true; handlers answer what comes meanwhile."""
@@ -516,7 +528,7 @@ class Runner:
     def _value(self, statement: Statement, expression: Expression) -> Any:
         try:
             module, clock = self.module, self.session.clock
-            also: dict[str, object] = {"since()": lambda mark: Decimal(str(round(clock.now(), 6))) - mark}
+            also: dict[str, object] = {"since()": lambda mark: _seconds(clock.now()) - mark}
             if module:
                 also |= {"decoded()": module.decoded, "encoded()": module.encoded}
             return expression.value({**self.values, **also})
@@ -602,6 +614,11 @@ class Runner:
         fault = DialogueFault(mask(what), statement, part=part, where=self.program.path, hint=mask(hint))
         fault.party = self.party.name
         return fault
+
+
+def _seconds(time: float) -> Decimal:
+    """A time in whole milliseconds: several parties are not heard more exactly."""
+    return Decimal(str(round(time, 3)))
 
 
 def _nearest(expected: str, heard: list[str]) -> str:

@@ -308,6 +308,13 @@ class Session(Driver):
         """Stops waiting for the answer to the last line."""
         self._engine.abandon()
 
+    def take_partial(self) -> None:
+        """Incomplete input becomes an event as it is: where data is passed on, a line need not end."""
+        if text := self._engine.forget_partial():
+            seen = Heard(self._heard_at, text, Role.UNMATCHED)
+            self.events.add(seen)
+            self._tell([seen])
+
     def forget_partial(self) -> str:
         """Drops incomplete input; returns it."""
         return self._engine.forget_partial()

@@ -2,8 +2,8 @@
 
 The rule, from its invented datasheet: started with the key held, it speaks command mode at 57600 8N1; the key must stay
 held for a second or the mode is half (AT and AT+WHO? answer, AT+LABEL? and AT+MATE? say nothing, the rest is ERR 4).
-Otherwise it is in data mode at the rate, stop bits and parity it keeps, and says +MATE UP when it is joined. The first line after the start is ERR 0. Lines
-end with CR LF. Settings are kept by AT+KEEP; all are used from the next start on.
+Otherwise it is in data mode at the rate, stop bits and parity it keeps, and says +MATE UP when it is joined. The first
+line after the start is ERR 0. Lines end with CR LF. Settings are kept by AT+KEEP; all are used from the next start on.
 """
 
 from __future__ import annotations

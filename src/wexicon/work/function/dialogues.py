@@ -155,8 +155,13 @@ def _run(
         runner.run()
     except (Exception, KeyboardInterrupt) as fault:
         here = runner.party
-        with_cause(fault, here.session, lexicons.get(here.name))
-        result.ended_by(fault, _place(fault, program), here.session)
+        if not here.data:
+            with_cause(fault, here.session, lexicons.get(here.name))
+        place = _place(fault, program)
+        if not place and here.name and runner.statement:
+            # A port or a socket that failed: where that was noticed.
+            place = f"line {runner.statement.line} at {here.name}: {next(iter(runner.statement.lines()), '')}"
+        result.ended_by(fault, place, here.session)
     all_ = [one.session for one in runner.parties.values()] or [session]
     result.exchanges = sum(one.exchanges for one in all_)
     result.seconds = round(session.clock.now() - began, 6)
