@@ -335,10 +335,12 @@ def _run_with_parties(
 ) -> DialogueResult:
     """Runs a dialogue between several parties."""
     from wexicon.work.function.dialogues import run_with_parties
-    from wexicon.work.function.parties import parties_on_ports
+    from wexicon.work.function.parties import Ending, lexicons_of, parties_on_ports
 
+    lexicons = lexicons_of(program)
+    ends = [Ending(name, port, lexicons[name]) for name, port in ports.items()]
     own = opening or Opening(title=Path(program.path).stem)
-    with parties_on_ports(program, ports, setup, own) as made:
+    with parties_on_ports(ends, setup, own) as made:
         result = run_with_parties(
             made.modules,
             program,

@@ -15,7 +15,10 @@ from tests.conftest import SAMPLE, bench, k5, wexicon
 
 PAIR = k5() + '[unit.handset]\nstandin = "tamsel-k6"\n'
 RADIOS = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\nsettings = { addr = 7 }\n'
-UPLINK = '[unit.uplink]\nstandin = "cordal-n7"\n[air.services]\n"tides.harbour.example" = "127.0.0.1"\n[air.network]\nregisters_in = 0.5\n'
+UPLINK = (
+    '[unit.uplink]\nstandin = "cordal-n7"\n[air.services]\n"tides.harbour.example" = "127.0.0.1"\n'
+    "[air.network]\nregisters_in = 0.5\n"
+)
 
 
 @pytest.fixture(autouse=True)

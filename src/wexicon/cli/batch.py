@@ -15,11 +15,11 @@ from typing import TYPE_CHECKING
 
 from wexicon.cli.banner import banner
 from wexicon.cli.live import LiveTable, Table
-from wexicon.cli.printing import print_failure, print_remarks, print_settings, why_unproved
+from wexicon.cli.printing import print_failure, print_remarks, print_settings, print_tests, why_unproved
 from wexicon.cli.progress import EVERY, KEYBOARD, Progress
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
-from wexicon.core.text import visible
+from wexicon.core.text import counted, visible
 
 if TYPE_CHECKING:
     from wexicon.core.formats.jobs import Job
@@ -40,6 +40,7 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
     rows = [_row(result) for result in shown]
     if rows:
         print_table(("unit", "port", "module", "settings", "evidence", "took", "verdict"), rows, ours=6)
+    print_tests([result for result in results if result.tests])
     for result in results:
         if result.verdict == "unproved":
             print_line(f"{result.seat}:", "bold yellow")
@@ -54,8 +55,11 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
             print_failure(result.failure, result.verdict, result.trace)
     counts = Counter(str(result.verdict) for result in results)
     conform = counts.pop("conforms", 0)
-    told = ", ".join([f"{conform} of {len(results)} conform", *(f"{n} {one}" for one, n in counts.most_common())])
-    print_line(f"{told}; {spoken(took)}", "bold yellow" if counts else "bold green")
+    parts = [f"{conform} of {len(results)} conform", *(f"{n} {one}" for one, n in counts.most_common())]
+    tests = Counter(str(test.verdict) for result in results for test in result.tests)
+    parts += [f"{counted(n, 'test')} {one}" for one, n in tests.most_common()]
+    told, good = ", ".join(parts), not counts and set(tests) <= {"passed"}
+    print_line(f"{told}; {spoken(took)}", "bold green" if good else "bold yellow")
 
 
 def _row(result: UnitResult) -> tuple[str, ...]:
@@ -101,6 +105,8 @@ class Board:
         self._rows: dict[str, tuple[str, str, float, bool]] = {job.name: ("", "waiting", 0.0, False) for job in jobs}
         self._lock = threading.Lock()
         self._quiet = quiet
+        # What was said of each unit that has ended: tests may come later.
+        self._said_of: dict[str, str] = {}
         self._said = time.monotonic()
         self._live = LiveTable(self._table, quiet=quiet)
 
@@ -128,8 +134,9 @@ class Board:
                 colour = OUTCOME_COLOURS.get(progressed.step, "bold")
                 self._live.say("\n".join(["", *(styled(row, colour) for row in rows), ""]))
             self._live.say(f"{progressed.unit}: {verdict}", bell=True)
-        elif ended:
-            self.say(f"{progressed.unit}: {progressed.step}")
+        elif ended and (told := _outcome(progressed)) != self._said_of.get(progressed.unit):
+            self._said_of[progressed.unit] = told
+            self.say(f"{progressed.unit}: {told}")
         elif not self._quiet and time.monotonic() - self._said >= EVERY:
             self._said = time.monotonic()
             self.say(f"{progressed.unit}: {progressed.step}; {self._count()}")
@@ -157,6 +164,12 @@ class Board:
         # Those in progress, if there are more than fit.
         open_ones = [row for row in cells if row[3]] or cells
         return ("unit", "port", "step", "time"), cells if len(cells) <= MOST_SHOWN else open_ones[:MOST_SHOWN]
+
+
+def _outcome(progressed: UnitProgress) -> str:
+    """The verdict of a unit that has ended, and of its tests."""
+    tests = Counter(str(test.verdict) for test in progressed.result.tests) if progressed.result else Counter()
+    return ", ".join([progressed.step, *(f"{counted(n, 'test')} {one}" for one, n in tests.most_common())])
 
 
 class _Above(Progress):

@@ -102,6 +102,17 @@ def prove_option(default: str) -> Callable[[Command], Command]:
     )
 
 
+def tests_option(default: str) -> Callable[[Command], Command]:
+    """Which of the sheet's tests are run."""
+    return click.option(
+        "--tests",
+        type=click.Choice(["all", "harmless", "none"]),
+        default=default,
+        show_default=True,
+        help="Which of the sheet's tests to run; harmless ones write no setting.",
+    )
+
+
 class Working(msgspec.Struct, kw_only=True):
     """The options of every command that works with a module on a port."""
 

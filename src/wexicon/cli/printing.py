@@ -74,10 +74,36 @@ def print_unit(result: UnitResult) -> None:
     print_settings(result)
     print_plan(result.plan)
     print_remarks(result.remarks)
+    print_tests([result])
     if result.failure:
         print_failure(result.failure, result.verdict, result.trace, result.verdict is Verdict.STOPPED)
     else:
         print_verdict(result)
+
+
+def print_tests(results: Sequence[UnitResult]) -> None:
+    """What the tests of units measured, and why those failed that did."""
+    several = len(results) > 1
+    rows = []
+    for result in results:
+        for test in result.tests:
+            whose = [result.seat] if several else []
+            name = test.name
+            took = spoken(test.seconds) if test.seconds else ""
+            measured = [(f"{one.name} {one.value:g} {one.unit}".rstrip(), one.limits) for one in test.measurements]
+            for number, (value, limits) in enumerate(measured or [("", "")]):
+                first = not number
+                head = [*whose, name, took] if first else ["" for _ in (*whose, name, took)]
+                rows.append([*head, value, limits, str(test.verdict) if first else ""])
+    if rows:
+        print_line("")
+        columns = [*(["unit"] if several else []), "test", "took", "measured", "limits", "verdict"]
+        print_table(columns, rows, ours=len(columns) - 1)
+    for result in results:
+        for test in result.tests:
+            if test.failure:
+                place = f" {test.name} of {result.seat}" + (f", {test.failure.step}" if test.failure.step else "")
+                print_failure(test.failure, f"test {test.verdict}", test.trace, place=place)
 
 
 def tell_recorded(wrong: str) -> None:

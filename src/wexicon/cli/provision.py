@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
-from wexicon.cli.options import Working, allow_option, gathered, prove_option, register_option, sheet_at
+from wexicon.cli.options import Working, allow_option, gathered, prove_option, register_option, sheet_at, tests_option
 from wexicon.cli.progress import Progress
 from wexicon.cli.show import emit_json, ending, print_note
 from wexicon.cli.stopping import Stop
@@ -37,6 +37,7 @@ class SheetCall(msgspec.Struct, kw_only=True):
     new_ports: bool
     allowed: tuple[Path, ...]
     how: Working
+    tests: str = ""
     plan: bool = False
     resume: bool = False
 
@@ -64,6 +65,7 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
 @prove_option("auto")
 @click.option("--again", is_flag=True, help="Allow re-use: override the register's match of module and unit.")
 @click.option("--resume", is_flag=True, help="Skip units already provisioned with this sheet and row.")
+@tests_option("all")
 @click.option("--plan", is_flag=True, help="Dry run: read the module, print the lines to say, write nothing.")
 @gathered(SheetCall)
 def provision(call: SheetCall) -> None:
@@ -83,6 +85,7 @@ def provision(call: SheetCall) -> None:
 @click.option(
     "--again", is_flag=True, help="Compare with the named row, whatever unit the register has this module as."
 )
+@tests_option("harmless")
 @gathered(SheetCall)
 def verify(call: SheetCall) -> None:
     """Compare the modules on PORTs with SHEET; nothing is written.
@@ -94,6 +97,7 @@ def verify(call: SheetCall) -> None:
 
 def _run(call: SheetCall, *, write: bool) -> None:
     from wexicon import api
+    from wexicon.work.fleet.sheet_tests import Tests
 
     sheet = sheet_at(call.sheet_path, call.seat_name, call.allowed)
     for note in sheet.notes:
@@ -105,6 +109,7 @@ def _run(call: SheetCall, *, write: bool) -> None:
         again=call.again,
         new_ports=call.new_ports,
         stop_after=call.stop_after,
+        tests=Tests(call.tests),
     )
     jobs = api.chosen_jobs(sheet, call.seat_name, call.row)
     run = api.SheetRun(sheet, jobs, api.places_of(call.ports), order, call.register_at)

@@ -109,7 +109,7 @@ def _rehearse_sheet(call: RehearseCall, choice: Choice) -> None:
     for note in sheet.notes:
         print_note(note)
     jobs = jobs_of(sheet)
-    if any(job.row or job.seat.count or not job.is_plain for job in jobs):
+    if sheet.tests or any(job.row or job.seat.count or not job.is_plain for job in jobs):
         _rehearse_many(call, choice, sheet, jobs)
         return
     results = []

@@ -91,7 +91,7 @@ class Runner:
         self.program = program
         # Who is spoken to now, and everybody who takes part.
         self.party = parties[0] if parties else Party("", session, module, operator)
-        self.parties = {one.name: one for one in parties}
+        self.parties = {one.name: one for one in parties if one.name}
         self._opens = opens
         marked = program.secrets()
         self.values: dict[str, object] = {

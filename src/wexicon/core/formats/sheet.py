@@ -19,6 +19,7 @@ from wexicon.core.faults import Fault
 from wexicon.core.formats.filling import NUMBER, ROW, Filling, filling
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.formats.secret_sources import ELSEWHERE, FETCHED, GENERATED, Generated, generated, source_of, told
+from wexicon.core.formats.sheet_tests import SeatOfTest, SheetTest, TestTable, read_tests
 from wexicon.core.formats.toml import Source
 from wexicon.core.formats.units import UnitsTable
 from wexicon.core.protocol.masking import Secrets
@@ -83,6 +84,7 @@ class SheetFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     agree: AgreeTable = AgreeTable()
     drawn: dict[str, DrawnTable] = msgspec.field(default_factory=dict)
     hand_over: HandOverTable | None = None
+    test: dict[str, TestTable] = msgspec.field(default_factory=dict)
 
 
 class GivenByRow(msgspec.Struct, frozen=True):
@@ -145,6 +147,7 @@ class Sheet(msgspec.Struct, frozen=True):
     secret: Callable[[str, str], str] | None = None
     notes: tuple[str, ...] = ()
     hand_over: HandOverTable | None = None
+    tests: dict[str, SheetTest] = {}
 
     @property
     def called(self) -> str:
@@ -207,13 +210,17 @@ def read_sheet(
     for name, drawn in (whole.drawn if whole else {}).items():
         if not 0 <= drawn.first <= drawn.last < 2**63:
             source.complain(("drawn", name), "first must be 0 or more, and last not less than first")
+    tests: dict[str, SheetTest] = {}
     if whole:
         _check_hand_over(source, whole.hand_over, seats)
+        if whole.test and dialogue:
+            known = {one.name: SeatOfTest(one.lexicon, one.each, one.count) for one in seats.values()}
+            tests = read_tests(source, whole.test, known, dialogue, secret, rows.columns if rows else ())
     source.finish()
     assert whole
     title, digest = str(source.data.get("title", "")), sha256(data).hexdigest()
     notes = tuple(note for seat_ in seats.values() for note in _decimals(source, seat_))
-    return Sheet(path, title, seats, digest, rows, whole.agree, whole.drawn, secret, notes, whole.hand_over)
+    return Sheet(path, title, seats, digest, rows, whole.agree, whole.drawn, secret, notes, whole.hand_over, tests)
 
 
 def _check_hand_over(source: Source, table: HandOverTable | None, seats: Mapping[str, Seat]) -> None:

@@ -68,6 +68,10 @@ class Setup(msgspec.Struct, kw_only=True):
                 raise CallFault(str(fault)) from None
         return found
 
+    def with_trace(self, path: Path) -> Setup:
+        """The same, with its trace in this file."""
+        return msgspec.structs.replace(self, trace=path, listener=None)
+
     def trace_for(self, title: str) -> Path:
         """The trace file of a session."""
         return self.trace or dated_trace(title)

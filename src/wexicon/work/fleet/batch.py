@@ -21,6 +21,7 @@ from wexicon.core.formats.jobs import AgreeingUnit, Job, dependency_cycle, disag
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Began, Listener, Observation
 from wexicon.core.text import visible
+from wexicon.core.values import Value
 from wexicon.work.contact.catalog import find_dialogue
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.claims import AnothersUnit, Claims, Known, MadeBefore
@@ -81,7 +82,8 @@ class BatchOrder(msgspec.Struct, frozen=True, kw_only=True):
 class Batch:
     """One run over the units of a sheet. `opened` opens a module, `progress` is shown each step, `keep` each result. `claims`
     assigns units to runs, `known` are values of units that were provisioned before; `request` returns what the operator wants
-    instead of a swap: SKIP, AGAIN or nothing; `generated` gives the secrets that are drawn for each unit."""
+    instead of a swap: SKIP, AGAIN or nothing; `generated` gives the secrets that are drawn for each unit, `tested` runs the
+    tests of one that is done; `wanted` is filled with the values of each."""
 
     def __init__(
         self,
@@ -98,7 +100,11 @@ class Batch:
         known: Known | None = None,
         request: Callable[[], str] = lambda: "",
         generated: GeneratedSecrets | None = None,
+        tested: Callable[[Job, UnitResult], None] = lambda job, result: None,
+        wanted: dict[str, dict[str, Value]] | None = None,
     ) -> None:
+        self.tested = tested
+        self.wanted = {} if wanted is None else wanted
         self.generated = generated or GeneratedSecrets()
         self.sheet = sheet
         self.jobs = list(jobs)
@@ -220,6 +226,7 @@ class Batch:
                 self.scheduler.give_back(job)
                 continue
             before = job
+            self.tested(job, result)
             self._end(job, result)
             self.scheduler.end(job, result)
             if once:
@@ -366,6 +373,7 @@ class Batch:
         secret = self.generated.of(job, unit)
         job.seat.secrets(secret, into=module.session.secrets)
         wanted = {**job.resolved({**self.scheduler.known, **own, **drawn}), **secret}
+        self.wanted[job.name] = wanted
         ran: list[DialogueResult] = []
         said = module.session.changes
         for name in job.seat.before if self.order.write else ():

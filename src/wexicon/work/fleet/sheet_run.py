@@ -5,8 +5,8 @@ The rule: the register is checked before any port is opened; each result is reco
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager, suppress
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -17,6 +17,7 @@ from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.text import counted
+from wexicon.core.values import Value
 from wexicon.folders import state_folder
 from wexicon.links.lock import look_at_all
 from wexicon.work.contact.ports import NewPorts, PortAssignment
@@ -25,11 +26,13 @@ from wexicon.work.fleet.batch import Batch, BatchOrder
 from wexicon.work.fleet.claims import Known, SharedClaims, known_of
 from wexicon.work.fleet.generated_secrets import GeneratedSecrets, KeptSecrets
 from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register, used_before
-from wexicon.work.fleet.scheduler import ProgressCallback
+from wexicon.work.fleet.scheduler import ProgressCallback, UnitProgress
+from wexicon.work.fleet.sheet_tests import DueTest, SheetTests, Tests
+from wexicon.work.fleet.test_bench import PortBench
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
 from wexicon.work.provisioning.run import Order, provision, verify
-from wexicon.work.provisioning.unfinished import RegisterStore
+from wexicon.work.provisioning.unfinished import RegisterStore, Store
 from wexicon.work.results.unit import PlannedLine, UnitResult
 from wexicon.work.results.verdicts import Prove
 
@@ -40,7 +43,7 @@ if TYPE_CHECKING:
 class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
     """What to do with the units of a sheet. `write`: provision, else verify; `prove` is the evidence required; `plan`: a dry
     run; `again` overrides the register's match of module and unit; `new_ports` also uses ports that appear; `stop_after`
-    starts no unit after that many failures (0: no limit)."""
+    starts no unit after that many failures (0: no limit); `tests` are those of the sheet's tests that are run."""
 
     write: bool = True
     prove: Prove = Prove.AUTO
@@ -48,6 +51,7 @@ class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
     again: bool = False
     new_ports: bool = False
     stop_after: int = 0
+    tests: Tests = Tests.ALL
 
 
 class Report(msgspec.Struct, frozen=True, kw_only=True):
@@ -75,6 +79,7 @@ class SheetRun:
         self._register_at = register_at
         self._known: Known = {}
         self._traces: dict[str, str] = {}
+        self._results: dict[str, UnitResult] = {}
 
     @cached_property
     def register(self) -> Register:
@@ -149,22 +154,54 @@ class SheetRun:
 
     def run(self, setup: Setup, report: Report | None = None) -> list[UnitResult]:
         """Runs all units; their results in the order of the sheet. Raises Fault if the run cannot start."""
-        return self._batch(setup, report or Report()) if self.is_batch else [self._one(setup)]
+        return self._batch(setup, report or Report()) if self.is_batch else [self._one(setup, report or Report())]
 
-    def _one(self, setup: Setup) -> UnitResult:
+    def _tests(
+        self, setup: Setup, report: Report, store: Store, wanted: Mapping[str, Mapping[str, Value]]
+    ) -> SheetTests:
+        """The sheet's tests, to be run on the ports of this run; `wanted` are the values of each unit, as they become known."""
+        results = self._results
+
+        def started(due: DueTest) -> None:
+            for job in due.jobs.values():
+                report.progress(UnitProgress(job.name, results[job.name].port, f"test {due.test.name}"))
+
+        def unit_of(job: Job) -> str:
+            return job.seat.lexicon.unit_of(results[job.name].identity)
+
+        bench = PortBench(self.sheet, setup, store, self.order.prove, self._opens(setup), wanted, unit_of)
+        return SheetTests(self.sheet, self.jobs, bench, Tests.NONE if self.order.plan else self.order.tests, started)
+
+    def _opens(self, setup: Setup) -> Callable[[Job, str, Listener], AbstractContextManager[Module]]:
+        """Opens the module of a unit on a port, with a trace of its own."""
+
+        @contextmanager
+        def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
+            trace = dated_trace(job.name)
+            self._traces[job.name] = str(trace)
+            own = msgspec.structs.replace(setup.heard_by(listener), trace=trace)
+            opening = Opening(title=job.name, secrets=job.secrets())
+            with module_on_port(port, job.seat.lexicon, own, opening, job.given(self.sheet.secret)) as module:
+                yield module
+
+        return opened
+
+    def _one(self, setup: Setup, report: Report) -> UnitResult:
         job, port, order = self.jobs[0], self.ports[0].port, self.order
         seat = job.seat
         # Only a plan comes here with secrets to be generated: it says that there are some.
         wanted = {**job.wanted, **GeneratedSecrets().of(job, "")}
         asked = Order(wanted, order.prove, seat.trust, self.sheet.digest, order.plan)
         opening = Opening(title=job.name, secrets=job.secrets())
+        store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
         with module_on_port(port, seat.lexicon, setup, opening, job.given(self.sheet.secret)) as module:
-            store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
             result = provision(module, asked, store=store) if order.write else verify(module, asked)
         result.about(job.name, port, seat.lexicon, module.trace, self.sheet.digest)
         if order.plan:
             result.plan = [*(PlannedLine("secret", f"({one})") for one in job.secret_sources()), *result.plan]
         else:
+            self._results[job.name] = result
+            self._tests(setup, report, store, {job.name: wanted}).alone(job, result)
             self._record(job, result)
         return result
 
@@ -181,21 +218,19 @@ class SheetRun:
             flush=store.flush_ended,
         )
 
-        @contextmanager
-        def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
-            trace = dated_trace(job.name)
-            self._traces[job.name] = str(trace)
-            own = msgspec.structs.replace(setup.heard_by(listener), trace=trace)
-            opening = Opening(title=job.name, secrets=job.secrets())
-            with module_on_port(port, job.seat.lexicon, own, opening, job.given(self.sheet.secret)) as module:
-                yield module
+        wanted: dict[str, dict[str, Value]] = {}
+        tests = self._tests(setup, report, store, wanted)
+
+        def tested(job: Job, result: UnitResult) -> None:
+            self._results[job.name] = result
+            tests.alone(job, result)
 
         look_at_all(place.port for place in self.ports)
         with claims:
             batch = Batch(
                 self.sheet,
                 self.jobs,
-                opened,
+                self._opens(setup),
                 BatchOrder(
                     write=order.write,
                     prove=order.prove,
@@ -211,8 +246,17 @@ class SheetRun:
                 known=self._known,
                 request=report.request or (lambda: ""),
                 generated=self._generated,
+                tested=tested,
+                wanted=wanted,
             )
-            return batch.run(self.ports, NewPorts(self.ports) if order.new_ports else None)
+            results = batch.run(self.ports, NewPorts(self.ports) if order.new_ports else None)
+            if not setup.stopping():
+                for job in tests.together(batch.results):
+                    self._keep(job, batch.results[job.name])
+                    report.progress(
+                        UnitProgress(job.name, "", str(batch.results[job.name].verdict), batch.results[job.name])
+                    )
+            return results
 
     def _keep(self, job: Job, result: UnitResult) -> None:
         result.trace = self._traces.get(job.name, "")

@@ -134,18 +134,8 @@ def _run(
     opens: Callable[[str, str], Party] | None = None,
 ) -> DialogueResult:
     """Runs a dialogue, `first` before its first line."""
-    several = [one for one in parties if one.name]
     session = parties[0].session
-    runner = Runner(
-        session,
-        program,
-        values,
-        module=parties[0].module,
-        operator=parties[0].operator,
-        note=note,
-        parties=several,
-        opens=opens,
-    )
+    runner = Runner(session, program, values, note=note, parties=parties, opens=opens)
     result = DialogueResult(dialogue=program.path, verdict=Verdict.PASSED)
     began = session.clock.now()
     try:

@@ -5,9 +5,10 @@ The rule: all of them share one trace and one set of secrets, and all are closed
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from typing import NamedTuple
 
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.parties import Party
@@ -79,26 +80,31 @@ class Parties:
             self._writer.close()
 
 
+class Ending(NamedTuple):
+    """A party's name in the dialogue, its port, and its lexicon if it has one."""
+
+    name: str
+    port: str
+    lexicon: Lexicon | None
+
+    def open(self, stack: ExitStack, setup: Setup) -> tuple[Link, list[Tuning]]:
+        """Its link, open until the stack ends, and the links to try first. Raises Fault."""
+        lexicon, likely = self.lexicon, setup.links(self.lexicon, self.port)
+        tuning = lexicon.factory if lexicon else (likely or [Tuning()])[0]
+        flow = setup.flow or (lexicon.flow if lexicon else FLOWS[0])
+        link = open_port(self.port, setup.fixture.bridge or tuning, flow, setup.fixture.idle)
+        return stack.enter_context(link), likely
+
+
 @contextmanager
-def parties_on_ports(program: Program, ports: Mapping[str, str], setup: Setup, opening: Opening) -> Iterator[Parties]:
+def parties_on_ports(ends: Sequence[Ending], setup: Setup, opening: Opening) -> Iterator[Parties]:
     """The parties of a dialogue, each on its port. Raises Fault."""
-    check_ports(program, ports)
-    lexicons = lexicons_of(program)
     with ExitStack() as stack:
-        links: dict[str, Link] = {}
-        likely: dict[str, list[Tuning]] = {}
-        for name, port in ports.items():
-            lexicon = lexicons[name]
-            likely[name] = setup.links(lexicon, port)
-            tuning = lexicon.factory if lexicon else (likely[name] or [Tuning()])[0]
-            flow = setup.flow or (lexicon.flow if lexicon else FLOWS[0])
-            fixed = setup.fixture.bridge or tuning
-            links[name] = stack.enter_context(open_port(port, fixed, flow, setup.fixture.idle))
-        clock = next(iter(links.values())).clock
-        made = Parties(stack, setup, opening, setup.trace_for(opening.title), clock)
-        for name, link in links.items():
-            lexicon = lexicons[name]
-            session = made.session(name, link, lexicon.dialect if lexicon else Dialect(Speech()))
-            made.modules.append(Participant(name, session, lexicon, setup.operator(ports[name]), likely[name]))
+        links = [one.open(stack, setup) for one in ends]
+        made = Parties(stack, setup, opening, setup.trace_for(opening.title), links[0][0].clock)
+        for one, (link, likely) in zip(ends, links, strict=True):
+            dialect = one.lexicon.dialect if one.lexicon else Dialect(Speech())
+            session = made.session(one.name, link, dialect)
+            made.modules.append(Participant(one.name, session, one.lexicon, setup.operator(one.port), likely))
         yield made
         made.close()

@@ -17,6 +17,7 @@ from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.values import UNSET, Value
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.result import Result
+from wexicon.work.results.sheet_test import SheetTestResult
 from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
 
 
@@ -76,7 +77,7 @@ class UnitResult(Result):
     are SHA-256 digests of the files; `trusted` are settings whose acknowledgement was enough, `also_changed` settings outside
     the sheet that changed; `kept` and `measurements` come from the sheet's dialogues; `starts` counts the
     starts that were observed since the last write, with a reading after each; `lexicon_from` is the lexicon's file;
-    `said_by_dialogues` counts the lines that the sheet's dialogues said."""
+    `said_by_dialogues` counts the lines that the sheet's dialogues said; `tests` are the sheet's tests of this unit."""
 
     evidence: Evidence = Evidence.NONE
     seat: str = ""
@@ -100,6 +101,14 @@ class UnitResult(Result):
     sheet: str = ""
     lexicon_digest: str = ""
     lexicon_from: str = ""
+    tests: list[SheetTestResult] = []
+
+    @property
+    def status(self) -> int:
+        """The exit status: of the settings, or of the tests if those are right."""
+        own = super().status
+        tests = [test.status for test in self.tests]
+        return next((one for one in (130, 2, 3, 1, 4) if one == own or one in tests), 0)
 
     def about(self, seat: str, port: str, lexicon: Lexicon, trace: str, sheet: str = "") -> UnitResult:
         """The same, with its seat, port, lexicon and files."""

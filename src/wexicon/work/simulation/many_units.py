@@ -20,15 +20,19 @@ from wexicon.core.faults import CallFault
 from wexicon.core.formats.jobs import Job, dependency_cycle
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
+from wexicon.core.values import Value
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.batch import Batch, BatchOrder
 from wexicon.work.fleet.claims import Claims, Known
+from wexicon.work.fleet.sheet_tests import SheetTests, Tests
 from wexicon.work.module.module import Module
 from wexicon.work.results.rehearsal import AskedFor, Rehearsal
 from wexicon.work.results.unit import StepTime, UnitResult
 from wexicon.work.results.verdicts import Verdict
 from wexicon.work.simulation.choice import Choice
 from wexicon.work.simulation.rehearsal import bench_of
+from wexicon.work.simulation.virtual_bench import VirtualBench
+from wexicon.work.simulation.virtual_tests import VirtualTestBench
 
 # From this many units on, processes share the work, in chunks of this size.
 MANY, SHARE = 200, 100
@@ -62,11 +66,14 @@ class _Making:
     def make(self, jobs: Sequence[Job]) -> tuple[list[UnitResult], Known, Counter[str]]:
         """Runs these jobs in turn. Returns results, values that other units may use, and how often operators were asked."""
         asked: Counter[str] = Counter()
+        benches: dict[str, VirtualBench] = {}
 
         @contextmanager
         def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
             lexicon = job.seat.lexicon
             bench = bench_of(self.choice, lexicon)
+            if self.sheet.tests:
+                benches[job.name] = bench
             # As with a person: power is not cut unless attention needs it.
             bench.operator.switches_power = False
             bench.standin.another(self.numbers[job.name], flash=False)
@@ -75,10 +82,24 @@ class _Making:
             yield Module(session, lexicon, bench.operator, given=job.given(None))
             asked.update(bench.operator.asked)
 
-        batch = Batch(self.sheet, jobs, opened, BatchOrder(swaps=False), claims=self.claims, known=self.known)
+        wanted: dict[str, dict[str, Value]] = {}
+        tests = SheetTests(self.sheet, jobs, VirtualTestBench(self.sheet, self.choice, benches, wanted), Tests.ALL)
+        batch = Batch(
+            self.sheet,
+            jobs,
+            opened,
+            BatchOrder(swaps=False),
+            claims=self.claims,
+            known=self.known,
+            tested=tests.alone,
+            wanted=wanted,
+        )
         results = batch.run(
             [PortAssignment(f"stand-in {number}") for number in range(1, max(1, len(list(dependency_cycle(jobs)))) + 1)]
         )
+        for job, result in zip(jobs, results, strict=True):
+            result.port = f"stand-in {job.name}"
+        tests.together(batch.results)
         for job, result in zip(jobs, results, strict=True):
             result.port = f"stand-in {job.seat.lexicon.about.family}"
         return results, batch.scheduler.known, asked
@@ -114,6 +135,8 @@ def _steps(results: Iterable[UnitResult]) -> Counter[str]:
     for result in results:
         for step in result.steps:
             steps["write" if step.step.startswith("write ") else step.step] += round(step.seconds * 1e6)
+        for test in result.tests:
+            steps[f"test {test.name}"] += round(test.seconds * 1e6)
     return steps
 
 
@@ -130,7 +153,7 @@ def rehearse_jobs(
     waited_for = {seat for job in jobs for seat in job.waits_for()}
     first = sum(job.seat.name in waited_for for job in jobs)
     alone = first if not any(job.waits_for() for job in jobs[:first]) and not around else len(jobs)
-    if len(jobs) < MANY or "fork" not in multiprocessing.get_all_start_methods():
+    if len(jobs) < MANY or sheet.tests or "fork" not in multiprocessing.get_all_start_methods():
         alone = len(jobs)
     results, making.known, asked = making.make(jobs[:alone]) if alone else ([], {}, Counter())
     steps = _steps(results)
@@ -146,10 +169,15 @@ def rehearse_jobs(
     swaps = max(0, len(jobs) - ports)
     if swaps:
         asked["Insert the module for the next unit."] += swaps
-    whole_time = _scheduled([result.seconds for result in results], ports, swap)
+    whole_time = _scheduled([result.seconds + _tested(result) for result in results], ports, swap)
     told = [AskedFor(text, times) for text, times in asked.most_common()]
     summed = [StepTime(step, micros / 1e6) for step, micros in steps.most_common()]
     return Rehearsal(results, ports, whole_time, swap, swaps, summed, told)
+
+
+def _tested(result: UnitResult) -> float:
+    """How many seconds the tests of a unit take."""
+    return sum(test.seconds for test in result.tests)
 
 
 def _end_at_signals() -> None:

@@ -3,36 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from contextlib import ExitStack
 from pathlib import Path
 
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import Program
-from wexicon.core.dialogue.parties import Party
-from wexicon.core.faults import CallFault, LinkFault
+from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat
-from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.speech import Speech
 from wexicon.core.secret import HIDDEN
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET
 from wexicon.files import read_file
-from wexicon.links.virtual import VirtualClock, VirtualSocket
+from wexicon.links.virtual import VirtualClock
 from wexicon.records.trace_reader import recorded
 from wexicon.records.trace_writer import TraceWriter
-from wexicon.rig.bench import Bench, Unit, UnitTable, no_recordings, read_rig
+from wexicon.rig.bench import Bench, Unit, UnitTable, read_rig
 from wexicon.rig.standins import FAMILIES
 from wexicon.rig.standins.recording import Recording
-from wexicon.work.contact.sessions import Opening, Setup
-from wexicon.work.function.dialogues import Participant, run_dialogue, run_with_parties
-from wexicon.work.function.parties import Parties, lexicons_of
+from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.simulation.choice import Choice
+from wexicon.work.simulation.party_rehearsal import rehearse_parties
 from wexicon.work.simulation.virtual_bench import VirtualBench
 
 
@@ -128,65 +123,6 @@ def rehearse_dialogue(
     session.listener.flush()
     result.trace = traced.close()
     return result
-
-
-def rehearse_parties(
-    program: Program, values: Mapping[str, object], choice: Choice, *, trace: Path | None = None
-) -> DialogueResult:
-    """Runs a dialogue between several stand-ins on one bench, and simulated sockets. Raises Fault."""
-    agenda, lexicons = Agenda(), lexicons_of(program)
-    bench = _bench_for(lexicons, choice, agenda)
-    with ExitStack() as stack:
-        setup = Setup(force=True)
-        made = Parties(stack, setup, Opening(), trace, VirtualClock(agenda))
-        free = dict(bench.units)
-        for name, lexicon in lexicons.items():
-            unit = free.pop(name, None) or _take(free, lexicon)
-            if unit is None:
-                raise CallFault(f"the rig has no unit for {name}", hint=f"Call one of its units {name}.")
-            one = VirtualBench(unit.standin, agenda, lexicon)
-            link = one.link(lexicon.factory if lexicon else None)
-            session = made.session(name, link, one.dialect())
-            made.modules.append(Participant(name, session, lexicon, one.operator))
-
-        def opened(name: str, url: str) -> Party:
-            scheme, _, place = url.partition("://")
-            host, _, port = place.rpartition(":")
-            if scheme != "listen" or not port.isdecimal():
-                hint = 'In a rehearsal modules connect: open NAME "listen://HOST:PORT".'
-                raise LinkFault("nothing answers there", where=url, hint=hint)
-            link = VirtualSocket(url, VirtualClock(agenda))
-            bench.air.listeners[host, int(port)] = link
-            return Party(name, made.session(name, link, Dialect(Speech())), is_socket=True)
-
-        result = run_with_parties(made.modules, program, values, opens=opened)
-        made.close()
-    result.trace = str(trace or "")
-    return result
-
-
-def _bench_for(lexicons: Mapping[str, Lexicon | None], choice: Choice, agenda: Agenda) -> Bench:
-    """The bench of a rig file, or one with a stand-in of each party's family."""
-    if choice.rig:
-        folder = choice.rig.parent
-        bench = read_rig(read_file(choice.rig), str(choice.rig), agenda, lambda name: recorded(folder / name))
-    else:
-        families = {name: lexicon.about.family if lexicon else "" for name, lexicon in lexicons.items()}
-        for name, family in families.items():
-            if family not in FAMILIES:
-                hint = f"Name a lexicon: party {name} = LEXICON; or a --rig with a unit {name}."
-                raise CallFault(f"there is no stand-in for {name}", hint=hint)
-        bench = Bench("", {name: UnitTable(family) for name, family in families.items()}, agenda, None, no_recordings)
-    bench.power_up()
-    return bench
-
-
-def _take(free: dict[str, Unit], lexicon: Lexicon | None) -> Unit | None:
-    """A unit of a lexicon's family that is not taken yet."""
-    for name, unit in free.items():
-        if lexicon and unit.standin.family == lexicon.about.family:
-            return free.pop(name)
-    return None
 
 
 def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, order: Order | None = None) -> UnitResult:

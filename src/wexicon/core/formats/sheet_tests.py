@@ -1,0 +1,163 @@
+"""Tests of a sheet: what its finished modules must be able to do, `[test.NAME]`.
+
+The rule: a test names a dialogue, and a seat for each party in it. It is run once, or for each row if a seat has rows; all that
+can be wrong with it is found when the sheet is read.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Mapping
+from typing import Any
+
+import msgspec
+
+from wexicon.core.dialogue import Program
+from wexicon.core.dialogue.given import given
+from wexicon.core.dialogue.statements import Needs
+from wexicon.core.faults import CallFault, Fault
+from wexicon.core.formats.filling import NUMBER, ROW, Filling, filling
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.secret_sources import ELSEWHERE, GENERATED, source_of
+from wexicon.core.formats.toml import Source
+from wexicon.core.formats.units import Row
+from wexicon.core.secret import Secret
+from wexicon.core.text import meant
+
+
+class TestTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[test.NAME]`: the `dialogue` (beside the sheet), the seat of each of its `parties`, or the `seat` of a dialogue that has
+    none, and what it is `given`: values, sources of secrets, or what is filled in from the row."""
+
+    dialogue: str
+    parties: dict[str, str] = msgspec.field(default_factory=dict)
+    seat: str = ""
+    given: dict[str, Any] = msgspec.field(default_factory=dict)
+    meaning: str = ""
+
+
+class SheetTest(msgspec.Struct, frozen=True):
+    """A test, read: `seats` are those of its parties, by their names ("" if the dialogue has none), `given` plain values,
+    Secrets and Fillings."""
+
+    name: str
+    program: Program
+    seats: dict[str, str]
+    given: dict[str, object]
+
+    def values(self, row: Row | None, number: int) -> dict[str, object]:
+        """What the dialogue needs, for one row. Raises CallFault."""
+        known = {(NUMBER, ""): str(number)}
+        cells = row.cells if row else {}
+        known |= {(ROW, name): cell for name, cell in cells.items()}
+        made: dict[str, object] = {}
+        for need in self.program.needs():
+            value = self.given.get(need.name, cells.get(need.name))
+            if value is None:
+                continue
+            try:
+                text = value.fill(known) if isinstance(value, Filling) else value
+                made[need.name] = text if isinstance(text, Secret) else _plain(need, text)
+            except (KeyError, ValueError) as fault:
+                raise CallFault(f"test {self.name}: {need.name} cannot be given: {fault}") from None
+        return made
+
+
+class SeatOfTest(msgspec.Struct, frozen=True):
+    """What a test needs to know of a seat."""
+
+    lexicon: Lexicon
+    each: bool
+    count: int
+
+
+def read_tests(
+    source: Source,
+    tables: Mapping[str, TestTable],
+    seats: Mapping[str, SeatOfTest],
+    dialogue: Callable[[str], Program],
+    secret: Callable[[str, str], str],
+    columns: Collection[str],
+) -> dict[str, SheetTest]:
+    """The tests of a sheet; what is wrong is complained of to `source`."""
+    found: dict[str, SheetTest] = {}
+    for name, table in tables.items():
+        here = ("test", name)
+        try:
+            program = dialogue(table.dialogue)
+        except Fault as fault:
+            source.complain((*here, "dialogue"), str(fault))
+            continue
+        places = _places(source, here, table, program, seats)
+        by_row = any(seats[seat].each for seat in places.values() if seat in seats)
+        values = _given(source, here, table, program, secret, columns if by_row else ())
+        found[name] = SheetTest(name, program, places, values)
+    return found
+
+
+def _places(
+    source: Source, here: tuple[str, ...], table: TestTable, program: Program, seats: Mapping[str, SeatOfTest]
+) -> dict[str, str]:
+    """The seat of each party."""
+    declared = program.parties()
+    places = dict(table.parties)
+    if not declared:
+        if table.parties:
+            source.complain((*here, "parties"), f"{table.dialogue} has no parties", "write seat = NAME")
+        places = {"": table.seat or (next(iter(seats)) if len(seats) == 1 else "")}
+        if not places[""]:
+            source.complain(here, "which seat is it for?", f'write seat = "NAME", one of {", ".join(seats)}')
+            return {}
+    elif table.seat:
+        source.complain((*here, "seat"), f"{table.dialogue} has parties", "write parties = { PARTY = SEAT }")
+    for party in declared:
+        if party not in places:
+            source.complain((*here, "parties"), f"no seat for {party}", f'add {party} = "SEAT"')
+    for party, seat in places.items():
+        if declared and party not in declared:
+            source.complain((*here, "parties"), f"{table.dialogue} has no party {party}", meant(party, declared))
+        elif seat not in seats:
+            source.complain((*here, "parties"), f"there is no seat {seat}", meant(seat, seats))
+        elif seats[seat].count:
+            source.complain((*here, "parties"), f"{seat} is several units: which of them is meant?")
+        elif (wanted := declared.get(party)) and wanted != seats[seat].lexicon.about.family:
+            family = seats[seat].lexicon.about.family
+            source.complain((*here, "parties"), f"{party} speaks {wanted}, and the seat {seat} has {family}")
+    return places
+
+
+def _given(
+    source: Source,
+    here: tuple[str, ...],
+    table: TestTable,
+    program: Program,
+    secret: Callable[[str, str], str],
+    columns: Collection[str],
+) -> dict[str, object]:
+    """What the dialogue is given."""
+    needs = {need.name: need for need in program.needs()}
+    made: dict[str, object] = {}
+    for name, value in table.given.items():
+        place = (*here, "given", name)
+        outside = source_of(value)
+        if name not in needs:
+            source.complain(place, f"{table.dialogue} does not need it", meant(name, needs))
+        elif (needs[name].secret and not outside) or (outside and outside[0] == GENERATED):
+            source.complain(place, "is a secret and does not belong into a sheet", ELSEWHERE.format(name=name))
+        else:
+            try:
+                if outside:
+                    made[name] = Secret(_plain(needs[name], secret(*outside)))
+                else:
+                    made[name] = filling(str(value)) or _plain(needs[name], value)
+            except ValueError as fault:
+                source.complain(place, str(fault))
+    for need in needs.values():
+        if need.default is None and need.name not in made and need.name not in columns and need.name not in table.given:
+            hint = f'write given = {{ {need.name} = ... }}, or "{{row.COLUMN}}" for a value of the table'
+            source.complain(here, f"{table.dialogue} needs {need.name}, and nothing gives it", hint)
+    return made
+
+
+def _plain(need: Needs, value: object) -> object:
+    """A value of the kind that is needed. Raises ValueError."""
+    return given(need.name, need.kind, str(value), secret=need.secret)

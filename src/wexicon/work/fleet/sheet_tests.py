@@ -1,0 +1,212 @@
+"""The tests of a sheet: which are due for which units, and what came of them.
+
+The rule: a test runs after the units that it needs conform. One that may write settings voids the evidence: it is unfinished
+work until they were put back, and the start and the reading were repeated.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from enum import StrEnum
+from typing import Protocol
+
+import msgspec
+
+from wexicon.core.dialogue import Program
+from wexicon.core.dialogue.blocks import Say
+from wexicon.core.dialogue.party_statements import At
+from wexicon.core.dialogue.statements import Body, Do, Set
+from wexicon.core.formats.jobs import Job
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.formats.sheet_tests import SheetTest
+from wexicon.work.results.dialogue import DialogueResult
+from wexicon.work.results.failure import Failure
+from wexicon.work.results.sheet_test import SheetTestResult
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Outcome, Verdict
+
+
+class Tests(StrEnum):
+    """Which tests are run: all, those that write nothing, or none."""
+
+    ALL = "all"
+    HARMLESS = "harmless"
+    NONE = "none"
+
+
+class DueTest(msgspec.Struct, frozen=True):
+    """A test for some units: one for each party, the first is the unit whose test it is."""
+
+    test: SheetTest
+    jobs: dict[str, Job]
+
+    @property
+    def owner(self) -> Job:
+        """The unit whose test it is."""
+        return next(iter(self.jobs.values()))
+
+    @property
+    def alone(self) -> bool:
+        """Whether it needs no other unit."""
+        return len({job.name for job in self.jobs.values()}) == 1
+
+    @property
+    def writes(self) -> bool:
+        """Whether it may change a setting."""
+        lexicons = {party: job.seat.lexicon for party, job in self.jobs.items()}
+        return writes(self.test.program, lexicons)
+
+    def values(self) -> dict[str, object]:
+        """What its dialogue needs. Raises CallFault."""
+        by_row = next((job for job in self.jobs.values() if job.row), self.owner)
+        return self.test.values(by_row.row, by_row.number)
+
+
+def writes(program: Program, lexicons: Mapping[str, Lexicon]) -> bool:
+    """Whether a dialogue may change a setting of a module: it sets one, or says a line that writes one, or has an action that
+    does."""
+    return any(_writes(statement_block, lexicon) for statement_block, lexicon in _blocks(program, lexicons))
+
+
+def _blocks(program: Program, lexicons: Mapping[str, Lexicon]) -> Iterator[tuple[Body, Lexicon]]:
+    if "" in lexicons:
+        yield program.statements, lexicons[""]
+        return
+    for statement in program.walk():
+        if isinstance(statement, At) and statement.name in lexicons:
+            yield statement.body, lexicons[statement.name]
+
+
+def _writes(block: Body, lexicon: Lexicon) -> bool:
+    for statement in Program(block).walk():
+        if isinstance(statement, Set):
+            return True
+        if isinstance(statement, Say) and _is_write(statement.template.source, lexicon):
+            return True
+        action = lexicon.actions.get(statement.name) if type(statement) is Do else None
+        if action and _writes(action.program.statements, lexicon):
+            return True
+    return False
+
+
+def _is_write(said: str, lexicon: Lexicon) -> bool:
+    """Whether a line begins as one that writes a setting."""
+    squeezed = "".join(said.split()).casefold()
+    for setting in lexicon.settings.values():
+        for phrase in (setting.write, setting.group.write if setting.group else None):
+            for template in (phrase.say, *phrase.cases.values()) if phrase else ():
+                lead = template.parts[0] if template.parts and isinstance(template.parts[0], str) else ""
+                if (start := "".join(lead.split()).casefold()) and squeezed.startswith(start):
+                    return True
+    return False
+
+
+def due_tests(sheet: Sheet, jobs: Sequence[Job]) -> list[DueTest]:
+    """The tests of a sheet whose units are all among these: once, or for each row."""
+    by_seat: dict[str, list[Job]] = {}
+    for job in jobs:
+        by_seat.setdefault(job.seat.name, []).append(job)
+    found = []
+    for test in sheet.tests.values():
+        if any(seat not in by_seat for seat in test.seats.values()):
+            continue
+        rows = [job.row.key for seat in test.seats.values() for job in by_seat[seat] if job.row]
+        for key in dict.fromkeys(rows) or [""]:
+            one = {
+                party: next((job for job in by_seat[seat] if not job.row or job.row.key == key), None)
+                for party, seat in test.seats.items()
+            }
+            if all(one.values()):
+                found.append(DueTest(test, {party: job for party, job in one.items() if job}))
+    return found
+
+
+class TestBench(Protocol):
+    """Where tests are run: ports, or stand-ins in virtual time."""
+
+    def run(self, due: DueTest, ports: Mapping[str, str]) -> DialogueResult:
+        """Runs a test; `ports` are those of its units, by their names."""
+
+    def restore(self, job: Job, port: str) -> UnitResult:
+        """Provisions a unit once more, so that its settings and its evidence are as before."""
+
+
+class SheetTests:
+    """The tests of one run. `started` is told of each as it begins."""
+
+    def __init__(
+        self,
+        sheet: Sheet,
+        jobs: Sequence[Job],
+        bench: TestBench,
+        which: Tests,
+        started: Callable[[DueTest], None] = lambda due: None,
+    ) -> None:
+        self.bench = bench
+        self.started = started
+        self.due = due_tests(sheet, jobs) if which is not Tests.NONE else []
+        if which is Tests.HARMLESS:
+            self.due = [one for one in self.due if not one.writes]
+
+    def alone(self, job: Job, result: UnitResult) -> None:
+        """Runs the tests that need this unit only, now that it is provisioned."""
+        for one in self.due:
+            if one.alone and one.owner is job:
+                self._run(one, {job.name: result})
+
+    def together(self, results: Mapping[str, UnitResult]) -> list[Job]:
+        """Runs the tests that need several units, once all are done; the units whose results changed."""
+        changed: dict[str, Job] = {}
+        for one in self.due:
+            if not one.alone:
+                self._run(one, results)
+                changed |= {job.name: job for job in one.jobs.values()}
+        return list(changed.values())
+
+    def _run(self, due: DueTest, results: Mapping[str, UnitResult]) -> None:
+        jobs = {job.name: job for job in due.jobs.values()}
+        made = SheetTestResult(name=due.test.name, parties={party: job.name for party, job in due.jobs.items()})
+        results[due.owner.name].tests.append(made)
+        if why := _prevented([results.get(name) for name in jobs], results):
+            made.verdict, made.failure = Verdict.SKIPPED, Failure("", why, status=4)
+            return
+        self.started(due)
+        ports = {name: results[name].port for name in jobs}
+        ran = self.bench.run(due, ports)
+        for name in ("verdict", "failure", "exchanges", "seconds", "trace", "measurements", "kept", "notes"):
+            setattr(made, name, getattr(ran, name))
+        made.wrote = due.writes
+        if made.wrote and made.verdict is not Verdict.STOPPED:
+            for name, job in jobs.items():
+                _put_back(results[name], self.bench.restore(job, ports[name]), due.test.name)
+
+
+def _prevented(units: Sequence[UnitResult | None], all_: Mapping[str, UnitResult]) -> str:
+    """Why a test cannot be run; empty if it can."""
+    for unit in units:
+        if unit is None or unit.verdict not in (Verdict.CONFORMS, Verdict.UNPROVED):
+            return f"{unit.seat if unit else 'one of its units'} does not conform"
+        if sum(other.port == unit.port for other in all_.values()) > 1:
+            return f"the module of {unit.seat} was taken from its port"
+    return ""
+
+
+def _put_back(result: UnitResult, again: UnitResult, test: str) -> None:
+    """What a unit is after a test that wrote: its first outcomes, with the evidence of the second reading."""
+    result.evidence, result.starts = again.evidence, again.starts
+    result.exchanges += again.exchanges
+    result.seconds = round(result.seconds + again.seconds, 6)
+    result.written += again.written
+    lines = {line.name: line for line in again.settings}
+    for line in result.settings:
+        now = lines.get(line.name)
+        if now is None or now.outcome in (Outcome.REFUSED, Outcome.DIFFERS, Outcome.NOT_READ):
+            line.outcome, line.note = (now.outcome, now.note) if now else (Outcome.NOT_READ, "")
+        if now:
+            line.after = now.after
+    changed = [line.name for line in again.settings if line.outcome is Outcome.CHANGED]
+    if again.verdict not in (Verdict.CONFORMS, Verdict.UNPROVED):
+        result.verdict, result.failure = again.verdict, again.failure
+    elif changed:
+        result.remarks.append(f"test {test} changed {', '.join(changed)}; written back and read again")

@@ -1,0 +1,86 @@
+"""Runs the tests of a sheet on ports.
+
+The rule: what a test may change is unfinished work from before its first line until the settings were written back and read.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
+from datetime import UTC, datetime
+
+from wexicon.core.formats.jobs import Job
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.protocol.masking import Secrets
+from wexicon.core.protocol.observations import Listener
+from wexicon.core.values import Value
+from wexicon.work.contact.sessions import Opening, Setup, dated_trace
+from wexicon.work.fleet.sheet_tests import DueTest
+from wexicon.work.function.dialogues import run_with_parties
+from wexicon.work.function.parties import Ending, parties_on_ports
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.unfinished import Store, Unfinished
+from wexicon.work.results.dialogue import DialogueResult
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Prove, Verdict
+
+
+class PortBench:
+    """Tests on the ports of a run. `wanted` are the values of each unit, `units` what its module says of itself, `opened`
+    opens its module."""
+
+    def __init__(
+        self,
+        sheet: Sheet,
+        setup: Setup,
+        store: Store,
+        prove: Prove,
+        opened: Callable[[Job, str, Listener], AbstractContextManager[Module]],
+        wanted: Mapping[str, Mapping[str, Value]],
+        units: Callable[[Job], str],
+    ) -> None:
+        self._sheet, self._setup, self._store, self._prove = sheet, setup, store, prove
+        self._opened, self._wanted, self._units = opened, wanted, units
+
+    def run(self, due: DueTest, ports: Mapping[str, str]) -> DialogueResult:
+        if due.writes:
+            for job in due.jobs.values():
+                if unit := self._units(job):
+                    names = list(self._wanted.get(job.name, ()))
+                    self._store.open(Unfinished(unit, datetime.now(UTC), names, self._sheet.digest))
+        secrets = Secrets()
+        given: dict[str, object] = {}
+        for job in due.jobs.values():
+            job.seat.secrets(self._wanted.get(job.name), into=secrets)
+            given |= job.given(self._sheet.secret)
+        title = f"test-{due.test.name}-{due.owner.name}"
+        ends = [Ending(party, ports[job.name], job.seat.lexicon) for party, job in due.jobs.items()]
+        result = DialogueResult(dialogue=due.test.program.path)
+        try:
+            setup = self._setup.with_trace(dated_trace(title))
+            with parties_on_ports(ends, setup, Opening(title=title, secrets=secrets)) as made:
+                result = run_with_parties(
+                    made.modules,
+                    due.test.program,
+                    due.values(),
+                    patience=setup.patience,
+                    fixture=setup.fixture,
+                    given=given,
+                    opens=made.opened,
+                )
+            result.trace = str(made.trace)
+        except Exception as fault:
+            result.verdict = Verdict.FAILED
+            result.ended_by(fault, "test")
+        return result
+
+    def restore(self, job: Job, port: str) -> UnitResult:
+        result = UnitResult()
+        try:
+            with self._opened(job, port, Listener()) as module:
+                order = Order(self._wanted[job.name], self._prove, job.seat.trust, self._sheet.digest, touched=True)
+                result = provision(module, order, store=self._store)
+        except Exception as fault:
+            result.ended_by(fault, "put back")
+        return result

@@ -1,0 +1,75 @@
+"""The tests of a sheet in virtual time: the stand-ins that were provisioned meet on one bench.
+
+The rule: each comes with the settings that it was left with; what a test does to them is put back there, as on ports.
+"""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Mapping
+from contextlib import ExitStack
+
+from wexicon.core.agenda import Agenda
+from wexicon.core.formats.jobs import Job
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.protocol.masking import Secrets
+from wexicon.core.values import Value
+from wexicon.links.virtual import VirtualClock
+from wexicon.rig.bench import Bench, UnitTable, no_recordings
+from wexicon.work.contact.sessions import Opening, Setup
+from wexicon.work.fleet.sheet_tests import DueTest
+from wexicon.work.function.dialogues import Participant, run_with_parties
+from wexicon.work.function.parties import Parties
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.results.dialogue import DialogueResult
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.simulation.choice import Choice
+from wexicon.work.simulation.party_rehearsal import air_of, virtual_sockets
+from wexicon.work.simulation.virtual_bench import VirtualBench
+
+# How long the stand-ins have had power when a test begins (seconds).
+SETTLED = 5.0
+
+
+class VirtualTestBench:
+    """Tests between the stand-ins of `benches`, by the names of their units; `wanted` are the units' values."""
+
+    def __init__(
+        self,
+        sheet: Sheet,
+        choice: Choice,
+        benches: Mapping[str, VirtualBench],
+        wanted: Mapping[str, Mapping[str, Value]],
+    ) -> None:
+        self._sheet, self._choice, self._benches, self._wanted = sheet, choice, benches, wanted
+        self._used: dict[str, VirtualBench] = {}
+
+    def run(self, due: DueTest, ports: Mapping[str, str]) -> DialogueResult:
+        agenda, secrets, given = Agenda(), Secrets(), dict[str, object]()
+        jobs = {job.name: job for job in due.jobs.values()}
+        tables = {name: UnitTable(self._benches[name].standin.family) for name in jobs}
+        bench = Bench("", tables, agenda, air_of(self._choice), no_recordings)
+        for name, job in jobs.items():
+            standin, before = bench.units[name].standin, self._benches[name].standin
+            standin.flash, standin.own = copy.deepcopy(before.flash), dict(before.own)
+            self._used[name] = VirtualBench(standin, agenda, job.seat.lexicon)
+            job.seat.secrets(self._wanted.get(name), into=secrets)
+            given |= job.given(None)
+        bench.power_up()
+        agenda.run_until(SETTLED)
+        with ExitStack() as stack:
+            made = Parties(stack, Setup(force=True), Opening(secrets=secrets), None, VirtualClock(agenda))
+            for party, job in due.jobs.items():
+                one, lexicon = self._used[job.name], job.seat.lexicon
+                session = made.session(party, one.link(lexicon.factory), lexicon.dialect)
+                made.modules.append(Participant(party, session, lexicon, one.operator))
+            opens = virtual_sockets(bench.air, agenda, made)
+            return run_with_parties(made.modules, due.test.program, due.values(), given=given, opens=opens)
+
+    def restore(self, job: Job, port: str) -> UnitResult:
+        bench, wanted = self._used[job.name], self._wanted[job.name]
+        tuning = job.seat.lexicon.attention.tuning or job.seat.lexicon.factory
+        session = bench.session(tuning=tuning, secrets=job.seat.secrets(wanted))
+        module = Module(session, job.seat.lexicon, bench.operator, given=job.given(None))
+        return provision(module, Order(wanted, trust=job.seat.trust, sheet=self._sheet.digest, touched=True))
