@@ -61,7 +61,7 @@ def test_a_wrong_pin_is_refused_and_the_right_one_joins() -> None:
     failed = rehearse("plug-joined.wex", PAIR, "pin=4711", status=1)
     told = failed["failure"]
     assert isinstance(told, dict)
-    assert told["what"] == "the event did not come within 20s" and "line 13 at plug: await 20s" in told["step"]
+    assert told["what"] == "the event did not come within 20s" and "line 14 at plug: await 20s" in told["step"]
     assert told["heard"] == ["K5 NO MATE"]
     assert rehearse("plug-joined.wex", PAIR, "pin=5050")["verdict"] == "passed"
 

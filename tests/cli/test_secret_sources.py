@@ -204,7 +204,17 @@ def test_commands_of_a_fixture_are_announced_once_and_told_no_secret(
     Path("jig.toml").write_text("format = 1\n" + pins)
     Path("s.toml").write_text(PLUG + 'pin = { env = "PIN" }\n')
     with bench(k5()) as rig:
-        words = ("provision", "s.toml", rig.ports["plug"], "--operator", "nobody", "--fixture", "jig.toml")
+        words = (
+            "provision",
+            "s.toml",
+            rig.ports["plug"],
+            "--operator",
+            "nobody",
+            "--fixture",
+            "jig.toml",
+            "--patience",
+            "1s",
+        )
         told = wexicon(*words, status=3).stderr
     assert told.count(f"jig.toml runs these commands: {tmp_path}/relay on; {tmp_path}/relay off") == 1
     assert "PATH=" in shown.read_text() and "48213" not in shown.read_text() and "SEAL" not in shown.read_text()

@@ -144,7 +144,8 @@ def test_records_wait_while_the_server_is_away_and_go_in_once(server: PostgresSe
     with server.connect() as connection:
         connection.execute("create role reader login")
         connection.execute("grant select on all tables in schema public to reader")
-    shutil.copy(SAMPLE / "masts.toml", tmp_path)
+    for name in ("masts.toml", "mast-heard.wex"):
+        shutil.copy(SAMPLE / name, tmp_path)
     shutil.copy(SAMPLE / "masts.csv", tmp_path)
     reader = server.url.replace("bench@", "reader@")
     refused = wexicon("provision", "masts.toml", "/dev/null", "--row", "M1", "--register", reader, status=2)

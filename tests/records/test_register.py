@@ -104,7 +104,7 @@ def test_the_first_versions_register_is_brought_up_to_date_and_keeps_its_records
 
 
 def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> None:
-    for name in ("masts.toml", "masts.csv"):
+    for name in ("masts.toml", "masts.csv", "mast-heard.wex"):
         shutil.copy(SAMPLE / name, tmp_path)
     with bench(RADIOS) as rig:
         wexicon("provision", "masts.toml", "radio-*")
@@ -144,7 +144,7 @@ def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> N
 
 
 def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
-    for name in ("masts.toml", "masts.csv"):
+    for name in ("masts.toml", "masts.csv", "mast-heard.wex"):
         shutil.copy(SAMPLE / name, tmp_path)
     one = '[seat.radio]\nlexicon = "lindle-l9"\nsettings = { network = 6 }\n'
     Path("one.toml").write_text(f"format = 1\n{one}")
@@ -168,7 +168,7 @@ def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
 
 
 def test_what_must_differ_is_compared_with_what_the_register_has_of_the_sheets_other_units(tmp_path: Path) -> None:
-    for name in ("masts.toml", "masts.csv"):
+    for name in ("masts.toml", "masts.csv", "mast-heard.wex"):
         shutil.copy(SAMPLE / name, tmp_path)
     with bench(RADIOS) as rig:
         wexicon("provision", "masts.toml", "radio-1", "radio-2", "radio-3", "radio-4")
@@ -237,7 +237,7 @@ def test_labels_have_the_size_that_was_asked_for_and_a_code_that_holds_the_unit(
 
 
 def test_verify_tells_which_units_are_no_longer_as_they_were_left(tmp_path: Path) -> None:
-    for name in ("masts.toml", "masts.csv"):
+    for name in ("masts.toml", "masts.csv", "mast-heard.wex"):
         shutil.copy(SAMPLE / name, tmp_path)
     ports = ("radio-3", "radio-1", "radio-4", "radio-2")
     with bench(RADIOS) as rig:

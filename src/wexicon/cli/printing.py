@@ -101,9 +101,12 @@ def print_tests(results: Sequence[UnitResult]) -> None:
         print_table(columns, rows, ours=len(columns) - 1)
     for result in results:
         for test in result.tests:
-            if test.failure:
-                place = f" {test.name} of {result.seat}" + (f", {test.failure.step}" if test.failure.step else "")
-                print_failure(test.failure, f"test {test.verdict}", test.trace, place=place)
+            what = f"test {test.name}" + (f" of {result.seat}" if result.seat else "")
+            if test.failure and test.verdict is Verdict.SKIPPED:
+                print_note(f"{what} skipped: {visible(test.failure.what)}", "yellow")
+            elif test.failure:
+                step = f", {test.failure.step}" if test.failure.step else ""
+                print_failure(test.failure, f"{what} {test.verdict}", test.trace, place=step or ":")
 
 
 def tell_recorded(wrong: str) -> None:

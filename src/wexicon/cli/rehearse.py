@@ -35,7 +35,7 @@ class RehearseCall(msgspec.Struct, kw_only=True):
     unit_name: str | None
     standin: str | None
     recording: Path | None
-    ports: int
+    ports: int | None
     swap: float
     allowed: tuple[Path, ...]
     env_pairs: tuple[str, ...]
@@ -52,7 +52,11 @@ class RehearseCall(msgspec.Struct, kw_only=True):
 @click.option("--rig", "rig_path", type=click.Path(path_type=Path), help="Rig file with the stand-in.")
 @click.option("--unit", "unit_name", help="Unit of the rig.  [default: the one of the lexicon's family]")
 @click.option("--standin", help="The stand-in that answers, with factory defaults.  [default: the lexicon's family]")
-@click.option("--ports", type=click.IntRange(1), default=1, show_default=True, help="Sheet only: number of ports.")
+@click.option(
+    "--ports",
+    type=click.IntRange(1),
+    help="Sheet only: number of ports.  [default: 1, or one for each unit if a test needs several]",
+)
 @click.option("--swap", type=Duration(), default="10s", show_default=True, help="Sheet only: time per swap.")
 @allow_option
 @click.option("--recording", type=click.Path(path_type=Path), help="Replay the answers in this trace.")

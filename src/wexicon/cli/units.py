@@ -14,6 +14,7 @@ from wexicon.cli.handed_over import secrets, secrets_in
 from wexicon.cli.options import register_option
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
 from wexicon.cli.values import env_option, file_option
+from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, encodable, visible
 from wexicon.files import OVERWRITE, write_new
@@ -122,6 +123,10 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     if measured:
         print_line("")
         print_measurements(measured)
+    tests = [(test["name"], spoken(test["seconds"]), str(test["verdict"])) for test in last.result.get("tests", [])]
+    if tests:
+        print_line("")
+        print_table(("test", "took", "verdict"), tests, ours=2)
     if unit != last.name and unit in [one.name for one in found]:
         print_line(f"note: formerly {visible(unit)}, now {visible(last.name)}", "yellow")
     if last.result.get("trace"):

@@ -46,7 +46,8 @@ class RecordedResult(msgspec.Struct):
 class Entry(msgspec.Struct):
     """One record: which unit it was (its family and its identity), what it is called in the sheet, what was done (`did`), the
     verdict and its evidence, the sheet's title and digest, the row of the table, the bench, when (UTC), the whole result;
-    `task` is the unit of a sheet that it finishes, where benches share those."""
+    `task` is the unit of a sheet that it finishes, where benches share those; `replaces` the id of the record whose place it
+    takes: one of the same unit, made before its tests had run."""
 
     unit: str
     name: str
@@ -62,6 +63,7 @@ class Entry(msgspec.Struct):
     bench: str = msgspec.field(default_factory=bench_name)
     at: str = msgspec.field(default_factory=lambda: datetime.now(UTC).isoformat(timespec="milliseconds"))
     task: str = ""
+    replaces: str = ""
 
     @property
     def when(self) -> str:

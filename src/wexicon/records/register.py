@@ -38,6 +38,7 @@ _WORK_ON = sql.select(UNFINISHED).where(UNFINISHED.c.unit == sql.bindparam("its_
 _ALL_WORK = sql.select(UNFINISHED).order_by(UNFINISHED.c.began)
 _FINISHED_WORK = sql.delete(UNFINISHED).where(UNFINISHED.c.unit == sql.bindparam("its_unit"))
 _STARTED_WORK = UNFINISHED.insert()
+_REPLACED = sql.delete(RECORD).where(RECORD.c.id == sql.bindparam("its_id"))
 
 
 class Register:
@@ -78,6 +79,8 @@ class Register:
     def keep(self, entry: Entry) -> bool:
         """Keeps a record: on disk when this returns, and in the database where it answers; whether it did. Raises CallFault if
         the database refuses it: then it is set aside."""
+        if entry.replaces:
+            (self.waiting / f"{entry.replaces}.json").unlink(missing_ok=True)
         path = self.waiting / f"{entry.id}.json"
         # What a module sent need be no UTF-8.
         write_whole(path, msgspec.json.encode(encodable(msgspec.to_builtins(entry))))
@@ -132,6 +135,8 @@ class Register:
 
     def _insert_one(self, connection: sql.Connection, entry: Entry) -> None:
         values = msgspec.structs.asdict(entry)
+        if before := values.pop("replaces"):
+            connection.execute(_REPLACED, {"its_id": before})
         values |= {"row": msgspec.json.encode(entry.row).decode(), "result": msgspec.json.encode(entry.result).decode()}
         values = {name: _storable(value, RECORD.c[name]) for name, value in values.items()}
         new = connection.execute(self._insert_record, values).rowcount

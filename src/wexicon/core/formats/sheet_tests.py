@@ -37,18 +37,18 @@ class TestTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class SheetTest(msgspec.Struct, frozen=True):
     """A test, read: `seats` are those of its parties, by their names ("" if the dialogue has none), `given` plain values,
-    Secrets and Fillings."""
+    Secrets and Fillings: from the row, and from what its units say of themselves."""
 
     name: str
     program: Program
     seats: dict[str, str]
     given: dict[str, object]
 
-    def values(self, row: Row | None, number: int) -> dict[str, object]:
-        """What the dialogue needs, for one row. Raises CallFault."""
-        known = {(NUMBER, ""): str(number)}
+    def values(self, row: Row | None, number: int, known: Mapping[tuple[str, str], str]) -> dict[str, object]:
+        """What the dialogue needs, for one row; `known` is what its units said of themselves, by seat and name. Raises
+        CallFault."""
         cells = row.cells if row else {}
-        known |= {(ROW, name): cell for name, cell in cells.items()}
+        known = {**known, (NUMBER, ""): str(number), **{(ROW, name): cell for name, cell in cells.items()}}
         made: dict[str, object] = {}
         for need in self.program.needs():
             value = self.given.get(need.name, cells.get(need.name))
@@ -57,8 +57,11 @@ class SheetTest(msgspec.Struct, frozen=True):
             try:
                 text = value.fill(known) if isinstance(value, Filling) else value
                 made[need.name] = text if isinstance(text, Secret) else _plain(need, text)
-            except (KeyError, ValueError) as fault:
-                raise CallFault(f"test {self.name}: {need.name} cannot be given: {fault}") from None
+            except KeyError as fault:
+                what = ".".join(fault.args[0]) if isinstance(fault.args[0], tuple) else str(fault)
+                raise CallFault(f"{need.name} cannot be given: {{{what}}} is not known") from None
+            except ValueError as fault:
+                raise CallFault(f"{need.name} cannot be given: {fault}") from None
         return made
 
 

@@ -26,6 +26,9 @@ MOST = 500
 _FIELD = re.compile(r"[^\s,;\"'=()<>\[\]{}:|]+")
 # What may part two hexadecimal digits from the next two.
 _BETWEEN = r"h?[ \t:;.,|_/\-]{0,2}(?:0x|\\x|%)?"
+# Where there may be such digits at all, and what is left out to have them together.
+_HEX_RUN = re.compile(r"[0-9a-f](?:[0-9a-fhx \t:;.,|_/\-\\%]){2,}", re.IGNORECASE)
+_GAP = re.compile(r"0x|\\x|[h \t:;.,|_/\-%]", re.IGNORECASE)
 _GROUPED = re.compile(r"[0-9A-Fa-f]{2}(?:[ :.,\-]?[0-9A-Fa-f]{2}){2,}")
 
 
@@ -51,6 +54,8 @@ class Secrets:
         self._starts: dict[str, set[str]] = {}
         self._longest = 0
         self._full = False
+        # Every writing in hexadecimal, and what finds it however it is parted.
+        self._in_hex: dict[str, re.Pattern[str] | None] = {}
         # What was learned after the forms: its forms follow when they are needed.
         self._new: list[tuple[str, bool]] = []
 
@@ -110,7 +115,8 @@ class Secrets:
             self._fields |= {form.casefold() for form in forms}
             if len(text) >= (INSIDE_WHERE_READ if read else INSIDE):
                 encoded = _encoded(text)
-                inside = {re.escape(form) for form in forms} | {_in_pairs(data) for data in encoded}
+                inside = {re.escape(form) for form in forms}
+                self._in_hex |= dict.fromkeys(data.hex() for data in encoded)
                 self._inside.append(re.compile("|".join(sorted(inside, key=len, reverse=True)), re.IGNORECASE))
                 for form in forms:
                     self._add_long(form.casefold(), max(4, (len(form) + 1) // 2))
@@ -164,7 +170,21 @@ class Secrets:
     def places(self, text: str) -> list[tuple[int, int]]:
         """Where a secret stands inside the text."""
         self._prepare()
-        return [found.span() for one in self._inside for found in one.finditer(text)]
+        found = [one.span() for pattern in self._inside for one in pattern.finditer(text)]
+        for run in _HEX_RUN.finditer(text) if self._in_hex else ():
+            digits = _GAP.sub("", run.group()).casefold()
+            for form in self._in_hex:
+                if form in digits:
+                    found += [one.span() for one in self._parted(form).finditer(text)]
+        return found
+
+    def _parted(self, form: str) -> re.Pattern[str]:
+        """What finds a form in hexadecimal however it is parted: made when the form is there, as most never are."""
+        pattern = self._in_hex[form]
+        if pattern is None:
+            pairs = (form[at : at + 2] for at in range(0, len(form), 2))
+            pattern = self._in_hex[form] = re.compile(_BETWEEN.join(pairs), re.IGNORECASE)
+        return pattern
 
     def _is_secret(self, field: str) -> bool:
         """Whether a whole field is one, or a good part of one."""
@@ -217,9 +237,3 @@ def _encoded(text: str) -> list[bytes]:
         number = bytes.fromhex(re.sub(r"[^0-9A-Fa-f]", "", text))
         writings += [number, number[::-1]]
     return [data for data in writings if len(data) >= SHORTEST]
-
-
-def _in_pairs(data: bytes) -> str:
-    """An expression for bytes in hexadecimal, however they are grouped."""
-    digits = data.hex()
-    return _BETWEEN.join(digits[at : at + 2] for at in range(0, len(digits), 2))

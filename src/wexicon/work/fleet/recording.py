@@ -49,6 +49,8 @@ def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, 
         job = asked.get(one.name)
         if job is None or one.verdict != "conforms" or one.row != job.recorded_row:
             return False
+        if any(test.get("verdict") == "failed" for test in one.result.get("tests", [])):
+            return False
         # With another bench's key the digests of secret cells differ too: then the unit is provisioned again.
         return bool(_digests(job, sheet).get(CELLS) == one.result.get("digests", {}).get(CELLS))
 
@@ -122,8 +124,11 @@ def _digests(job: Job, sheet: Sheet) -> dict[str, str]:
     return {"key": digests.key_name, **made}
 
 
-def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str) -> str:
-    """Keeps a result. Never raises: the unit is made, whether that can be recorded or not. What is wrong, or nothing."""
+def record(
+    register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str, before: str = ""
+) -> tuple[str, str]:
+    """Keeps a result, in the place of the record `before` if there is one. Never raises: the unit is made, whether that can be
+    recorded or not. The record's id, and what is wrong or nothing."""
     entry = Entry(
         unit=job.seat.lexicon.unit_of(result.identity, result.port),
         name=job.name,
@@ -136,11 +141,12 @@ def record(register: Register, job: Job, sheet: Sheet, result: UnitResult, did: 
         row=job.recorded_row,
         result={**msgspec.to_builtins(result, enc_hook=str), "digests": _digests(job, sheet)},
         task=task_of(sheet, job),
+        replaces=before,
     )
     try:
-        return "" if register.keep(entry) else AWAY
+        return entry.id, "" if register.keep(entry) else AWAY
     except (OSError, Fault) as fault:
-        return f"this result could not be recorded: {fault}"
+        return entry.id, f"this result could not be recorded: {fault}"
 
 
 def compare_with_left(register: Register, job: Job, sheet: Sheet, result: UnitResult) -> None:

@@ -80,6 +80,8 @@ class SheetRun:
         self._known: Known = {}
         self._traces: dict[str, str] = {}
         self._results: dict[str, UnitResult] = {}
+        # The record of each unit: what came of its tests takes its place.
+        self._recorded: dict[str, str] = {}
 
     @cached_property
     def register(self) -> Register:
@@ -258,14 +260,15 @@ class SheetRun:
                     )
             return results
 
-    def _keep(self, job: Job, result: UnitResult) -> None:
+    def _keep(self, job: Job, result: UnitResult, *, tested: bool = False) -> None:
         result.trace = self._traces.get(job.name, "")
         # A unit that was not reached has nothing to record.
         if result.settings:
-            self._record(job, result)
+            self._record(job, result, self._recorded.get(job.name, "") if tested else "")
 
-    def _record(self, job: Job, result: UnitResult) -> None:
+    def _record(self, job: Job, result: UnitResult, before: str = "") -> None:
         if not self.order.write:
             compare_with_left(self.register, job, self.sheet, result)
         did = "provision" if self.order.write else "verify"
-        self.note = record(self.register, job, self.sheet, result, did) or self.note
+        self._recorded[job.name], wrong = record(self.register, job, self.sheet, result, did, before)
+        self.note = wrong or self.note

@@ -6,7 +6,7 @@ work until they were put back, and the start and the reading were repeated.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from enum import StrEnum
 from typing import Protocol
 
@@ -16,6 +16,7 @@ from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.blocks import Say
 from wexicon.core.dialogue.party_statements import At
 from wexicon.core.dialogue.statements import Body, Do, Set
+from wexicon.core.faults import CallFault
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Sheet
@@ -52,30 +53,28 @@ class DueTest(msgspec.Struct, frozen=True):
         return len({job.name for job in self.jobs.values()}) == 1
 
     @property
-    def writes(self) -> bool:
-        """Whether it may change a setting."""
-        lexicons = {party: job.seat.lexicon for party, job in self.jobs.items()}
-        return writes(self.test.program, lexicons)
+    def written(self) -> list[Job]:
+        """The units of which it may change a setting."""
+        return [job for party, job in self.jobs.items() if writes(self.test.program, party, job.seat.lexicon)]
 
-    def values(self) -> dict[str, object]:
+    def values(self, results: Mapping[str, UnitResult]) -> dict[str, object]:
         """What its dialogue needs. Raises CallFault."""
         by_row = next((job for job in self.jobs.values() if job.row), self.owner)
-        return self.test.values(by_row.row, by_row.number)
+        known: dict[tuple[str, str], str] = {}
+        for job in self.jobs.values():
+            result = results[job.name]
+            read = {
+                line.name: line.after.shown for line in result.settings if line.after and line.after.value is not None
+            }
+            known |= {(job.seat.name, name): text for name, text in {**read, **result.identity}.items()}
+        return self.test.values(by_row.row, by_row.number, known)
 
 
-def writes(program: Program, lexicons: Mapping[str, Lexicon]) -> bool:
-    """Whether a dialogue may change a setting of a module: it sets one, or says a line that writes one, or has an action that
-    does."""
-    return any(_writes(statement_block, lexicon) for statement_block, lexicon in _blocks(program, lexicons))
-
-
-def _blocks(program: Program, lexicons: Mapping[str, Lexicon]) -> Iterator[tuple[Body, Lexicon]]:
-    if "" in lexicons:
-        yield program.statements, lexicons[""]
-        return
-    for statement in program.walk():
-        if isinstance(statement, At) and statement.name in lexicons:
-            yield statement.body, lexicons[statement.name]
+def writes(program: Program, party: str, lexicon: Lexicon) -> bool:
+    """Whether a dialogue may change a setting of a party ("" if it has none): it sets one, or says a line that writes one, or
+    has an action that does."""
+    own = (one.body for one in program.walk() if isinstance(one, At) and one.name == party)
+    return any(_writes(block, lexicon) for block in (own if party else [program.statements]))
 
 
 def _writes(block: Body, lexicon: Lexicon) -> bool:
@@ -125,8 +124,8 @@ def due_tests(sheet: Sheet, jobs: Sequence[Job]) -> list[DueTest]:
 class TestBench(Protocol):
     """Where tests are run: ports, or stand-ins in virtual time."""
 
-    def run(self, due: DueTest, ports: Mapping[str, str]) -> DialogueResult:
-        """Runs a test; `ports` are those of its units, by their names."""
+    def run(self, due: DueTest, values: Mapping[str, object], ports: Mapping[str, str]) -> DialogueResult:
+        """Runs a test with these values; `ports` are those of its units, by their names."""
 
     def restore(self, job: Job, port: str) -> UnitResult:
         """Provisions a unit once more, so that its settings and its evidence are as before."""
@@ -147,7 +146,7 @@ class SheetTests:
         self.started = started
         self.due = due_tests(sheet, jobs) if which is not Tests.NONE else []
         if which is Tests.HARMLESS:
-            self.due = [one for one in self.due if not one.writes]
+            self.due = [one for one in self.due if not one.written]
 
     def alone(self, job: Job, result: UnitResult) -> None:
         """Runs the tests that need this unit only, now that it is provisioned."""
@@ -161,7 +160,7 @@ class SheetTests:
         for one in self.due:
             if not one.alone:
                 self._run(one, results)
-                changed |= {job.name: job for job in one.jobs.values()}
+                changed |= {job.name: job for job in (one.owner, *one.written)}
         return list(changed.values())
 
     def _run(self, due: DueTest, results: Mapping[str, UnitResult]) -> None:
@@ -173,13 +172,16 @@ class SheetTests:
             return
         self.started(due)
         ports = {name: results[name].port for name in jobs}
-        ran = self.bench.run(due, ports)
+        try:
+            ran = self.bench.run(due, due.values(results), ports)
+        except CallFault as fault:
+            made.failure = Failure.of(fault, "")
+            return
         for name in ("verdict", "failure", "exchanges", "seconds", "trace", "measurements", "kept", "notes"):
             setattr(made, name, getattr(ran, name))
-        made.wrote = due.writes
-        if made.wrote and made.verdict is not Verdict.STOPPED:
-            for name, job in jobs.items():
-                _put_back(results[name], self.bench.restore(job, ports[name]), due.test.name)
+        made.wrote = bool(due.written)
+        for job in due.written if made.verdict is not Verdict.STOPPED else ():
+            _put_back(results[job.name], self.bench.restore(job, ports[job.name]), due.test.name)
 
 
 def _prevented(units: Sequence[UnitResult | None], all_: Mapping[str, UnitResult]) -> str:

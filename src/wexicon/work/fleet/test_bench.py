@@ -43,12 +43,11 @@ class PortBench:
         self._sheet, self._setup, self._store, self._prove = sheet, setup, store, prove
         self._opened, self._wanted, self._units = opened, wanted, units
 
-    def run(self, due: DueTest, ports: Mapping[str, str]) -> DialogueResult:
-        if due.writes:
-            for job in due.jobs.values():
-                if unit := self._units(job):
-                    names = list(self._wanted.get(job.name, ()))
-                    self._store.open(Unfinished(unit, datetime.now(UTC), names, self._sheet.digest))
+    def run(self, due: DueTest, values: Mapping[str, object], ports: Mapping[str, str]) -> DialogueResult:
+        for job in due.written:
+            if unit := self._units(job):
+                names = list(self._wanted.get(job.name, ()))
+                self._store.open(Unfinished(unit, datetime.now(UTC), names, self._sheet.digest))
         secrets = Secrets()
         given: dict[str, object] = {}
         for job in due.jobs.values():
@@ -63,7 +62,7 @@ class PortBench:
                 result = run_with_parties(
                     made.modules,
                     due.test.program,
-                    due.values(),
+                    values,
                     patience=setup.patience,
                     fixture=setup.fixture,
                     given=given,

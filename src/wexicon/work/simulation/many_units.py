@@ -24,7 +24,7 @@ from wexicon.core.values import Value
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.batch import Batch, BatchOrder
 from wexicon.work.fleet.claims import Claims, Known
-from wexicon.work.fleet.sheet_tests import SheetTests, Tests
+from wexicon.work.fleet.sheet_tests import SheetTests, Tests, due_tests
 from wexicon.work.module.module import Module
 from wexicon.work.results.rehearsal import AskedFor, Rehearsal
 from wexicon.work.results.unit import StepTime, UnitResult
@@ -55,9 +55,10 @@ class _Numbers(Claims):
 
 
 class _Making:
-    """Makes some of the units; `numbers` says which module each is."""
+    """Makes some of the units; `numbers` says which module each is, `stay` whether each keeps its port to the end."""
 
-    def __init__(self, sheet: Sheet, jobs: Sequence[Job], choice: Choice, whole: bool) -> None:
+    def __init__(self, sheet: Sheet, jobs: Sequence[Job], choice: Choice, whole: bool, *, stay: bool) -> None:
+        self.stay = stay
         self.sheet, self.jobs, self.choice, self.whole = sheet, jobs, choice, whole
         self.numbers = {job.name: number for number, job in enumerate(jobs)}
         self.claims = _Numbers(sheet, jobs)
@@ -98,7 +99,7 @@ class _Making:
             [PortAssignment(f"stand-in {number}") for number in range(1, max(1, len(list(dependency_cycle(jobs)))) + 1)]
         )
         for job, result in zip(jobs, results, strict=True):
-            result.port = f"stand-in {job.name}"
+            result.port = f"stand-in {job.name}" if self.stay else "stand-in"
         tests.together(batch.results)
         for job, result in zip(jobs, results, strict=True):
             result.port = f"stand-in {job.seat.lexicon.about.family}"
@@ -141,15 +142,24 @@ def _steps(results: Iterable[UnitResult]) -> Counter[str]:
 
 
 def rehearse_jobs(
-    sheet: Sheet, jobs: Sequence[Job], choice: Choice, *, ports: int = 1, swap: float = 0.0, whole: bool = True
+    sheet: Sheet,
+    jobs: Sequence[Job],
+    choice: Choice,
+    *,
+    ports: int | None = None,
+    swap: float = 0.0,
+    whole: bool = True,
 ) -> Rehearsal:
-    """Rehearses all units of a sheet. `swap` is how many seconds an operator takes to change the module. Unless `whole`, units
-    that conform are kept in short form. Raises Fault if there is no stand-in, or if more ports are needed."""
+    """Rehearses all units of a sheet. `ports` are one, or one for each unit where tests need several at once, if not given;
+    `swap` is how many seconds an operator takes to change the module. Unless `whole`, units that conform are kept in short
+    form. Raises Fault if there is no stand-in, or if more ports are needed."""
+    if ports is None:
+        ports = len(jobs) if any(not one.alone for one in due_tests(sheet, jobs)) else 1
     around = len(list(dependency_cycle(jobs)))
     if ports < around:
         what = f"{around} units need each other's address: each must be on a port of its own"
         raise CallFault(what, where=sheet.path, hint=f"Say --ports {around}.")
-    making = _Making(sheet, jobs, choice, whole)
+    making = _Making(sheet, jobs, choice, whole, stay=ports >= len(jobs))
     waited_for = {seat for job in jobs for seat in job.waits_for()}
     first = sum(job.seat.name in waited_for for job in jobs)
     alone = first if not any(job.waits_for() for job in jobs[:first]) and not around else len(jobs)

@@ -45,7 +45,7 @@ class VirtualTestBench:
         self._sheet, self._choice, self._benches, self._wanted = sheet, choice, benches, wanted
         self._used: dict[str, VirtualBench] = {}
 
-    def run(self, due: DueTest, ports: Mapping[str, str]) -> DialogueResult:
+    def run(self, due: DueTest, values: Mapping[str, object], ports: Mapping[str, str]) -> DialogueResult:
         agenda, secrets, given = Agenda(), Secrets(), dict[str, object]()
         jobs = {job.name: job for job in due.jobs.values()}
         tables = {name: UnitTable(self._benches[name].standin.family) for name in jobs}
@@ -65,7 +65,7 @@ class VirtualTestBench:
                 session = made.session(party, one.link(lexicon.factory), lexicon.dialect)
                 made.modules.append(Participant(party, session, lexicon, one.operator))
             opens = virtual_sockets(bench.air, agenda, made)
-            return run_with_parties(made.modules, due.test.program, due.values(), given=given, opens=opens)
+            return run_with_parties(made.modules, due.test.program, values, given=given, opens=opens)
 
     def restore(self, job: Job, port: str) -> UnitResult:
         bench, wanted = self._used[job.name], self._wanted[job.name]

@@ -1,0 +1,177 @@
+"""Tests in sheets: run when the units they need conform, on ports and rehearsed; what they wrote is put back and read again."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import SAMPLE, bench, clean, k5, wexicon
+
+RADIOS = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\n'
+PAIR = k5() + '[unit.handset]\nstandin = "tamsel-k6"\n'
+HEARD = """format = 1
+[seat.relay]
+lexicon  = "lindle-l9"
+settings = { name = "relay", address = 1 }
+[seat.mast]
+lexicon  = "lindle-l9"
+settings = { name = "mast", address = 2 }
+[test.heard]
+dialogue = "mast-heard.wex"
+parties  = { mast = "mast", relay = "relay" }
+"""
+JOINED = """format = 1
+[seat.plug]
+lexicon  = "tamsel-k5"
+settings = { name = "Withy Point", role = "follower" }
+[seat.handset]
+lexicon  = "tamsel-k6"
+settings = { name = "Withy handset" }
+[test.joined]
+dialogue = "plug-joined.wex"
+parties  = { plug = "plug", handset = "handset" }
+given    = { pin = "5050", peer = "{handset.address}" }
+"""
+
+
+@pytest.fixture(autouse=True)
+def _samples(tmp_path: Path) -> None:
+    for path in SAMPLE.glob("*.wex"):
+        shutil.copy(path, tmp_path)
+
+
+def results(*words: str, status: int = 0) -> dict[str, dict[str, object]]:
+    made = json.loads(wexicon(*words, "--json", status=status).stdout)
+    return {one["seat"]: one for one in (made["units"] if isinstance(made, dict) and "units" in made else made)}
+
+
+def outcome_of(unit: dict[str, object], name: str) -> dict[str, object]:
+    return next(one for one in unit["tests"] if one["name"] == name)  # type: ignore[attr-defined]
+
+
+def test_a_test_between_two_units_is_run_recorded_and_run_again_by_verify() -> None:
+    Path("s.toml").write_text(HEARD)
+    with bench(RADIOS) as rig:
+        ports = (f"relay={rig.ports['relay']}", f"mast={rig.ports['mast']}", "--operator", "rig")
+        made = results("provision", "s.toml", *ports)
+        heard = outcome_of(made["mast"], "heard")
+        assert heard["verdict"] == "passed" and heard["parties"] == {"mast": "mast", "relay": "relay"}
+        assert {one["name"] for one in heard["measurements"]} == {"signal", "travel"}  # type: ignore[attr-defined]
+        assert made["mast"]["verdict"] == "conforms" and not made["relay"]["tests"] and not heard["wrote"]
+        shown = wexicon("units", "show", "mast").stdout
+        assert "heard" in shown and "passed" in shown
+        told = wexicon("verify", "s.toml", *ports)
+        assert "1 test passed" in told.stdout and "nothing written" in told.stdout
+        assert "mast: conforms, 1 test passed" in told.stderr
+        assert "test" not in wexicon("verify", "s.toml", *ports, "--tests", "none").stdout
+        # What fails leaves the verdict of the settings as it was, and is not taken for done.
+        rig.bench.units["relay"].standin.flash["net"] = 9
+        rig.call(rig.bench.units["relay"].standin.restart)
+        failed = results("verify", "s.toml", *ports, status=1)
+        assert failed["mast"]["verdict"] == "conforms" and outcome_of(failed["mast"], "heard")["verdict"] == "failed"
+        told = wexicon("provision", "s.toml", *ports, status=1)
+        assert "test heard of mast failed" in told.stderr and "2 of 2 conform, 1 test failed" in told.stdout
+        again = ("provision", "s.toml", *rig.ports.values(), "--operator", "rig", "--resume", "--tests", "none")
+        assert "1 already done; 1 to do" in wexicon(*again).stderr
+
+
+def test_it_is_rehearsed_with_its_time_and_needs_its_units_at_once() -> None:
+    Path("s.toml").write_text(HEARD)
+    made = results("rehearse", "s.toml")
+    assert outcome_of(made["mast"], "heard")["verdict"] == "passed"
+    assert "test heard" in wexicon("rehearse", "s.toml").stdout
+    alone = wexicon("rehearse", "s.toml", "--ports", "1", status=4)
+    assert "test heard of mast skipped: the module of mast was taken from its port" in alone.stderr
+    # Where the radios are in different networks nothing is heard, and the test says so.
+    Path("s.toml").write_text(HEARD.replace("address = 2", "address = 2, network = 7"))
+    failed = wexicon("rehearse", "s.toml", status=1)
+    assert (
+        "test heard of mast failed, line 13 at relay: await 5s" in failed.stderr and "2 of 2 conform" in failed.stdout
+    )
+
+
+def test_what_a_test_wrote_is_put_back_and_proved_again() -> None:
+    Path("s.toml").write_text(JOINED)
+    with bench(PAIR) as rig:
+        ports = (f"plug={rig.ports['plug']}", f"handset={rig.ports['handset']}", "--operator", "rig")
+        made = results("provision", "s.toml", *ports)
+        joined, plug = outcome_of(made["plug"], "joined"), made["plug"]
+        assert joined["verdict"] == "passed" and joined["wrote"]
+        assert "test joined changed role; written back and read again" in plug["remarks"]
+        assert plug["verdict"] == "conforms" and plug["evidence"] == "power-cycle"
+        assert rig.bench.units["plug"].standin.flash["part"] == "F"
+        assert not list((Path("state") / "unfinished").glob("*.json"))
+        # `verify` writes nothing unless it is asked to.
+        assert not results("verify", "s.toml", *ports)["plug"]["tests"]
+        assert results("verify", "s.toml", *ports, "--tests", "all")["plug"]["tests"]
+        assert rig.bench.units["plug"].standin.flash["part"] == "F"
+    rehearsed = results("rehearse", "s.toml")
+    assert outcome_of(rehearsed["plug"], "joined")["verdict"] == "passed"
+    assert "test joined changed role; written back and read again" in rehearsed["plug"]["remarks"]  # type: ignore[operator]
+
+
+def test_stopped_in_the_middle_of_a_test_that_wrote_the_unit_is_unfinished_and_the_next_run_finishes_it() -> None:
+    Path("s.toml").write_text(JOINED)
+    with bench(PAIR) as rig:
+        ports = (f"plug={rig.ports['plug']}", f"handset={rig.ports['handset']}", "--operator", "rig")
+        words = [sys.executable, "-m", "wexicon", "provision", "s.toml", *ports]
+        running = subprocess.Popen(words, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=clean({}))
+        standin, until = rig.bench.units["plug"].standin, time.monotonic() + 30
+        while time.monotonic() < until and standin.flash["part"] != "L":
+            time.sleep(0.01)
+        running.send_signal(signal.SIGKILL)
+        running.communicate(timeout=20)
+        assert "unfinished: tamsel-k5" in wexicon("units", "list").stdout
+        told = wexicon("provision", "s.toml", *ports)
+        assert "2 of 2 conform, 1 test passed" in told.stdout and "plug: resuming work started on" in told.stdout
+        assert standin.flash["part"] == "F"
+
+
+def test_each_row_is_tested_with_what_its_row_says(tmp_path: Path) -> None:
+    Path("masts.csv").write_text("key,reading\nM1,tide 1.1 m\nM2,tide 2.2 m\n")
+    Path("s.toml").write_text(
+        HEARD.replace("format = 1\n", 'format = 1\nunits = "masts.csv"\n')
+        .replace('settings = { name = "mast", address = 2 }', 'each = "row"\nsettings = { name = "{row.key}" }')
+        .replace('relay = "relay" }', 'relay = "relay" }\ngiven = { reading = "{row.key}: {row.reading}" }')
+    )
+    Path("mast-heard.wex").write_text(Path("mast-heard.wex").read_text() + "keep heard\n")
+    made = results("rehearse", "s.toml")
+    for key, reading in (("M1", "1.1"), ("M2", "2.2")):
+        assert outcome_of(made[f"mast {key}"], "heard")["kept"] == {"heard": f"{key}: tide {reading} m"}
+
+
+def test_a_test_of_one_unit_runs_while_its_module_is_there() -> None:
+    Path("who.wex").write_text('> @who?\n< @who {model} ...\ncheck model == "LINDLE-L9"\n')
+    sheet = HEARD.partition("[test")[0] + '[test.known]\ndialogue = "who.wex"\nseat = "mast"\n'
+    Path("s.toml").write_text(sheet)
+    with bench('[unit.one]\nstandin = "lindle-l9"\n') as rig:
+        made = results("provision", "s.toml", rig.ports["one"], "--operator", "rig")
+        assert outcome_of(made["mast"], "known")["verdict"] == "passed"
+        alone = results("verify", "s.toml", rig.ports["one"], "--seat", "mast")
+        assert outcome_of(alone["mast"], "known")["verdict"] == "passed"
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        (('"mast-heard.wex"', '"mast-herd.wex"'), "cannot be read"),
+        (('mast = "mast", ', ""), "no seat for mast"),
+        (('mast = "mast"', 'mast = "mist"'), "there is no seat mist"),
+        (('mast = "mast"', 'moast = "mast"'), "has no party moast"),
+        (('parties  = { mast = "mast", relay = "relay" }', 'seat = "mast"'), "no seat for mast"),
+        (('relay = "relay" }', 'relay = "relay" }\ngiven = { rading = "x" }'), "does not need it"),
+        (('"lindle-l9"\nsettings = { name = "mast", address = 2 }', '"tamsel-k5"\nsettings = { name = "a" }'),
+         "mast speaks lindle-l9, and the seat mast has tamsel-k5"),
+        (("[test.heard]", "[test.heard]\ntrafic = 1"), "test.trafic: no such key"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_with_a_test_is_told_when_the_sheet_is_read(change: tuple[str, str], told: str) -> None:
+    Path("s.toml").write_text(HEARD.replace(*change))
+    assert told in wexicon("rehearse", "s.toml", status=2).stderr
