@@ -254,7 +254,7 @@ class SheetRun:
             results = batch.run(self.ports, NewPorts(self.ports) if order.new_ports else None)
             if not setup.stopping():
                 for job in tests.together(batch.results):
-                    self._keep(job, batch.results[job.name])
+                    self._keep(job, batch.results[job.name], tested=True)
                     report.progress(
                         UnitProgress(job.name, "", str(batch.results[job.name].verdict), batch.results[job.name])
                     )
