@@ -7,10 +7,15 @@ reads a lexicon. What a host service does is reported by the rig's file.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import Any, Protocol
+from math import dist
+from typing import Any, NamedTuple, Protocol
 
 import msgspec
 
+from wexicon.core.engineering.radio import log_distance_loss, noise_power
+
+# How long a transmission is remembered after its end (seconds).
+KEPT = 5.0
 # Seconds from a byte's leaving one module to its coming out of another.
 TRAVEL = 0.02
 
@@ -89,15 +94,53 @@ class Management(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     writes: dict[str, str] = msgspec.field(default_factory=dict)
 
 
+class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[air.place.UNIT]`: where a unit is, in kilometres east and north of anywhere."""
+
+    east: float = 0.0
+    north: float = 0.0
+
+
+class Signal(NamedTuple):
+    """How a transmission arrives: its power, and how far it is above the noise."""
+
+    dbm: float
+    snr: float
+
+
+# How everything is heard on a desk.
+ON_A_DESK = Signal(-71.0, 8.0)
+# A transmission is heard though another one is on the air if it is this much stronger (dB).
+CAPTURE = 6.0
+
+
+class Transmission(NamedTuple):
+    """One transmission: who sends, from when to when (seconds), on which frequency (hertz), how it is spread (what must agree for
+    two to disturb each other), and with which power (dBm)."""
+
+    sender: Member
+    begins: float
+    ends: float
+    frequency: float
+    spread: object
+    power: float
+
+
 class AirTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[air]`: what is there besides the stand-ins. `services` are hosts by name: `echo` returns what it is sent,
-    `127.0.0.1:PORT` is a real socket of this machine."""
+    `127.0.0.1:PORT` is a real socket of this machine. `place` says where units are: without it all are on a desk, and heard.
+    `exponent` is the path-loss exponent, `noise_figure` that of the receivers (dB), `walls` what is between two units (dB), as
+    in `"mast, relay" = 12`."""
 
     access_point: dict[str, AccessPoint] = msgspec.field(default_factory=dict)
     services: dict[str, str] = msgspec.field(default_factory=dict)
     network: Network = Network()
     sky: Sky = Sky()
     management: Management = msgspec.field(default_factory=Management)
+    place: dict[str, Place] = msgspec.field(default_factory=dict)
+    walls: dict[str, float] = msgspec.field(default_factory=dict)
+    exponent: float = 2.0
+    noise_figure: float = 6.0
 
 
 class Air:
@@ -115,6 +158,10 @@ class Air:
         self.management = table.management
         self.answered: dict[int, str] = {}
         self.members: list[Member] = []
+        self.places = dict(table.place)
+        self.exponent, self.noise_figure = table.exponent, table.noise_figure
+        self._walls = {frozenset(one.strip() for one in pair.split(",")): loss for pair, loss in table.walls.items()}
+        self._transmissions: list[Transmission] = []
         # Simulated sockets that listen, by host and port: only a rehearsal has some.
         self.listeners: dict[tuple[str, int], Listening] = {}
 
@@ -132,6 +179,41 @@ class Air:
         for other in found:
             other.after(TRAVEL, lambda other=other: other.from_air(data, sender))  # type: ignore[misc]
         return len(found)
+
+    def send(self, made: Transmission) -> None:
+        """Something is sent: until it has ended, and a little longer, it can disturb others."""
+        self._transmissions = [one for one in self._transmissions if one.ends > made.begins - KEPT]
+        self._transmissions.append(made)
+
+    def signal(self, made: Transmission, receiver: Member, bandwidth: float) -> Signal:
+        """How a transmission arrives at a receiver that listens with this bandwidth (hertz)."""
+        power = self._arrives(made, receiver)
+        return ON_A_DESK if power is None else Signal(power, power - noise_power(bandwidth, self.noise_figure))
+
+    def disturbed(self, made: Transmission, receiver: Member) -> bool:
+        """Whether another transmission was there at the same time, and not much weaker at the receiver."""
+        own = self._arrives(made, receiver)
+        for other in self._transmissions:
+            if other.sender in (made.sender, receiver) or (other.frequency, other.spread) != (
+                made.frequency,
+                made.spread,
+            ):
+                continue
+            if other.begins < made.ends and made.begins < other.ends:
+                there = self._arrives(other, receiver)
+                if own is None or there is None or there > own - CAPTURE:
+                    return True
+        return False
+
+    def _arrives(self, made: Transmission, receiver: Member) -> float | None:
+        """The power that arrives (dBm); None on a desk."""
+        places = [self.places.get(getattr(one, "name", "")) for one in (made.sender, receiver)]
+        if places[0] is None or places[1] is None:
+            return None
+        metres = 1000 * dist((places[0].east, places[0].north), (places[1].east, places[1].north))
+        names = frozenset(getattr(one, "name", "") for one in (made.sender, receiver))
+        loss = log_distance_loss(max(metres, 0.1), made.frequency, self.exponent)
+        return made.power - loss - self._walls.get(names, 0.0)
 
     def names(self) -> list[str]:
         """What a handset sees that scans for Bluetooth."""

@@ -102,7 +102,8 @@ class Runner:
             if isinstance(value, Secret):
                 session.secrets.learn(value)
         self.result = DialogueOutput()
-        # The one that is being done.
+        # Whether it is in an `at`, and the statement that is being done.
+        self._inside = False
         self.statement: Statement | None = None
         self._tell = note
         self._allowed: float | None = None
@@ -247,13 +248,14 @@ class Runner:
 
     def _at(self, statement: At) -> None:
         before, self.party = self.party, self._party(statement, statement.name)
+        outside, self._inside = self._inside, True
         if statement.data:
             self.party.turn_to_data()
         else:
             self.party.turn_to_commands()
         self._block(statement.body)
         # After a failure it stays, so that its place is told.
-        self.party = before
+        self.party, self._inside = before, outside
 
     def _open(self, statement: Open) -> None:
         url = plain(self._text(statement, statement.url.template))
@@ -612,7 +614,7 @@ class Runner:
         if part:
             part = Part(mask(part.said), part.expected, [mask(text) for text in part.heard], part.waited)
         fault = DialogueFault(mask(what), statement, part=part, where=self.program.path, hint=mask(hint))
-        fault.party = self.party.name
+        fault.party = self.party.name if self._inside else ""
         return fault
 
 

@@ -1,0 +1,47 @@
+"""Power, loss and noise of a radio link.
+
+The rule: powers are in dBm, losses and gains in dB, distances in metres, frequencies and bandwidths in hertz.
+"""
+
+from __future__ import annotations
+
+from math import log10, pi
+
+# Metres per second, and joules per kelvin (both exact: BIPM, SI Brochure, 9th edition).
+SPEED_OF_LIGHT = 299_792_458
+BOLTZMANN = 1.380_649e-23
+# The temperature to which noise figures refer, in kelvin (ITU-R P.372, 2).
+NOISE_TEMPERATURE = 290.0
+
+
+def dbm_of_milliwatts(milliwatts: float) -> float:
+    """A power in dBm. Raises ValueError for one that is not above zero."""
+    if milliwatts <= 0:
+        raise ValueError("a power in dBm is above 0 mW")
+    return 10 * log10(milliwatts)
+
+
+def milliwatts_of_dbm(dbm: float) -> float:
+    """A power in milliwatts."""
+    return float(10 ** (dbm / 10))
+
+
+def free_space_loss(distance_m: float, frequency_hz: float) -> float:
+    """The loss between isotropic antennas in free space, in dB: 20 log10(4 pi d f / c) (ITU-R P.525-4, 2.3). Raises ValueError
+    unless distance and frequency are above zero."""
+    if distance_m <= 0 or frequency_hz <= 0:
+        raise ValueError("distance and frequency are above 0")
+    return 20 * log10(4 * pi * distance_m * frequency_hz / SPEED_OF_LIGHT)
+
+
+def log_distance_loss(distance_m: float, frequency_hz: float, exponent: float = 2.0, reference_m: float = 1.0) -> float:
+    """The loss in dB over a distance in surroundings with a path-loss exponent: free space up to `reference_m`, from there on
+    10 n log10(d / d0) more (log-distance model, as in ITU-R P.1238). An exponent of 2 is free space."""
+    if distance_m <= reference_m:
+        return free_space_loss(distance_m, frequency_hz)
+    return free_space_loss(reference_m, frequency_hz) + 10 * exponent * log10(distance_m / reference_m)
+
+
+def noise_power(bandwidth_hz: float, noise_figure_db: float = 0.0) -> float:
+    """The noise in a receiver's bandwidth, in dBm: 10 log10(k T B) + 30 + F, with T of 290 K (ITU-R P.372, 2)."""
+    return 10 * log10(BOLTZMANN * NOISE_TEMPERATURE * bandwidth_hz) + 30 + noise_figure_db
