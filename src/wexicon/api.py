@@ -56,6 +56,7 @@ from wexicon.work.results.discovery import Attempt, HailResult
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.port import PortInfo
 from wexicon.work.results.start_trial import StartTrial
+from wexicon.work.results.sweep import SweepPoint, SweepResult
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
@@ -117,6 +118,7 @@ __all__ = [
     "rig",
     "run",
     "set_values",
+    "sweep",
     "talk_session",
     "traffic",
     "try_starts",
@@ -434,6 +436,48 @@ def traffic(
         watch(test)
         result = test.run(setup.stopping)
     result.traces = traces
+    return result
+
+
+def sweep(
+    ports: Sequence[str],
+    settings: str,
+    order: TrafficOrder | None = None,
+    lexicon: str | None = None,
+    setup: Setup | None = None,
+    *,
+    measured: Callable[[SweepPoint], None] = lambda point: None,
+) -> SweepResult:
+    """Runs the traffic test between two modules at each of several settings of both, such as `spreading=7..12,power=2,14`; puts
+    them back afterwards. `measured` is told each point."""
+    from wexicon.work.function.endpoints import CommandEndpoint
+    from wexicon.work.function.sweeps import points_of, sweep
+    from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
+    from wexicon.work.provisioning.unfinished import FileStore
+
+    setup, order = setup or Setup(), order or TrafficOrder()
+    if len(ports) != 2 or ports[0] == ports[1]:
+        raise CallFault("a sweep needs two ports", hint="Name A and B.")
+    known = lexicon_for(lexicon, Path()) if lexicon else stored_lexicon(port_named(ports[0]))
+    if known is None or known.traffic is None:
+        raise CallFault("only modules that send by command can be swept", hint="Name their lexicon: --lexicon NAME.")
+    points = points_of(settings, known)
+    with ExitStack() as stack:
+        traces: list[str] = []
+        made = [_endpoint(stack, port_named(port), order, lexicon, setup, False, traces) for port in ports]
+        ends = [one for one in made if isinstance(one, CommandEndpoint)]
+        if len(ends) < 2 or any(one.module.lexicon.digest != known.digest for one in ends):
+            raise CallFault("a sweep needs two modules of one family")
+        store = FileStore(state_folder() / "unfinished")
+
+        def run() -> TrafficResult:
+            prepare(ends, order.size)
+            for end in ends:
+                end.signal.clear()
+            return TrafficTest(ends, order, ports).run(setup.stopping)
+
+        result = sweep(ends, points, run, store, measured)
+    result.ports, result.traces = list(ports), traces
     return result
 
 

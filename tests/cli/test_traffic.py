@@ -98,3 +98,49 @@ def test_modules_that_send_by_command_pass_texts_and_tell_the_signal() -> None:
         assert "Nothing came through" in wexicon(*words[:-1], "1", "--within", "300ms", status=3).stderr
         assert "give the port of the other one too" in wexicon(*words[:2], *words[3:], status=2).stderr
         assert "sends text by command" in wexicon(*words, "--bytes", status=2).stderr
+
+
+# -- sweeps -------------------------------------------------------------------------------------------------------------------
+
+# 1.4 km with an exponent of 3.2: at 3 dBm it is 12.4 dB below the noise, at 14 dBm 1.4 dB.
+FAR = (
+    '[unit.mast]\nstandin = "lindle-l9"\nsettings = { addr = 2 }\n'
+    '[unit.relay]\nstandin = "lindle-l9"\nsettings = { addr = 1 }\n'
+    'identity = { serial = "L9-00500" }\n[air]\nexponent = 3.2\n[air.place.mast]\n[air.place.relay]\neast = 1.4\n'
+)
+
+
+def test_a_sweep_finds_where_it_is_heard_and_puts_the_settings_back() -> None:
+    with bench(FAR) as rig:
+        words = ("traffic", "mast", "relay", "-l", "lindle-l9", "--count", "1", "--within", "1s")
+        made = json.loads(wexicon(*words, "--sweep", "spreading=8..9,power=3", "--plot", "s.svg", "--json").stdout)
+        assert [one["settings"] for one in made["points"]] == [
+            {"spreading": "8", "power": "3 dBm"}, {"spreading": "9", "power": "3 dBm"},
+        ]  # fmt: skip
+        assert [one["lost"] for one in made["points"]] == [100.0, 0.0] and made["restored"]
+        assert made["points"][1]["signal"]["relay"]["rssi"] == [-129.0] * 3 and not made["points"][0]["signal"]
+        assert Path("s.svg").read_text().startswith("<?xml")
+        told = wexicon(*words, "--sweep", "power=14").stdout
+        assert "power (dBm)" in told and "the settings of both modules are as before, read back" in told
+        for name in ("mast", "relay"):
+            assert rig.bench.units[name].standin.memory["radio"] == (868100000, 9, 4, 14)
+        assert not list(Path("state/unfinished").glob("*.json"))
+        for text, fault in (
+            ("spreading=6", "'6' is out of range"), ("spraeding=7", "did you mean spreading"), ("rate=9600", "cannot be swept"),
+            ("spreading=9..7", "is not a range"), ("7,8", "has no setting 7"),
+        ):  # fmt: skip
+            assert fault in wexicon(*words, "--sweep", text, status=2).stderr
+        assert "needs two ports" in wexicon("traffic", "mast", "--sweep", "power=2", status=2).stderr
+
+
+def test_a_sweep_that_is_stopped_puts_the_settings_back() -> None:
+    from wexicon import api
+
+    with bench(FAR) as rig:
+        points: list[object] = []
+        setup = api.Setup(stopping=lambda: bool(points))
+        order = api.TrafficOrder(count=1, within=1.0)
+        ports = [rig.ports[name] for name in ("mast", "relay")]
+        made = api.sweep(ports, "power=2,3,4", order, "lindle-l9", setup, measured=points.append)
+        assert made.verdict == "stopped" and len(made.points) == 1 and made.restored
+        assert rig.bench.units["mast"].standin.memory["radio"] == (868100000, 9, 4, 14)

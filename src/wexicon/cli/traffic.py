@@ -6,13 +6,14 @@ The rule: a module that sends by command does so as its lexicon says; all others
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NoReturn
 
 import click
 import msgspec
 
-from wexicon.cli.live import LiveTable
+from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Duration, Working, gathered
 from wexicon.cli.printing import print_failure, with_unit
 from wexicon.cli.show import emit_json, ending, print_line, print_table
@@ -22,7 +23,8 @@ from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
-    from wexicon.work.function.traffic import TrafficTest
+    from wexicon.work.function.traffic import TrafficOrder, TrafficTest
+    from wexicon.work.results.sweep import SweepPoint
     from wexicon.work.results.traffic import Direction, TrafficResult
 
 _COLUMNS = ("way", "sent", "received", "lost", "damaged", "duplicate", "median", "95 %")
@@ -41,6 +43,7 @@ class TrafficCall(msgspec.Struct, kw_only=True):
     lexicon_name: str | None
     passes: bool
     plot_path: Path | None
+    sweep_text: str | None
     how: Working
 
 
@@ -56,6 +59,12 @@ class TrafficCall(msgspec.Struct, kw_only=True):
 @click.option("--data", "passes", is_flag=True, help="Treat modules as transparent; ignore the lexicon.")
 @click.option(
     "--plot", "plot_path", type=click.Path(path_type=Path), help="Draw round trip and loss (.png, .svg, .pdf)."
+)
+@click.option(
+    "--sweep",
+    "sweep_text",
+    metavar="NAME=VALUES,...",
+    help="Repeat it at each of these settings of both modules, such as spreading=7..12,power=2,14; they are put back.",
 )
 @gathered(TrafficCall)
 def traffic(call: TrafficCall) -> None:
@@ -77,6 +86,8 @@ def traffic(call: TrafficCall) -> None:
         within=call.within,
         seed=int.from_bytes(os.urandom(4), "big"),
     )
+    if call.sweep_text:
+        _sweep(call, order)
     tests: list[TrafficTest] = []
     with (
         call.how.working("traffic", quiet=True) as setup,
@@ -92,6 +103,65 @@ def traffic(call: TrafficCall) -> None:
             _print(result)
             if call.plot_path:
                 print_line(f"wrote {call.plot_path}")
+
+
+def _sweep(call: TrafficCall, order: TrafficOrder) -> NoReturn:
+    """The traffic test at several settings, as a table that grows while it runs."""
+    from wexicon import api
+    from wexicon.records.plots import plot_sweep
+
+    points: list[SweepPoint] = []
+    with (
+        call.how.working("sweep", quiet=True) as setup,
+        LiveTable(lambda: _points(points), quiet=call.how.as_json),
+    ):
+        result = api.sweep(call.ports, call.sweep_text or "", order, call.lexicon_name, setup, measured=points.append)
+    if call.plot_path and result.points:
+        title = f"{' and '.join(result.ports)}: {counted(order.count, 'packet')} of {order.size} bytes at each point"
+        drawn = [(one.settings, one.lost, one.median, _middle(one)) for one in result.points]
+        kind = call.plot_path.suffix.removeprefix(".").lower()
+        write_new(call.plot_path, plot_sweep(title, drawn, kind), force=call.how.force)
+    with ending(result.status):
+        if call.how.as_json:
+            emit_json(result)
+        else:
+            print_table(*_points(result.points))
+            if result.failure:
+                print_failure(result.failure, result.verdict, ", ".join(result.traces))
+            if result.restored:
+                print_line("the settings of both modules are as before, read back", "bold green")
+            if call.plot_path and result.points:
+                print_line(f"wrote {call.plot_path}")
+    raise AssertionError
+
+
+def _points(points: Sequence[SweepPoint]) -> Table:
+    """The points of a sweep as a table."""
+    names = list(points[0].settings) if points else []
+    units = {name: {one.settings[name].partition(" ")[2] for one in points} for name in names}
+    heads = [
+        f"{name} ({next(iter(units[name]))})" if len(units[name]) == 1 and "" not in units[name] else name
+        for name in names
+    ]
+    heard = list(dict.fromkeys(name for one in points for names_ in one.signal.values() for name in names_))
+    columns = (*heads, "sent", "received", "lost (%)", *map(with_unit, heard), "round trip")
+    rows = []
+    for one in points:
+        sent, received = sum(way.sent for way in one.ways), sum(way.received for way in one.ways)
+        signal = [f"{value:g}" if (value := _middle(one, name)) is not None else "" for name in heard]
+        trip = spoken(one.median) if one.median is not None else ""
+        values = [
+            text.partition(" ")[0] if head != name else text
+            for head, (name, text) in zip(heads, one.settings.items(), strict=True)
+        ]
+        rows.append([*values, str(sent), str(received), f"{one.lost:g}", *signal, trip])
+    return columns, rows
+
+
+def _middle(point: SweepPoint, name: str = "rssi") -> float | None:
+    """What the receivers reported at a point, in the middle; None if nothing was heard."""
+    values = [heard[name][1] for heard in point.signal.values() if name in heard]
+    return round(sum(values) / len(values), 1) if values else None
 
 
 def _check_plot(call: TrafficCall) -> None:

@@ -6,10 +6,12 @@ The rule: each axis says what it is and in which unit; what did not come is draw
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from wexicon.core.durations import spoken
 
+# A point of a sweep: its settings, the share lost (percent), the round trip (seconds) and the signal (dBm), as far as known.
+Point = tuple[Mapping[str, str], float, float | None, float | None]
 KINDS = ("png", "svg", "pdf")
 # How many packets in a row each share of lost packets is taken from.
 WINDOW = 10
@@ -55,6 +57,46 @@ def plot_traffic(
         axes.tick_params(labelsize=12)
     if came or gone:
         above.legend(fontsize=13, loc="upper center", ncols=4)
+    whole = io.BytesIO()
+    figure.savefig(whole, format=kind, metadata={"Date": None} if kind == "svg" else None)
+    return whole.getvalue()
+
+
+def plot_sweep(title: str, points: Sequence[Point], kind: str) -> bytes:
+    """Loss, signal and round trip over the first setting of a sweep, a line for each value of the others."""
+    from matplotlib.figure import Figure
+    from matplotlib.ticker import MaxNLocator
+
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+    loss, signal, trip = figure.subplots(3, 1, sharex=True, height_ratios=(2, 2, 2))
+    figure.suptitle(title, fontsize=17, parse_math=False)
+    name, *others = points[0][0]
+    lines: dict[str, list[Point]] = {}
+    for point in points:
+        lines.setdefault(", ".join(f"{one} {point[0][one]}" for one in others), []).append(point)
+    places = {text: number for number, text in enumerate(dict.fromkeys(point[0][name] for point in points))}
+    for number, (label, some) in enumerate(lines.items()):
+        style = {
+            "marker": "osD^vP"[number % 6],
+            "markersize": 7,
+            "linewidth": 1.6,
+            "color": f"C{number % 10}",
+            "label": label,
+        }
+        for axes, at, factor in ((loss, 1, 1.0), (signal, 3, 1.0), (trip, 2, 1000.0)):
+            there = [(places[one[0][name]], one[at] * factor) for one in some if one[at] is not None]  # type: ignore[operator]
+            if there:
+                axes.plot(*zip(*there, strict=True), **style)
+    loss.set(ylim=(-4, 104))
+    for axes, words in ((loss, "lost (%)"), (signal, "signal (dBm)"), (trip, "round trip (ms)")):
+        axes.set_ylabel(words, fontsize=14)
+        axes.grid(alpha=0.3)
+        axes.tick_params(labelsize=12)
+        axes.yaxis.set_major_locator(MaxNLocator(5))
+    trip.set_xticks(list(places.values()), list(places), parse_math=False)
+    trip.set_xlabel(name, fontsize=14, parse_math=False)
+    if others:
+        loss.legend(fontsize=13, loc="upper left", bbox_to_anchor=(1.0, 1.0))
     whole = io.BytesIO()
     figure.savefig(whole, format=kind, metadata={"Date": None} if kind == "svg" else None)
     return whole.getvalue()

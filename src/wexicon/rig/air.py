@@ -115,8 +115,8 @@ CAPTURE = 6.0
 
 
 class Transmission(NamedTuple):
-    """One transmission: who sends, from when to when (seconds), on which frequency (hertz), how it is spread (what must agree for
-    two to disturb each other), and with which power (dBm)."""
+    """One transmission: who sends, from when to when (seconds), on which frequency (hertz), how it is spread (what must agree
+    for two to disturb each other), and with which power (dBm)."""
 
     sender: Member
     begins: float

@@ -1,0 +1,32 @@
+"""The result of a sweep: the traffic test at each of several settings.
+
+The rule: what was lost at a point is what the sweep is for; it fails only where a point could not be measured, or the settings
+not be put back.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from wexicon.work.results.result import Result
+from wexicon.work.results.traffic import Direction
+
+
+class SweepPoint(msgspec.Struct):
+    """One point: its settings as they are shown, what was sent and received each way, the share lost in percent, the median
+    round trip (seconds), and what each port's module reported of the packets that it heard: least, median, greatest."""
+
+    settings: dict[str, str]
+    ways: list[Direction] = []
+    lost: float = 100.0
+    median: float | None = None
+    signal: dict[str, dict[str, list[float]]] = {}
+
+
+class SweepResult(Result):
+    """The points in the order in which they were measured; `restored` is whether all settings were read back as before."""
+
+    ports: list[str] = []
+    points: list[SweepPoint] = []
+    restored: bool = False
+    traces: list[str] = []
