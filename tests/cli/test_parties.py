@@ -5,13 +5,16 @@ from __future__ import annotations
 import json
 import shutil
 import socket
+import subprocess
+import sys
 import threading
 from pathlib import Path
 
 import pytest
 
 from tests.cli.terminal import Terminal
-from tests.conftest import SAMPLE, bench, k5, wexicon
+from tests.conftest import SAMPLE, bench, clean, k5, wexicon
+from wexicon.rig.serving import PtyPort, Server
 
 PAIR = k5() + '[unit.handset]\nstandin = "tamsel-k6"\n'
 RADIOS = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\nsettings = { addr = 7 }\n'
@@ -25,6 +28,14 @@ UPLINK = (
 def _samples(tmp_path: Path) -> None:
     for path in SAMPLE.glob("*.wex"):
         shutil.copy(path, tmp_path)
+
+
+def pull(rig: Server, unit: str) -> None:
+    """The port of a unit goes, as a cable does that is pulled."""
+    port = rig._open.pop(unit)
+    assert isinstance(port, PtyPort)
+    rig.register(port.master, None)
+    port.close()
 
 
 def rehearse(file: str, rig: str, *words: str, status: int = 0) -> dict[str, object]:
@@ -124,6 +135,22 @@ def test_a_client_that_leaves_half_way_is_a_clear_failure_and_what_it_said_is_no
         )
         told = wexicon(*words, status=3).stderr
     assert "the other side has closed the connection" in told and "at client" in told
+
+
+def test_a_port_that_is_pulled_is_told_with_its_party_and_the_trace_has_what_the_others_said() -> None:
+    Path("d.wex").write_text(
+        "party mast = lindle-l9\nparty relay = lindle-l9\nat mast\n    > @who?\n    < @who ...\n"
+        "at relay\n    await 20s\n        @air never\n"
+    )
+    with bench(RADIOS) as rig:
+        ports = [f"{name}={rig.ports[name]}" for name in ("mast", "relay")]
+        words = [sys.executable, "-m", "wexicon", "run", "d.wex", *ports, "--trace", "t.jsonl"]
+        running = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=clean({}))
+        assert running.stdout and any("LINDLE-L9" in line for line in iter(running.stdout.readline, ""))
+        rig.call(lambda: pull(rig, "relay"))
+        _, told = running.communicate(timeout=30)
+    assert running.returncode == 3 and "line 7 at relay: await 20s" in told and "the port was lost" in told
+    assert "LINDLE-L9" in Path("t.jsonl").read_text() and '"closed"' in Path("t.jsonl").read_text()
 
 
 def test_what_only_a_person_can_read_is_asked_and_skipped_where_nobody_is_there() -> None:
