@@ -64,7 +64,6 @@ from wexicon.work.simulation.choice import Choice
 
 if TYPE_CHECKING:
     from wexicon.rig.serving import Server
-    from wexicon.work.function.endpoints import Endpoint
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest
 
 __all__ = [
@@ -421,6 +420,7 @@ def traffic(
     """Sends test packets from the first port to the second, or over one port that is looped back. A module sends by command if
     its lexicon says so, unless it is `transparent`; `watch` is given the test before it starts."""
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
+    from wexicon.work.function.traffic_ends import endpoint_on
 
     setup, order = setup or Setup(), order or TrafficOrder()
     if not 1 <= len(ports) <= 2 or len(set(ports)) < len(ports):
@@ -430,13 +430,21 @@ def traffic(
         raise CallFault("--trace cannot be used with two ports: each gets a dated trace", hint="Remove --trace.")
     with ExitStack() as stack:
         traces: list[str] = []
-        ends = [_endpoint(stack, path, order, lexicon, setup, transparent, traces) for path in paths]
+        ends = [
+            endpoint_on(stack, path, _known(path, lexicon), order, setup, traces, transparent=transparent)
+            for path in paths
+        ]
         prepare(ends, order.size)
         test = TrafficTest(ends, order, ports)
         watch(test)
         result = test.run(setup.stopping)
     result.traces = traces
     return result
+
+
+def _known(port: str, lexicon: str | None) -> Lexicon | None:
+    """The lexicon that was named, or that is stored for the port."""
+    return lexicon_for(lexicon, Path()) if lexicon else stored_lexicon(port)
 
 
 def sweep(
@@ -453,18 +461,20 @@ def sweep(
     from wexicon.work.function.endpoints import CommandEndpoint
     from wexicon.work.function.sweeps import points_of, sweep
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
+    from wexicon.work.function.traffic_ends import endpoint_on
     from wexicon.work.provisioning.unfinished import FileStore
 
     setup, order = setup or Setup(), order or TrafficOrder()
     if len(ports) != 2 or ports[0] == ports[1]:
         raise CallFault("a sweep needs two ports", hint="Name A and B.")
-    known = lexicon_for(lexicon, Path()) if lexicon else stored_lexicon(port_named(ports[0]))
+    known = _known(port_named(ports[0]), lexicon)
     if known is None or known.traffic is None:
         raise CallFault("only modules that send by command can be swept", hint="Name their lexicon: --lexicon NAME.")
     points = points_of(settings, known)
     with ExitStack() as stack:
         traces: list[str] = []
-        made = [_endpoint(stack, port_named(port), order, lexicon, setup, False, traces) for port in ports]
+        paths = [port_named(port) for port in ports]
+        made = [endpoint_on(stack, path, _known(path, lexicon), order, setup, traces) for path in paths]
         ends = [one for one in made if isinstance(one, CommandEndpoint)]
         if len(ends) < 2 or any(one.module.lexicon.digest != known.digest for one in ends):
             raise CallFault("a sweep needs two modules of one family")
@@ -479,38 +489,6 @@ def sweep(
         result = sweep(ends, points, run, store, measured)
     result.ports, result.traces = list(ports), traces
     return result
-
-
-def _endpoint(
-    stack: ExitStack,
-    port: str,
-    order: TrafficOrder,
-    lexicon: str | None,
-    setup: Setup,
-    transparent: bool,
-    traces: list[str],
-) -> Endpoint:
-    """One end, ready to send."""
-    from wexicon.work.function.endpoints import CommandEndpoint, TransparentEndpoint
-
-    found = lexicon_for(lexicon, Path()) if lexicon else stored_lexicon(port)
-    table = found.traffic if found and not transparent else None
-    if table and not order.lines:
-        raise CallFault(f"{port}: its module sends text by command", hint="Remove --bytes.")
-    links = setup.links(found, port)
-    opening = Opening(title="traffic")
-    if found is None or table is None:
-        opening.tuning = next(iter(links), found.factory if found else Tuning())
-        session, trace = stack.enter_context(open_session(port, None, setup, opening))
-        traces.append(str(trace))
-        return TransparentEndpoint(session)
-    end = CommandEndpoint()
-    module = stack.enter_context(module_on_port(port, found, setup.heard_by(end), opening))
-    traces.append(module.trace)
-    module.attention.gain([*module.likely, found.factory])
-    module.identify()
-    end.use(module, table)
-    return end
 
 
 # -- stand-ins: imported when they are used -------------------------------------------------------------------------------

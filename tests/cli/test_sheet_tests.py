@@ -16,6 +16,7 @@ from tests.conftest import SAMPLE, bench, clean, k5, wexicon
 
 RADIOS = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\n'
 PAIR = k5() + '[unit.handset]\nstandin = "tamsel-k6"\n'
+DIALOGUE = 'dialogue = "mast-heard.wex"\nparties  = { mast = "mast", relay = "relay" }'
 HEARD = """format = 1
 [seat.relay]
 lexicon  = "lindle-l9"
@@ -158,9 +159,49 @@ def test_a_test_of_one_unit_runs_while_its_module_is_there() -> None:
         assert outcome_of(alone["mast"], "known")["verdict"] == "passed"
 
 
+def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> None:
+    sheet = (
+        HEARD.partition("[test")[0]
+        .replace("address = 1 }", "address = 1, peer = 2 }")
+        .replace("2 }\n", "2, peer = 1 }\n")
+    )
+    sheet = sheet.replace("peer = 2, peer = 1", "peer = 2")
+    ways = 'traffic = { from = "mast", to = "relay", count = 2, within = "1s", '
+    Path("s.toml").write_text(
+        f'{sheet}[test.near]\n{ways}round_trip = {{ max = "800ms" }} }}\n'
+        f'[test.fast]\n{ways}round_trip = {{ max = "100ms" }} }}\n'
+        f'[test.loose]\n{ways}lost = {{ max = 100, unit = "%" }} }}\n'
+    )
+    with bench(RADIOS) as rig:
+        ports = (f"relay={rig.ports['relay']}", f"mast={rig.ports['mast']}", "--operator", "rig")
+        made = results("provision", "s.toml", *ports, status=1)["mast"]
+        assert [outcome_of(made, name)["verdict"] for name in ("near", "fast", "loose")] == [
+            "passed",
+            "failed",
+            "passed",
+        ]
+        assert outcome_of(made, "near")["measurements"][0] == {  # type: ignore[index]
+            "name": "lost", "value": 0.0, "unit": "", "low": None, "high": 0.0, "verdict": "passed",
+        }  # fmt: skip
+        told = wexicon("verify", "s.toml", *ports, status=1).stderr
+        assert "test fast of mast failed" in told and "and at most 100 is allowed" in told
+        # Nothing comes back: all is lost, whatever may be.
+        rig.bench.units["relay"].standin.reaches = lambda other: False  # type: ignore[method-assign]
+        lost = results("verify", "s.toml", *ports, status=1)["mast"]
+        assert outcome_of(lost, "near")["verdict"] == "failed" and outcome_of(lost, "fast")["verdict"] == "failed"
+        assert outcome_of(lost, "loose")["measurements"][0]["value"] == 100.0  # type: ignore[index]
+    assert outcome_of(results("rehearse", "s.toml", status=4)["mast"], "near")["verdict"] == "skipped"
+
+
 @pytest.mark.parametrize(
     ("change", "told"),
     [
+        ((DIALOGUE, 'traffic = { from = "mast", to = "mast" }'),
+         "from and to are the same seat"),
+        ((DIALOGUE, 'traffic = { from = "mist", to = "mast" }'),
+         "there is no seat mist"),
+        (('dialogue = "mast-heard.wex"', 'dialogue = "mast-heard.wex"\ntraffic = { from = "mast", to = "relay" }'),
+         "has either a dialogue or traffic"),
         (('"mast-heard.wex"', '"mast-herd.wex"'), "cannot be read"),
         (('mast = "mast", ', ""), "no seat for mast"),
         (('mast = "mast"', 'mast = "mist"'), "there is no seat mist"),

@@ -14,6 +14,7 @@ import msgspec
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.dialogue.statements import Needs
+from wexicon.core.durations import seconds
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.filling import NUMBER, ROW, Filling, filling
 from wexicon.core.formats.lexicon import Lexicon
@@ -23,12 +24,43 @@ from wexicon.core.formats.units import Row
 from wexicon.core.secret import Secret
 from wexicon.core.text import meant
 
+# How many packets a test may send.
+MOST_PACKETS = 10_000
+
+
+class Limit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What may be lost at most: `max` in `unit` (`%`, or empty for packets)."""
+
+    max: float
+    unit: str = ""
+
+
+class TripLimit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How long the median round trip may take, as in `max = "800ms"`."""
+
+    max: str
+
+
+class TrafficTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`traffic = { ... }` of a test: `count` packets of `size` bytes `from` a seat `to` another, each answered `within` a time.
+    What was `lost` both ways together and the median `round_trip` have limits; without `lost` nothing may be."""
+
+    to: str
+    from_: str = msgspec.field(name="from")
+    count: int = 20
+    size: int = 32
+    within: str = "2s"
+    lost: Limit = Limit(0.0)
+    round_trip: TripLimit | None = None
+
 
 class TestTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[test.NAME]`: the `dialogue` (beside the sheet), the seat of each of its `parties`, or the `seat` of a dialogue that has
-    none, and what it is `given`: values, sources of secrets, or what is filled in from the row."""
+    none, and what it is `given`: values, sources of secrets, or what is filled in from the row. Or, instead, `traffic` between
+    two seats."""
 
-    dialogue: str
+    dialogue: str = ""
+    traffic: TrafficTable | None = None
     parties: dict[str, str] = msgspec.field(default_factory=dict)
     seat: str = ""
     given: dict[str, Any] = msgspec.field(default_factory=dict)
@@ -43,6 +75,7 @@ class SheetTest(msgspec.Struct, frozen=True):
     program: Program
     seats: dict[str, str]
     given: dict[str, object]
+    traffic: TrafficTable | None = None
 
     def values(self, row: Row | None, number: int, known: Mapping[tuple[str, str], str]) -> dict[str, object]:
         """What the dialogue needs, for one row; `known` is what its units said of themselves, by seat and name. Raises
@@ -85,6 +118,10 @@ def read_tests(
     found: dict[str, SheetTest] = {}
     for name, table in tables.items():
         here = ("test", name)
+        if table.traffic or not table.dialogue:
+            if made := _traffic(source, here, name, table, seats):
+                found[name] = made
+            continue
         try:
             program = dialogue(table.dialogue)
         except Fault as fault:
@@ -95,6 +132,33 @@ def read_tests(
         values = _given(source, here, table, program, secret, columns if by_row else ())
         found[name] = SheetTest(name, program, places, values)
     return found
+
+
+def _traffic(
+    source: Source, here: tuple[str, ...], name: str, table: TestTable, seats: Mapping[str, SeatOfTest]
+) -> SheetTest | None:
+    """A test that sends packets between two seats."""
+    traffic = table.traffic
+    if traffic is None or table.dialogue or table.parties or table.given or table.seat:
+        source.complain(here, "has either a dialogue or traffic", 'write traffic = { from = "SEAT", to = "SEAT" }')
+        return None
+    for seat in (traffic.from_, traffic.to):
+        if seat not in seats:
+            source.complain((*here, "traffic"), f"there is no seat {seat}", meant(seat, seats))
+        elif seats[seat].count:
+            source.complain((*here, "traffic"), f"{seat} is several units: which of them is meant?")
+    if traffic.from_ == traffic.to:
+        source.complain((*here, "traffic"), "from and to are the same seat")
+    if not 1 <= traffic.count <= MOST_PACKETS or not 24 <= traffic.size <= 240:
+        source.complain((*here, "traffic"), f"count is from 1 to {MOST_PACKETS}, size from 24 to 240")
+    if traffic.lost.unit not in ("", "%"):
+        source.complain((*here, "traffic", "lost"), f"{traffic.lost.unit!r} is not %", "leave it out to count packets")
+    for text in (traffic.within, *([traffic.round_trip.max] if traffic.round_trip else [])):
+        try:
+            seconds(text)
+        except ValueError as fault:
+            source.complain((*here, "traffic"), str(fault))
+    return SheetTest(name, Program(()), {"from": traffic.from_, "to": traffic.to}, {}, traffic)
 
 
 def _places(

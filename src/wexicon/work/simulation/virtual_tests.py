@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from contextlib import ExitStack
 
 from wexicon.core.agenda import Agenda
+from wexicon.core.faults import Skipped
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.masking import Secrets
@@ -46,6 +47,10 @@ class VirtualTestBench:
         self._used: dict[str, VirtualBench] = {}
 
     def run(self, due: DueTest, values: Mapping[str, object], ports: Mapping[str, str]) -> DialogueResult:
+        if due.test.traffic:
+            result = DialogueResult(dialogue="")
+            result.ended_by(Skipped("packets are only sent between modules on ports"), "")
+            return result
         agenda, secrets, given = Agenda(), Secrets(), dict[str, object]()
         jobs = {job.name: job for job in due.jobs.values()}
         tables = {name: UnitTable(self._benches[name].standin.family) for name in jobs}

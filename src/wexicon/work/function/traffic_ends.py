@@ -1,0 +1,46 @@
+"""The ends of a traffic test on ports.
+
+The rule: a module whose lexicon says how it sends by command does so; all others pass everything through.
+"""
+
+from __future__ import annotations
+
+from contextlib import ExitStack
+
+from wexicon.core.faults import CallFault
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.tuning import Tuning
+from wexicon.work.contact.sessions import Opening, Setup, open_session
+from wexicon.work.function.endpoints import CommandEndpoint, Endpoint, TransparentEndpoint
+from wexicon.work.function.traffic import TrafficOrder
+from wexicon.work.module.opening import module_on_port
+
+
+def endpoint_on(
+    stack: ExitStack,
+    port: str,
+    lexicon: Lexicon | None,
+    order: TrafficOrder,
+    setup: Setup,
+    traces: list[str],
+    *,
+    transparent: bool = False,
+) -> Endpoint:
+    """One end, ready to send, open until the stack ends; its trace file is added to `traces`. Raises Fault."""
+    table = lexicon.traffic if lexicon and not transparent else None
+    if table and not order.lines:
+        raise CallFault(f"{port}: its module sends text by command", hint="Remove --bytes.")
+    links = setup.links(lexicon, port)
+    opening = Opening(title="traffic")
+    if lexicon is None or table is None:
+        opening.tuning = next(iter(links), lexicon.factory if lexicon else Tuning())
+        session, trace = stack.enter_context(open_session(port, None, setup, opening))
+        traces.append(str(trace))
+        return TransparentEndpoint(session)
+    end = CommandEndpoint()
+    module = stack.enter_context(module_on_port(port, lexicon, setup.heard_by(end), opening))
+    traces.append(module.trace)
+    module.attention.gain([*module.likely, lexicon.factory])
+    module.identify()
+    end.use(module, table)
+    return end
