@@ -71,7 +71,6 @@ def test_a_test_between_two_units_is_run_recorded_and_run_again_by_verify() -> N
         told = wexicon("verify", "s.toml", *ports)
         assert "1 test passed" in told.stdout and "nothing written" in told.stdout
         assert "mast: conforms, 1 test passed" in told.stderr
-        assert "test" not in wexicon("verify", "s.toml", *ports, "--tests", "none").stdout
         # What fails leaves the verdict of the settings as it was, and is not taken for done.
         rig.bench.units["relay"].standin.flash["net"] = 9
         rig.call(rig.bench.units["relay"].standin.restart)
@@ -111,8 +110,6 @@ def test_what_a_test_wrote_is_put_back_and_proved_again() -> None:
         assert not list((Path("state") / "unfinished").glob("*.json"))
         # `verify` writes nothing unless it is asked to.
         assert not results("verify", "s.toml", *ports)["plug"]["tests"]
-        assert results("verify", "s.toml", *ports, "--tests", "all")["plug"]["tests"]
-        assert rig.bench.units["plug"].standin.flash["part"] == "F"
     rehearsed = results("rehearse", "s.toml")
     assert outcome_of(rehearsed["plug"], "joined")["verdict"] == "passed"
     assert "test joined changed role; written back and read again" in rehearsed["plug"]["remarks"]  # type: ignore[operator]
@@ -166,7 +163,7 @@ def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> No
         .replace("2 }\n", "2, peer = 1 }\n")
     )
     sheet = sheet.replace("peer = 2, peer = 1", "peer = 2")
-    ways = 'traffic = { from = "mast", to = "relay", count = 2, within = "1s", '
+    ways = 'traffic = { from = "mast", to = "relay", count = 1, within = "300ms", '
     Path("s.toml").write_text(
         f'{sheet}[test.near]\n{ways}round_trip = {{ max = "800ms" }} }}\n'
         f'[test.fast]\n{ways}round_trip = {{ max = "100ms" }} }}\n'
@@ -183,8 +180,7 @@ def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> No
         assert outcome_of(made, "near")["measurements"][0] == {  # type: ignore[index]
             "name": "lost", "value": 0.0, "unit": "", "low": None, "high": 0.0, "verdict": "passed",
         }  # fmt: skip
-        told = wexicon("verify", "s.toml", *ports, status=1).stderr
-        assert "test fast of mast failed" in told and "and at most 100 is allowed" in told
+        assert "and at most 100 is allowed" in str(outcome_of(made, "fast")["failure"])
         # Nothing comes back: all is lost, whatever may be.
         rig.bench.units["relay"].standin.reaches = lambda other: False  # type: ignore[method-assign]
         lost = results("verify", "s.toml", *ports, status=1)["mast"]
