@@ -105,8 +105,8 @@ class Board:
         self._rows: dict[str, tuple[str, str, float, bool]] = {job.name: ("", "waiting", 0.0, False) for job in jobs}
         self._lock = threading.Lock()
         self._quiet = quiet
-        # What was said of each unit that has ended: tests may come later.
-        self._said_of: dict[str, str] = {}
+        # The units of which was said that they have ended: tests may come later.
+        self._said_of: set[str] = set()
         self._said = time.monotonic()
         self._live = LiveTable(self._table, quiet=quiet)
 
@@ -127,15 +127,23 @@ class Board:
         with self._lock:
             since = self._rows[progressed.unit][2] or (time.monotonic() if progressed.port else 0.0)
             self._rows[progressed.unit] = (progressed.port, progressed.step, since, ended)
-        if ended and self._live.shown:
+        if progressed.step == "attention":
+            self._said_of.discard(progressed.unit)  # it is made again
+        if ended and progressed.unit in self._said_of:
+            # Only its tests are new.
+            if tests := _tests(progressed):
+                self.say(f"{progressed.unit}: {tests}")
+        elif ended and self._live.shown:
+            self._said_of.add(progressed.unit)
             verdict = styled(progressed.step.upper(), OUTCOME_COLOURS.get(progressed.step, "bold"))
             if self._large:
                 rows = banner(progressed.step, shutil.get_terminal_size().columns)
                 colour = OUTCOME_COLOURS.get(progressed.step, "bold")
                 self._live.say("\n".join(["", *(styled(row, colour) for row in rows), ""]))
             self._live.say(f"{progressed.unit}: {verdict}", bell=True)
-        elif ended and (told := _outcome(progressed)) != self._said_of.get(progressed.unit):
-            self._said_of[progressed.unit] = told
+        elif ended:
+            self._said_of.add(progressed.unit)
+            told = ", ".join(filter(None, (progressed.step, _tests(progressed))))
             self.say(f"{progressed.unit}: {told}")
         elif not self._quiet and time.monotonic() - self._said >= EVERY:
             self._said = time.monotonic()
@@ -166,10 +174,10 @@ class Board:
         return ("unit", "port", "step", "time"), cells if len(cells) <= MOST_SHOWN else open_ones[:MOST_SHOWN]
 
 
-def _outcome(progressed: UnitProgress) -> str:
-    """The verdict of a unit that has ended, and of its tests."""
+def _tests(progressed: UnitProgress) -> str:
+    """The verdicts of a unit's tests; empty if it has none."""
     tests = Counter(str(test.verdict) for test in progressed.result.tests) if progressed.result else Counter()
-    return ", ".join([progressed.step, *(f"{counted(n, 'test')} {one}" for one, n in tests.most_common())])
+    return ", ".join(f"{counted(n, 'test')} {one}" for one, n in tests.most_common())
 
 
 class _Above(Progress):

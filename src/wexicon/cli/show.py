@@ -37,6 +37,8 @@ OUTCOME_COLOURS = {
     "planned": "bold",
     "to": "yellow",
     "done": "bold green",
+    "passed": "green",
+    "skipped": "yellow",
 }
 
 # What would move a cursor or reverse a line, and is not escaped by JSON itself.
