@@ -28,7 +28,6 @@ from wexicon.work.fleet.generated_secrets import GeneratedSecrets, KeptSecrets
 from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register, used_before
 from wexicon.work.fleet.scheduler import ProgressCallback, UnitProgress
 from wexicon.work.fleet.sheet_tests import DueTest, SheetTests, Tests
-from wexicon.work.fleet.test_bench import PortBench
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
 from wexicon.work.provisioning.run import Order, provision, verify
@@ -162,6 +161,12 @@ class SheetRun:
         self, setup: Setup, report: Report, store: Store, wanted: Mapping[str, Mapping[str, Value]]
     ) -> SheetTests:
         """The sheet's tests, to be run on the ports of this run; `wanted` are the values of each unit, as they become known."""
+        which = Tests.NONE if self.order.plan else self.order.tests
+        if not self.sheet.tests or which is Tests.NONE:
+            return SheetTests(self.sheet, self.jobs, None, Tests.NONE)
+        # What tests need takes a while to import.
+        from wexicon.work.fleet.test_bench import PortBench
+
         results = self._results
 
         def started(due: DueTest) -> None:
@@ -172,7 +177,7 @@ class SheetRun:
             return job.seat.lexicon.unit_of(results[job.name].identity)
 
         bench = PortBench(self.sheet, setup, store, self.order.prove, self._opens(setup), wanted, unit_of)
-        return SheetTests(self.sheet, self.jobs, bench, Tests.NONE if self.order.plan else self.order.tests, started)
+        return SheetTests(self.sheet, self.jobs, bench, which, started)
 
     def _opens(self, setup: Setup) -> Callable[[Job, str, Listener], AbstractContextManager[Module]]:
         """Opens the module of a unit on a port, with a trace of its own."""

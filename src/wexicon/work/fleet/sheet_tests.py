@@ -132,13 +132,13 @@ class TestBench(Protocol):
 
 
 class SheetTests:
-    """The tests of one run. `started` is told of each as it begins."""
+    """The tests of one run, on a `bench` if there are any. `started` is told of each as it begins."""
 
     def __init__(
         self,
         sheet: Sheet,
         jobs: Sequence[Job],
-        bench: TestBench,
+        bench: TestBench | None,
         which: Tests,
         started: Callable[[DueTest], None] = lambda due: None,
     ) -> None:
@@ -170,6 +170,7 @@ class SheetTests:
         if why := _prevented([results.get(name) for name in jobs], results):
             made.verdict, made.failure = Verdict.SKIPPED, Failure("", why, status=4)
             return
+        assert self.bench
         self.started(due)
         ports = {name: results[name].port for name in jobs}
         try:
