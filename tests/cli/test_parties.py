@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import socket
 import subprocess
 import sys
 import threading
+import tty
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -151,6 +154,22 @@ def test_a_port_that_is_pulled_is_told_with_its_party_and_the_trace_has_what_the
         _, told = running.communicate(timeout=30)
     assert running.returncode == 3 and "line 7 at relay: await 20s" in told and "the port was lost" in told
     assert "LINDLE-L9" in Path("t.jsonl").read_text() and '"closed"' in Path("t.jsonl").read_text()
+
+
+def test_a_cable_that_is_looped_gives_back_what_was_sent() -> None:
+    master, slave = os.openpty()
+    tty.setraw(slave)
+
+    def loop() -> None:
+        with suppress(OSError):
+            while True:
+                os.write(master, os.read(master, 4096))
+
+    threading.Thread(target=loop, daemon=True).start()
+    assert "round_trip" in wexicon("run", "cable-looped.wex", f"cable={os.ttyname(slave)}").stdout
+    assert "there is no stand-in for cable" in wexicon("rehearse", "cable-looped.wex", status=2).stderr
+    os.close(slave)
+    os.close(master)
 
 
 def test_what_only_a_person_can_read_is_asked_and_skipped_where_nobody_is_there() -> None:
