@@ -28,6 +28,9 @@ from wexicon.work.results.masking import masked
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.verdicts import Verdict
 
+# How data is heard that a party passes on.
+DATA = Speech(echo="off")
+
 
 def with_answers(program: Program, lexicon: Lexicon | None, dialect: Dialect) -> Program:
     """A program of plain lines with what must answer each: as the lexicon has it, or lines up to OK."""
@@ -104,11 +107,12 @@ class Participant(msgspec.Struct):
     ) -> Party:
         """It, as the dialogue sees it."""
         session, operator, lexicon = self.session, self.operator, self.lexicon
+        # In data mode lines come as the other side makes them, with the module's own events among them; nothing is an echo.
+        events = lexicon.dialect.events if lexicon else {}
+        data = Dialect(DATA, events).and_blocks_of(program.patterns())
         if lexicon is None:
-            return Party(self.name, session, None, operator)
+            return Party(self.name, session, None, operator, pass_data=lambda: session.adopt(data))
         module = Module(session, lexicon, operator, patience=patience, fixture=fixture, given=given)
-        # In data mode lines come as the other side makes them, with the module's own events among them.
-        data = Dialect(Speech(), lexicon.dialect.events).and_blocks_of(program.patterns())
         commands = lexicon.dialect.and_blocks_of(program.patterns())
 
         def listen() -> None:

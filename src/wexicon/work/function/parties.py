@@ -27,7 +27,7 @@ from wexicon.links.sockets import open_socket
 from wexicon.records.trace_writer import PartyTrace, TraceWriter
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.contact.sessions import Opening, Setup
-from wexicon.work.function.dialogues import Participant
+from wexicon.work.function.dialogues import DATA, Participant
 
 
 def lexicons_of(program: Program) -> dict[str, Lexicon | None]:
@@ -72,7 +72,7 @@ class Parties:
     def opened(self, name: str, url: str) -> Party:
         """A socket of this machine as a party. Raises LinkFault."""
         link = self._stack.enter_context(open_socket(url))
-        return Party(name, self.session(name, link, Dialect(Speech())), is_socket=True)
+        return Party(name, self.session(name, link, Dialect(DATA)), is_socket=True)
 
     def close(self) -> None:
         """Ends the trace. Raises CallFault if its end cannot be written."""

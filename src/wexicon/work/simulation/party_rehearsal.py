@@ -15,7 +15,6 @@ from wexicon.core.dialogue.parties import Party
 from wexicon.core.faults import CallFault, LinkFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.speech import Speech
 from wexicon.files import read_file
 from wexicon.links.virtual import VirtualClock, VirtualSocket
 from wexicon.records.trace_reader import recorded
@@ -23,7 +22,7 @@ from wexicon.rig.air import Air
 from wexicon.rig.bench import Bench, Unit, UnitTable, no_recordings, read_rig
 from wexicon.rig.standins import FAMILIES
 from wexicon.work.contact.sessions import Opening, Setup
-from wexicon.work.function.dialogues import Participant, run_with_parties
+from wexicon.work.function.dialogues import DATA, Participant, run_with_parties
 from wexicon.work.function.parties import Parties, lexicons_of
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.simulation.choice import Choice
@@ -89,7 +88,7 @@ def virtual_sockets(air: Air, agenda: Agenda, made: Parties) -> Callable[[str, s
             raise LinkFault("nothing answers there", where=url, hint=hint)
         link = VirtualSocket(url, VirtualClock(agenda))
         air.listeners[host, int(port)] = link
-        return Party(name, made.session(name, link, Dialect(Speech())), is_socket=True)
+        return Party(name, made.session(name, link, Dialect(DATA)), is_socket=True)
 
     return opened
 
