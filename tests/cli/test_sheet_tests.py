@@ -13,6 +13,9 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import SAMPLE, bench, clean, k5, wexicon
+from wexicon.core.dialogue import read_dialogue
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.fleet.sheet_tests import writes
 
 RADIOS = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\n'
 PAIR = k5() + '[unit.handset]\nstandin = "tamsel-k6"\n'
@@ -143,6 +146,41 @@ def test_each_row_is_tested_with_what_its_row_says(tmp_path: Path) -> None:
     made = results("rehearse", "s.toml")
     for key, reading in (("M1", "1.1"), ("M2", "2.2")):
         assert outcome_of(made[f"mast {key}"], "heard")["kept"] == {"heard": f"{key}: tide {reading} m"}
+
+
+@pytest.mark.parametrize(
+    ("line", "expected"),
+    [
+        ("> AT+WHO?", False), ("> AT+LABEL?", False), ("read name", False), ("do restart", False), ("pause 1s", False),
+        ("> AT+LABEL=x", True), (">> at + label=x\\r\\n", True), ('set name = "x"', True), ("do save", True),
+        ("> AT+KEEP", True),
+        ("do factory-reset", True), ("> AT+FRESH", True), ("when 1 == 1\n    > AT+PASS=1234", True),
+        ("on K5 NO MATE\n    do save", True),
+    ],
+)  # fmt: skip
+def test_what_may_write_is_known_before_it_is_run(line: str, expected: bool) -> None:
+    lexicon = find_lexicon("tamsel-k5")
+    assert writes(read_dialogue(line + "\n", "d.wex"), "", lexicon) is expected
+    indented = "".join(f"    {one}\n" for one in line.split("\n"))
+    program = read_dialogue(f"party a = tamsel-k5\nparty b = tamsel-k5\nat a\n{indented}", "d.wex")
+    assert writes(program, "a", lexicon) is expected and not writes(program, "b", lexicon)
+
+
+def test_stopped_before_its_tests_a_run_says_so(tmp_path: Path) -> None:
+    from wexicon import api
+    from wexicon.work.contact.secret_sources import secrets_for
+
+    Path("s.toml").write_text(HEARD)
+    with bench(RADIOS) as rig:
+        done: list[object] = []
+        sheet = api.find_sheet(Path("s.toml"), None, secrets_for(tmp_path, None, ()))
+        report = api.Report(progress=lambda progress: done.append(progress) if progress.result else None)
+        setup = api.Setup(stopping=lambda: len(done) >= 2)
+        made = api.provision(
+            sheet, [f"{name}={rig.ports[name]}" for name in ("relay", "mast")], None, setup, report=report
+        )
+    assert [one.verdict for one in made] == ["conforms"] * 2 and made[1].tests[0].verdict == "stopped"
+    assert made[1].status == 130
 
 
 def test_a_test_of_one_unit_runs_while_its_module_is_there() -> None:

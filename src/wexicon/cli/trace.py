@@ -132,6 +132,8 @@ def _other(record: Record, text: str) -> str:
         when = f"{record.wall:%Y-%m-%d %H:%M:%S} UTC, " if record.wall else ""
         link, frame, version = visible(record.link), visible(record.frame), visible(record.wexicon)
         where = f"{link} at {record.rate} {frame}" if link else "several parties"
+        if record.party and link.startswith(("socket://", "listen://")):
+            where = link  # it has no rate
         text = f"{where}, {when}Wexicon {version}" if version else where
     elif record.what is What.TUNED:
         text = f"our side to {record.rate} {visible(record.frame)}"

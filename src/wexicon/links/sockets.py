@@ -9,12 +9,11 @@ from __future__ import annotations
 import contextlib
 import select
 import socket
-from typing import Self
 from urllib.parse import urlsplit
 
-from wexicon.core.faults import CannotTune, LinkFault
-from wexicon.core.tuning import Tuning
+from wexicon.core.faults import LinkFault
 from wexicon.links.clock import RealClock
+from wexicon.links.no_wire import NoWire
 
 CONNECTS_WITHIN = 5.0
 LARGEST_READ = 65_536
@@ -40,13 +39,11 @@ def open_socket(url: str) -> SocketLink:
         raise LinkFault(f"nothing {does} there: {fault.strerror or fault}", where=url) from None
 
 
-class SocketLink:
+class SocketLink(NoWire):
     """A TCP connection, or a place where one client is waited for."""
 
     def __init__(self, name: str, client: socket.socket | None = None, listener: socket.socket | None = None) -> None:
         self.name = name if listener is None else f"listen://{listener.getsockname()[0]}:{listener.getsockname()[1]}"
-        # A socket has no rate; this one makes no byte take any time worth counting.
-        self.tuning = Tuning(12_000_000)
         self.clock = RealClock()
         self._client, self._listener = client, listener
         self._waiting = bytearray()
@@ -54,12 +51,6 @@ class SocketLink:
         for one in (client, listener):
             if one:
                 one.setblocking(False)
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *exc: object) -> None:
-        self.close()
 
     def _require_open(self) -> None:
         if self._closed:
@@ -122,15 +113,6 @@ class SocketLink:
         if not data:
             raise LinkFault("the other side has closed the connection", where=self.name)
         return data
-
-    def tune(self, tuning: Tuning) -> None:
-        raise CannotTune("a socket has no rate", where=self.name)
-
-    def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
-        raise CannotTune("a socket has no control lines", where=self.name)
-
-    def hold_break(self, on: bool) -> None:
-        raise CannotTune("a socket has no break", where=self.name)
 
     def close(self) -> None:
         self._closed = True

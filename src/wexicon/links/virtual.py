@@ -10,8 +10,9 @@ from datetime import UTC, datetime, timedelta
 from typing import Protocol, Self
 
 from wexicon.core.agenda import Agenda
-from wexicon.core.faults import CannotTune, LinkFault
+from wexicon.core.faults import LinkFault
 from wexicon.core.tuning import Tuning
+from wexicon.links.no_wire import NoWire
 
 # A rehearsal has no wall time of its own; its traces all begin here.
 WALL = datetime(2026, 3, 2, 8, 0, tzinfo=UTC)
@@ -50,22 +51,15 @@ class SocketEnd(Protocol):
     def went(self) -> None: ...
 
 
-class VirtualSocket:
+class VirtualSocket(NoWire):
     """A socket in virtual time: one that listens until a stand-in connects. It behaves as a SocketLink does."""
 
     def __init__(self, name: str, clock: VirtualClock) -> None:
         self.name = name
         self.clock = clock
-        self.tuning = Tuning(12_000_000)
         self._other: SocketEnd | None = None
         self._buffer = bytearray()
         self._gone = self._closed = False
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *exc: object) -> None:
-        self.close()
 
     def connected(self, other: SocketEnd) -> bool:
         """Somebody connects; whether there is room for them."""
@@ -104,15 +98,6 @@ class VirtualSocket:
         if not data and self._gone:
             raise LinkFault("the other side has closed the connection", where=self.name)
         return data
-
-    def tune(self, tuning: Tuning) -> None:
-        raise CannotTune("a socket has no rate", where=self.name)
-
-    def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
-        raise CannotTune("a socket has no control lines", where=self.name)
-
-    def hold_break(self, on: bool) -> None:
-        raise CannotTune("a socket has no break", where=self.name)
 
     def close(self) -> None:
         if not self._closed and self._other:

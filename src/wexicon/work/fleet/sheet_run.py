@@ -177,7 +177,7 @@ class SheetRun:
             return job.seat.lexicon.unit_of(results[job.name].identity)
 
         bench = PortBench(self.sheet, setup, store, self.order.prove, self._opens(setup), wanted, unit_of)
-        return SheetTests(self.sheet, self.jobs, bench, which, started)
+        return SheetTests(self.sheet, self.jobs, bench, which, started, setup.stopping)
 
     def _opens(self, setup: Setup) -> Callable[[Job, str, Listener], AbstractContextManager[Module]]:
         """Opens the module of a unit on a port, with a trace of its own."""
@@ -257,12 +257,10 @@ class SheetRun:
                 wanted=wanted,
             )
             results = batch.run(self.ports, NewPorts(self.ports) if order.new_ports else None)
-            if not setup.stopping():
-                for job in tests.together(batch.results):
-                    self._keep(job, batch.results[job.name], tested=True)
-                    report.progress(
-                        UnitProgress(job.name, "", str(batch.results[job.name].verdict), batch.results[job.name])
-                    )
+            for job in tests.together(batch.results):
+                result = batch.results[job.name]
+                self._keep(job, result, tested=True)
+                report.progress(UnitProgress(job.name, result.port, str(result.verdict), result))
             return results
 
     def _keep(self, job: Job, result: UnitResult, *, tested: bool = False) -> None:

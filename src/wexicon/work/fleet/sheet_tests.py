@@ -19,6 +19,7 @@ from wexicon.core.dialogue.statements import Body, Do, Set
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.lexicon.model import Action
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.sheet_tests import SheetTest
 from wexicon.work.results.dialogue import DialogueResult
@@ -84,14 +85,19 @@ def _writes(block: Body, lexicon: Lexicon) -> bool:
         if isinstance(statement, Say) and _is_write(statement.template.source, lexicon):
             return True
         action = lexicon.actions.get(statement.name) if type(statement) is Do else None
-        if action and _writes(action.program.statements, lexicon):
+        if action and (_changes(action, lexicon) or _writes(action.program.statements, lexicon)):
             return True
     return False
 
 
 def _is_write(said: str, lexicon: Lexicon) -> bool:
-    """Whether a line begins as one that writes a setting."""
+    """Whether a line begins as one that writes a setting, or is one that saves or resets all of them."""
     squeezed = "".join(said.split()).casefold()
+    for action in lexicon.actions.values():
+        if _changes(action, lexicon):
+            lines = (one.template.source for one in action.program.walk() if isinstance(one, Say))
+            if squeezed in ("".join(line.split()).casefold() for line in lines):
+                return True
     for setting in lexicon.settings.values():
         for phrase in (setting.write, setting.group.write if setting.group else None):
             for template in (phrase.say, *phrase.cases.values()) if phrase else ():
@@ -99,6 +105,12 @@ def _is_write(said: str, lexicon: Lexicon) -> bool:
                 if (start := "".join(lead.split()).casefold()) and squeezed.startswith(start):
                     return True
     return False
+
+
+def _changes(action: Action, lexicon: Lexicon) -> bool:
+    """Whether an action changes what is stored: it saves, or resets."""
+    saves = any(action.name in setting.then for setting in lexicon.settings.values()) and not action.restarts
+    return action.resets or saves
 
 
 def due_tests(sheet: Sheet, jobs: Sequence[Job]) -> list[DueTest]:
@@ -132,7 +144,8 @@ class TestBench(Protocol):
 
 
 class SheetTests:
-    """The tests of one run, on a `bench` if there are any. `started` is told of each as it begins."""
+    """The tests of one run, on a `bench` if there are any. `started` is told of each as it begins; `stopping` is
+    whether a stop was requested."""
 
     def __init__(
         self,
@@ -141,8 +154,10 @@ class SheetTests:
         bench: TestBench | None,
         which: Tests,
         started: Callable[[DueTest], None] = lambda due: None,
+        stopping: Callable[[], bool] = lambda: False,
     ) -> None:
         self.bench = bench
+        self.stopping = stopping
         self.started = started
         self.due = due_tests(sheet, jobs) if which is not Tests.NONE else []
         if which is Tests.HARMLESS:
@@ -169,6 +184,9 @@ class SheetTests:
         results[due.owner.name].tests.append(made)
         if why := _prevented([results.get(name) for name in jobs], results):
             made.verdict, made.failure = Verdict.SKIPPED, Failure("", why, status=4)
+            return
+        if self.stopping():
+            made.verdict, made.failure = Verdict.STOPPED, Failure("", "stopped before it started", status=130)
             return
         assert self.bench
         self.started(due)
