@@ -457,7 +457,7 @@ def sweep(
     measured: Callable[[SweepPoint], None] = lambda point: None,
 ) -> SweepResult:
     """Runs the traffic test between two modules at each of several settings of both, such as `spreading=7..12,power=2,14`; puts
-    them back afterwards. `measured` is told each point."""
+    them back afterwards. `measured` is called with each point."""
     from wexicon.work.function.endpoints import CommandEndpoint
     from wexicon.work.function.sweeps import points_of, sweep
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare

@@ -7,15 +7,21 @@ import shutil
 import signal
 import subprocess
 import sys
+import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from tests.conftest import SAMPLE, bench, clean, k5, wexicon
 from wexicon.core.dialogue import read_dialogue
+from wexicon.rig.serving import RigOperator, Server
 from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.fleet.scheduler import UnitProgress
 from wexicon.work.fleet.sheet_tests import writes
+from wexicon.work.results.unit import UnitResult
 
 RADIOS = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\n'
 PAIR = k5() + '[unit.handset]\nstandin = "tamsel-k6"\n'
@@ -166,6 +172,55 @@ def test_what_may_write_is_known_before_it_is_run(line: str, expected: bool) -> 
     assert writes(program, "a", lexicon) is expected and not writes(program, "b", lexicon)
 
 
+def run_with(rig: Server, text: str, at_test: Callable[[], object], **setup: Any) -> dict[str, UnitResult]:
+    """Provisions a sheet; `at_test` is called as its test begins."""
+    from wexicon import api
+    from wexicon.work.contact.secret_sources import secrets_for
+
+    Path("s.toml").write_text(text)
+    sheet = api.find_sheet(Path("s.toml"), None, secrets_for(Path(), None, ()))
+
+    def progress(told: UnitProgress) -> None:
+        if told.step.startswith("test "):
+            at_test()
+
+    own = api.Setup(operator=lambda port: RigOperator(rig, next(n for n, p in rig.ports.items() if p == port)), **setup)
+    ports = [f"{name}={port}" for name, port in rig.ports.items()]
+    made = api.provision(sheet, ports, None, own, report=api.Report(progress=progress))
+    return {one.seat: one for one in made}
+
+
+@pytest.mark.parametrize(("sheet", "rig_", "owner"), [(HEARD, RADIOS, "mast"), (JOINED, PAIR, "plug")])
+def test_another_module_on_the_port_passes_no_test_and_is_not_written_to(sheet: str, rig_: str, owner: str) -> None:
+    with bench(rig_) as rig:
+        standin = rig.bench.units[owner].standin
+        left: list[dict[str, object]] = []
+
+        def swap() -> None:
+            if not left:
+                standin.another(5)
+                left.append(dict(standin.flash))
+
+        made = run_with(rig, sheet, swap)[owner]
+        assert made.tests[0].verdict == "failed" and made.tests[0].failure
+        assert "another module answers" in made.tests[0].failure.what and standin.flash == left[0]
+        if made.tests[0].wrote:
+            assert made.verdict == "failed" and {line.outcome for line in made.settings} == {"not read"}
+
+
+def test_a_test_that_writes_and_is_stopped_leaves_its_unit_unfinished() -> None:
+    stop: list[object] = []
+    with bench(PAIR) as rig:
+        made = run_with(
+            rig, JOINED, lambda: threading.Timer(1.0, stop.append, [1]).start(), stopping=lambda: bool(stop)
+        )
+        plug = made["plug"]
+        assert plug.tests[0].verdict == "stopped" and plug.verdict == "stopped" and not plug.evidence
+        assert plug.failure and "before the settings were put back" in plug.failure.what and plug.status == 130
+        told = wexicon("provision", "s.toml", *rig.ports.values(), "--operator", "rig", "--resume")
+        assert "1 already done; 1 to do" in told.stderr and rig.bench.units["plug"].standin.flash["part"] == "F"
+
+
 def test_stopped_before_its_tests_a_run_says_so(tmp_path: Path) -> None:
     from wexicon import api
     from wexicon.work.contact.secret_sources import secrets_for
@@ -206,6 +261,7 @@ def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> No
         f'{sheet}[test.near]\n{ways}round_trip = {{ max = "800ms" }} }}\n'
         f'[test.fast]\n{ways}round_trip = {{ max = "100ms" }} }}\n'
         f'[test.loose]\n{ways}lost = {{ max = 100, unit = "%" }} }}\n'
+        f'[test.timed]\n{ways}lost = {{ max = 2 }}, round_trip = {{ max = "9s" }} }}\n'
     )
     with bench(RADIOS) as rig:
         ports = (f"relay={rig.ports['relay']}", f"mast={rig.ports['mast']}", "--operator", "rig")
@@ -224,6 +280,8 @@ def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> No
         lost = results("verify", "s.toml", *ports, status=1)["mast"]
         assert outcome_of(lost, "near")["verdict"] == "failed" and outcome_of(lost, "fast")["verdict"] == "failed"
         assert outcome_of(lost, "loose")["measurements"][0]["value"] == 100.0  # type: ignore[index]
+        # Nothing came back in time, as nothing came back.
+        assert outcome_of(lost, "timed")["failure"]["what"] == "no packet was answered"  # type: ignore[index]
     assert outcome_of(results("rehearse", "s.toml", status=4)["mast"], "near")["verdict"] == "skipped"
 
 

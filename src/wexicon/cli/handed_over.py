@@ -41,8 +41,9 @@ def secrets(
     force: bool,
     as_json: bool,
 ) -> None:
-    """Print the generated secrets in the hand-over FILE of a sheet.
+    """Print the secrets that were drawn for the units of a sheet, from its hand-over FILE.
 
+    Whether a module took its secret is in the register: wexicon units show.
     Its password is asked for; --env password=VARIABLE and --file password=PATH take it from elsewhere.
     """
     found = [one for one in secrets_in(path, env_pairs, file_pairs) if unit in (None, one.unit, one.name)]

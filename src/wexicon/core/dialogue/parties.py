@@ -1,6 +1,6 @@
 """The parties of a dialogue: modules on their ports, and sockets of this machine.
 
-The rule: all parties are heard all the time, whoever is spoken to; what comes from each is kept until an `await` takes it.
+The rule: all parties are read all the time; events of each are queued until an `await` takes them.
 """
 
 from __future__ import annotations

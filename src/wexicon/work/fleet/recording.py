@@ -44,10 +44,12 @@ def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, 
     """Of these units those that the register has as made right by this very sheet and row, by their names. Raises Fault."""
     register.flush_pending()
     asked = {job.name: job for job in jobs}
+    # A test may have changed what was right when it was recorded.
+    unfinished = {work["unit"] for work in register.all_unfinished()}
 
     def is_done(one: Entry) -> bool:
         job = asked.get(one.name)
-        if job is None or one.verdict != "conforms" or one.row != job.recorded_row:
+        if job is None or one.verdict != "conforms" or one.row != job.recorded_row or one.unit in unfinished:
             return False
         if any(test.get("verdict") == "failed" for test in one.result.get("tests", [])):
             return False

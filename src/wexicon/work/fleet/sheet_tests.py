@@ -26,7 +26,7 @@ from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.sheet_test import SheetTestResult
 from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.verdicts import Outcome, Verdict
+from wexicon.work.results.verdicts import Evidence, Outcome, Verdict
 
 
 class Tests(StrEnum):
@@ -199,8 +199,11 @@ class SheetTests:
         for name in ("verdict", "failure", "exchanges", "seconds", "trace", "measurements", "kept", "notes"):
             setattr(made, name, getattr(ran, name))
         made.wrote = bool(due.written)
-        for job in due.written if made.verdict is not Verdict.STOPPED else ():
-            _put_back(results[job.name], self.bench.restore(job, ports[job.name]), due.test.name)
+        for job in due.written:
+            if made.verdict is Verdict.STOPPED:
+                _leave_open(results[job.name], due.test.name)
+            else:
+                _put_back(results[job.name], self.bench.restore(job, ports[job.name]), due.test.name)
 
 
 def _prevented(units: Sequence[UnitResult | None], all_: Mapping[str, UnitResult]) -> str:
@@ -211,6 +214,13 @@ def _prevented(units: Sequence[UnitResult | None], all_: Mapping[str, UnitResult
         if sum(other.port == unit.port for other in all_.values()) > 1:
             return f"the module of {unit.seat} was taken from its port"
     return ""
+
+
+def _leave_open(result: UnitResult, test: str) -> None:
+    """A test that writes was stopped: what the settings are now was not read."""
+    again = "Run it again to finish."
+    result.verdict, result.evidence = Verdict.STOPPED, Evidence.NONE
+    result.failure = Failure(f"test {test}", "stopped before the settings were put back", next=again, status=130)
 
 
 def _put_back(result: UnitResult, again: UnitResult, test: str) -> None:
@@ -227,7 +237,7 @@ def _put_back(result: UnitResult, again: UnitResult, test: str) -> None:
         if now:
             line.after = now.after
     changed = [line.name for line in again.settings if line.outcome is Outcome.CHANGED]
-    if again.verdict not in (Verdict.CONFORMS, Verdict.UNPROVED):
+    if again.verdict is not Verdict.CONFORMS:
         result.verdict, result.failure = again.verdict, again.failure
-    elif changed:
+    if again.failure is None and changed:
         result.remarks.append(f"test {test} changed {', '.join(changed)}; written back and read again")

@@ -21,7 +21,8 @@ from wexicon.core.protocol.observations import Listener
 from wexicon.core.values import Value
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace
 from wexicon.work.fleet.sheet_tests import DueTest
-from wexicon.work.function.dialogues import run_with_parties
+from wexicon.work.function.dialogues import require_unit, run_with_parties
+from wexicon.work.function.endpoints import CommandEndpoint
 from wexicon.work.function.parties import Ending, parties_on_ports
 from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
 from wexicon.work.function.traffic_ends import endpoint_on
@@ -37,12 +38,13 @@ from wexicon.work.results.verdicts import Prove, Verdict
 
 
 def _judged(sent: TrafficResult, table: TrafficTable) -> list[Measurement]:
-    """What was measured, against the limits of the test. A round trip that nothing made is not below any limit."""
+    """What was measured, against the limits of the test."""
     out = sum(way.sent for way in sent.ways)
     # An answer to a packet that was lost was never sent: it is lost too.
     lost = 2 * table.count - sum(way.received for way in sent.ways) if out else 2 * table.count
     value = 100 * lost / (2 * table.count) if table.lost.unit == "%" else float(lost)
     made = [Measurement.of("lost", round(value, 3), table.lost.unit, high=table.lost.max)]
+    made.append(Measurement.of("duplicates", float(sum(way.duplicates for way in sent.ways)), high=0.0))
     if sent.median is not None:
         limit = seconds(table.round_trip.max) * 1000 if table.round_trip else None
         made.append(Measurement.of("round trip", round(sent.median * 1000, 1), "ms", high=limit))
@@ -84,7 +86,7 @@ class PortBench:
             job.seat.secrets(self._wanted.get(job.name), into=secrets)
             given |= job.given(self._sheet.secret)
         title = f"test-{due.test.name}-{due.owner.name}"
-        ends = [Ending(party, ports[job.name], job.seat.lexicon) for party, job in due.jobs.items()]
+        ends = [Ending(party, ports[job.name], job.seat.lexicon, self._units(job)) for party, job in due.jobs.items()]
         result = DialogueResult(dialogue=due.test.program.path)
         try:
             setup = self._setup.with_trace(dated_trace(title))
@@ -115,6 +117,9 @@ class PortBench:
                 setup = msgspec.structs.replace(self._setup, trace=None, listener=None)
                 jobs = [due.jobs["from"], due.jobs["to"]]
                 ends = [endpoint_on(stack, ports[job.name], job.seat.lexicon, order, setup, traces) for job in jobs]
+                for job, end in zip(jobs, ends, strict=True):
+                    if isinstance(end, CommandEndpoint):
+                        require_unit(end.module, self._units(job))
                 prepare(ends, order.size)
                 sent = TrafficTest(ends, order, [job.name for job in jobs]).run(setup.stopping)
             result.trace = ", ".join(traces)
@@ -129,12 +134,17 @@ class PortBench:
             what = f"{bad.name} is {bad.value:g} {bad.unit}".rstrip() + f", and {bad.limits} is allowed"
             cause = sent.failure.next if sent.failure else ""
             result.verdict, result.failure = Verdict.FAILED, Failure("traffic", what, next=cause)
+        elif table.round_trip and sent.median is None:
+            # A round trip that nothing made is not below any limit.
+            result.verdict, result.failure = Verdict.FAILED, Failure("traffic", "no packet was answered")
         return result
 
     def restore(self, job: Job, port: str) -> UnitResult:
         result = UnitResult()
         try:
             with self._opened(job, port, Listener()) as module:
+                module.attention.gain([*module.likely, module.lexicon.factory])
+                require_unit(module, self._units(job))
                 order = Order(self._wanted[job.name], self._prove, job.seat.trust, self._sheet.digest, touched=True)
                 result = provision(module, order, store=self._store)
         except Exception as fault:

@@ -18,11 +18,12 @@ from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.contact.symptoms import with_cause
 from wexicon.work.module.expected import LINES, expected
-from wexicon.work.module.module import Module
+from wexicon.work.module.module import AnotherModule, Module
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.masking import masked
 from wexicon.work.results.measurement import Measurement
@@ -92,15 +93,24 @@ def run_with_parties(
     return _run(made, program, values, {one.name: one.lexicon for one in parties}, note, opens=opens)
 
 
+def require_unit(module: Module, unit: str) -> None:
+    """Raises AnotherModule unless the module says that it is this unit (empty: any)."""
+    if unit and (found := module.lexicon.unit_of(module.identify())) != unit:
+        what = f"another module answers: {visible(found)}, and {visible(unit)} was provisioned here"
+        hint = "Put that one back and run this again."
+        raise AnotherModule(what, where=module.session.link.name, hint=hint, identity=module.identity)
+
+
 class Participant(msgspec.Struct):
-    """A module that takes part in a dialogue: its name there, its session, its lexicon if it has one, its operator, and the
-    links to try first."""
+    """A module that takes part in a dialogue: its name there, its session, its lexicon if it has one, its operator, the links
+    to try first, and which `unit` it must be (empty: any). That is asked whenever command mode is entered."""
 
     name: str
     session: Session
     lexicon: Lexicon | None
     operator: Operator
     likely: Sequence[Tuning] = ()
+    unit: str = ""
 
     def party(
         self, program: Program, patience: float, fixture: Fixture | None, given: Mapping[str, object] | None
@@ -118,6 +128,7 @@ class Participant(msgspec.Struct):
         def listen() -> None:
             session.adopt(commands)
             module.attention.gain(self.likely)
+            require_unit(module, self.unit)
 
         def pass_data() -> None:
             module.attention.lose()

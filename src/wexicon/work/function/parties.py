@@ -81,11 +81,12 @@ class Parties:
 
 
 class Ending(NamedTuple):
-    """A party's name in the dialogue, its port, and its lexicon if it has one."""
+    """A party's name in the dialogue, its port, its lexicon if it has one, and which unit it must be (empty: any)."""
 
     name: str
     port: str
     lexicon: Lexicon | None
+    unit: str = ""
 
     def open(self, stack: ExitStack, setup: Setup) -> tuple[Link, list[Tuning]]:
         """Its link, open until the stack ends, and the links to try first. Raises Fault."""
@@ -105,6 +106,6 @@ def parties_on_ports(ends: Sequence[Ending], setup: Setup, opening: Opening) -> 
         for one, (link, likely) in zip(ends, links, strict=True):
             dialect = one.lexicon.dialect if one.lexicon else Dialect(Speech())
             session = made.session(one.name, link, dialect)
-            made.modules.append(Participant(one.name, session, one.lexicon, setup.operator(one.port), likely))
+            made.modules.append(Participant(one.name, session, one.lexicon, setup.operator(one.port), likely, one.unit))
         yield made
         made.close()
