@@ -53,6 +53,7 @@ from wexicon.work.provisioning.run import verify as compare
 from wexicon.work.provisioning.unfinished import FileStore
 from wexicon.work.results.dialogue import ActionResult, DialogueResult
 from wexicon.work.results.discovery import Attempt, HailResult
+from wexicon.work.results.flow import FlowResult
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.port import PortInfo
 from wexicon.work.results.start_trial import StartTrial
@@ -64,6 +65,7 @@ from wexicon.work.simulation.choice import Choice
 
 if TYPE_CHECKING:
     from wexicon.rig.serving import Server
+    from wexicon.work.function.flow_proof import FlowOrder
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest
 
 __all__ = [
@@ -73,6 +75,7 @@ __all__ = [
     "DialogueResult",
     "Evidence",
     "Fault",
+    "FlowOrder",
     "HailResult",
     "Job",
     "Lexicon",
@@ -110,10 +113,13 @@ __all__ = [
     "open_session",
     "places_of",
     "port_named",
+    "prove_flow",
     "provision",
     "read",
     "rehearse_dialogue",
     "rehearse_seat",
+    "rehearse_sweep",
+    "rehearse_traffic",
     "rig",
     "run",
     "set_values",
@@ -126,12 +132,16 @@ __all__ = [
 
 
 def __getattr__(name: str) -> object:
-    """TrafficOrder, imported when it is used: most commands have no traffic."""
-    if name != "TrafficOrder":
-        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    from wexicon.work.function.traffic import TrafficOrder
+    """TrafficOrder and FlowOrder, imported when they are used: most commands have no traffic."""
+    if name == "TrafficOrder":
+        from wexicon.work.function.traffic import TrafficOrder
 
-    return TrafficOrder
+        return TrafficOrder
+    if name == "FlowOrder":
+        from wexicon.work.function.flow_proof import FlowOrder
+
+        return FlowOrder
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
 
 
 STARTS_AS_OPENED = (
@@ -458,8 +468,9 @@ def sweep(
 ) -> SweepResult:
     """Runs the traffic test between two modules at each of several settings of both, such as `spreading=7..12,power=2,14`; puts
     them back afterwards. `measured` is called with each point."""
-    from wexicon.work.function.endpoints import CommandEndpoint
-    from wexicon.work.function.sweeps import points_of, sweep
+    from wexicon.core.formats.points import points_of
+    from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint
+    from wexicon.work.function.sweeps import sweep
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
     from wexicon.work.function.traffic_ends import endpoint_on
     from wexicon.work.provisioning.unfinished import FileStore
@@ -468,14 +479,14 @@ def sweep(
     if len(ports) != 2 or ports[0] == ports[1]:
         raise CallFault("a sweep needs two ports", hint="Name A and B.")
     known = _known(port_named(ports[0]), lexicon)
-    if known is None or known.traffic is None:
-        raise CallFault("only modules that send by command can be swept", hint="Name their lexicon: --lexicon NAME.")
+    if known is None:
+        raise CallFault("a sweep needs the lexicon of the modules", hint="Name it: --lexicon NAME.")
     points = points_of(settings, known)
     with ExitStack() as stack:
         traces: list[str] = []
         paths = [port_named(port) for port in ports]
-        made = [endpoint_on(stack, path, _known(path, lexicon), order, setup, traces) for path in paths]
-        ends = [one for one in made if isinstance(one, CommandEndpoint)]
+        made = [endpoint_on(stack, path, _known(path, lexicon), order, setup, traces, swept=True) for path in paths]
+        ends = [one for one in made if isinstance(one, CommandEndpoint | DataEndpoint)]
         if len(ends) < 2 or any(one.module.lexicon.digest != known.digest for one in ends):
             raise CallFault("a sweep needs two modules of one family")
         store = FileStore(state_folder() / "unfinished")
@@ -489,6 +500,69 @@ def sweep(
         result = sweep(ends, points, run, store, measured)
     result.ports, result.traces = list(ports), traces
     return result
+
+
+def prove_flow(
+    ports: Sequence[str], order: FlowOrder | None = None, lexicon: str | None = None, setup: Setup | None = None
+) -> FlowResult:
+    """Whether flow control holds: packets from the first port, or round a looped one, to a reader that does not read. The
+    kind of flow control is that of `setup`, or of the lexicon."""
+    from wexicon.work.function.flow_proof import FlowOrder, prove_flow
+    from wexicon.work.function.traffic import TrafficOrder
+    from wexicon.work.function.traffic_ends import endpoint_on
+
+    setup = setup or Setup()
+    if not 1 <= len(ports) <= 2 or len(set(ports)) < len(ports):
+        raise CallFault("flow control is proved over one port or two", hint="Name A and B, or A alone.")
+    paths = [port_named(port) for port in ports]
+    known = [_known(path, lexicon) for path in paths]
+    flow = setup.flow or (known[0].flow if known[0] else "none")
+    if flow == "none":
+        raise CallFault("there is no flow control to prove", hint="Say which: --flow rts-cts, or --flow xon-xoff.")
+    with ExitStack() as stack:
+        traces: list[str] = []
+        ends = [
+            endpoint_on(stack, path, one, TrafficOrder(), setup, traces, transparent=True)
+            for path, one in zip(paths, known, strict=True)
+        ]
+        result = prove_flow(ends[0].session, ends[-1].session, order or FlowOrder(), flow, setup.stopping)
+    result.ports, result.traces = list(ports), traces
+    return result
+
+
+def rehearse_traffic(
+    rig: Path,
+    units: Sequence[str],
+    order: TrafficOrder | None = None,
+    lexicon: str | None = None,
+    *,
+    transparent: bool = False,
+) -> TrafficResult:
+    """The traffic test between stand-ins of a rig file, in virtual time. Raises Fault."""
+    from wexicon.work.function.traffic import TrafficOrder
+    from wexicon.work.simulation.virtual_traffic import VirtualPair, rehearse_traffic
+
+    return rehearse_traffic(VirtualPair.of(rig, units, lexicon), order or TrafficOrder(), transparent=transparent)
+
+
+def rehearse_sweep(
+    rig: Path,
+    units: Sequence[str],
+    settings: str,
+    order: TrafficOrder | None = None,
+    lexicon: str | None = None,
+    *,
+    distances: Sequence[float] = (),
+    stopping: Callable[[], bool] = lambda: False,
+    measured: Callable[[SweepPoint], None] = lambda point: None,
+) -> SweepResult:
+    """A sweep between two stand-ins of a rig file, in virtual time; at each of several distances (kilometres) if there are any.
+    Raises Fault."""
+    from wexicon.work.function.traffic import TrafficOrder
+    from wexicon.work.simulation.virtual_traffic import VirtualPair, rehearse_sweep
+
+    pair = VirtualPair.of(rig, units, lexicon)
+    return rehearse_sweep(pair, settings, order or TrafficOrder(), distances, measured, stopping)
 
 
 # -- stand-ins: imported when they are used -------------------------------------------------------------------------------

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import socket
 import subprocess
 import sys
 import threading
+import time
 import tty
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from http.client import HTTPConnection
 from pathlib import Path
 
 import pytest
@@ -29,7 +33,7 @@ UPLINK = (
 
 @pytest.fixture(autouse=True)
 def _samples(tmp_path: Path) -> None:
-    for path in SAMPLE.glob("*.wex"):
+    for path in (*SAMPLE.glob("*.wex"), SAMPLE / "harbour-office.key"):
         shutil.copy(path, tmp_path)
 
 
@@ -46,38 +50,161 @@ def rehearse(file: str, rig: str, *words: str, status: int = 0) -> dict[str, obj
     return dict(json.loads(wexicon("rehearse", file, "--rig", "rig.toml", "--json", *words, status=status).stdout))
 
 
+# What `bench` writes the first line of.
+ESTUARY = (SAMPLE / "estuary.toml").read_text().replace("format = 1\n", "")
+KEY = ("--file", "passphrase=harbour-office.key")
+SHORT = ("asked_active=00000010", "asked_periodic=01100101")  # 4 s and 10 s
+LONG = pytest.mark.long
+
+
+def free_port() -> int:
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        return int(free.getsockname()[1])
+
+
+@contextmanager
+def echoing() -> Iterator[int]:
+    """An echo server on this machine, by TCP and by UDP on the same port."""
+    server = socket.create_server(("127.0.0.1", 0))
+    port = server.getsockname()[1]
+    datagrams = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    datagrams.bind(("127.0.0.1", port))
+
+    def streams() -> None:
+        with suppress(OSError):
+            client, _ = server.accept()
+            while data := client.recv(4096):
+                client.sendall(data)
+
+    def packets() -> None:
+        with suppress(OSError):
+            while True:
+                data, sender = datagrams.recvfrom(4096)
+                datagrams.sendto(data, sender)
+
+    for serve in (streams, packets):
+        threading.Thread(target=serve, daemon=True).start()
+    yield port
+    server.close()
+    datagrams.close()
+
+
 @pytest.mark.parametrize(
-    ("file", "rig", "names"),
+    ("file", "names", "words"),
     [
-        ("plug-joined.wex", PAIR, ("plug", "handset")),
-        ("mast-heard.wex", RADIOS, ("mast", "relay")),
-        ("uplink-answered.wex", UPLINK, ("uplink",)),
+        pytest.param("plug-joined.wex", "plug handset", (), marks=LONG),
+        pytest.param("buoys-heard.wex", "quay north south", (), marks=LONG),
+        pytest.param("mast-moved.wex", "mast relay", (), marks=LONG),
+        pytest.param("sleep-observed.wex", "uplink", ("port", *SHORT), marks=LONG),
+        pytest.param("uplink-echoed.wex", "uplink", ("echo",), marks=LONG),
+        ("mast-heard.wex", "mast relay", ()),
+        ("uplink-answered.wex", "uplink", ("port",)),
+        ("pages-served.wex", "screen", ("port", *KEY)),
+        ("bytes-echoed.wex", "screen", ("echo", *KEY)),
+        ("message-passed.wex", "watch office", ()),
+        ("call-rings.wex", "watch office", ()),
     ],
 )
-def test_it_runs_on_ports_as_it_is_rehearsed(file: str, rig: str, names: tuple[str, ...]) -> None:
-    rehearsed = rehearse(file, rig)
-    own = []
-    if "server" in Path(file).read_text():
-        with socket.create_server(("127.0.0.1", 0)) as free:
-            own = [f"port={free.getsockname()[1]}"]
-    with bench(rig) as served:
-        ports = [f"{name}={served.ports[name]}" for name in names]
+def test_it_runs_on_ports_as_it_is_rehearsed(file: str, names: str, words: tuple[str, ...]) -> None:
+    own = [word for word in words if word not in ("port", "echo")]
+    rig = ESTUARY.replace('active_time  = "00100001"', "") if SHORT[0] in own else ESTUARY
+    rehearsed = rehearse(file, rig, *own)
+    with bench(rig.replace('= "echo"', '= "127.0.0.1"')) as real, echoing() as echo:
+        if "port" in words or "echo" in words:
+            own.append(f"port={free_port() if 'port' in words else echo}")
+        ports = [f"{name}={real.ports[name]}" for name in names.split()]
         ran = json.loads(wexicon("run", file, *ports, *own, "--operator", "rig", "--json", "--trace", "t.jsonl").stdout)
     assert [one["name"] for one in ran["measurements"]] == [one["name"] for one in rehearsed["measurements"]]  # type: ignore[attr-defined]
-    assert all(one["verdict"] == "passed" for one in ran["measurements"]) and set(names) <= set(ran["parties"])
+    assert all(one["verdict"] == "passed" for one in ran["measurements"]) and set(names.split()) <= set(ran["parties"])
     # One trace for all, on one clock.
     records = [json.loads(line) for line in Path("t.jsonl").read_text().splitlines()]
-    assert {one["party"] for one in records[1:-1]} >= set(names) and records[-1]["what"] == "closed"
-    assert f"{names[0]:8} >" in wexicon("trace", "show", "t.jsonl").stdout
+    assert {one["party"] for one in records[1:-1]} >= set(names.split()) and records[-1]["what"] == "closed"
+    assert f"{names.split()[0]:8} >" in wexicon("trace", "show", "t.jsonl").stdout
 
 
-def test_a_wrong_pin_is_refused_and_the_right_one_joins() -> None:
-    failed = rehearse("plug-joined.wex", PAIR, "pin=4711", status=1)
-    told = failed["failure"]
-    assert isinstance(told, dict)
-    assert told["what"] == "the event did not come within 20s" and "line 14 at plug: await 20s" in told["step"]
-    assert told["heard"] == ["K5 NO MATE"]
-    assert rehearse("plug-joined.wex", PAIR, "pin=5050")["verdict"] == "passed"
+@pytest.mark.parametrize(
+    ("file", "change", "words", "told"),
+    [
+        ("plug-joined.wex", ("needs wrong digits = ", "needs wrong digits = '5050' #"), ("wrong=5050",), "at plug"),
+        ("plug-joined.wex", ("await 20s as", "await 20s as"), ("pin=4712",), "the event did not come within 20s"),
+        ("buoys-heard.wex", ("(network + 1) % 65536", "network"), (), "something came, and nothing should"),
+        (
+            "buoys-heard.wex",
+            ("set destination = north_address", "set destination = 65535"),
+            (),
+            "at south: await 2s nothing",
+        ),
+        ("mast-moved.wex", ("set frequency = other", "set frequency = frequency"), (), "something came"),
+        ("mast-moved.wex", ("(network + 1) % 16", "network"), (), "something came"),
+        ("pages-served.wex", ("> AT+DROP {channel}", "> AT"), KEY, "the connection was not closed within 5s"),
+        ("pages-served.wex", ("> AT+SERVE 0", "> AT"), KEY, "answers, and nothing should answer there"),
+        ("pages-served.wex", ("> AT+SERVE {port}", "> AT"), KEY, "nothing answers there"),
+        ("bytes-echoed.wex", ("check echoed == payload", "check echoed == ramp(7)"), KEY, "not so: echoed == ramp(7)"),
+        ("sleep-observed.wex", ("AT+CPSMS=1,,", "AT+CPSMS=0,,"), (), "the answer ended after"),
+        ("sleep-observed.wex", ("    let slept", "    >> AT\\r\n    let slept"), (), "outside its limits"),
+        ("call-rings.wex", ("ATD{office_number};", "ATD+441632960099;"), (), "the event did not come within 30s"),
+        ("message-passed.wex", ("check sender == watch_number", "check sender == office_number"), (), "not so"),
+    ],
+)
+def test_what_does_not_happen_fails(file: str, change: tuple[str, str], words: tuple[str, ...], told: str) -> None:
+    text = Path(file).read_text()
+    assert change[0] in text
+    Path(file).write_text(text.replace(*change))
+    Path("rig.toml").write_text("format = 1\n" + ESTUARY)
+    assert told in wexicon("rehearse", file, "--rig", "rig.toml", *words, status=1).stderr
+
+
+def test_a_sleep_is_measured_against_what_was_granted_and_what_was_observed() -> None:
+    told = rehearse("sleep-observed.wex", ESTUARY)
+    seen = {one["name"]: one["value"] for one in told["measurements"]}  # type: ignore[attr-defined]
+    assert (seen["active_asked"], seen["active_granted"], seen["periodic_granted"]) == (120, 60, 3600)
+    assert abs(seen["active_observed"] - 60) < 0.1 and abs(seen["periodic_observed"] - 3600) < 0.1
+    assert told["seconds"] > 3600  # type: ignore[operator]
+
+
+def test_two_clients_of_this_machine_get_each_its_own_page() -> None:
+    text = Path("pages-served.wex").read_text()
+    served = (
+        text[: text.index("open first")]
+        + text[text.index("at screen\n    repeat 2 times") : text.index("at first\n    await")]
+    )
+    Path("d.wex").write_text(
+        served.replace("await 5s", "await 20s")
+        + text[text.index("at screen\n    > AT+SERVE 0") : text.index("open late")]
+    )
+    port, pages = free_port(), {}
+
+    def browse() -> None:
+        for _ in range(400):
+            with suppress(OSError):
+                browser = HTTPConnection("127.0.0.1", port, timeout=10)
+                browser.request("GET", "/tide")
+                answer = browser.getresponse()
+                pages["tide"] = (answer.status, answer.read())
+                return
+            time.sleep(0.05)
+
+    def ask() -> None:
+        for _ in range(400):
+            with suppress(OSError), socket.create_connection(("127.0.0.1", port), timeout=10) as raw:
+                raw.sendall(b"GET /wind HTTP/1.0\r\n\r\n")
+                while part := raw.recv(4096):
+                    pages["wind"] = pages.get("wind", b"") + part
+                return
+            time.sleep(0.05)
+
+    with bench(ESTUARY) as rig:
+        clients = [threading.Thread(target=one, daemon=True) for one in (browse, ask)]
+        for one in clients:
+            one.start()
+        told = wexicon("run", "d.wex", f"screen={rig.ports['screen']}", f"port={port}", *KEY).stdout
+        for one in clients:
+            one.join(timeout=10)
+        with pytest.raises(OSError):
+            socket.create_connection(("127.0.0.1", port), timeout=1)
+    assert pages["tide"] == (200, b"1.204 m") and pages["wind"].endswith(b"\r\n\r\nSW 6")
+    channels = re.findall(r"channel (\d): a request of (\d+) bytes", told)
+    assert ({channel for channel, _ in channels} == {"0", "1"} and ("1", "22") in channels) or ("0", "22") in channels
 
 
 def test_what_one_says_while_another_is_waited_for_is_kept_in_order_and_timed() -> None:

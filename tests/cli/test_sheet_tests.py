@@ -282,12 +282,47 @@ def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> No
         assert outcome_of(lost, "loose")["measurements"][0]["value"] == 100.0  # type: ignore[index]
         # Nothing came back in time, as nothing came back.
         assert outcome_of(lost, "timed")["failure"]["what"] == "no packet was answered"  # type: ignore[index]
-    assert outcome_of(results("rehearse", "s.toml", status=4)["mast"], "near")["verdict"] == "skipped"
+    rehearsed = results("rehearse", "s.toml", status=1)["mast"]
+    assert [outcome_of(rehearsed, name)["verdict"] for name in ("near", "fast", "timed")] == [
+        "passed",
+        "failed",
+        "passed",
+    ]
+
+
+def test_a_sweep_of_a_sheet_puts_the_settings_back_and_repeats_the_evidence() -> None:
+    Path("s.toml").write_text(
+        HEARD.partition("[test")[0]
+        + '[test.range]\ntraffic = { from = "mast", to = "relay", count = 1, within = "2s" }\n'
+        + "sweep = { spreading = [7, 12], power = [2] }\n"
+    )
+    with bench(RADIOS) as rig:
+        ports = (f"relay={rig.ports['relay']}", f"mast={rig.ports['mast']}", "--operator", "rig")
+        found = results("provision", "s.toml", *ports)
+        lost = {one["name"]: one["value"] for one in outcome_of(found["mast"], "range")["measurements"]}  # type: ignore[attr-defined]
+        assert lost["lost at spreading 7, power 2 dBm"] == lost["lost at spreading 12, power 2 dBm"] == 0
+        assert all(found[name]["evidence"] == "power-cycle" and found[name]["starts"] for name in ("mast", "relay"))
+        for name in ("mast", "relay"):
+            standin = rig.bench.units[name].standin
+            assert standin.flash["radio"] == standin.memory["radio"] == (868100000, 9, 4, 14)
+        assert not list(Path("state/unfinished").glob("*.json"))
+        # It writes: `verify` leaves it out unless it is asked for.
+        assert results("verify", "s.toml", *ports)["mast"].get("tests", []) == []
+    again = results("rehearse", "s.toml")["mast"]
+    assert outcome_of(again, "range")["verdict"] == "passed"
+    Path("r.toml").write_text(
+        "format = 1\n" + RADIOS + "[air]\nexponent = 3.2\n[air.place.mast]\n[air.place.relay]\neast = 1.4\n"
+    )
+    far = outcome_of(results("rehearse", "s.toml", "--rig", "r.toml", status=1)["mast"], "range")
+    values = {one["name"]: one["value"] for one in far["measurements"]}  # type: ignore[attr-defined]
+    assert values["lost at spreading 7, power 2 dBm"] == 2 and "at spreading 7" in str(far["failure"])
 
 
 @pytest.mark.parametrize(
     ("change", "told"),
     [
+        ((DIALOGUE, DIALOGUE + "\nsweep = { power = [2] }"), "only traffic is swept"),
+        ((DIALOGUE, 'traffic = { from = "mast", to = "relay" }\nsweep = { power = [99] }'), "power: 99 is out of range"),
         ((DIALOGUE, 'traffic = { from = "mast", to = "mast" }'),
          "from and to are the same seat"),
         ((DIALOGUE, 'traffic = { from = "mist", to = "mast" }'),

@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 import os
 import threading
+import time
 import tty
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from math import log10, pi
 from pathlib import Path
 from typing import Any
 
@@ -126,11 +128,132 @@ def test_a_sweep_finds_where_it_is_heard_and_puts_the_settings_back() -> None:
             assert rig.bench.units[name].standin.memory["radio"] == (868100000, 9, 4, 14)
         assert not list(Path("state/unfinished").glob("*.json"))
         for text, fault in (
-            ("spreading=6", "'6' is out of range"), ("spraeding=7", "did you mean spreading"), ("rate=9600", "cannot be swept"),
-            ("spreading=9..7", "is not a range"), ("7,8", "has no setting 7"),
+            ("spreading=6", "'6' is out of range"), ("spraeding=7", "did you mean spreading"), ("7,8", "belongs to no setting"),
+            ("spreading=9..7", "is not a range"), ("rate=9601", "is a rate that the module does not have"),
         ):  # fmt: skip
             assert fault in wexicon(*words, "--sweep", text, status=2).stderr
         assert "needs two ports" in wexicon("traffic", "mast", "--sweep", "power=2", status=2).stderr
+
+
+def test_what_a_restart_puts_into_effect_is_not_swept() -> None:
+    Path("r.toml").write_text('format = 1\n[unit.a]\nstandin = "tamsel-k5"\n[unit.b]\nstandin = "tamsel-k5"\n')
+    told = wexicon("traffic", "a", "b", "--rig", "r.toml", "--sweep", "name=x,y", status=2).stderr
+    assert "name cannot be swept: it takes effect after a save or a restart" in told
+
+
+@pytest.mark.parametrize("exponent", [2.4, 3.2])
+def test_a_rehearsed_sweep_loses_what_the_link_budget_says(exponent: float) -> None:
+    # Worked out here from the public formulas: free space to 1 m, 10 n log10(d) from there, -174 dBm/Hz, 6 dB of noise figure.
+    Path("r.toml").write_text(f"format = 1\n{FAR.replace('exponent = 3.2', f'exponent = {exponent}')}")
+    words = ("traffic", "mast", "relay", "--rig", "r.toml", "--count", "2", "--within", "9s", "--json")
+    made = json.loads(wexicon(*words, "--sweep", "spreading=7..12,power=2,14", "--distance", "0.1,1,5,20").stdout)
+    needs = {7: -7.5, 8: -10.0, 9: -12.5, 10: -15.0, 11: -17.5, 12: -20.0}
+    noise = -174 + 10 * log10(125_000) + 6
+    seen = set()
+    for point in made["points"]:
+        told = {name: float(text.split()[0]) for name, text in point["settings"].items()}
+        loss = 20 * log10(4 * pi * 868.1e6 / 299_792_458) + 10 * exponent * log10(1000 * told["distance"])
+        arrives = told["power"] - loss
+        margin = arrives - noise - needs[int(told["spreading"])]
+        assert abs(margin) > 0.1 and point["lost"] == (0 if margin > 0 else 100), point["settings"]
+        if margin > 0:
+            assert abs(point["signal"]["relay"]["rssi"][1] - arrives) <= 0.6
+        seen.add(margin > 0)
+    assert len(made["points"]) == 48 and made["restored"] and seen == {True, False} and made["seconds"] > 300
+
+
+def test_modules_in_data_mode_are_swept_through_the_pins_of_a_fixture() -> None:
+    cables = "".join(
+        f'[unit.{name}]\nstandin = "lindle-r2"\nserve = "rfc2217"\nwiring = {{ dtr = "mode0", rts = "mode1" }}\n'
+        for name in ("near", "far")
+    )
+    Path("pins.toml").write_text('format = 1\n[pin.mode0]\nline = "dtr"\n[pin.mode1]\nline = "rts"\n')
+    words = ("traffic", "near", "far", "-l", "lindle-r2", "--count", "2", "--within", "1s", "--fixture", "pins.toml")
+    with bench(cables) as rig:
+        before = [rig.bench.units[name].standin.flash["block"] for name in ("near", "far")]
+        made = json.loads(wexicon(*words, "--sweep", "rate=2400,115200,power=5", "--json").stdout)
+        assert [(one["settings"]["rate"], one["lost"]) for one in made["points"]] == [
+            ("2400 baud", 0),
+            ("115200 baud", 0),
+        ]
+        assert made["points"][0]["median"] > 2 * made["points"][1]["median"] and made["restored"]
+        assert [rig.bench.units[name].standin.flash["block"] for name in ("near", "far")] == before
+    Path("r.toml").write_text("format = 1\n" + cables + "[air]\n[air.place.near]\n[air.place.far]\neast = 300\n")
+    told = wexicon(*words[:3], "--rig", "r.toml", *words[5:9], "--sweep", "air-rate=14.4,0.9", "--json").stdout
+    assert [one["lost"] for one in json.loads(told)["points"]] == [100, 0]
+
+
+def test_a_module_that_takes_packets_for_commands_is_told_with_what_it_said() -> None:
+    Path("r.toml").write_text('format = 1\n[unit.a]\nstandin = "brisca-w1"\n[unit.b]\nstandin = "brisca-w1"\n')
+    told = wexicon("traffic", "a", "b", "--rig", "r.toml", "--count", "3", "--within", "300ms", status=3)
+    assert "came instead at a: 3 times “FAULT 2” (no such command)" in told.stdout
+    assert "the module answered 3 packets with “FAULT 2”" in told.stderr and "it is in command mode" in told.stderr
+    for more, why in (((), "needs --rig and --sweep"), (("--sweep", "power=1"), "needs --rig")):
+        assert why in wexicon("traffic", "a", "b", "--distance", "1", *more, status=2).stderr
+    assert (
+        "is not a list of kilometres"
+        in wexicon("traffic", "a", "b", "--rig", "r.toml", "--sweep", "power=1", "--distance", "far", status=2).stderr
+    )
+    assert "there is no unit c" in wexicon("traffic", "a", "c", "--rig", "r.toml", status=2).stderr
+
+
+@contextmanager
+def buffered(room: int, *, honest: bool) -> Iterator[tuple[str, str]]:
+    """Two ports with a device between that has `room` bytes; an `honest` one says XOFF while it is full, the other drops."""
+    ends = [os.openpty() for _ in range(2)]
+    for end in ends:
+        tty.setraw(end[1])
+        os.set_blocking(end[0], False)
+    done = threading.Event()
+
+    def work() -> None:
+        held, stopped = b"", False
+        source, target = ends[0][0], ends[1][0]
+        while not done.is_set():
+            moved = False
+            with suppress(OSError):
+                if data := os.read(source, 512):
+                    held += data
+                    moved = True
+            if len(held) > room and not honest:
+                held = held[:room]
+            with suppress(OSError):
+                held = held[os.write(target, held[:512]) if held else 0 :]
+                moved = moved or bool(held)
+            if honest and len(held) > room // 2 and not stopped:
+                stopped = bool(os.write(source, b"\x13"))
+            elif stopped and len(held) < room // 4:
+                stopped = not os.write(source, b"\x11")
+            if not moved:
+                time.sleep(0.001)
+
+    thread = threading.Thread(target=work, daemon=True)
+    thread.start()
+    try:
+        yield os.ttyname(ends[0][1]), os.ttyname(ends[1][1])
+    finally:
+        done.set()
+        thread.join()
+        for end in ends:
+            os.close(end[1])
+            os.close(end[0])
+
+
+def test_flow_control_is_proved_only_where_the_sender_is_held_back_and_nothing_is_lost() -> None:
+    words = ("--flow-proof", "--flow", "xon-xoff", "--rate", "921600", "--size", "240", "--count", "500")
+    with buffered(4096, honest=True) as ports:
+        told = json.loads(wexicon("traffic", *ports, *words, "--json").stdout)
+        assert told["verdict"] == "passed" and told["sent"] == told["received"] == 500 and told["holds"]
+    with buffered(4096, honest=True) as ports:
+        assert "passed: it holds; nothing was lost" in wexicon("traffic", *ports, *words).stdout
+    with buffered(4096, honest=False) as ports:
+        told = wexicon("traffic", *ports, *words, status=1).stderr
+        assert "it does not hold:" in told and "lost" in told
+    with buffered(4096, honest=True) as ports:
+        few = wexicon("traffic", *ports, *words[:-1], "4", status=4).stderr
+        assert "the sender was never held back: the buffers took all 960 bytes" in few
+        assert "there is no flow control to prove" in wexicon("traffic", *ports, "--flow-proof", status=2).stderr
+        assert "goes with none of" in wexicon("traffic", *ports, *words, "--bytes", status=2).stderr
 
 
 def test_a_sweep_that_is_stopped_puts_the_settings_back() -> None:

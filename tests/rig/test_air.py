@@ -199,7 +199,7 @@ def test_a_call_rings_and_is_hung_up() -> None:
     heard = bytearray()
     hold(two, "> AT\n")
     two.standin.uart.to_host = heard.extend
-    hold(one, "> ATD+441632960099;\n<\npause 3s\n> ATH\n")
+    hold(one, "> ATD+441632960099;\npause 3s\n> ATH\n")
     one.agenda.run_until(one.agenda.now + 1)
     assert b"RING" in heard and b'+CLIP: "+441632960013"' in heard and b"NO CARRIER" in heard
 

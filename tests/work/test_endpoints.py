@@ -22,8 +22,6 @@ def served(refuses: set[int], packets: int) -> int:
 
     def do(action: str, given: dict[str, Any]) -> None:
         number = next(offered)
-        if number == packets - 1:
-            outbox.close()
         if number in refuses:
             raise ModuleFault("ERROR")
 
@@ -32,8 +30,10 @@ def served(refuses: set[int], packets: int) -> int:
         outbox.put("a", number, tally)
     lexicon = find_lexicon("lindle-l9")
     assert lexicon.traffic
-    endpoint.use(SimpleNamespace(session=SimpleNamespace(quiet=lambda seconds: None), do=do), lexicon.traffic)  # type: ignore[arg-type]
-    endpoint.serve(outbox, Packets(24, lines=True), lambda data: None)
+    session = SimpleNamespace(quiet=lambda seconds: None)
+    endpoint.use(SimpleNamespace(session=session, do=do, lexicon=lexicon), lexicon.traffic)  # type: ignore[arg-type]
+    for _ in range(packets):
+        endpoint.turn(outbox, Packets(24, lines=True), lambda data: None, 0.01)
     return next(offered)
 
 
@@ -44,11 +44,11 @@ def test_single_refusals_are_losses_and_many_in_a_row_end_the_test() -> None:
 
 
 def test_a_fault_of_ours_in_a_thread_is_an_internal_error_and_no_loss() -> None:
-    def serve(outbox: Outbox, packets: Packets, arrived: object) -> None:
+    def turn(outbox: Outbox, packets: Packets, arrived: object, looks: float) -> None:
         raise RuntimeError("of our own making")
 
     session = Bench("lindle-l9").open()
-    end: Any = SimpleNamespace(session=session, signal={}, serve=serve)
+    end: Any = SimpleNamespace(session=session, signal={}, turn=turn, lexicon=None)
     result = TrafficTest([end], TrafficOrder(count=3, within=0.2)).run(lambda: False)
     assert result.verdict == "failed" and result.failure
     assert "internal error (RuntimeError" in result.failure.what and "lost" not in result.failure.what

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, TextIO
 
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
-from wexicon.core.text import counted, visible, written
+from wexicon.core.text import counted, to_bytes, visible, written
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.measurement import Measurement
@@ -24,6 +24,8 @@ from wexicon.work.results.verdicts import EVIDENCE_TEXT, Outcome, Verdict
 if TYPE_CHECKING:
     from wexicon.work.results.dialogue import ActionResult
 
+# Of a kept text no more is printed (characters); the result has it whole.
+LONGEST_KEPT = 120
 _ORDER = (
     Outcome.CHANGED,
     Outcome.UNCHANGED,
@@ -241,9 +243,11 @@ def print_dialogue(result: DialogueResult) -> None:
 
 
 def _written(value: object) -> str:
+    """A kept value; of a long text its beginning, and how long it is."""
     if isinstance(value, dict):
         return ", ".join(f"{name} {written(part)}" for name, part in value.items())
-    return written(value)
+    text = written(value)
+    return text if len(text) <= LONGEST_KEPT else f"{text[:LONGEST_KEPT]}... ({counted(len(to_bytes(text)), 'byte')})"
 
 
 def _is_table(value: object) -> bool:

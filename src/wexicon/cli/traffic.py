@@ -24,6 +24,7 @@ from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest
+    from wexicon.work.results.flow import FlowResult
     from wexicon.work.results.sweep import SweepPoint
     from wexicon.work.results.traffic import Direction, TrafficResult
 
@@ -44,6 +45,9 @@ class TrafficCall(msgspec.Struct, kw_only=True):
     passes: bool
     plot_path: Path | None
     sweep_text: str | None
+    rig_path: Path | None
+    distances: str | None
+    flow_proof: bool
     how: Working
 
 
@@ -66,6 +70,14 @@ class TrafficCall(msgspec.Struct, kw_only=True):
     metavar="NAME=VALUES,...",
     help="Repeat it at each of these settings of both modules, such as spreading=7..12,power=2,14; they are put back.",
 )
+@click.option(
+    "--rig",
+    "rig_path",
+    type=click.Path(path_type=Path),
+    help="In virtual time, between units A and B of this rig file.",
+)
+@click.option("--distance", "distances", metavar="KM,...", help="With --rig and --sweep: at each of these distances.")
+@click.option("--flow-proof", is_flag=True, help="Does flow control hold? Send to a reader that does not read.")
 @gathered(TrafficCall)
 def traffic(call: TrafficCall) -> None:
     """Send numbered packets from port A to port B, with an answer to each; count lost, damaged and duplicate packets.
@@ -86,14 +98,22 @@ def traffic(call: TrafficCall) -> None:
         within=call.within,
         seed=int.from_bytes(os.urandom(4), "big"),
     )
+    if call.flow_proof:
+        _prove_flow(call, order)
+    distances = _distances(call)
     if call.sweep_text:
-        _sweep(call, order)
+        _sweep(call, order, distances)
     tests: list[TrafficTest] = []
-    with (
-        call.how.working("traffic", quiet=True) as setup,
-        LiveTable(lambda: (_COLUMNS, [_row(way) for test in tests for way in test.ways()]), quiet=call.how.as_json),
-    ):
-        result = api.traffic(call.ports, order, call.lexicon_name, setup, transparent=call.passes, watch=tests.append)
+    if call.rig_path:
+        result = api.rehearse_traffic(call.rig_path, call.ports, order, call.lexicon_name, transparent=call.passes)
+    else:
+        with (
+            call.how.working("traffic", quiet=True) as setup,
+            LiveTable(lambda: (_COLUMNS, [_row(way) for test in tests for way in test.ways()]), quiet=call.how.as_json),
+        ):
+            result = api.traffic(
+                call.ports, order, call.lexicon_name, setup, transparent=call.passes, watch=tests.append
+            )
     if call.plot_path:
         _plot(result, call.plot_path, call.how.force)
     with ending(result.status):
@@ -105,7 +125,53 @@ def traffic(call: TrafficCall) -> None:
                 print_line(f"wrote {call.plot_path}")
 
 
-def _sweep(call: TrafficCall, order: TrafficOrder) -> NoReturn:
+def _prove_flow(call: TrafficCall, order: TrafficOrder) -> NoReturn:
+    """Flow control, by a reader that does not read."""
+    from wexicon import api
+
+    if call.sweep_text or call.rig_path or call.any_bytes or call.plot_path:
+        raise CallFault("--flow-proof goes with none of --sweep, --rig, --bytes and --plot")
+    usual = api.FlowOrder()
+    volume = call.count * call.size if call.count else usual.volume
+    proof = api.FlowOrder(volume, call.size if call.count else usual.size, order.seed)
+    with call.how.working("flow control", quiet=call.how.as_json) as setup:
+        result = api.prove_flow(call.ports, proof, call.lexicon_name, setup)
+    with ending(result.status):
+        if call.how.as_json:
+            emit_json(result)
+        else:
+            _print_flow(result)
+    raise AssertionError
+
+
+def _print_flow(result: FlowResult) -> None:
+    ports = " to ".join(result.ports)
+    sent = f"{result.sent} packets of {result.size} bytes sent, {result.received} received"
+    print_line(f"{ports}, flow control {result.flow}: {sent}, in {spoken(result.seconds)}")
+    if result.holds:
+        print_line(f"the sender was held back {counted(len(result.holds), 'time')}, {spoken(result.held)} in all")
+    if result.failure:
+        print_failure(result.failure, result.verdict, ", ".join(result.traces))
+    else:
+        print_line("passed: it holds; nothing was lost", "bold green")
+
+
+def _distances(call: TrafficCall) -> list[float]:
+    """The distances in kilometres. Raises CallFault."""
+    if call.distances is None:
+        return []
+    if not call.rig_path or not call.sweep_text:
+        raise CallFault("--distance needs --rig and --sweep: only stand-ins can be put elsewhere")
+    try:
+        found = [float(text) for text in call.distances.split(",")]
+    except ValueError:
+        found = []
+    if not found or not all(0 < one <= 1000 for one in found):
+        raise CallFault(f"--distance: {call.distances!r} is not a list of kilometres", hint="Write --distance 0.1,1,5.")
+    return found
+
+
+def _sweep(call: TrafficCall, order: TrafficOrder, distances: Sequence[float]) -> NoReturn:
     """The traffic test at several settings, as a table that grows while it runs."""
     from wexicon import api
     from wexicon.records.plots import plot_sweep
@@ -115,7 +181,20 @@ def _sweep(call: TrafficCall, order: TrafficOrder) -> NoReturn:
         call.how.working("sweep", quiet=True) as setup,
         LiveTable(lambda: _points(points), quiet=call.how.as_json),
     ):
-        result = api.sweep(call.ports, call.sweep_text or "", order, call.lexicon_name, setup, measured=points.append)
+        text, lexicon = call.sweep_text or "", call.lexicon_name
+        if call.rig_path:
+            result = api.rehearse_sweep(
+                call.rig_path,
+                call.ports,
+                text,
+                order,
+                lexicon,
+                distances=distances,
+                stopping=setup.stopping,
+                measured=points.append,
+            )
+        else:
+            result = api.sweep(call.ports, text, order, lexicon, setup, measured=points.append)
     if call.plot_path and result.points:
         title = f"{' and '.join(result.ports)}: {counted(order.count, 'packet')} of {order.size} bytes at each point"
         drawn = [(one.settings, one.lost, one.median, _middle(one)) for one in result.points]
@@ -203,6 +282,8 @@ def _print(result: TrafficResult) -> None:
         print_line(f"heard at {port}: {heard}")
     if result.strange:
         print_line(f"note: {counted(result.strange, 'byte')} received outside any packet", "yellow")
+        for port, lines in result.instead.items():
+            print_line(f"came instead at {port}: {', '.join(lines)}", "yellow")
     if result.failure:
         print_failure(result.failure, result.verdict, ", ".join(result.traces))
     else:

@@ -66,9 +66,10 @@ class CallFault(Fault):
 
 
 class LinkFault(Fault):
-    """The port cannot be opened or was lost."""
+    """The port cannot be opened or was lost. `refused` if it is a socket at which nothing lets anybody in."""
 
     status = 3
+    refused = False
 
 
 class CannotTune(LinkFault):

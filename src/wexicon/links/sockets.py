@@ -21,22 +21,30 @@ LARGEST_READ = 65_536
 MOST_WAITING = 1_048_576
 
 
-def open_socket(url: str) -> SocketLink:
-    """Opens socket://HOST:PORT, or listen://HOST:PORT (0: any free port, which `name` then tells). Raises LinkFault."""
+def parsed(url: str) -> tuple[str, str, int]:
+    """Scheme, host and port of a socket's URL. Raises LinkFault."""
     try:
         parts = urlsplit(url)
         host, port = parts.hostname, parts.port
     except ValueError:
         host = port = None
-    if parts.scheme not in ("socket", "listen") or not host or port is None:
+    if host is None or port is None or parts.scheme not in ("socket", "listen"):
         raise LinkFault("is no socket", where=url, hint="Write socket://HOST:PORT, or listen://HOST:PORT.")
+    return parts.scheme, host, port
+
+
+def open_socket(url: str) -> SocketLink:
+    """Opens socket://HOST:PORT, or listen://HOST:PORT (0: any free port, which `name` then tells). Raises LinkFault."""
+    scheme, host, port = parsed(url)
     try:
-        if parts.scheme == "listen":
+        if scheme == "listen":
             return SocketLink(url, listener=socket.create_server((host, port)))
         return SocketLink(url, socket.create_connection((host, port), timeout=CONNECTS_WITHIN))
     except OSError as fault:
-        does = "can be served" if parts.scheme == "listen" else "answers"
-        raise LinkFault(f"nothing {does} there: {fault.strerror or fault}", where=url) from None
+        does = "can be served" if scheme == "listen" else "answers"
+        told = LinkFault(f"nothing {does} there: {fault.strerror or fault}", where=url)
+        told.refused = isinstance(fault, ConnectionRefusedError)
+        raise told from None
 
 
 class SocketLink(NoWire):

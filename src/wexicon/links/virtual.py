@@ -52,7 +52,7 @@ class SocketEnd(Protocol):
 
 
 class VirtualSocket(NoWire):
-    """A socket in virtual time: one that listens until a stand-in connects. It behaves as a SocketLink does."""
+    """A socket in virtual time, until a stand-in is at its other end one that listens. It behaves as a SocketLink does."""
 
     def __init__(self, name: str, clock: VirtualClock) -> None:
         self.name = name
@@ -61,9 +61,9 @@ class VirtualSocket(NoWire):
         self._buffer = bytearray()
         self._gone = self._closed = False
 
-    def connected(self, other: SocketEnd) -> bool:
-        """Somebody connects; whether there is room for them."""
-        if self._other or self._closed:
+    def connected(self, other: SocketEnd | None) -> bool:
+        """The other end is there; whether there is room for it."""
+        if other is None or self._other or self._closed:
             return False
         self._other = other
         return True

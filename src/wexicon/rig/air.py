@@ -39,14 +39,24 @@ class Member(Protocol):
     def registered(self) -> bool: ...
 
 
-class Listening(Protocol):
-    """A simulated socket that a stand-in can connect to."""
-
-    def connected(self, other: Any) -> bool: ...
+class Client(Protocol):
+    """The far end of a simulated connection, as a stand-in sees it."""
 
     def take(self, data: bytes) -> None: ...
 
     def hang_up(self) -> None: ...
+
+
+class Listening(Client, Protocol):
+    """A simulated socket that a stand-in can connect to."""
+
+    def connected(self, other: Any) -> bool: ...
+
+
+class Serving(Protocol):
+    """A port at which a stand-in serves."""
+
+    def client(self, made: Client) -> Any | None: ...
 
 
 class AccessPoint(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -164,6 +174,9 @@ class Air:
         self._transmissions: list[Transmission] = []
         # Simulated sockets that listen, by host and port: only a rehearsal has some.
         self.listeners: dict[tuple[str, int], Listening] = {}
+        # The ports at which stand-ins serve. Where all time is virtual, no socket of this machine is opened for them.
+        self.served: dict[int, Serving] = {}
+        self.simulated = False
 
     # -- radio --------------------------------------------------------------------------------------------------
 
@@ -205,15 +218,23 @@ class Air:
                     return True
         return False
 
+    def level(self, sender: Member, receiver: Member, power: float, frequency: float) -> float:
+        """The power that arrives (dBm) of what is sent with `power` on a frequency (hertz)."""
+        found = self._level(sender, receiver, power, frequency)
+        return ON_A_DESK.dbm if found is None else found
+
     def _arrives(self, made: Transmission, receiver: Member) -> float | None:
         """The power that arrives (dBm); None on a desk."""
-        places = [self.places.get(getattr(one, "name", "")) for one in (made.sender, receiver)]
+        return self._level(made.sender, receiver, made.power, made.frequency)
+
+    def _level(self, sender: Member, receiver: Member, power: float, frequency: float) -> float | None:
+        places = [self.places.get(getattr(one, "name", "")) for one in (sender, receiver)]
         if places[0] is None or places[1] is None:
             return None
         metres = 1000 * dist((places[0].east, places[0].north), (places[1].east, places[1].north))
-        names = frozenset(getattr(one, "name", "") for one in (made.sender, receiver))
-        loss = log_distance_loss(max(metres, 0.1), made.frequency, self.exponent)
-        return made.power - loss - self._walls.get(names, 0.0)
+        names = frozenset(getattr(one, "name", "") for one in (sender, receiver))
+        loss = log_distance_loss(max(metres, 0.1), frequency, self.exponent)
+        return power - loss - self._walls.get(names, 0.0)
 
     def names(self) -> list[str]:
         """What a handset sees that scans for Bluetooth."""

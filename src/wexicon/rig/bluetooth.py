@@ -8,6 +8,8 @@ from __future__ import annotations
 from wexicon.rig.standin import StandIn
 
 SEEKS_EVERY = 3.0
+# Transmit power and sensitivity in dBm, and the middle of the band in hertz.
+POWER, SENSITIVITY, BAND = 4, -85, 2.44e9
 
 
 class BluetoothModule(StandIn):
@@ -39,12 +41,29 @@ class BluetoothModule(StandIn):
         """A leader joins the follower whose address it keeps; whether it is joined."""
         if self.leads() and not self.joined:
             for other in self.air.members:
-                if isinstance(other, BluetoothModule) and other.powered and other.own.get("address") == self.mate():
+                if not isinstance(other, BluetoothModule) or not other.powered or not self.hears(other):
+                    continue
+                if other.own.get("address") == self.mate():
                     self.joined = other if other.accept(self, self.pin()) else None
             if self.joined:
                 for one in (self, self.joined):
                     one.tell_joined()
         return self.joined is not None
+
+    def level(self, other: BluetoothModule) -> float:
+        """How strong another module is here, in dBm."""
+        return self.air.level(other, self, POWER, BAND)
+
+    def hears(self, other: BluetoothModule) -> bool:
+        """Whether another module is near enough: both send with the same power."""
+        return self.level(other) >= SENSITIVITY
+
+    def seen(self) -> list[BluetoothModule]:
+        """The modules that a scan finds, the strongest first."""
+        others = [
+            one for one in self.air.members if isinstance(one, BluetoothModule) and one is not self and one.powered
+        ]
+        return sorted((one for one in others if one.visible_name() and self.hears(one)), key=self.level, reverse=True)
 
     def tell_joined(self) -> None:
         """What it says to its host when it has been joined."""

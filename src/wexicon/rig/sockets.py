@@ -1,7 +1,7 @@
-"""Sockets that stand-ins open: to a service of the rig, or really, on this machine.
+"""Sockets that stand-ins open: to a service of the rig, or really, on this machine; and ports at which they serve.
 
-The rule: only addresses of this machine are ever reached. What comes in is looked for at times that the agenda gives, so that
-the same code serves the real clock and the virtual one.
+The rule: only addresses of this machine are ever reached, and only from it. What comes in is looked for at times that the
+agenda gives, so that the same code serves the real clock and the virtual one.
 """
 
 from __future__ import annotations
@@ -12,13 +12,14 @@ import select
 import socket
 from collections.abc import Callable
 
-from wexicon.rig.air import TRAVEL, Listening
+from wexicon.rig.air import TRAVEL, Client
 from wexicon.rig.standin import StandIn
 
 EVERY = 0.05
 # Real seconds to wait at each look: under the virtual clock nothing else gives this machine time to answer.
 LOOK = 0.004
 ECHO_TIME = 0.3
+LARGEST_READ = 1500
 
 
 class Channel:
@@ -29,7 +30,7 @@ class Channel:
         self.received = received
         self.ended = ended
         self._socket: socket.socket | None = None
-        self._listening: Listening | None = None
+        self._simulated: Client | None = None
         self.open = False
 
     def connect(self, host: str, port: int, kind: str = "TCP") -> bool:
@@ -42,29 +43,35 @@ class Channel:
         if re.fullmatch(r"[0-9]{1,5}", own_port):
             port = int(own_port)
         if listening := self.standin.air.listeners.get((address or host, port)):
-            if not listening.connected(self):
-                return False
-            self._listening, self.open = listening, True
-            return True
+            return listening.connected(self) and self.simulated(listening)
         if address != "127.0.0.1":
             return False
         try:
             made = socket.socket(socket.AF_INET, socket.SOCK_STREAM if kind == "TCP" else socket.SOCK_DGRAM)
             made.settimeout(1)
             made.connect(("127.0.0.1", port))
-            made.setblocking(False)
         except OSError:
             return False
+        self.real(made)
+        return True
+
+    def real(self, made: socket.socket) -> None:
+        """From now on it is this socket, which is connected."""
+        made.setblocking(False)
         self._socket, self.open = made, True
         self.standin.after(EVERY, self._look)
+
+    def simulated(self, client: Client) -> bool:
+        """From now on the other end is a simulated socket."""
+        self._simulated, self.open = client, True
         return True
 
     def send(self, data: bytes) -> bool:
         """Sends; whether it could be sent."""
         if not self.open:
             return False
-        if listening := self._listening:
-            self.standin.after(TRAVEL, lambda: listening.take(data))
+        if other := self._simulated:
+            self.standin.after(TRAVEL, lambda: other.take(data))
             return True
         if self._socket is None:
             self.standin.after(ECHO_TIME, lambda: self.received(data) if self.open else None)
@@ -83,7 +90,7 @@ class Channel:
         if ready:
             data = b""
             with contextlib.suppress(OSError):
-                data = self._socket.recv(1024)
+                data = self._socket.recv(LARGEST_READ)
             if not data:
                 self.close()
                 self.ended()
@@ -94,9 +101,9 @@ class Channel:
     def close(self) -> None:
         """Closes it."""
         self.open = False
-        if self._listening:
-            self._listening.hang_up()
-            self._listening = None
+        if self._simulated:
+            self._simulated.hang_up()
+            self._simulated = None
         if self._socket:
             self._socket.close()
             self._socket = None
@@ -107,6 +114,50 @@ class Channel:
 
     def went(self) -> None:
         """The simulated socket at the other end closes."""
-        self._listening = None
+        self._simulated = None
         self.close()
         self.ended()
+
+
+class Served:
+    """A port of this machine at which a stand-in lets clients in. `meets` gives the channel for a new client, or None if there
+    is no room: then its connection is closed at once. Raises OSError if the port is taken."""
+
+    def __init__(self, standin: StandIn, port: int, meets: Callable[[], Channel | None]) -> None:
+        self.standin, self.port, self.meets = standin, port, meets
+        air = standin.air
+        if port in air.served:
+            raise OSError("another stand-in serves there")
+        self._listener: socket.socket | None = None
+        if not air.simulated:
+            self._listener = socket.create_server(("127.0.0.1", port))
+            self._listener.setblocking(False)
+            standin.after(EVERY, self._look)
+        air.served[port] = self
+
+    def client(self, made: Client) -> Channel | None:
+        """A simulated client connects; the channel to it."""
+        channel = self.meets()
+        if channel:
+            channel.simulated(made)
+        return channel
+
+    def _look(self) -> None:
+        while self._listener:
+            try:
+                made, _ = self._listener.accept()
+            except OSError:
+                break
+            if channel := self.meets():
+                channel.real(made)
+            else:
+                made.close()
+        if self._listener:
+            self.standin.after(EVERY, self._look)
+
+    def close(self) -> None:
+        """Nobody is let in from now on; those who are stay."""
+        self.standin.air.served.pop(self.port, None)
+        if self._listener:
+            self._listener.close()
+            self._listener = None

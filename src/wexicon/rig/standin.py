@@ -73,16 +73,14 @@ class StandIn:
             return
         self._life += 1
         self.uart.power(on)
-        if on:
-            self.start()
+        self.start() if on else self.stopped()
 
     def break_changed(self) -> None:
         """The host holds its line at break, or lets it go."""
         if self.uart.faults.fed and not self.supplied and self.powered == self.uart.held_at_break:
             self._life += 1
             self.uart.power(not self.powered)
-            if self.powered:
-                self.start()
+            self.start() if self.powered else self.stopped()
 
     def start(self) -> None:
         """After power-up and after a restart: working memory is as flash says."""
@@ -94,6 +92,7 @@ class StandIn:
     def restart(self) -> None:
         """Starts again as a command makes it do, once what it says is sent."""
         self._life += 1
+        self.stopped()
         self.uart.power(True)
         self.start()
 
@@ -125,6 +124,9 @@ class StandIn:
 
     def started(self) -> None:
         """The module has just started."""
+
+    def stopped(self) -> None:
+        """It has lost its power, or starts again: whatever it has open is closed."""
 
     def key_moved(self, name: str, held: bool) -> None:
         """A key was moved while the module has power."""
@@ -194,7 +196,7 @@ class StandIn:
         the factory, unless `flash` is false."""
         if flash:
             self.forget()
-        for key in ("address", "serial", "imei"):
+        for key in ("address", "serial", "imei", "imsi", "iccid", "number"):
             if key in self.own:
                 self.own[key] = _after(self.own[key], by)
 

@@ -118,11 +118,15 @@ class Say(Answered, frozen=True, kw_only=True):
 
 class Await(Answered, frozen=True, kw_only=True):
     """`await D [as NAME]` and the patterns below it: events that must come, in order, or other events and what then. NAME is
-    how many seconds the last of them took to come."""
+    how many seconds the last of them took to come. Without a block, `await D nothing`: no event may come; `await D closed`: the
+    other side must close the connection."""
 
     word: ClassVar[str] = "await"
+    # What may stand instead of a block.
+    BARE: ClassVar[tuple[str, ...]] = ("nothing", "closed")
     duration: Duration
     as_name: str = ""
+    bare: str = ""
 
     def sets(self) -> Iterator[str]:
         yield from super().sets()
@@ -130,7 +134,7 @@ class Await(Answered, frozen=True, kw_only=True):
             yield self.as_name
 
     def lines(self) -> Iterator[str]:
-        yield f"await {self.duration.text}" + (f" as {self.as_name}" if self.as_name else "")
+        yield f"await {self.duration.text}" + (f" as {self.as_name}" if self.as_name else "") + f" {self.bare}".rstrip()
         for hear in self.hears:
             source = hear.pattern.source
             plain = source[:1] not in ("|", "<", "#") and source == source.strip()

@@ -14,7 +14,7 @@ from wexicon.core.standards import pdu
 from wexicon.core.standards.charsets import gsm7_codes
 from wexicon.core.standards.nmea import TALKERS, degrees
 from wexicon.core.standards.registration import registration_state
-from wexicon.core.text import to_bytes
+from wexicon.core.text import to_bytes, to_text
 
 Number = int | Decimal
 
@@ -22,6 +22,13 @@ Number = int | Decimal
 def length(value: str | Sequence[object]) -> int:
     """Bytes of a text (as it is sent), or parts of a list."""
     return len(to_bytes(value)) if isinstance(value, str) else len(value)
+
+
+def ramp(size: object) -> str:
+    """Bytes that count up from 0, and from 0 again after 255, to have every value in a payload: at most 65,536."""
+    if not isinstance(size, int) or not 0 <= size <= 65_536:
+        raise ValueError(f"{size} is not a number of bytes from 0 to 65536")
+    return to_text(bytes(range(256)) * (size // 256) + bytes(range(size % 256)))
 
 
 def count(values: Sequence[object], one: object) -> int:
@@ -159,6 +166,7 @@ FUNCTIONS: Registry[Callable[..., object]] = Registry(
     "wexicon.functions",
     {
         "length": length,
+        "ramp": ramp,
         "count": count,
         "number": number,
         "hex_number": hex_number,

@@ -35,8 +35,9 @@ class Party:
         self._listen = listen
         self._pass_data = pass_data
         self._listens = listen is None
-        # When the last exchange began: what came since counts for an `await`.
-        self.began = session.clock.now()
+        # When the last exchange began; and when it changed its mode, or an operator was asked to do something with it: events
+        # of before are over.
+        self.began = self.fresh_since = session.clock.now()
         # The values whose lengths the other side has just been told, and whether it has just sent a prompt.
         self.counted: dict[str, object] = {}
         self.prompted = False
@@ -45,12 +46,14 @@ class Party:
         """Enters command mode, if that was not done since it was left. Raises Fault."""
         if self._listen and not self._listens and not self.data:
             self._listens = True
+            self.fresh_since = self.session.clock.now()
             self._listen()
 
     def turn_to_data(self) -> None:
         """From now on it passes everything on."""
         if not self.data:
             self.data, self._listens = True, False
+            self.fresh_since = self.session.clock.now()
             if self._pass_data:
                 self._pass_data()
 

@@ -37,23 +37,24 @@ class DeclareParty(OneLine, frozen=True):
 
 
 class Open(OneLine, frozen=True):
-    """`open NAME "URL"`: a socket of this machine becomes a party: socket://HOST:PORT, or listen://HOST:PORT for a server that
-    one client can reach."""
+    """`open NAME "URL" [refused]`: a socket of this machine becomes a party: socket://HOST:PORT, or listen://HOST:PORT for a
+    server that one client can reach. With `refused` nothing may answer there."""
 
     word: ClassVar[str] = "open"
-    _form: ClassVar[re.Pattern[str]] = re.compile(rf'({NAME})\s+("(?:[^"\\]|\\.)*")')
+    _form: ClassVar[re.Pattern[str]] = re.compile(rf'({NAME})\s+("(?:[^"\\]|\\.)*")(\s+refused)?')
     name: str
     url: QuotedText
+    refused: bool = False
 
     @classmethod
     def read(cls, words: Words) -> Open:
         found = cls._form.fullmatch(words.text)
         if not found:
             raise words.fault("cannot be read", 'write open NAME "socket://127.0.0.1:80", or "listen://127.0.0.1:7007"')
-        return cls(found[1], words.part(found.start(2), found[2]).quoted(), line=words.line)
+        return cls(found[1], words.part(found.start(2), found[2]).quoted(), bool(found[3]), line=words.line)
 
     def rest(self) -> str:
-        return f"{self.name} {self.url.wording()}"
+        return f"{self.name} {self.url.wording()}" + (" refused" if self.refused else "")
 
     def expressions(self) -> Iterable[Naming]:
         return (self.url.template,)

@@ -254,9 +254,13 @@ class _Reader:
     def read_block(self, line: SourceLine, words: Words, depth: int) -> Statement:
         name = line.text.split(None, 1)[0]
         parts = BLOCKS[name].read(words)
-        return BLOCKS[name](**parts, body=self.below(line, depth, required=name != "allow"), line=line.number)
+        # Without a block `allow` is for the next exchange, and `at NAME data` only turns a party to data.
+        required = name != "allow" and not parts.get("data")
+        return BLOCKS[name](**parts, body=self.below(line, depth, required=required), line=line.number)
 
     def read_await(self, line: SourceLine, words: Words, depth: int) -> Statement:
+        if bare := re.fullmatch(rf"(\S+)\s+({'|'.join(Await.BARE)})", words.text):
+            return Await((), (), duration=words.part(0, bare[1]).duration(), bare=bare[2], line=line.number)
         took = re.fullmatch(rf"(\S+)\s+as\s+({NAME})", words.text)
         duration = words.part(0, took[1]).duration() if took else words.duration()
         hears: list[Hear] = []

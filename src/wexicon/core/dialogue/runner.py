@@ -8,18 +8,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
-from decimal import Decimal
-from typing import Any
 
 import msgspec
 
-from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, Measured, ModuleActions
+from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, ModuleActions
 from wexicon.core.dialogue.blocks import Again, Allow, Await, On, Other, Repeat, Say, When
-from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import given
 from wexicon.core.dialogue.parties import Party, hear_each_other
 from wexicon.core.dialogue.party_statements import At, Close, DeclareParty, Open
 from wexicon.core.dialogue.program import Program
+from wexicon.core.dialogue.scope import Scope, seconds
 from wexicon.core.dialogue.statements import (
     Ask,
     AskOperator,
@@ -30,6 +28,7 @@ from wexicon.core.dialogue.statements import (
     Fail,
     Keep,
     KeepValue,
+    Let,
     Mark,
     Measure,
     Needs,
@@ -43,20 +42,17 @@ from wexicon.core.dialogue.statements import (
     Tune,
 )
 from wexicon.core.durations import spoken
-from wexicon.core.faults import Fault, LinkFault, ModuleFault, Part, Skipped, Stopped
+from wexicon.core.faults import LinkFault, ModuleFault, Part, Skipped
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.dialect import compiled
-from wexicon.core.protocol.elements import Capture
 from wexicon.core.protocol.events import Waiter
-from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.observations import Awaited, Heard, Noted, Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
-from wexicon.core.secret import Secret, plain
-from wexicon.core.text import visible, written
+from wexicon.core.secret import plain
+from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import ValueFault
 
 # What silence points to if nothing else is known.
 SILENCE = "Silence points to the line end, the rate, the power or the wires; or it takes longer: allow 10s"
@@ -72,7 +68,7 @@ class _Ends(Exception):
     """Ends the repeat around it."""
 
 
-class Runner:
+class Runner(Scope):
     """Runs one program. `values` are those that it needs, already of their kinds; a Secret among them appears nowhere. With
     several `parties` an `at` says who is meant; `opens` makes a party of a name and a URL."""
 
@@ -88,45 +84,16 @@ class Runner:
         parties: Sequence[Party] = (),
         opens: Callable[[str, str], Party] | None = None,
     ) -> None:
-        self.program = program
-        # Who is spoken to now, and everybody who takes part.
-        self.party = parties[0] if parties else Party("", session, module, operator)
+        super().__init__(program, parties[0] if parties else Party("", session, module, operator), values or {})
         self.parties = {one.name: one for one in parties if one.name}
         self._opens = opens
-        marked = program.secrets()
-        self.values: dict[str, object] = {
-            name: Secret(value) if name in marked and not isinstance(value, Secret) else value
-            for name, value in (values or {}).items()
-        }
-        for value in self.values.values():
-            if isinstance(value, Secret):
-                session.secrets.learn(value)
-        self.result = DialogueOutput()
-        # Whether it is in an `at`, and the statement that is being done.
-        self._inside = False
+        # The statement that is being done.
         self.statement: Statement | None = None
         self._tell = note
         self._allowed: float | None = None
         self._once: float | None = None
         self._handlers: list[tuple[On, Waiter, Party]] = []
         self._handling = False
-        # Captures that are read as a setting's value is.
-        self._of = {
-            one.name: one.of
-            for pattern in program.patterns()
-            for one in pattern.elements
-            if isinstance(one, Capture) and one.of
-        }
-
-    @property
-    def session(self) -> Session:
-        """The session of who is spoken to."""
-        return self.party.session
-
-    @property
-    def module(self) -> ModuleActions | None:
-        """What the lexicon of who is spoken to does."""
-        return self.party.module
 
     def run(self) -> DialogueOutput:
         """Runs the whole dialogue. Raises DialogueFault, LinkFault or Stopped."""
@@ -181,6 +148,8 @@ class Runner:
             case Check(condition):
                 if not plain(self._value(statement, condition)):
                     raise self._fault(statement, f"not so: {condition.source}{self._now(condition)}")
+            case Let(name, value):
+                self.values[name] = self._tainted(self._value(statement, value))
             case KeepValue(name, value):
                 self._keep_value(statement, name, value)
             case Measure():
@@ -202,6 +171,7 @@ class Runner:
             case AskOperator(act, text):
                 told = visible(self._text(statement, text.template))
                 self.session.asked(act, told)
+                self.party.fresh_since = self.session.clock.now()
                 if act == "confirm":
                     self.party.operator.confirm(act, f"{told} Press Enter.", self._wait_until)
                 else:
@@ -233,7 +203,7 @@ class Runner:
             case Close(name):
                 self._party(statement, name).session.close()
             case Mark(name):
-                self.values[name] = _seconds(self.session.clock.now())
+                self.values[name] = seconds(self.session.clock.now())
             case Ask():
                 self._ask(statement)
             case _:
@@ -266,7 +236,12 @@ class Runner:
         try:
             party = self._opens(statement.name, str(url))
         except LinkFault as fault:
+            if statement.refused and fault.refused:
+                return
             raise self._fault(statement, f"{fault.where} {fault.what}", fault.hint) from None
+        if statement.refused:
+            party.session.close()
+            raise self._fault(statement, f"{url} answers, and nothing should answer there")
         self.parties[statement.name] = party
         self._watch(party)
         hear_each_other([*self.parties.values()])
@@ -329,27 +304,6 @@ class Runner:
             part = Part(statement.source, "nothing", found)
             raise self._fault(statement, "the module answered, and nothing should answer", part=part)
 
-    def _take(self, statement: Statement, captures: Mapping[str, object]) -> None:
-        """Captures become values, those of a setting by its kind; one that holds a secret is a secret."""
-        captures = self.session.dialect.plain(dict(captures))
-        for name in self._of.keys() & captures.keys():
-            captures[name] = self._decoded(statement, self._of[name], captures[name])
-        self.values.update({name: self._tainted(value) for name, value in captures.items()})
-
-    def _decoded(self, statement: Statement, of: str, text: Any) -> Any:
-        """The value of a setting's kind; of a column all of them."""
-        if isinstance(text, list):
-            return [self._decoded(statement, of, one) for one in text]
-        return self._by_lexicon(statement, lambda module: module.decoded(of, text))
-
-    def _tainted(self, value: object) -> object:
-        secrets = self.session.secrets
-        if isinstance(value, Secret):
-            secrets.learn(value)
-        elif secrets.any and secrets.mask(text := written(value)) != text:
-            return Secret(value)
-        return value
-
     def _not_heard(self, statement: Say, outcome: Reply) -> DialogueFault:
         waited = spoken(outcome.waited)
         hint = ""
@@ -384,11 +338,31 @@ class Runner:
     def _await(self, statement: Await) -> None:
         began = self.session.clock.now()
         until = began + statement.duration.seconds
-        since = self.party.began
+        if statement.bare:
+            self._await_bare(statement, until, self.party.began)
+            return
+        # Between several parties events are queued; alone, only what came since the last exchange began counts.
+        since = self.party.fresh_since if self.parties else self.party.began
         wanted: list[Pattern | None] = [hear.pattern for hear in statement.hears] or [None]
         for pattern in wanted:
             if not self._await_one(statement, pattern, until, since, began):
                 return
+
+    def _await_bare(self, statement: Await, until: float, since: float) -> None:
+        """Nothing may come, or the other side must close the connection."""
+        if statement.bare == "nothing":
+            if event := self._wait(until, lambda event: True, since):
+                raise self._fault(
+                    statement, "something came, and nothing should", part=Part("", "nothing", [event.text])
+                )
+            return
+        try:
+            self._wait(until)
+        except LinkFault:
+            if self.party.is_socket:
+                return
+            raise
+        raise self._fault(statement, f"the connection was not closed within {statement.duration.text}")
 
     def _await_one(self, statement: Await, wanted: Pattern | None, until: float, since: float, began: float) -> bool:
         """Waits for one event; false when one of the others came instead and was dealt with."""
@@ -410,7 +384,7 @@ class Runner:
             part = Part("", expected, heard, statement.duration.seconds)
             raise self._fault(statement, f"the event did not come within {statement.duration.text}", part=part)
         if statement.as_name:
-            self.values[statement.as_name] = _seconds(max(0.0, event.at - began))
+            self.values[statement.as_name] = seconds(max(0.0, event.at - began))
         if not event.name:
             self.session.tell(Awaited(self.session.clock.now(), event.text))
         other, captures = found[0]
@@ -501,82 +475,6 @@ class Runner:
                 if statement.every:
                     self._wait(began + statement.every.seconds)
 
-    # -- values ---------------------------------------------------------------------------------------------------
-
-    def _fill(self, statement: Say) -> Filled:
-        try:
-            if statement.exact:
-                counted = {name for name, value in self.party.counted.items() if self.values.get(name) == value}
-                return statement.template.fill_exactly(self.values, counted=counted, prompted=self.party.prompted)
-            speech = self.session.dialect.speech
-            encode = self.module.encoded if self.module else None
-            return statement.template.fill(self.values, quoting=speech.quotes, separators=speech.parting, encode=encode)
-        except InsertionFault as fault:
-            raise self._fault(statement, str(fault)) from None
-        except KeyError as fault:
-            raise self._fault(statement, "the lexicon has no such setting", str(fault.args[0])) from None
-
-    def _measure(self, statement: Measure) -> None:
-        value = self._value(statement, statement.value)
-        if isinstance(value, bool) or not isinstance(value, int | Decimal):
-            raise self._fault(statement, "this is not a number", "capture it as {name:int}, or use number(...)")
-        number, low, high = float(value), statement.low, statement.high
-        self.result.measured.append(Measured(statement.name, number, statement.unit, low, high))
-        if (low is not None and number < low) or (high is not None and number > high):
-            raise self._fault(
-                statement, f"{statement.name} is {number:g} {statement.unit}".rstrip() + ": outside its limits"
-            )
-
-    def _value(self, statement: Statement, expression: Expression) -> Any:
-        try:
-            module, clock = self.module, self.session.clock
-            also: dict[str, object] = {"since()": lambda mark: _seconds(clock.now()) - mark}
-            if module:
-                also |= {"decoded()": module.decoded, "encoded()": module.encoded}
-            return expression.value({**self.values, **also})
-        except ExpressionFault as fault:
-            at = fault.column - 1
-            place = f" (at “{expression.source[at : at + 20]}”)" if at else ""
-            raise self._fault(statement, f"{fault.what}{place}", fault.hint) from None
-
-    def _text(self, statement: Statement, template: Template) -> str:
-        """Text in quotes with its values; secrets stay hidden."""
-        try:
-            return self.session.secrets.mask(template.render(self.values))
-        except InsertionFault as fault:
-            raise self._fault(statement, str(fault)) from None
-
-    def _now(self, expression: Expression) -> str:
-        """What the names in an expression are now."""
-        known = {name: self.values[name] for name in expression.names if name in self.values}
-        now = ", ".join(
-            f"{name} is {visible(str(value))}" for name, value in known.items() if not isinstance(value, Secret)
-        )
-        return f" ({now})" if now else ""
-
-    def _keep_value(self, statement: Statement, name: str, value: Expression) -> None:
-        self.values[name] = self.result.kept[name] = self._tainted(self._value(statement, value))
-
-    def _keep(self, names: tuple[str, ...], as_name: str) -> None:
-        kept = self.result.kept
-        given = {name: self.values.get(name) for name in names}
-        values = {name: plain(value) for name, value in given.items()}
-        together = as_name or len(names) > 1
-        columns = [value for value in values.values() if isinstance(value, list)]
-        made: object
-        if together and len(columns) == len(values) and len({len(column) for column in columns}) == 1:
-            made = [dict(zip(names, row, strict=True)) for row in zip(*columns, strict=True)]
-        elif as_name and len(names) > 1:
-            made = [values]
-        else:
-            kept.update({as_name or name: value for name, value in given.items()})
-            if as_name:
-                self.values[as_name] = kept[as_name]
-            return
-        kept[as_name or names[0]] = Secret(made) if any(isinstance(one, Secret) for one in given.values()) else made
-        if as_name:
-            self.values[as_name] = kept[as_name]
-
     # -- by others ------------------------------------------------------------------------------------------------
 
     def _tune(self, statement: Tune) -> None:
@@ -586,41 +484,6 @@ class Runner:
         except ValueError as fault:
             raise self._fault(statement, str(fault)) from None
         self.session.tune(tuning)
-
-    def _by_lexicon(self, statement: Statement, act: Callable[[ModuleActions], object]) -> Any:
-        if self.module is None:
-            hint = "name one with --lexicon, or say the words yourself with >"
-            raise self._fault(statement, "there is no lexicon to do this with", hint)
-        try:
-            self.party.be_listening()
-            return act(self.module)
-        except DialogueFault as fault:
-            fault.party = fault.party or self.party.name
-            raise
-        except Stopped:
-            raise
-        except ModuleFault as fault:
-            raise self._fault(statement, fault.what, fault.hint, fault.part) from None
-        except ValueFault as fault:
-            what = self.session.secrets.mask(f"{fault.value!r} {fault.why}")
-            raise self._fault(statement, what, f"allowed: {fault.allowed}") from None
-        except Fault:
-            raise
-        except KeyError as fault:
-            raise self._fault(statement, "the lexicon has no such thing", str(fault.args[0])) from None
-
-    def _fault(self, statement: Statement, what: str, hint: str = "", part: Part | None = None) -> DialogueFault:
-        mask = self.session.secrets.mask
-        if part:
-            part = Part(mask(part.said), part.expected, [mask(text) for text in part.heard], part.waited)
-        fault = DialogueFault(mask(what), statement, part=part, where=self.program.path, hint=mask(hint))
-        fault.party = self.party.name if self._inside else ""
-        return fault
-
-
-def _seconds(time: float) -> Decimal:
-    """A time in whole milliseconds: several parties are not heard more exactly."""
-    return Decimal(str(round(time, 3)))
 
 
 def _nearest(expected: str, heard: list[str]) -> str:

@@ -12,7 +12,7 @@ from typing import ClassVar, Protocol
 
 import msgspec
 
-from wexicon.core.dialogue.expressions import Expression
+from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import FORMS
 from wexicon.core.dialogue.lines import NAME, LineFault, QuotedText, Words
 from wexicon.core.durations import Duration
@@ -21,7 +21,6 @@ from wexicon.core.tuning import Tuning
 
 INDENT = "    "
 ACTS = ("attention", "power-cycle", "release", "work", "confirm")
-_NUMBER = r"-?\d{1,12}(?:\.\d{1,9})?"
 _LEXICON_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*")
 
 
@@ -170,11 +169,15 @@ class Keep(OneLine, frozen=True):
 
 
 class KeepValue(OneLine, frozen=True):
-    """`keep NAME = EXPRESSION`."""
+    """`keep NAME = EXPRESSION`: a value for the result, and for the lines that follow."""
 
     word: ClassVar[str] = "keep"
     name: str
     value: Expression
+
+    @classmethod
+    def read(cls, words: Words) -> OneLine:
+        return cls(*words.assignment(f"write {cls.word} NAME = EXPRESSION"), line=words.line)
 
     def rest(self) -> str:
         return f"{self.name} = {self.value.source}"
@@ -186,19 +189,25 @@ class KeepValue(OneLine, frozen=True):
         yield self.name
 
 
+class Let(KeepValue, frozen=True):
+    """`let NAME = EXPRESSION`: a value for the lines that follow."""
+
+    word: ClassVar[str] = "let"
+
+
 class Measure(OneLine, frozen=True):
-    """`measure NAME = EXPRESSION [unit] UNIT [from LOW] [to HIGH]`: a number for the record; outside its limits it fails. The
-    word `unit` may be left out."""
+    """`measure NAME = EXPRESSION [unit] UNIT [from LOW] [to HIGH]`: a number for the record; outside its limits, which are
+    expressions too, it fails. The word `unit` may be left out."""
 
     word: ClassVar[str] = "measure"
     _form: ClassVar[re.Pattern[str]] = re.compile(
-        rf"({NAME}\s*=\s*.+?)(?:\s+unit\s+(\S{{1,16}}))?(?:\s+from\s+({_NUMBER}))?(?:\s+to\s+({_NUMBER}))?", re.ASCII
+        rf"({NAME}\s*=\s*.+?)(?:\s+unit\s+(\S{{1,16}}))?(?:\s+from\s+(.+?))?(?:\s+to\s+(.+?))?", re.ASCII
     )
     name: str
     value: Expression
     unit: str = ""
-    low: float | None = None
-    high: float | None = None
+    low: Expression | None = None
+    high: Expression | None = None
 
     @classmethod
     def read(cls, words: Words) -> Measure:
@@ -206,8 +215,8 @@ class Measure(OneLine, frozen=True):
         found = cls._form.fullmatch(words.text)
         if not found:
             raise words.fault("cannot be read", hint)
-        low, high = (float(text) if text else None for text in found.group(3, 4))
-        if low is not None and high is not None and low > high:
+        low, high = (words.part(found.start(at), found[at]).expression() if found[at] else None for at in (3, 4))
+        if low and high and not low.names and not high.names and _number(low) > _number(high):
             raise words.part(found.start(3), found[3]).fault("the lower limit is above the upper one")
         unit, source = found[2] or "", found[1]
         try:
@@ -222,11 +231,19 @@ class Measure(OneLine, frozen=True):
 
     def rest(self) -> str:
         limits = [("unit", self.unit)] if self.unit else []
-        limits += [(word, f"{one:g}") for word, one in (("from", self.low), ("to", self.high)) if one is not None]
+        limits += [(word, one.source) for word, one in (("from", self.low), ("to", self.high)) if one]
         return " ".join([f"{self.name} = {self.value.source}", *(f"{word} {text}" for word, text in limits)])
 
     def expressions(self) -> Iterable[Naming]:
-        return (self.value,)
+        return [one for one in (self.value, self.low, self.high) if one]
+
+
+def _number(written: Expression) -> float:
+    """A limit that names no value. Raises LineFault."""
+    try:
+        return float(str(written.value({})))
+    except (ExpressionFault, ValueError):
+        raise LineFault(f"the limit {written.source} is not a number") from None
 
 
 class Pause(OneLine, frozen=True):
@@ -420,13 +437,26 @@ class Do(OneLine, frozen=True):
 
 
 class Read(Do, frozen=True):
-    """`read NAME`: a setting, by the lexicon; its value is then known under that name (`_` for `-`)."""
+    """`read NAME [as OTHER]`: a setting, by the lexicon; its value is then known under its name (`_` for `-`), or the other."""
 
     word: ClassVar[str] = "read"
+    _form: ClassVar[re.Pattern[str]] = re.compile(rf"(\S+)(?:\s+as\s+({NAME}))?")
+    as_name: str = ""
+
+    @classmethod
+    def read(cls, words: Words) -> Read:
+        found = cls._form.fullmatch(words.text)
+        if not found:
+            raise words.fault("cannot be read", "write read NAME, or read NAME as OTHER")
+        name = super().read(words.part(0, found[1])).name
+        return cls(name, found[2] or "", line=words.line)
+
+    def rest(self) -> str:
+        return f"{self.name} as {self.as_name}" if self.as_name else self.name
 
     @property
     def variable(self) -> str:
-        return self.name.replace("-", "_")
+        return self.as_name or self.name.replace("-", "_")
 
     def sets(self) -> Iterator[str]:
         yield self.variable
@@ -456,6 +486,7 @@ STATEMENTS: dict[str, type[OneLine]] = {
         Needs,
         Check,
         Keep,
+        Let,
         Measure,
         Mark,
         Ask,

@@ -18,6 +18,7 @@ from wexicon.core.durations import seconds
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.filling import NUMBER, ROW, Filling, filling
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.points import Points, points_over
 from wexicon.core.formats.secret_sources import ELSEWHERE, GENERATED, source_of
 from wexicon.core.formats.toml import Source
 from wexicon.core.formats.units import Row
@@ -57,10 +58,11 @@ class TrafficTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class TestTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[test.NAME]`: the `dialogue` (beside the sheet), the seat of each of its `parties`, or the `seat` of a dialogue that has
     none, and what it is `given`: values, sources of secrets, or what is filled in from the row. Or, instead, `traffic` between
-    two seats."""
+    two seats, at each combination of the values in `sweep` if there are some."""
 
     dialogue: str = ""
     traffic: TrafficTable | None = None
+    sweep: dict[str, list[Any]] = msgspec.field(default_factory=dict)
     parties: dict[str, str] = msgspec.field(default_factory=dict)
     seat: str = ""
     given: dict[str, Any] = msgspec.field(default_factory=dict)
@@ -69,13 +71,14 @@ class TestTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class SheetTest(msgspec.Struct, frozen=True):
     """A test, read: `seats` are those of its parties, by their names ("" if the dialogue has none), `given` plain values,
-    Secrets and Fillings: from the row, and from what its units say of themselves."""
+    Secrets and Fillings: from the row, and from what its units say of themselves; `points` those of a sweep."""
 
     name: str
     program: Program
     seats: dict[str, str]
     given: dict[str, object]
     traffic: TrafficTable | None = None
+    points: Points = []
 
     def values(self, row: Row | None, number: int, known: Mapping[tuple[str, str], str]) -> dict[str, object]:
         """What the dialogue needs, for one row; `known` is what its units said of themselves, by seat and name. Raises
@@ -122,6 +125,8 @@ def read_tests(
             if made := _traffic(source, here, name, table, seats):
                 found[name] = made
             continue
+        if table.sweep:
+            source.complain((*here, "sweep"), "only traffic is swept", "a dialogue sets what it needs by itself")
         try:
             program = dialogue(table.dialogue)
         except Fault as fault:
@@ -158,7 +163,15 @@ def _traffic(
             seconds(text)
         except ValueError as fault:
             source.complain((*here, "traffic"), str(fault))
-    return SheetTest(name, Program(()), {"from": traffic.from_, "to": traffic.to}, {}, traffic)
+    points: Points = []
+    if table.sweep and traffic.from_ in seats and traffic.to in seats:
+        try:
+            points = points_over(table.sweep, seats[traffic.from_].lexicon)
+            if points_over(table.sweep, seats[traffic.to].lexicon) != points:
+                source.complain((*here, "sweep"), "the two seats do not have the same settings")
+        except CallFault as fault:
+            source.complain((*here, "sweep"), fault.what, fault.hint)
+    return SheetTest(name, Program(()), {"from": traffic.from_, "to": traffic.to}, {}, traffic, points)
 
 
 def _places(

@@ -1,10 +1,10 @@
-"""Stand-in Brisca W1: a Wi-Fi module that scans, joins and sends.
+"""Stand-in Brisca W1: a Wi-Fi module that scans, joins, sends and serves.
 
 The rule, from its invented datasheet: it starts with a message at 38400 baud, is deaf for 0.6 s, and says READY at the
 rate it keeps. Lines end with CR LF; it echoes until ATE0. Answers end with OK or FAULT n. AT+SEEK lists networks for two
 seconds, and until it is done all else is BUSY. AT+ACCESS joins, in mode station only. AT+POST c n takes n bytes after the
-prompt; what comes in is announced as +IN c n and a space, then n bytes with no line end. AT+RATE takes effect after its OK.
-AT+STORE keeps the settings.
+prompt; what comes in is announced as +IN c n and a space, then n bytes with no line end. AT+SERVE lets up to four clients in,
+each on the lowest channel that is free. AT+RATE takes effect after its OK. AT+STORE keeps the settings.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ import re
 from typing import Any, ClassVar
 
 from wexicon.core.tuning import Tuning
-from wexicon.rig.sockets import Channel
+from wexicon.rig.sockets import Channel, Served
 from wexicon.rig.standin import LineEditor, StandIn
 
 START_RATE = 38400
@@ -22,23 +22,38 @@ MODES = ("idle", "station", "beacon")
 START_TIME = 0.6
 JOIN_TIME = 1.8
 SEEK_TIME = 2.0
+LARGEST_POST = 1500
+CHANNELS = range(4)
 
 
 class BriscaW1(StandIn):
-    """`joined` is 0 apart, 1 joining, 2 joined; `payload` what AT+POST still waits for."""
+    """`joined` is 0 apart, 1 joining, 2 joined; `payload` what AT+POST still waits for; `served` where it lets clients in."""
 
     family = "brisca-w1"
     maker = "Brisca"
-    about = "Wi-Fi module: scans, joins, sends"
+    about = "Wi-Fi module: scans, joins, sends, serves"
     factory: ClassVar[dict[str, object]] = {"name": "brisca-w1", "mode": "idle", "rate": 115200, "power": 20}
     identity: ClassVar[dict[str, object]] = {"address": "02B1C0447A10", "firmware": "2.0.3"}
 
+    served: Served | None = None
+
+    def stopped(self) -> None:
+        self.stop_serving()
+        for channel in self.links.values():
+            channel.close()
+
+    def stop_serving(self) -> None:
+        """Lets no more clients in."""
+        if self.served:
+            self.served.close()
+        self.served = None
+
     def started(self) -> None:
+        self.links: dict[int, Channel] = {}
         self.deaf = True
         self.echo = True
         self.busy = False
         self.joined = 0
-        self.links: dict[int, Channel] = {}
         self.payload: tuple[int, int] | None = None
         self.taken = bytearray()
         self.editor = LineEditor(self, "\r\n", self.line, lambda: self.fault(1))
@@ -107,6 +122,14 @@ class BriscaW1(StandIn):
             self.link(int(found[1]), found[2], int(found[3]))
         elif found := re.fullmatch(r"AT\+POST (\d) (\d{1,4})", line):
             self.post(int(found[1]), int(found[2]))
+        elif line == "AT+ADDRESS?":
+            self.answer(f"+ADDRESS {'127.0.0.1' if self.joined == 2 else '0.0.0.0'}")
+        elif line == "AT+SERVE?":
+            self.answer(f"+SERVE {self.served.port if self.served else 0}")
+        elif found := re.fullmatch(r"AT\+SERVE (\d{1,5})", line):
+            self.serve(int(found[1]))
+        elif found := re.fullmatch(r"AT\+DROP (\d)", line):
+            self.drop(int(found[1]))
         else:
             self.fault(2)
 
@@ -164,10 +187,49 @@ class BriscaW1(StandIn):
     def link(self, channel: int, host: str, port: int) -> None:
         if self.joined != 2:
             return self.fault(8)
+        if channel not in CHANNELS or channel in self.links:
+            return self.fault(3)
         self.answer()
-        made = Channel(self, lambda data: self.came_in(channel, data), lambda: self.ended(channel))
+        made = self.channel(channel)
         self.after(0.25, lambda: self.linked(channel, made, made.connect(host, port)))
         return None
+
+    def channel(self, number: int) -> Channel:
+        """A channel that is not connected yet."""
+        return Channel(self, lambda data: self.came_in(number, data), lambda: self.ended(number))
+
+    def serve(self, port: int) -> None:
+        """Lets clients in at a port, or at none any more (0)."""
+        if self.joined != 2:
+            return self.fault(8)
+        if port > 65535 or (port and self.served):
+            return self.fault(3 if port > 65535 else 10)
+        if port:
+            try:
+                self.served = Served(self, port, self.meet)
+            except OSError:
+                return self.fault(10)
+        else:
+            self.stop_serving()
+        return self.answer()
+
+    def meet(self) -> Channel | None:
+        """A client asks to be let in."""
+        number = next((one for one in CHANNELS if one not in self.links), None)
+        if number is None:
+            return None
+        made = self.channel(number)
+        self.linked(number, made, True)
+        return made
+
+    def drop(self, number: int) -> None:
+        """Closes a channel."""
+        channel = self.links.pop(number, None)
+        if channel is None:
+            return self.fault(9)
+        # What was posted is on its way; it gets there first.
+        self.after(0.1, channel.close)
+        return self.answer()
 
     def linked(self, channel: int, made: Channel, there: bool) -> None:
         if there:
@@ -182,8 +244,8 @@ class BriscaW1(StandIn):
         self.say(f"\r\n+LINK {channel} DOWN\r\n", 0)
 
     def post(self, channel: int, size: int) -> None:
-        if channel not in self.links:
-            return self.fault(9)
+        if channel not in self.links or not 1 <= size <= LARGEST_POST:
+            return self.fault(9 if channel not in self.links else 3)
         self.payload, self.taken = (channel, size), bytearray()
         self.say("\r\n> ")
         return None

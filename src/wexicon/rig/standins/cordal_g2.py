@@ -10,14 +10,14 @@ from typing import ClassVar
 
 from wexicon.core.standards import pdu
 from wexicon.core.standards.charsets import CharsetFault, ucs2, ucs2_text
-from wexicon.rig.cellular import INVALID, NO_NETWORK, NOT_FOUND, CellularModule, Cme, Command
+from wexicon.rig.cellular import INVALID, NO_NETWORK, NOT_ALLOWED, NOT_FOUND, CellularModule, Cme, Command
 
 SEND_TIME = 1.5
 CR, END, CANCEL = 0x0D, 0x1A, 0x1B
 
 
 class CordalG2(CellularModule):
-    """`inbox` holds units as received, by index; `call` is the other side of a call."""
+    """`inbox` holds units as received, by index; `call` is the other side of a call, `dialled` whether this side dialled."""
 
     family = "cordal-g2"
     model = "CORDAL-G2"
@@ -28,7 +28,7 @@ class CordalG2(CellularModule):
         self.inbox: dict[int, tuple[str, str]] = {}
         self.reference = 0
         self.call: CordalG2 | None = None
-        self.ringing = False
+        self.ringing = self.dialled = False
         super().started()
 
     def table(self) -> dict[str, Command]:
@@ -42,6 +42,7 @@ class CordalG2(CellularModule):
                 write=lambda given: self.put("notify", given[1:], (0, 1)),
                 test="(2),(0,1),(0),(0),(0)",
             ),
+            "CLCC": Command(run=self.show_call, test=""),
             "CMGS": Command(write=self.send, test=""),
             "CMGR": Command(write=self.show, test=""),
             "CMGD": Command(write=self.delete, test="(1-20)"),
@@ -53,9 +54,10 @@ class CordalG2(CellularModule):
             self.silent = True
             self.dial(text[1:].rstrip(";"))
             return ""
-        if text == "A" and self.ringing and self.call:
+        if text == "A":
+            if not self.ringing:
+                raise Cme(NOT_ALLOWED)
             self.ringing = False
-            self.call.say("\r\nOK\r\n", 0)
             return ""
         if text == "H":
             self.hang_up()
@@ -68,16 +70,33 @@ class CordalG2(CellularModule):
         other = self.air.subscriber(number)
         if self.stat != 1:
             self.say("\r\nNO CARRIER\r\n", 0.5)
-        elif not isinstance(other, CordalG2) or other.call or other is self:
+            return
+        # It takes commands while it calls (V.250, 6.3.1.5): what becomes of the call is told by itself, or by AT+CLCC.
+        self.answer(delay=0.3)
+        if not isinstance(other, CordalG2) or other.call or other is self:
             self.say("\r\nBUSY\r\n" if other else "\r\nNO ANSWER\r\n", 2.0)
         else:
-            self.call, other.call, other.ringing = other, self, True
+            self.call, other.call, other.ringing, self.dialled, other.dialled = other, self, True, True, False
             other.ring(self.own["number"])
+
+    def show_call(self) -> None:
+        """The call that there is (27.007, 7.18): whether it comes in, and whether it is active, alerting or incoming."""
+        other = self.call
+        self.silent = True
+        if other is None:
+            self.answer()
+            return
+        rings = self.ringing or other.ringing
+        state = 0 if not rings else 3 if self.dialled else 4
+        self.answer(f'+CLCC: 1,{int(not self.dialled)},{state},0,0,"{other.own["number"]}",145')
 
     def ring(self, number: str) -> None:
         if self.ringing:
             self.say(f'\r\nRING\r\n\r\n+CLIP: "{number}",145\r\n', 0.3)
             self.after(2.0, lambda: self.ring(number))
+
+    def stopped(self) -> None:
+        self.hang_up()
 
     def hang_up(self) -> None:
         other, self.call, self.ringing = self.call, None, False

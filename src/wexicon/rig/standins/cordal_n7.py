@@ -3,8 +3,8 @@
 The rule: +CEREG, +CGDCONT, +CGATT, +CGPADDR, +CPSMS and +CEDRXS are those of 3GPP TS 27.007; the +X commands are its own. The
 network grants other timers than were asked, and says so in +CEREG at level 4. A socket is opened, answered at once, and told
 of by an event; so is a name that is looked up. After some time without traffic it is idle, and asleep when its active time
-is over; what wakes it is lost. What comes in is +XRECV: n,size, and then the bytes. A management server's requests are +XDM:
-and must be answered with their message number within ten seconds.
+is over; what wakes it is lost, but it wakes by itself for its periodic update. What comes in is +XRECV: n,size, and then the
+bytes. A management server's requests are +XDM: and must be answered with their message number within ten seconds.
 """
 
 from __future__ import annotations
@@ -16,6 +16,9 @@ from wexicon.rig.cellular import INVALID, NO_NETWORK, NOT_FOUND, CellularModule,
 from wexicon.rig.sockets import Channel
 
 MANAGED_AFTER = 3.0
+# Units of the timers in seconds, by the first three of eight bits (3GPP TS 24.008, 10.5.7.4 and 10.5.7.4a).
+ACTIVE_UNITS = {"000": 2, "001": 60, "010": 360}
+PERIODIC_UNITS = {"000": 600, "001": 3600, "010": 36_000, "011": 2, "100": 30, "101": 60, "110": 1_152_000}
 ANSWER_WITHIN = 10.0
 
 
@@ -51,6 +54,10 @@ class CordalN7(CellularModule):
         self.traffic = 0
         self.kept_back: list[bytes] = []
         super().started()
+
+    def stopped(self) -> None:
+        for channel in self.channels.values():
+            channel.close()
 
     def table(self) -> dict[str, Command]:
         return {
@@ -127,14 +134,23 @@ class CordalN7(CellularModule):
             return
         self.linked(False)
         if self.memory["saving"]:
-            code = self.granted()[0]
-            reachable = int(code[3:], 2) * {"000": 2, "001": 60, "010": 360}.get(code[:3], 60)
-            self.after(reachable, lambda: self.sleep(turn))
+            active, periodic = self.granted()
+            self.after(int(active[3:], 2) * ACTIVE_UNITS.get(active[:3], 60), lambda: self.sleep(turn))
+            if periodic[:3] in PERIODIC_UNITS:
+                self.after(int(periodic[3:], 2) * PERIODIC_UNITS[periodic[:3]], lambda: self.update(turn))
 
     def sleep(self, turn: int) -> None:
         if turn == self.traffic:
             self.say("\r\n+XSLEEP: 1\r\n", 0)
             self.then(lambda: setattr(self, "asleep", True), 0)
+
+    def update(self, turn: int) -> None:
+        """The periodic update is due: it wakes for it by itself."""
+        if turn == self.traffic and self.asleep:
+            self.asleep = False
+            self.wake()
+        elif turn == self.traffic:
+            self.busy_on_air()
 
     def heard(self, data: bytes, began: float) -> None:
         if not self.asleep:

@@ -3,7 +3,8 @@
 The rule, from its invented datasheet: 0.8 s of silence, ~~~, 0.8 s of silence gives `listening`; lines and answers
 end with CR. XX? gives the register in hexadecimal, XX=H sets it, and gives `done`; `fault` for anything else. Twelve seconds
 without a line end command mode. SV keeps all registers, QT leaves command mode; a new rate takes effect on leaving. A
-coordinator opens its network on its channel; joiners of the same network and channel hear each other while it is there.
+coordinator opens its network on its channel; joiners of the same network and channel hear each other while it is there. Text
+goes to the address in TA, or to all; SG is how strong the last text was that it received.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import re
 from typing import ClassVar
 
 from wexicon.core.tuning import Tuning
+from wexicon.rig.air import TRAVEL
 from wexicon.rig.standin import LineEditor, StandIn
 
 GUARD = 0.8
@@ -20,7 +22,19 @@ LASTS = 12.0
 RATES = dict(enumerate((115200, 57600, 38400, 19200, 9600, 4800, 2400, 1200), 0x20))
 # Register RO: 3 for a coordinator, 6 for a joiner; nothing between.
 COORDINATOR, JOINER = 3, 6
-LIMITS = {"NT": (0, 0xFFFF), "KH": (1, 16), "RO": (3, 6), "PO": (1, 6), "UB": (0x20, 0x27)}
+ALL = 0xFFFF
+LIMITS = {
+    "NT": (0, 0xFFFF),
+    "KH": (1, 16),
+    "RO": (3, 6),
+    "OA": (0, ALL - 1),
+    "TA": (0, ALL),
+    "PO": (1, 6),
+    "UB": (0x20, 0x27),
+}
+# Register PO as a power in dBm; sensitivity in dBm, and the middle of the band in hertz.
+POWERS = {1: -12, 2: -6, 3: -2, 4: 2, 5: 6, 6: 10}
+SENSITIVITY, BAND = -97, 2.44e9
 
 
 class FennickZ4(StandIn):
@@ -30,11 +44,20 @@ class FennickZ4(StandIn):
     maker = "Fennick"
     about = "mesh radio, escape with guard time, registers"
     answers_in = 0.01
-    factory: ClassVar[dict[str, object]] = {"NT": 0x7A31, "KH": 5, "RO": 6, "PO": 5, "UB": 0x24}
+    factory: ClassVar[dict[str, object]] = {
+        "NT": 0x7A31,
+        "KH": 5,
+        "RO": 6,
+        "OA": 0,
+        "TA": ALL,
+        "PO": 5,
+        "UB": 0x24,
+    }
     identity: ClassVar[dict[str, object]] = {"serial": 0x5E0417C2, "firmware": 0x0B31}
 
     def started(self) -> None:
         self.mode = "data"
+        self.level = 0
         self.last_heard = self.agenda.now - GUARD
         self.spoken = 0
         self.uart.tuning = Tuning(RATES[self.memory["UB"]])
@@ -49,14 +72,14 @@ class FennickZ4(StandIn):
             at = self.last_heard
             self.after(GUARD, lambda: self.guarded(at))
         else:
-            self.air.radiate(self, data)
+            self.pass_on(data)
 
     def guarded(self, at: float) -> None:
         """The guard time after the escape is over: was it silent?"""
         if self.last_heard == at:
             self.listen()
         else:
-            self.air.radiate(self, b"~~~")
+            self.pass_on(b"~~~")
 
     def listen(self) -> None:
         self.mode = "command"
@@ -83,6 +106,8 @@ class FennickZ4(StandIn):
             self.then(self.leave)
         elif line == "OK?":
             self.say("done\r")
+        elif line == "SG?":
+            self.say(f"{-self.level:X}\r")
         elif line == "SN?":
             self.say(f"{self.own['serial']:08X}\r")
         elif line == "VR?":
@@ -101,6 +126,19 @@ class FennickZ4(StandIn):
             self.say("fault\r")
 
     # -- the air --------------------------------------------------------------------------------------------------
+
+    def pass_on(self, data: bytes) -> None:
+        """Sends text to the module whose address is in TA, or to all."""
+        to, power = self.memory["TA"], POWERS[self.memory["PO"]]
+        for other in self.air.reached(self):
+            level = self.air.level(self, other, power, BAND)
+            if isinstance(other, FennickZ4) and to in (ALL, other.memory["OA"]) and level >= SENSITIVITY:
+                other.after(TRAVEL, lambda other=other, level=level: other.receive(data, level))  # type: ignore[misc]
+
+    def receive(self, data: bytes, level: float) -> None:
+        """Text has come, as strong as this (dBm)."""
+        self.level = round(level)
+        self.from_air(data, self)
 
     def network(self) -> tuple[int, int] | None:
         """The network that it is in: a joiner needs its coordinator."""

@@ -12,21 +12,17 @@ from __future__ import annotations
 import re
 from typing import Any, ClassVar
 
-from wexicon.core.engineering.lora import REQUIRED_SNR, time_on_air
 from wexicon.core.tuning import Tuning
-from wexicon.rig.air import Transmission
+from wexicon.rig.air import Signal
+from wexicon.rig.lora import LoraModule, Radio
 from wexicon.rig.standin import LineEditor, StandIn
 
 RATES = (9600, 19200, 57600, 115200)
 START_TIME = 0.12
 BANDWIDTHS = {1: 500_000, 2: 250_000, 4: 125_000}
-# Bytes that are sent with each text: addresses, network, sync word, sum.
-OVERHEAD = 8
-# How long sending takes where all are on a desk (seconds).
-ON_A_DESK = 0.12
 
 
-class LindleL9(StandIn):
+class LindleL9(LoraModule):
     """Everything is heard at any time; there is no other mode."""
 
     family = "lindle-l9"
@@ -110,23 +106,18 @@ class LindleL9(StandIn):
 
     def send(self, to: int, text: str) -> None:
         """Sends to an address; delivery is not confirmed."""
-        hertz, spreading, bandwidth, power = self.memory["radio"]
-        takes = time_on_air(OVERHEAD + len(text), spreading, BANDWIDTHS[bandwidth]) if self.air.places else ON_A_DESK
-        now, spread = self.agenda.now, (spreading, bandwidth)
-        made = Transmission(self, now, now + takes, hertz, spread, power)
-        self.air.send(made)
-        self.say("@sent\r\n", takes)
-        for other in self.air.reached(self):
-            if isinstance(other, LindleL9) and other.memory["addr"] == to:
-                other.after(takes + 0.03, lambda other=other: other.arrives(made, self.memory["addr"], text))  # type: ignore[misc]
+        own = self.memory["addr"]
 
-    def arrives(self, made: Transmission, sender: int, text: str) -> None:
-        """A transmission for it has ended: it is heard if it is above the noise, and no other was there."""
-        _, spreading, bandwidth, _ = self.memory["radio"]
-        signal = self.air.signal(made, self, BANDWIDTHS[bandwidth])
-        if signal.snr >= REQUIRED_SNR[spreading] and not (self.air.places and self.air.disturbed(made, self)):
-            shown = f"snr {round(min(signal.snr, 12.0))} rssi {round(signal.dbm)}"
-            self.say(f"@air {shown} from {sender}: {text}\r\n")
+        def received(other: LoraModule, signal: Signal) -> None:
+            if other.memory["addr"] == to:
+                shown = f"snr {round(min(signal.snr, 12.0))} rssi {round(signal.dbm)}"
+                other.say(f"@air {shown} from {own}: {text}\r\n")
+
+        self.say("@sent\r\n", self.transmit(len(text), received))
+
+    def radio(self) -> Radio:
+        hertz, spreading, bandwidth, power = self.memory["radio"]
+        return Radio(hertz, spreading, BANDWIDTHS[bandwidth], power)
 
     def reaches(self, other: StandIn) -> bool:
         mine, theirs = self.memory, other.memory

@@ -12,7 +12,10 @@ from functools import reduce
 from operator import xor
 from typing import ClassVar
 
+from wexicon.core.engineering.lora import time_on_air
 from wexicon.core.tuning import Tuning
+from wexicon.rig.air import Signal
+from wexicon.rig.lora import OVERHEAD, LoraModule, Radio
 from wexicon.rig.standin import StandIn
 
 # Byte 4, in the middle four bits.
@@ -22,14 +25,17 @@ POWERS = (2, 5, 8, 11, 13)
 AIR_RATES = (3, 4, 5, 6, 7)
 SIZE = 10
 SILENCE = 0.01
+# The most bytes of one packet; a code of byte 0 as a power in dBm.
+PACKET = 58
+AIR_POWER = {2: 5, 5: 8, 8: 11, 11: 13, 13: 16}
 
 
 def _summed(block: bytes) -> bytes:
     return block[: SIZE - 1] + bytes([reduce(xor, block[: SIZE - 1])])
 
 
-class LindleR2(StandIn):
-    """`flash["block"]` is the block in hexadecimal digits."""
+class LindleR2(LoraModule):
+    """`flash["block"]` is the block in hexadecimal digits; `level` the signal of the last packet in dBm."""
 
     family = "lindle-r2"
     maker = "Lindle"
@@ -50,6 +56,7 @@ class LindleR2(StandIn):
 
     def started(self) -> None:
         self.buffer = b""
+        self.level = 0
         self.pin_moved("")
 
     def pin_moved(self, name: str) -> None:
@@ -65,17 +72,44 @@ class LindleR2(StandIn):
             super().operate(act)
 
     def heard(self, data: bytes, began: float) -> None:
-        if not self.command:
+        if not self.command and not self.air.places:
             self.air.radiate(self, data)
             return
         self.buffer += data
         size = len(self.buffer)
-        self.after(SILENCE, lambda: self.done() if len(self.buffer) == size else None)
+        ends = self.done if self.command else self.pass_on
+        self.after(SILENCE, lambda: ends() if len(self.buffer) == size else None)
+
+    def pass_on(self) -> None:
+        """What came is sent in packets, one after the other."""
+        data, self.buffer, wait = self.buffer, b"", 0.0
+        for start in range(0, len(data), PACKET):
+            part = data[start : start + PACKET]
+            self.after(wait, lambda part=part: self.send(part))  # type: ignore[misc]
+            radio = self.radio()
+            wait += time_on_air(OVERHEAD + len(part), radio.spreading, radio.bandwidth)
+
+    def send(self, data: bytes) -> None:
+        """Sends one packet."""
+
+        def received(other: LoraModule, signal: Signal) -> None:
+            if isinstance(other, LindleR2):
+                other.level = round(signal.dbm)
+                other.from_air(data, self)
+
+        self.transmit(len(data), received)
+
+    def radio(self) -> Radio:
+        block = self.block
+        step = int.from_bytes(block[1:3], "big")
+        return Radio(860e6 + 25e3 * step, 4 + (block[3] & 0x3F), 250e3, AIR_POWER[block[0] >> 4])
 
     def done(self) -> None:
         said, self.buffer = self.buffer, b""
         if said == b"\x5a\x10":
             self.say(b"\x5a\x90" + self.block)
+        elif said == b"\x5a\x40":
+            self.say(b"\x5a\xc0" + bytes([min(255, -self.level)]))
         elif said == b"\x5a\x30":
             self.say(b"\x5a\xb0\x52\x32" + bytes([self.own["firmware"]]) + bytes.fromhex(self.own["serial"]))
         elif said[:2] == b"\x5a\x20" and len(said) == 2 + SIZE and self.right(said[2:]):

@@ -24,6 +24,7 @@ ALLOWED = {
     "speed": r"[2-7],[12],[NEO]",
 }
 KEY_TIME = 1.0
+LOOK_TIME = 3.0
 START_TIME = 0.25
 
 
@@ -132,6 +133,8 @@ class TamselK5(BluetoothModule):
             self.answer(self.told(asked[1]))
         elif told := re.fullmatch(r"AT\+(LABEL|PART|PASS|MATE|SPEED)=(.*)", line):
             self.take(told[1].lower(), told[2])
+        elif line == "AT+LOOK":
+            self.look()
         elif line == "AT+KEEP":
             self.after(0.08, self.keep)
             self.say("OK\r\n", 0.08)
@@ -142,6 +145,14 @@ class TamselK5(BluetoothModule):
             self.then(self.restart)
         else:
             self.answer_error(2)
+
+    def look(self) -> None:
+        """Tells of each module that others can find, and ends after a while."""
+        found = self.seen()
+        for index, other in enumerate(found):
+            told = f"+LOOK {dotted(str(other.own['address']))},{round(self.level(other))},{other.visible_name()}\r\n"
+            self.say(told, LOOK_TIME * (index + 1) / (len(found) + 1))
+        self.say("OK\r\n", LOOK_TIME)
 
     def told(self, word: str) -> str:
         if word == "SELF":

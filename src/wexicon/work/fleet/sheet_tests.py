@@ -55,7 +55,9 @@ class DueTest(msgspec.Struct, frozen=True):
 
     @property
     def written(self) -> list[Job]:
-        """The units of which it may change a setting."""
+        """The units of which it may change a setting: of a sweep, all."""
+        if self.test.points:
+            return list(self.jobs.values())
         return [job for party, job in self.jobs.items() if writes(self.test.program, party, job.seat.lexicon)]
 
     def values(self, results: Mapping[str, UnitResult]) -> dict[str, object]:

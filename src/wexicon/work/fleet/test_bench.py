@@ -5,14 +5,12 @@ The rule: what a test may change is unfinished work from before its first line u
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager, ExitStack
 from datetime import UTC, datetime
 
 import msgspec
 
-from wexicon.core.durations import seconds
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.sheet_tests import TrafficTable
@@ -21,39 +19,17 @@ from wexicon.core.protocol.observations import Listener
 from wexicon.core.values import Value
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace
 from wexicon.work.fleet.sheet_tests import DueTest
+from wexicon.work.fleet.traffic_tests import order_of, run_traffic
 from wexicon.work.function.dialogues import require_unit, run_with_parties
-from wexicon.work.function.endpoints import CommandEndpoint
+from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint
 from wexicon.work.function.parties import Ending, parties_on_ports
-from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
 from wexicon.work.function.traffic_ends import endpoint_on
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.provisioning.unfinished import Store, Unfinished
 from wexicon.work.results.dialogue import DialogueResult
-from wexicon.work.results.failure import Failure
-from wexicon.work.results.measurement import Measurement
-from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Prove, Verdict
-
-
-def _judged(sent: TrafficResult, table: TrafficTable) -> list[Measurement]:
-    """What was measured, against the limits of the test."""
-    out = sum(way.sent for way in sent.ways)
-    # An answer to a packet that was lost was never sent: it is lost too.
-    lost = 2 * table.count - sum(way.received for way in sent.ways) if out else 2 * table.count
-    value = 100 * lost / (2 * table.count) if table.lost.unit == "%" else float(lost)
-    made = [Measurement.of("lost", round(value, 3), table.lost.unit, high=table.lost.max)]
-    made.append(Measurement.of("duplicates", float(sum(way.duplicates for way in sent.ways)), high=0.0))
-    if sent.median is not None:
-        limit = seconds(table.round_trip.max) * 1000 if table.round_trip else None
-        made.append(Measurement.of("round trip", round(sent.median * 1000, 1), "ms", high=limit))
-    for port, names in sent.signal.items():
-        unit = {"rssi": "dBm", "snr": "dB"}
-        made += [
-            Measurement.of(f"{name} at {port}", middle, unit.get(name, "")) for name, (_, middle, _) in names.items()
-        ]
-    return made
 
 
 class PortBench:
@@ -108,35 +84,22 @@ class PortBench:
 
     def _traffic(self, due: DueTest, table: TrafficTable, ports: Mapping[str, str]) -> DialogueResult:
         """Packets between two units."""
-        result = DialogueResult(dialogue="", verdict=Verdict.PASSED)
-        within = seconds(table.within)
-        order = TrafficOrder(table.count, size=table.size, within=within, seed=int.from_bytes(os.urandom(4), "big"))
+        result, order, traces = DialogueResult(dialogue=""), order_of(table), list[str]()
         try:
             with ExitStack() as stack:
-                traces: list[str] = []
                 setup = msgspec.structs.replace(self._setup, trace=None, listener=None)
-                jobs = [due.jobs["from"], due.jobs["to"]]
-                ends = [endpoint_on(stack, ports[job.name], job.seat.lexicon, order, setup, traces) for job in jobs]
+                jobs, swept = [due.jobs["from"], due.jobs["to"]], bool(due.test.points)
+                ends = [
+                    endpoint_on(stack, ports[job.name], job.seat.lexicon, order, setup, traces, swept=swept)
+                    for job in jobs
+                ]
                 for job, end in zip(jobs, ends, strict=True):
-                    if isinstance(end, CommandEndpoint):
+                    if isinstance(end, CommandEndpoint | DataEndpoint):
                         require_unit(end.module, self._units(job))
-                prepare(ends, order.size)
-                sent = TrafficTest(ends, order, [job.name for job in jobs]).run(setup.stopping)
-            result.trace = ", ".join(traces)
+                result = run_traffic(ends, due.test, order, [job.name for job in jobs], setup.stopping)
         except Exception as fault:
             result.ended_by(fault, "traffic")
-            return result
-        result.seconds = sent.seconds
-        result.measurements = _judged(sent, table)
-        if sent.verdict is Verdict.STOPPED:
-            result.verdict, result.failure = sent.verdict, sent.failure
-        elif bad := next((one for one in result.measurements if one.verdict is not Verdict.PASSED), None):
-            what = f"{bad.name} is {bad.value:g} {bad.unit}".rstrip() + f", and {bad.limits} is allowed"
-            cause = sent.failure.next if sent.failure else ""
-            result.verdict, result.failure = Verdict.FAILED, Failure("traffic", what, next=cause)
-        elif table.round_trip and sent.median is None:
-            # A round trip that nothing made is not below any limit.
-            result.verdict, result.failure = Verdict.FAILED, Failure("traffic", "no packet was answered")
+        result.trace = ", ".join(traces)
         return result
 
     def restore(self, job: Job, port: str) -> UnitResult:

@@ -131,6 +131,7 @@ class Participant(msgspec.Struct):
             require_unit(module, self.unit)
 
         def pass_data() -> None:
+            module.leave()
             module.attention.lose()
             session.tune(module.data_link)
             session.adopt(data)

@@ -1,7 +1,7 @@
 """The ends of a traffic test: each sends packets on its port and reports those that arrive.
 
-The rule: an endpoint works in a thread of its own until its outbox is closed, so that nothing that arrives waits for what is
-sent. All bytes pass the session's driver.
+The rule: an endpoint takes short turns: it sends a packet if one waits, and reports what arrives. A thread may work it, or one
+thread all ends in turn. All bytes pass the session's driver.
 """
 
 from __future__ import annotations
@@ -12,15 +12,16 @@ from collections.abc import Callable, Sequence
 from typing import Any, Protocol
 
 from wexicon.core.faults import ModuleFault
-from wexicon.core.formats.lexicon import TrafficTable
+from wexicon.core.formats.lexicon import Lexicon, TrafficTable
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Role
 from wexicon.core.protocol.packets import Packets, Tally
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import to_text
 from wexicon.work.module.module import Module
 
-# How long an endpoint listens before it checks its outbox (seconds).
+# How long an endpoint listens in one turn (seconds), if it has a thread of its own, and if all take turns in one.
 LOOKS = 0.01
+LOOKS_IN_TURN = 0.002
 # How many packets in a row the sending module may refuse.
 MOST_REFUSED = 3
 
@@ -59,51 +60,69 @@ class Outbox:
 
 
 class Endpoint(Protocol):
-    """One port. `signal` is what its module reported of the packets that it heard."""
+    """One port. `signal` is what its module reported of the packets that it heard, `lexicon` that of its module, if known."""
 
     session: Session
     signal: dict[str, list[float]]
+    lexicon: Lexicon | None
 
-    def serve(self, outbox: Outbox, packets: Packets, arrived: Arrived) -> None:
-        """Sends what is in the outbox and reports what arrives, until the outbox is closed. Raises Fault."""
+    def turn(self, outbox: Outbox, packets: Packets, arrived: Arrived, looks: float) -> None:
+        """Sends a packet if one is in the outbox, and reports what arrives within `looks` seconds. Raises Fault."""
 
 
-class _PacketStream:
-    """The machine of a transparent endpoint."""
+class _PacketTurn:
+    """The machine of one turn of a transparent endpoint."""
 
-    def __init__(self, outbox: Outbox, packets: Packets, arrived: Arrived, now: float) -> None:
-        self._outbox, self._packets, self._arrived = outbox, packets, arrived
-        self._looked = now
-
-    @property
-    def done(self) -> bool:
-        return self._outbox.closed
+    def __init__(self, outgoing: bytes, arrived: Arrived, until: float) -> None:
+        self._outgoing, self._arrived, self._until = outgoing, arrived, until
+        self.done = False
 
     def feed(self, data: bytes, now: float) -> Sequence[Observation]:
         self._arrived(data)
         return [Heard(now, to_text(data), Role.UNMATCHED)]
 
     def elapse(self, now: float) -> Sequence[Observation]:
+        self.done = now >= self._until
         return ()
 
     def next_time(self) -> float | None:
-        return self._looked + LOOKS
+        return self._until
 
     def outgoing(self, now: float) -> bytes:
-        self._looked = now
-        packet = self._outbox.take()
-        return self._packets.made(*packet) if packet else b""
+        data, self._outgoing = self._outgoing, b""
+        return data
 
 
 class TransparentEndpoint:
     """A port whose module passes data through, or a wire."""
 
-    def __init__(self, session: Session) -> None:
-        self.session = session
+    def __init__(self, session: Session, lexicon: Lexicon | None = None) -> None:
+        self.session, self.lexicon = session, lexicon
         self.signal: dict[str, list[float]] = {}
 
-    def serve(self, outbox: Outbox, packets: Packets, arrived: Arrived) -> None:
-        self.session.drive(_PacketStream(outbox, packets, arrived, self.session.clock.now()))
+    def turn(self, outbox: Outbox, packets: Packets, arrived: Arrived, looks: float) -> None:
+        packet = outbox.take()
+        data = packets.made(*packet) if packet else b""
+        self.session.drive(_PacketTurn(data, arrived, self.session.clock.now() + looks))
+
+
+class DataEndpoint(TransparentEndpoint):
+    """A module that passes data through in its data mode, and takes commands in another one: for sweeps."""
+
+    def __init__(self, module: Module) -> None:
+        super().__init__(module.session, module.lexicon)
+        self.module = module
+
+    def begin_commands(self) -> None:
+        """Enters command mode, if it is not there. Raises Fault."""
+        if not self.module.attention.held:
+            self.module.attention.gain([*self.module.expected_links(), *self.module.likely])
+
+    def begin_data(self) -> None:
+        """Leaves it, and goes to the rate of data mode as it was last written."""
+        self.module.leave()
+        self.module.attention.lose()
+        self.session.tune(self.module.data_link)
 
 
 class CommandEndpoint(Listener):
@@ -115,32 +134,38 @@ class CommandEndpoint(Listener):
         self.traffic: TrafficTable | None = None
         # The other module's address, if the command needs it.
         self.to: Any = None
+        self._refused = 0
         self._arrived: Arrived = lambda text: None
 
     def use(self, module: Module, traffic: TrafficTable) -> None:
         """Uses this module from now on."""
         self.module, self.traffic, self.session = module, traffic, module.session
+        self.lexicon: Lexicon | None = module.lexicon
 
-    def serve(self, outbox: Outbox, packets: Packets, arrived: Arrived) -> None:
+    def begin_commands(self) -> None:
+        """It always takes commands."""
+
+    def begin_data(self) -> None:
+        """It sends by command."""
+
+    def turn(self, outbox: Outbox, packets: Packets, arrived: Arrived, looks: float) -> None:
         assert self.traffic
         self._arrived = arrived
-        refused = 0
-        while not outbox.closed:
-            packet = outbox.take()
-            if packet is None:
-                self.session.quiet(LOOKS)
-                continue
-            given = {self.traffic.data: packets.text(*packet)}
-            if self.traffic.address:
-                given["to"] = self.to
-            try:
-                self.module.do(self.traffic.send, given)
-                refused = 0
-            except ModuleFault:
-                # A packet that the module refuses is lost; several in a row end the test.
-                refused += 1
-                if refused >= MOST_REFUSED:
-                    raise
+        packet = outbox.take()
+        if packet is None:
+            self.session.quiet(looks)
+            return
+        given = {self.traffic.data: packets.text(*packet)}
+        if self.traffic.address:
+            given["to"] = self.to
+        try:
+            self.module.do(self.traffic.send, given)
+            self._refused = 0
+        except ModuleFault:
+            # A packet that the module refuses is lost; several in a row end the test.
+            self._refused += 1
+            if self._refused >= MOST_REFUSED:
+                raise
 
     def note(self, seen: Observation) -> None:
         traffic = self.traffic

@@ -6,15 +6,13 @@ are unfinished work.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
-from itertools import product
 
-from wexicon.core.faults import CallFault, Fault, ModuleFault
-from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.text import meant
+from wexicon.core.faults import Fault, ModuleFault
+from wexicon.core.formats.points import Points
 from wexicon.core.values import Value, ValueFault
-from wexicon.work.function.endpoints import CommandEndpoint
+from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.unfinished import Store, Unfinished
 from wexicon.work.results.sweep import SweepPoint, SweepResult
@@ -24,92 +22,63 @@ from wexicon.work.results.verdicts import Verdict
 # What is told of each point as it was measured.
 Told = Callable[[SweepPoint], None]
 
-# How many points a sweep may have.
-MOST_POINTS = 500
-
-Points = list[dict[str, Value]]
-
-
-def points_of(text: str, lexicon: Lexicon) -> Points:
-    """The points of a sweep such as `spreading=7..12,power=2,8,14`, in the order of its names. Raises CallFault."""
-    axes: dict[str, list[Value]] = {}
-    name = ""
-    for part in text.split(","):
-        head, equals, value = part.partition("=")
-        if equals:
-            name, part = head.strip(), value
-            axes[name] = []
-        setting = lexicon.settings.get(name)
-        if setting is None:
-            raise CallFault(f"{lexicon.about.family} has no setting {name or part}", hint=meant(name, lexicon.settings))
-        if not setting.readable or setting.secret or setting.moves_link:
-            raise CallFault(f"{name} cannot be swept: it must be readable, no secret, and not move the link")
-        try:
-            axes[name] += [setting.typed(one) for one in _values(part.strip())]
-        except ValueFault as fault:
-            raise CallFault(f"{name}: {fault.value!r} {fault.why}", hint=f"Allowed: {fault.allowed}") from None
-    made = [dict(zip(axes, values, strict=True)) for values in product(*axes.values())]
-    if len(made) > MOST_POINTS:
-        raise CallFault(f"the sweep has {len(made)} points, more than {MOST_POINTS}")
-    return made
-
-
-def _values(text: str) -> Iterator[str]:
-    """The values of a range such as 7..12, or one value."""
-    first, dots, last = text.partition("..")
-    if not dots:
-        yield text
-        return
-    if not (first.isdecimal() and last.isdecimal() and int(first) <= int(last) <= int(first) + MOST_POINTS):
-        raise CallFault(f"{text!r} is not a range such as 7..12")
-    yield from map(str, range(int(first), int(last) + 1))
+End = CommandEndpoint | DataEndpoint
 
 
 def sweep(
-    ends: Sequence[CommandEndpoint],
+    ends: Sequence[End],
     points: Points,
     run: Callable[[], TrafficResult],
     store: Store,
     measured: Told = lambda point: None,
 ) -> SweepResult:
-    """Runs the traffic test at each point. A fault ends it; the settings are put back all the same."""
+    """Runs the traffic test at each point. A fault ends it; the settings are put back all the same. All modules are in command
+    mode before and afterwards."""
     modules = [end.module for end in ends]
     result = SweepResult(verdict=Verdict.PASSED, ports=[one.session.link.name for one in modules])
+    clock = modules[0].session.clock
+    began = clock.now()
     before: list[Mapping[str, object]] = [{name: module.read(name) for name in points[0]} for module in modules]
     for module in modules:
         if unit := module.lexicon.unit_of(module.identity):
             store.open(Unfinished(unit, datetime.now(UTC), list(points[0])))
     try:
         for values in points:
-            for module in modules:
-                _put(module, values)
+            for end in ends:
+                _put(end, values)
+            for end in ends:
+                end.begin_data()
             traffic = run()
-            if traffic.failure and not any(way.sent for way in traffic.ways):
+            if not traffic.complete:
+                # What was sent until then says nothing of this point.
                 result.verdict, result.failure = traffic.verdict, traffic.failure
+                if result.failure:
+                    result.failure.step = f"sweep, {_shown(modules[0], values)}"
                 break
             point = _point(modules[0], values, traffic)
             result.points.append(point)
             measured(point)
-            if traffic.verdict is Verdict.STOPPED:
-                result.verdict, result.failure = traffic.verdict, traffic.failure
-                break
     except (Exception, KeyboardInterrupt) as fault:
         result.ended_by(fault, "sweep")
     try:
-        for number, module in enumerate(modules):
+        for number, (end, module) in enumerate(zip(ends, modules, strict=True)):
             # A stop was for the sweep: what it changed is put back all the same.
             module.session.stopping = lambda: False
-            _put(module, before[number])
+            _put(end, before[number])
             if unit := module.lexicon.unit_of(module.identity):
                 store.close(unit)
         result.restored = True
     except (Fault, ValueFault) as fault:
         result.ended_by(fault, "put back")
+    result.exchanges = sum(one.session.exchanges for one in modules)
+    result.seconds = round(clock.now() - began, 6)
     return result
 
 
-def _put(module: Module, values: Mapping[str, object]) -> None:
-    """Writes settings and reads them back. Raises Fault."""
+def _put(end: End, values: Mapping[str, object]) -> None:
+    """Writes settings in command mode and reads them back. Raises Fault."""
+    end.begin_commands()
+    module = end.module
     for name, value in values.items():
         module.set(name, value)
     for name, value in values.items():
@@ -117,6 +86,11 @@ def _put(module: Module, values: Mapping[str, object]) -> None:
             show = module.lexicon.settings[name].show
             what = f"{name} was written as {show(value)} and reads back as {show(read)}"  # type: ignore[arg-type]
             raise ModuleFault(what, where=module.session.link.name)
+
+
+def _shown(module: Module, values: Mapping[str, Value]) -> str:
+    """The settings of a point as they are shown."""
+    return ", ".join(f"{name} {module.lexicon.settings[name].show(value)}" for name, value in values.items())
 
 
 def _point(module: Module, values: Mapping[str, Value], traffic: TrafficResult) -> SweepPoint:

@@ -1,11 +1,11 @@
 """The traffic test: numbered packets from one port to the other, and an answer to each on the way back.
 
-The rule: what is counted was seen on a port. A packet that is not received in time is lost, until it is received after all.
+The rule: what is counted was seen on a port. A packet that is not received in time is lost, until it is received after all. On
+ports each end has a thread of its own, so that nothing that arrives waits for what is sent; in virtual time they take turns.
 """
 
 from __future__ import annotations
 
-import re
 import threading
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
@@ -13,12 +13,12 @@ from datetime import UTC, datetime
 import msgspec
 
 from wexicon.core.faults import CallFault, Stopped
-from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.packets import Damaged, Packets, Tally, percentile
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import counted, visible
-from wexicon.work.contact.symptoms import Symptoms, is_refusal
-from wexicon.work.function.endpoints import CommandEndpoint, Endpoint, Outbox
+from wexicon.work.contact.symptoms import Symptoms
+from wexicon.work.function.endpoints import LOOKS, LOOKS_IN_TURN, CommandEndpoint, Endpoint, Outbox
+from wexicon.work.function.instead import refusals, told
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.traffic import Direction, PacketTiming, TrafficResult
@@ -40,39 +40,54 @@ class TrafficOrder(msgspec.Struct, frozen=True):
     seed: int = 1
 
 
-class _Side(threading.Thread):
-    """The thread of one endpoint. `ended_by` is the exception that ended it, whatever it is."""
+class _Side:
+    """One endpoint at work. `ended_by` is the exception that ended it, whatever it is."""
 
     def __init__(self, endpoint: Endpoint, packets: Packets, clock: Callable[[], float]) -> None:
-        super().__init__(daemon=True)
         self.endpoint, self.packets = endpoint, packets
         self.outbox = Outbox(clock)
         self.arrived: Callable[[bytes | str], None] = lambda data: None
         self.ended_by: BaseException | None = None
+        self._thread: threading.Thread | None = None
+
+    def start(self) -> None:
+        """Works in a thread of its own, until `finish`."""
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
 
     def finish(self) -> None:
         self.outbox.close()
-        self.join()
+        if self._thread:
+            self._thread.join()
 
-    def run(self) -> None:
+    def _run(self) -> None:
+        while not self.outbox.closed and not self.ended_by:
+            self.turn(LOOKS)
+
+    def turn(self, looks: float) -> None:
+        """One turn of `looks` seconds."""
         try:
-            self.endpoint.serve(self.outbox, self.packets, lambda data: self.arrived(data))
-        except BaseException as fault:  # reported by the thread that waits for this one
+            self.endpoint.turn(self.outbox, self.packets, lambda data: self.arrived(data), looks)
+        except BaseException as fault:  # reported by the test that waits for this side
             self.ended_by = fault
 
 
 class TrafficTest:
     """Packets out from the first endpoint, answers back from the second; with one endpoint, out and back to the same. `names`
-    are how the ends are called, if not by their ports."""
+    are how the ends are called, if not by their ports; `in_turns` if they share one thread, as in virtual time."""
 
-    def __init__(self, ends: Sequence[Endpoint], order: TrafficOrder, names: Sequence[str] = ()) -> None:
+    def __init__(
+        self, ends: Sequence[Endpoint], order: TrafficOrder, names: Sequence[str] = (), *, in_turns: bool = False
+    ) -> None:
         self.order = order
+        self._in_turns = in_turns
         self.names = list(names) or [end.session.link.name for end in ends]
         self.ends = ends
         self.clock = ends[0].session.clock.now
         self.tallies = {OUT: Tally(), BACK: Tally()} if len(ends) > 1 else {OUT: Tally()}
         self.own = 0
         self._changed = threading.Condition()
+        self._news = False
         self.sides = [_Side(end, Packets(order.size, lines=order.lines, seed=order.seed), self.clock) for end in ends]
         for side in self.sides:
             side.arrived = lambda data, side=side: self._arrived(side, data)  # type: ignore[misc]
@@ -81,7 +96,7 @@ class TrafficTest:
     def run(self, stopping: Callable[[], bool]) -> TrafficResult:
         """Runs the test; the result says how it ended."""
         started, self._began = datetime.now(UTC), self.clock()
-        for side in self.sides:
+        for side in self.sides if not self._in_turns else []:
             side.start()
         stopped, number = False, 0
         while not (stopped := stopping()) and not self._broken() and not self._all_sent(number):
@@ -90,8 +105,7 @@ class TrafficTest:
             self._wait(number, stopping)
         until = self.clock() + self.order.within
         while self.clock() < until and not stopping() and not self._broken() and not self._all_received():
-            with self._changed:
-                self._changed.wait(0.05)
+            self._pause(0.05)
         for side in self.sides:
             side.finish()
         result = self.result()
@@ -100,6 +114,7 @@ class TrafficTest:
         if fault or stopped:
             result.ended_by(fault or Stopped("stopped on request"), "traffic")
         else:
+            result.complete = True
             result.failure = _judged(result, [end.session for end in self.ends])
             result.verdict = Verdict.FAILED if result.failure else Verdict.PASSED
         return result
@@ -116,11 +131,21 @@ class TrafficTest:
         """Waits until the next packet is due."""
         until = self.clock() + (self.order.every or self.order.within)
         last = list(self.tallies.values())[-1]
+        while self.clock() < until and not stopping() and not self._broken():
+            if not self.order.every and number in last.came:
+                return
+            self._pause(min(0.05, max(0.001, until - self.clock())))
+
+    def _pause(self, seconds: float) -> None:
+        """Lets the sides work, until something arrives or the time is over."""
+        if self._in_turns:
+            for side in self.sides:
+                side.turn(LOOKS_IN_TURN)
+            return
         with self._changed:
-            while self.clock() < until and not stopping() and not self._broken():
-                if not self.order.every and number in last.came:
-                    return
-                self._changed.wait(min(0.05, max(0.001, until - self.clock())))
+            if not self._news:
+                self._changed.wait(seconds)
+            self._news = False
 
     def _all_received(self) -> bool:
         return all(len(tally.came) == len(self.tallies[OUT].sent) for tally in self.tallies.values())
@@ -142,6 +167,7 @@ class TrafficTest:
             elif tally.receive(packet.number, at) and not first:
                 side.outbox.put(BACK, packet.number, self.tallies[BACK])
         with self._changed:
+            self._news = True
             self._changed.notify_all()
 
     def ways(self) -> list[Direction]:
@@ -182,6 +208,11 @@ class TrafficTest:
             exchanges=sum(end.session.exchanges for end in self.ends),
             signal={name: _spread(end.signal) for name, end in zip(ports, self.ends, strict=True) if end.signal},
             own=self.own,
+            instead={
+                name: lines
+                for name, end in zip(ports, self.ends, strict=True)
+                if not isinstance(end, CommandEndpoint) and (lines := told(end.session, end.lexicon))
+            },
             strange=sum(side.packets.strange for side in self.sides),
             trips=trips,
         )
@@ -211,13 +242,6 @@ def _spread(values: Mapping[str, list[float]]) -> dict[str, list[float]]:
     return {name: [min(some), percentile(some, 0.5) or 0.0, max(some)] for name, some in values.items()}
 
 
-def _refusals(session: Session) -> list[str]:
-    """Lines between the packets by which a module in command mode refuses them."""
-    heard = "".join(seen.text for seen in session.recent if isinstance(seen, Heard))
-    lines = [line.strip() for line in re.split("[\r\n]+", heard)]
-    return [line for line in lines if line and not line.startswith("WX") and is_refusal(line)]
-
-
 def _judged(result: TrafficResult, sessions: Sequence[Session]) -> Failure | None:
     """Why it did not pass, and the likely cause."""
     wrong, hints = [], []
@@ -231,15 +255,17 @@ def _judged(result: TrafficResult, sessions: Sequence[Session]) -> Failure | Non
         wrong.append(f"{result.own} came back to the port that sent them")
         hints.append("A port that hears itself has a module with echo on, in command mode, or TX and RX joined.")
     for port, session in zip(result.ports, sessions, strict=True):
-        if refusals := _refusals(session):
-            told = f"“{visible(refusals[-1])}”"
-            wrong.append(f"{port}: the module answered {counted(len(refusals), 'packet')} with {told}")
+        count, last = refusals(session)
+        if count:
+            wrong.append(f"{port}: the module answered {counted(count, 'packet')} with “{visible(last)}”")
             hints.append("It takes the packets for commands: it is in command mode, not in data mode.")
     if not wrong:
         return None
     causes = [cause for one in sessions if (cause := Symptoms(one, None).cause())]
     if causes and causes[0].kind in ("garbage", "restarting", "prompt"):
         hints.append(causes[0].sentence)
+    elif hints:
+        pass
     elif not first.received and not first.damaged:
         if len(result.ports) == 1:
             hints.append("Nothing came back. Are TX and RX joined, and is the rate one that the port has?")

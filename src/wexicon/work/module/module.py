@@ -329,18 +329,36 @@ class Module:
             self.attention.lose()
             if not action.restarts:
                 self.attention.ledger.note(Left(self.session.clock.now()))
-        due = [
-            moving for moving in self.pending if moving[0] == name or (moving[0] is Moves.RESTART and action.restarts)
-        ]
-        self.pending = [] if action.resets else [moving for moving in self.pending if moving not in due]
         if action.resets:
             self.data_link = self.lexicon.factory
-            due = []
-        for _, setting, value in due:
-            self.follow(setting, value)
+            self.pending = []
+        self._follow(name, *([Moves.RESTART] if action.restarts else []))
         self.kept.update(made.kept)
         self.notes += made.notes
         return made.kept
+
+    def leave(self) -> None:
+        """Ends command mode as the lexicon says: by its action `leave`, and by the pins of data mode, which an operator sets if
+        no fixture does. What counts from then on is followed."""
+        pins = self.lexicon.attention.data_pins
+        if "leave" in self.lexicon.actions and self.attention.held:
+            self.do("leave")
+        if not pins:
+            return
+        if self.attention.fixture.has(pins):
+            self.attention.fixture.drive(self.session, pins)
+        else:
+            wanted = ", ".join(f"{name} {'on' if on else 'off'}" for name, on in pins.items())
+            self.operator.ask("release", f"Back to data mode: {wanted}.")
+        self.attention.lose()
+        self._follow(Moves.LEAVE)
+
+    def _follow(self, *by: str) -> None:
+        """Follows what was written and counts from one of these actions on."""
+        due = [moving for moving in self.pending if moving[0] in by]
+        self.pending = [moving for moving in self.pending if moving not in due]
+        for _, setting, value in due:
+            self.follow(setting, value)
 
     def persist(self, name: str) -> None:
         """Does an action that makes settings persist, surely. Raises ModuleFault."""

@@ -174,7 +174,7 @@ class ProvisioningRun:
         for name, line in self.lines.items():
             self._note_granted(name, line)
         self._enter("leave")
-        self._leave()
+        self.module.leave()
 
     def _likely_links(self) -> list[Tuning]:
         """Link settings to try first: the last known, the factory default, the wanted ones."""
@@ -540,18 +540,6 @@ class ProvisioningRun:
         granted = self.module.settings.granted(name)
         if granted is not None:
             line.note = f"granted {line.setting.kind.show(granted)}"
-
-    def _leave(self) -> None:
-        attention = self.lexicon.attention
-        if "leave" in self.lexicon.actions and self.module.attention.held:
-            self.module.do("leave")
-        if not attention.data_pins:
-            return
-        if self.module.attention.fixture.has(attention.data_pins):
-            self.module.attention.fixture.drive(self.session, attention.data_pins)
-        else:
-            pins = ", ".join(f"{name} {'on' if on else 'off'}" for name, on in attention.data_pins.items())
-            self.module.operator.ask("release", f"Back to data mode: {pins}.")
 
 
 def provision(module: Module, order: Order, *, store: Store | None = None) -> UnitResult:

@@ -13,9 +13,11 @@ from wexicon.records.entry import Entry
 from wexicon.records.trace import Record
 from wexicon.work.results.dialogue import ActionResult, DialogueResult
 from wexicon.work.results.discovery import HailResult
+from wexicon.work.results.flow import FlowResult
 from wexicon.work.results.port import PortInfo
 from wexicon.work.results.rehearsal import Rehearsal
 from wexicon.work.results.start_trial import StartTrial
+from wexicon.work.results.sweep import SweepResult
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 
@@ -27,6 +29,8 @@ TITLES: dict[str, tuple[object, str]] = {
     "rehearsal": (Rehearsal, "Result of rehearse with a sheet of many units"),
     "trial": (StartTrial, "Result of lexicon check --prove"),
     "traffic": (TrafficResult, "Result of traffic"),
+    "sweep": (SweepResult, "Result of traffic --sweep"),
+    "flow": (FlowResult, "Result of traffic --flow-proof"),
     "unit": (Entry, "One record of the register: units"),
     "port": (PortInfo, "One port"),
     "trace": (Record, "One record of a trace"),

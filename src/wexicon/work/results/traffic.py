@@ -38,7 +38,8 @@ class PacketTiming(msgspec.Struct):
 class TrafficResult(Result):
     """The result of a traffic test. Times are seconds, `most` is the 95 % value, `rate` the payload bytes a second in both
     directions together. `signal` is what each port's module reported of the packets that it heard: least, median, greatest.
-    `own` are packets that came back to the port that sent them, `strange` bytes outside any packet."""
+    `complete` is whether the test was carried out to its end. `own` are packets that came back to the port that sent them,
+    `strange` bytes outside any packet, `instead` the lines that came between packets, by port, with their meaning."""
 
     ports: list[str] = []
     links: list[str] = []
@@ -49,8 +50,10 @@ class TrafficResult(Result):
     rate: float = 0.0
     size: int = 0
     signal: dict[str, dict[str, list[float]]] = {}
+    complete: bool = False
     own: int = 0
     strange: int = 0
+    instead: dict[str, list[str]] = {}
     trips: list[PacketTiming] = []
     started: datetime | None = None
     traces: list[str] = []

@@ -16,6 +16,7 @@ from wexicon.core.faults import CallFault, LinkFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.files import read_file
+from wexicon.links.sockets import parsed
 from wexicon.links.virtual import VirtualClock, VirtualSocket
 from wexicon.records.trace_reader import recorded
 from wexicon.rig.air import Air
@@ -27,6 +28,9 @@ from wexicon.work.function.parties import Parties, lexicons_of
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.simulation.choice import Choice
 from wexicon.work.simulation.virtual_bench import VirtualBench
+
+# How long the stand-ins have had power when a dialogue between them begins (seconds).
+SETTLED = 5.0
 
 
 def rehearse_parties(
@@ -66,6 +70,7 @@ def _bench_for(lexicons: Mapping[str, Lexicon | None], choice: Choice, agenda: A
                 raise CallFault(f"there is no stand-in for {name}", hint=hint)
         bench = Bench("", {name: UnitTable(family) for name, family in families.items()}, agenda, None, no_recordings)
     bench.power_up()
+    agenda.run_until(SETTLED)
     return bench
 
 
@@ -78,16 +83,21 @@ def _take(free: dict[str, Unit], lexicon: Lexicon | None) -> Unit | None:
 
 
 def virtual_sockets(air: Air, agenda: Agenda, made: Parties) -> Callable[[str, str], Party]:
-    """Opens sockets in virtual time, for stand-ins to connect to. What it gives raises LinkFault."""
+    """Opens sockets in virtual time: for stand-ins to connect to, and to the ports at which they serve. No socket of this
+    machine takes part. What it gives raises LinkFault."""
+    air.simulated = True
 
     def opened(name: str, url: str) -> Party:
-        scheme, _, place = url.partition("://")
-        host, _, port = place.rpartition(":")
-        if scheme != "listen" or not port.isdecimal():
-            hint = 'In a rehearsal modules connect: open NAME "listen://HOST:PORT".'
-            raise LinkFault("nothing answers there", where=url, hint=hint)
+        scheme, host, port = parsed(url)
         link = VirtualSocket(url, VirtualClock(agenda))
-        air.listeners[host, int(port)] = link
+        if scheme == "listen":
+            air.listeners[host, port] = link
+        elif port not in air.served:
+            told = LinkFault("nothing answers there", where=url, hint="In a rehearsal only stand-ins serve.")
+            told.refused = True
+            raise told
+        elif not link.connected(air.served[port].client(link)):
+            link.hang_up()
         return Party(name, made.session(name, link, Dialect(DATA)), is_socket=True)
 
     return opened

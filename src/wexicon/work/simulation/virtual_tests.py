@@ -10,15 +10,16 @@ from collections.abc import Mapping
 from contextlib import ExitStack
 
 from wexicon.core.agenda import Agenda
-from wexicon.core.faults import Skipped
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
+from wexicon.core.formats.sheet_tests import TrafficTable
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.values import Value
 from wexicon.links.virtual import VirtualClock
 from wexicon.rig.bench import Bench, UnitTable, no_recordings
 from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.fleet.sheet_tests import DueTest
+from wexicon.work.fleet.traffic_tests import order_of, run_traffic
 from wexicon.work.function.dialogues import Participant, run_with_parties
 from wexicon.work.function.parties import Parties
 from wexicon.work.module.module import Module
@@ -26,11 +27,9 @@ from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.simulation.choice import Choice
-from wexicon.work.simulation.party_rehearsal import air_of, virtual_sockets
+from wexicon.work.simulation.party_rehearsal import SETTLED, air_of, virtual_sockets
 from wexicon.work.simulation.virtual_bench import VirtualBench
-
-# How long the stand-ins have had power when a test begins (seconds).
-SETTLED = 5.0
+from wexicon.work.simulation.virtual_traffic import hear_beside, virtual_end
 
 
 class VirtualTestBench:
@@ -47,10 +46,6 @@ class VirtualTestBench:
         self._used: dict[str, VirtualBench] = {}
 
     def run(self, due: DueTest, values: Mapping[str, object], ports: Mapping[str, str]) -> DialogueResult:
-        if due.test.traffic:
-            result = DialogueResult(dialogue="")
-            result.ended_by(Skipped("packets are only sent between modules on ports"), "")
-            return result
         agenda, secrets, given = Agenda(), Secrets(), dict[str, object]()
         jobs = {job.name: job for job in due.jobs.values()}
         tables = {name: UnitTable(self._benches[name].standin.family) for name in jobs}
@@ -63,6 +58,8 @@ class VirtualTestBench:
             given |= job.given(None)
         bench.power_up()
         agenda.run_until(SETTLED)
+        if due.test.traffic:
+            return self._traffic(due, due.test.traffic)
         with ExitStack() as stack:
             made = Parties(stack, Setup(force=True), Opening(secrets=secrets), None, VirtualClock(agenda))
             for party, job in due.jobs.items():
@@ -71,6 +68,18 @@ class VirtualTestBench:
                 made.modules.append(Participant(party, session, lexicon, one.operator))
             opens = virtual_sockets(bench.air, agenda, made)
             return run_with_parties(made.modules, due.test.program, values, given=given, opens=opens)
+
+    def _traffic(self, due: DueTest, table: TrafficTable) -> DialogueResult:
+        """Packets between two units."""
+        result, order = DialogueResult(dialogue=""), order_of(table)
+        jobs = [due.jobs["from"], due.jobs["to"]]
+        try:
+            ends = [virtual_end(self._used[job.name], order, swept=bool(due.test.points)) for job in jobs]
+            hear_beside(ends)
+            return run_traffic(ends, due.test, order, [job.name for job in jobs], lambda: False, in_turns=True)
+        except Exception as fault:
+            result.ended_by(fault, "traffic")
+            return result
 
     def restore(self, job: Job, port: str) -> UnitResult:
         bench, wanted = self._used[job.name], self._wanted[job.name]
