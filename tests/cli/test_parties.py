@@ -18,6 +18,7 @@ from http.client import HTTPConnection
 from pathlib import Path
 
 import pytest
+from matplotlib.image import imread
 
 from tests.cli.terminal import Terminal
 from tests.conftest import SAMPLE, bench, clean, k5, wexicon
@@ -160,6 +161,20 @@ def test_a_sleep_is_measured_against_what_was_granted_and_what_was_observed() ->
     assert (seen["active_asked"], seen["active_granted"], seen["periodic_granted"]) == (120, 60, 3600)
     assert abs(seen["active_observed"] - 60) < 0.1 and abs(seen["periodic_observed"] - 3600) < 0.1
     assert told["seconds"] > 3600  # type: ignore[operator]
+
+
+def test_a_dialogue_is_drawn_from_what_was_said_heard_and_measured() -> None:
+    Path("rig.toml").write_text("format = 1\n" + ESTUARY)
+    words = ("rehearse", "sleep-observed.wex", "--rig", "rig.toml", "--plot", "s.svg")
+    told = json.loads(wexicon(*words, "--json").stdout)
+    drawn = Path("s.svg").read_text()
+    assert drawn.startswith("<?xml") and told["trace"] == ""
+    assert "already exists" in wexicon(*words, status=2).stderr
+    assert "is none of" in wexicon(*words[:-1], "s.txt", status=2).stderr
+    with bench(RADIOS) as rig:
+        ports = [f"{name}={rig.ports[name]}" for name in ("mast", "relay")]
+        wexicon("run", "mast-heard.wex", *ports, "--operator", "rig", "--plot", "m.png")
+    assert imread("m.png").shape[:2] == (800, 1280)
 
 
 def test_two_clients_of_this_machine_get_each_its_own_page() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,6 +11,7 @@ import click
 import msgspec
 
 from wexicon.cli.options import Duration, allow_option, gathered, sheet_at, trace_option
+from wexicon.cli.plotting import check_plot, plot_option, write_plot
 from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_note, print_table
 from wexicon.cli.values import env_option, file_option, gather_values, named_lexicon, values_argument
 from wexicon.core.durations import spoken
@@ -43,6 +45,7 @@ class RehearseCall(msgspec.Struct, kw_only=True):
     trace_path: Path | None
     force: bool
     as_json: bool
+    plot_path: Path | None
 
 
 @click.command()
@@ -65,6 +68,7 @@ class RehearseCall(msgspec.Struct, kw_only=True):
 @trace_option
 @force_option
 @json_option
+@plot_option
 @gathered(RehearseCall)
 def rehearse(call: RehearseCall) -> None:
     """Run the dialogue or provision the sheet in FILE against stand-ins, in virtual time.
@@ -90,7 +94,14 @@ def _rehearse_dialogue(call: RehearseCall, choice: Choice) -> None:
     program = api.find_dialogue(call.file)
     lexicon = named_lexicon(call.lexicon_name, call.file.parent) if call.lexicon_name else None
     values = gather_values(program, call.pairs, call.env_pairs, call.file_pairs)
-    result = api.rehearse_dialogue(program, values, lexicon, choice, trace=call.trace_path)
+    check_plot(call.plot_path, call.force)
+    with tempfile.TemporaryDirectory() as folder:
+        # A figure is drawn from the trace.
+        trace = call.trace_path or (Path(folder) / "trace.jsonl" if call.plot_path else None)
+        result = api.rehearse_dialogue(program, values, lexicon, choice, trace=trace)
+        if call.plot_path and trace:
+            write_plot(result, trace, call.plot_path, call.force)
+        result.trace = str(call.trace_path or "")
     with ending(result.status):
         if call.as_json:
             emit_json(result)
@@ -106,6 +117,9 @@ def _rehearse_dialogue(call: RehearseCall, choice: Choice) -> None:
 
 def _rehearse_sheet(call: RehearseCall, choice: Choice) -> None:
     from wexicon import api
+
+    if call.plot_path:
+        raise CallFault("--plot draws a dialogue, not a sheet")
     from wexicon.core.formats.jobs import jobs_of
 
     began = time.perf_counter()

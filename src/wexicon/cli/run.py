@@ -8,6 +8,7 @@ import click
 import msgspec
 
 from wexicon.cli.options import Working, gathered
+from wexicon.cli.plotting import check_plot, plot_option, write_plot
 from wexicon.cli.show import emit, emit_json, ending, print_line
 from wexicon.cli.values import (
     env_option,
@@ -44,6 +45,7 @@ class RunCall(msgspec.Struct):
     echo: str | None
     env_pairs: tuple[str, ...]
     file_pairs: tuple[str, ...]
+    plot_path: Path | None
     how: Working
 
 
@@ -65,6 +67,7 @@ class RunCall(msgspec.Struct):
 )
 @env_option
 @file_option
+@plot_option
 @gathered(RunCall)
 def run(call: RunCall) -> None:
     """Run DIALOGUE with the module on PORT, or between several: NAME=PORT for each party that it declares.
@@ -79,6 +82,7 @@ def run(call: RunCall) -> None:
     from wexicon.cli.trace import line
 
     program, as_json = api.find_dialogue(call.dialogue), call.how.as_json
+    check_plot(call.plot_path, call.how.force)
     ports: str | dict[str, str] | None = call.port
     if parties := program.parties():
         pairs = split_pairs([*([call.port] if call.port else []), *call.pairs])
@@ -104,6 +108,8 @@ def run(call: RunCall) -> None:
         result = api.run(program, ports, values, lexicon, setup, given=given, opening=opening, attention=not call.as_is)
     if call.written_to and not result.failure:
         _write_heard(call, Path(result.trace))
+    if call.plot_path and result.trace:
+        write_plot(result, Path(result.trace), call.plot_path, call.how.force)
     with ending(result.status):
         if as_json:
             emit_json(result)

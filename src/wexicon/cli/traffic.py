@@ -15,12 +15,13 @@ import msgspec
 
 from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Duration, Working, gathered
+from wexicon.cli.plotting import check_plot, kind_of
 from wexicon.cli.printing import print_failure, with_unit
 from wexicon.cli.show import emit_json, ending, print_line, print_table
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted
-from wexicon.files import OVERWRITE, write_new
+from wexicon.files import write_new
 
 if TYPE_CHECKING:
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest
@@ -88,7 +89,7 @@ def traffic(call: TrafficCall) -> None:
     """
     from wexicon import api
 
-    _check_plot(call)
+    check_plot(call.plot_path, call.how.force)
     order = api.TrafficOrder(
         count=call.count or (0 if call.duration else 20),
         duration=call.duration,
@@ -198,7 +199,7 @@ def _sweep(call: TrafficCall, order: TrafficOrder, distances: Sequence[float]) -
     if call.plot_path and result.points:
         title = f"{' and '.join(result.ports)}: {counted(order.count, 'packet')} of {order.size} bytes at each point"
         drawn = [(one.settings, one.lost, one.median, _middle(one)) for one in result.points]
-        kind = call.plot_path.suffix.removeprefix(".").lower()
+        kind = kind_of(call.plot_path)
         write_new(call.plot_path, plot_sweep(title, drawn, kind), force=call.how.force)
     with ending(result.status):
         if call.how.as_json:
@@ -243,23 +244,12 @@ def _middle(point: SweepPoint, name: str = "rssi") -> float | None:
     return round(sum(values) / len(values), 1) if values else None
 
 
-def _check_plot(call: TrafficCall) -> None:
-    """Raises CallFault if the plot cannot be written, before anything is sent."""
-    from wexicon.records.plots import KINDS
-
-    path = call.plot_path
-    if path and path.suffix.removeprefix(".").lower() not in KINDS:
-        raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(path))
-    if path and path.exists() and not call.how.force:
-        raise CallFault("already exists; nothing was sent", where=str(path), hint=OVERWRITE)
-
-
 def _plot(result: TrafficResult, path: Path, force: bool) -> None:
     from wexicon.records.plots import plot_traffic
 
     trips = [(one.at, one.there, one.round_trip) for one in result.trips]
     title = f"{' and '.join(result.ports)}: {result.size} bytes a packet"
-    kind = path.suffix.removeprefix(".").lower()
+    kind = kind_of(path)
     write_new(path, plot_traffic(title, trips, kind, two_ways=len(result.ports) > 1), force=force)
 
 
