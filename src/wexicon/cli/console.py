@@ -1,7 +1,7 @@
 """The console of `wexicon talk`: a line that is edited, and above it all that is said and heard, as it comes.
 
 The rule: what arrives while a line is being typed stands above that line, whole, at once; what a module sent is shown
-escaped, so that none of it moves the cursor.
+escaped, so that none of it moves the cursor. Two modules share one window: each line has its side's name and colour.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ import contextlib
 import sys
 import threading
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -28,30 +28,30 @@ from prompt_toolkit.output import ColorDepth
 
 from wexicon.cli.show import harmless, styled
 from wexicon.cli.signals import signals_to
-from wexicon.cli.talk_lines import line_of
-from wexicon.core.text import counted, one_of
+from wexicon.cli.talk_lines import SIDES, line_of
+from wexicon.core.text import counted
 from wexicon.files import private_folder
 from wexicon.folders import state_folder
 from wexicon.work.console.completion import hint, suggestions
+from wexicon.work.console.sides import Sides
 from wexicon.work.console.typed_secrets import secret_from
 
 if TYPE_CHECKING:
-    from wexicon.core.formats.lexicon import Lexicon
-    from wexicon.core.protocol.session import Session
     from wexicon.work.console.conversation import Shown, Talk
-    from wexicon.work.module.module import Module
 
 # How long the conversation may take to end after a signal, and how often is looked whether it did (seconds).
 WAITS_FOR_END = 5.0
 LOOKS = 0.1
+# How long the first drawing of the prompt takes, and how long a terminal may take to tell where it stands (seconds).
+DRAWN, TELLS_PLACE = 0.05, 0.25
+# The colours of the two sides, as prompt_toolkit calls them.
+PAINTS = {"cyan": "ansicyan", "magenta": "ansimagenta"}
 
 
 class Console:
-    """The console of one conversation."""
+    """The console of one conversation, or of two side by side."""
 
-    def __init__(self, lexicon: Lexicon | None, port: str) -> None:
-        self.lexicon = lexicon
-        self.port = port
+    def __init__(self) -> None:
         self._waiting: deque[str] = deque()
         self._lock = threading.Lock()
         self._loop: asyncio.AbstractEventLoop | None = None
@@ -91,16 +91,16 @@ class Console:
 
     # -- on the terminal ----------------------------------------------------------------------------------------------
 
-    def run(self, talk: Talk, session: Session, module: Module | None, *, known: bool) -> None:
-        """Talks until the person ends it. Raises what ended the conversation otherwise; KeyboardInterrupt after a signal."""
-        self.talk, self.session = talk, session
+    def run(self, sides: Sides, greeting: Sequence[str]) -> None:
+        """Talks until the person ends it. Raises what ended a conversation otherwise; KeyboardInterrupt after a signal."""
+        self.sides, self._greeting = sides, greeting
         self._prompt: PromptSession[str] = PromptSession(
             history=self._history(),
-            completer=_Suggesting(self.lexicon),
+            completer=_Suggesting(sides),
             complete_while_typing=True,
             key_bindings=self._keys(),
             bottom_toolbar=self._toolbar,
-            input_processors=[_Hiding(self.lexicon)],
+            input_processors=[_Hiding(sides)],
             erase_when_done=True,
             enable_suspend=False,
             reserve_space_for_menu=6,
@@ -109,25 +109,26 @@ class Console:
         self._prompt.default_buffer.accept_handler = self._accepted
         failed: list[BaseException] = []
 
-        def work() -> None:
+        def work(talk: Talk) -> None:
             try:
-                talk.run(session, module)
+                talk.run(talk.session, talk.module)
             except BaseException as fault:  # told by the thread that has the terminal
                 failed.append(fault)
             self._soon(self._interrupt)
 
-        self._worker = threading.Thread(target=work, name="talk", daemon=True)
+        self._workers = [threading.Thread(target=work, args=(talk,), name="talk", daemon=True) for talk in sides.talks]
         with signals_to(self._stop):
             try:
                 with contextlib.suppress(OSError):  # a terminal that hangs up cannot be drawn on
-                    asyncio.run(self._main(known))
+                    asyncio.run(self._main())
             finally:
                 self._loop = None
-                talk.end()
+                sides.end()
                 # What has been typed is still said, unless a signal stops it.
-                while self._worker.is_alive() and not self._stopped:
-                    self._worker.join(timeout=LOOKS)
-                self._worker.join(timeout=WAITS_FOR_END)
+                for worker in self._workers:
+                    while worker.is_alive() and not self._stopped:
+                        worker.join(timeout=LOOKS)
+                    worker.join(timeout=WAITS_FOR_END)
         self._print()
         if self._stopped:
             raise KeyboardInterrupt
@@ -137,19 +138,20 @@ class Console:
     def _stop(self) -> None:
         """A signal: nothing more is said or waited for, and the terminal is released."""
         self._stopped = True
-        self.talk.abandon()
+        self.sides.abandon()
         self._soon(self._interrupt)
 
-    async def _main(self, known: bool) -> None:
+    async def _main(self) -> None:
         self._loop = asyncio.get_running_loop()
-        self._worker.start()
-        while self._worker.is_alive() and not self._stopped:
+        for worker in self._workers:
+            worker.start()
+        while all(worker.is_alive() for worker in self._workers) and not self._stopped:
             if self._asked:
                 await self._answer()
                 continue
             try:
                 # One prompt for all lines: between two the terminal would echo what is typed, and lose some of it.
-                await self._prompt.prompt_async("> ", refresh_interval=0.5, pre_run=lambda: self._greet(known))
+                await self._prompt.prompt_async(self._sign, refresh_interval=0.5, pre_run=self._greet)
             except EOFError:
                 return
             except _Interrupted:
@@ -158,8 +160,14 @@ class Console:
     def _accepted(self, buffer: Buffer) -> bool:
         """Takes the line that was typed; the buffer is emptied for the next."""
         if buffer.text:
-            self.talk.put(buffer.text)
+            self.sides.put(buffer.text)
         return False
+
+    def _sign(self) -> FormattedText:
+        """What stands before the line that is typed: whose turn it is."""
+        talk = self.sides.now
+        colour = SIDES[talk.number] if styled("x", "bold") != "x" else ""
+        return FormattedText([(f"bold {PAINTS.get(colour, '')}".strip(), f"{talk.name}> " if talk.name else "> ")])
 
     async def _answer(self) -> None:
         """A secret is typed; none of it is seen, or kept in the history."""
@@ -179,19 +187,20 @@ class Console:
             if prompt.app.is_running and not prompt.app.is_done:
                 prompt.app.exit(exception=_Interrupted())
 
-    def _greet(self, known: bool) -> None:
+    def _greet(self) -> None:
         if self._greeted:
             return
         self._greeted = True
-        family = f", {one_of(self.lexicon.about.family)}" if self.lexicon else ""
-        told = f"{self.port} at {self.session.link.tuning}{family}. :help lists what can be typed; Ctrl-D ends."
         with self._lock:
-            self._waiting.appendleft(styled(told, "bold"))
-            if not known:
-                self._waiting.append(
-                    f"No link stored for this port; wexicon hail {self.port} detects rate and lexicon."
-                )
-        asyncio.get_running_loop().call_soon(self._print)
+            self._waiting.extendleft(styled(line, "bold") for line in reversed(self._greeting))
+        self._greeter = asyncio.get_running_loop().create_task(self._greet_once_drawn())
+
+    async def _greet_once_drawn(self) -> None:
+        """Prints the greeting when the terminal has told where the prompt stands: printed earlier, it would scroll away."""
+        await asyncio.sleep(DRAWN)
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(self._prompt.app.renderer.wait_for_cpr_responses(), TELLS_PLACE)
+        self._print()
 
     def _print(self) -> None:
         """Puts what waits above the line that is being typed, which is drawn again below; the keyboard is not released."""
@@ -218,22 +227,23 @@ class Console:
     # -- the line that is typed ---------------------------------------------------------------------------------------
 
     def _history(self) -> History:
-        name = self.lexicon.about.family if self.lexicon else "none"
+        name = self.sides.lexicon.about.family if self.sides.lexicon else "none"
         folder = private_folder(state_folder() / "history")
-        return _Discreet(folder / name.replace("/", "-"), self.lexicon)
+        return _Discreet(folder / name.replace("/", "-"), self.sides)
 
     def _toolbar(self) -> FormattedText:
-        dialect = self.session.dialect
-        text = self._prompt.default_buffer.text
-        told = hint(self.lexicon, text)
+        talk, line = self.sides.addressed(self._prompt.default_buffer.text)
+        told = hint(talk.lexicon, line)
         queued = (
-            f"  {counted(self.talk.queued, 'line')} queued"
-            if self.talk.queued
+            f"  {counted(talk.queued, 'line')} queued"
+            if talk.queued
             else "  waiting for the answer"
-            if self.talk.waiting
+            if talk.waiting and not talk.chat
             else ""
         )
-        state = f" {self.port}  {self.session.link.tuning}  {dialect.speech.end}{queued} "
+        session, other = talk.session, "  Ctrl-T: the other side" if len(self.sides.talks) > 1 else ""
+        mode = "  data" if talk.chat else ""
+        state = f" {session.link.name}  {session.link.tuning}  {session.dialect.speech.end}{mode}{queued}{other} "
         return FormattedText([("class:bottom-toolbar", state + (f"  {told}" if told else ""))])
 
     def _keys(self) -> KeyBindings:
@@ -245,7 +255,7 @@ class Console:
             buffer = event.current_buffer
             for line in lines[:-1]:
                 buffer.insert_text(line)
-                self.talk.put(buffer.text)
+                self.sides.put(buffer.text)
                 if buffer.text:
                     buffer.append_to_history()
                 buffer.reset()
@@ -254,8 +264,12 @@ class Console:
         @keys.add("c-z")
         def _(event: KeyPressEvent) -> None:
             buffer = event.current_buffer
-            self.talk.put(buffer.text + "\x1a", exact=True)
+            self.sides.put(buffer.text + "\x1a", exact=True)
             buffer.reset()
+
+        @keys.add("c-t")
+        def _(event: KeyPressEvent) -> None:
+            self.sides.turn()
 
         @keys.add("c-c")
         def _(event: KeyPressEvent) -> None:
@@ -263,7 +277,7 @@ class Console:
             if buffer.text:
                 buffer.reset()
             else:
-                left = self.talk.abandon()
+                left = self.sides.abandon()
                 if left:
                     self.show_note(f"{counted(left, 'queued line')} dropped")
 
@@ -300,25 +314,25 @@ class _Interrupted(Exception):
 
 
 class _Suggesting(Completer):
-    """Completion from the lexicon."""
+    """Completion from the lexicon of the side that a line is for."""
 
-    def __init__(self, lexicon: Lexicon | None) -> None:
-        self._lexicon = lexicon
+    def __init__(self, sides: Sides) -> None:
+        self._sides = sides
 
     def get_completions(self, document: Document, complete_event: CompleteEvent) -> Iterable[Completion]:
-        text = document.text_before_cursor
-        for one in suggestions(self._lexicon, text):
+        talk, text = self._sides.addressed(document.text_before_cursor)
+        for one in suggestions(talk.lexicon, text):
             yield Completion(one.text, start_position=one.start - len(text), display_meta=one.meaning)
 
 
 class _Hiding(Processor):
     """Shows stars for a secret that is being typed."""
 
-    def __init__(self, lexicon: Lexicon | None) -> None:
-        self._lexicon = lexicon
+    def __init__(self, sides: Sides) -> None:
+        self._sides = sides
 
     def apply_transformation(self, transformation_input: TransformationInput) -> Transformation:
-        column = secret_from(self._lexicon, transformation_input.document.text)
+        column = secret_column(self._sides, transformation_input.document.text)
         if column is None:
             return Transformation(transformation_input.fragments)
         shown: list[Any] = []
@@ -333,11 +347,18 @@ class _Hiding(Processor):
 class _Discreet(FileHistory):
     """The history of one family; no line with a secret is in it."""
 
-    def __init__(self, path: Path, lexicon: Lexicon | None) -> None:
-        self._lexicon = lexicon
+    def __init__(self, path: Path, sides: Sides) -> None:
+        self._sides = sides
         path.touch(mode=0o600)
         super().__init__(str(path))
 
     def append_string(self, string: str) -> None:
-        if secret_from(self._lexicon, string) is None:
+        if secret_column(self._sides, string) is None:
             super().append_string(string)
+
+
+def secret_column(sides: Sides, text: str) -> int | None:
+    """From which column on a typed line holds a secret, if it does."""
+    talk, line = sides.addressed(text)
+    column = secret_from(talk.lexicon, line)
+    return None if column is None else column + len(text) - len(line)

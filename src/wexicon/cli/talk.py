@@ -8,44 +8,71 @@ from __future__ import annotations
 import sys
 import threading
 from collections.abc import Callable
-from contextlib import AbstractContextManager, nullcontext
+from contextlib import AbstractContextManager, ExitStack, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 import msgspec
 
-from wexicon.cli.options import Working, ask_secret, gathered, lexicon_option
+from wexicon.cli.options import Working, ask_secret, gathered
 from wexicon.cli.show import emit, emit_json, print_note, styled
 from wexicon.cli.talk_lines import line_of
 from wexicon.cli.values import env_option, file_option, gather_given, named_lexicon, tell_stored
-from wexicon.core.faults import Fault
+from wexicon.core.faults import CallFault, Fault
 from wexicon.core.protocol.speech import LINE_ENDS
+from wexicon.core.text import one_of
 from wexicon.core.tuning import FLOWS
+
+# How long a far side may take to pass the last line of a pipe on (seconds).
+LAST_WORDS = 1.0
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
     from wexicon.core.protocol.dialect import Dialect
     from wexicon.core.protocol.link import Link
     from wexicon.work.console.conversation import Shown, Talk
+    from wexicon.work.console.sides import Sides
+    from wexicon.work.contact.sessions import Setup
 
 
 class TalkCall(msgspec.Struct):
     """The options of `talk`."""
 
-    port: str
-    lexicon_name: str | None
+    ports: tuple[str, ...]
+    lexicon_names: tuple[str, ...]
     as_is: bool
+    chat: bool
     end: str | None
     env_pairs: tuple[str, ...]
     file_pairs: tuple[str, ...]
     how: Working
 
 
+class Side(msgspec.Struct, kw_only=True):
+    """One side of the window: its name, port and lexicon, and its line end if that is not the lexicon's."""
+
+    name: str
+    number: int
+    port: str
+    lexicon: Lexicon | None
+    end: str | None
+    known: bool
+
+
 @click.command()
-@click.argument("port")
-@lexicon_option
+@click.argument("ports", metavar="PORT [PORT]", nargs=-1, required=True)
+@click.option(
+    "--lexicon",
+    "-l",
+    "lexicon_names",
+    multiple=True,
+    help="Name or file of the lexicon; with two ports once for both, or once for each.  [default: detected]",
+)
 @click.option("--as-is", is_flag=True, help="Skip the lexicon's attention procedure.")
+@click.option(
+    "--chat", is_flag=True, help="Data mode: what is typed is passed on as it is, and nothing needs to answer."
+)
 @click.option("--end", type=click.Choice(list(LINE_ENDS)), help="Line ending.  [default: the lexicon's, or crlf]")
 @env_option
 @file_option
@@ -53,25 +80,45 @@ class TalkCall(msgspec.Struct):
 def talk(call: TalkCall) -> None:
     """Talk to the module on PORT: lines you type are said; incoming data is shown and decoded.
 
+    With two ports, PORT PORT or NAME=PORT NAME=PORT, both stand in one window. `NAME: line` is for that side, any other for
+    the one that has the turn; Ctrl-T gives it to the other.
+
     `:` starts a console command (:help lists them); `::` says a line that starts with a colon. Through a pipe each line
     waits for the answer to the one before, and both are printed with their times. Exit status: 1 if a line was
     refused, not answered, or answered with garbage.
     """
+    raise click.exceptions.Exit(_talk(call, _sides(call)))
+
+
+def _sides(call: TalkCall) -> list[Side]:
+    """The sides of the window. Raises Fault."""
     from wexicon import api
+    from wexicon.work.console.sides import named_ports
     from wexicon.work.contact.known_links import remembered
 
-    call.port = api.port_named(call.port)
-    known = remembered(call.port)
-    lexicon = named_lexicon(call.lexicon_name, Path()) if call.lexicon_name else api.stored_lexicon(call.port)
-    if lexicon and not call.lexicon_name:
-        tell_stored(lexicon)
-    call.end = call.end or (known.end if known and lexicon is None else None) or None
-    raise click.exceptions.Exit(_talk(call, lexicon))
+    pairs = named_ports(call.ports)
+    names = [*call.lexicon_names] * (len(pairs) if len(call.lexicon_names) == 1 else 1)
+    if names and len(names) != len(pairs):
+        raise CallFault("one lexicon for each port, or one for all", hint="Name --lexicon once, or once for each port.")
+    if len(pairs) > 1 and call.how.trace_path:
+        raise CallFault("--trace cannot be used with two ports: each gets a dated trace", hint="Remove --trace.")
+    made = []
+    for number, (name, given) in enumerate(pairs):
+        port = api.port_named(given)
+        known = remembered(port)
+        lexicon = named_lexicon(names[number], Path()) if names else api.stored_lexicon(port)
+        if lexicon and not names:
+            tell_stored(lexicon)
+        end = call.end or (known.end if known and lexicon is None else None) or None
+        place = number + 1 if len(pairs) > 1 else 0
+        made.append(Side(name=name, number=place, port=port, lexicon=lexicon, end=end, known=bool(lexicon or known)))
+    if len({one.port for one in made}) < len(made):
+        raise CallFault("both sides are the same port")
+    return made
 
 
-def _talk(call: TalkCall, lexicon: Lexicon | None) -> int:
-    from wexicon import api
-    from wexicon.work.console.conversation import Talk
+def _talk(call: TalkCall, all_: list[Side]) -> int:
+    from wexicon.work.console.sides import Sides
 
     in_console = sys.stdin.isatty() and sys.stdout.isatty() and not call.how.as_json
     typing: AbstractContextManager[None] = nullcontext()
@@ -79,30 +126,93 @@ def _talk(call: TalkCall, lexicon: Lexicon | None) -> int:
     if in_console:
         from wexicon.cli.console import Console, unechoed
 
-        console, typing = Console(lexicon, call.port), unechoed()
+        console, typing = Console(), unechoed()
         show = console.show
+    ask = console.ask if console else ask_secret()
+    with ExitStack() as stack:
+        stack.enter_context(typing)
+        setup = stack.enter_context(call.how.working("talk", quiet=True, heeds_stop=False))
+        talks = [_open(stack, one, call, setup, show, ask) for one in all_]
+        sides = Sides(talks)
+        if console:
+            try:
+                console.run(sides, _greeting(all_, talks))
+            finally:
+                for one in talks:
+                    print_note(f"trace: {one.trace}; wexicon trace dialogue makes a dialogue of it")
+        else:
+            _through_pipe(sides)
+    return 1 if sides.failures and not console else 0
+
+
+def _open(
+    stack: ExitStack,
+    side: Side,
+    call: TalkCall,
+    setup: Setup,
+    show: Callable[[Shown], None],
+    ask: Callable[[str], str] | None,
+) -> Talk:
+    """The conversation of one side, ready to begin, open until the stack ends. Raises Fault."""
+    from wexicon import api
+    from wexicon.work.console.conversation import Talk
+
+    lexicon = side.lexicon
+    own = msgspec.structs.replace(setup, trace=setup.trace_for(f"talk-{side.name}" if side.name else "talk"))
+    reopen = _reopener(side.port, own.flow or (lexicon.flow if lexicon else FLOWS[0]))
+    assert own.trace
+    made = Talk(lexicon, show, trace=own.trace, ask=ask, reopen=reopen, name=side.name, number=side.number)
     given = gather_given(lexicon, call.env_pairs, call.file_pairs)
-    opening = api.Opening(title="talk", dialect=_dialect(lexicon, call.end))
-    with typing, call.how.working("talk", quiet=True, heeds_stop=False) as setup:
-        setup.trace = setup.trace_for("talk")
-        reopen = _reopener(call.port, setup.flow or (lexicon.flow if lexicon else FLOWS[0]))
-        ask = console.ask if console else ask_secret()
-        made = Talk(lexicon, show, trace=setup.trace, ask=ask, reopen=reopen)
-        with api.talk_session(call.port, lexicon, setup.heard_by(made), opening, given) as (session, module, links):
-            made.attach(session, module)
-            if module and not call.as_is:
-                made.muted = True
-                module.attention.gain(links)
-                made.muted = False
-            if console:
-                try:
-                    console.run(made, session, module, known=bool(lexicon or links))
-                finally:
-                    print_note(f"trace: {setup.trace}; wexicon trace dialogue makes a dialogue of it")
-            else:
-                threading.Thread(target=_lines_in, args=(made,), name="stdin", daemon=True).start()
-                made.run(session, module)
-    return 1 if made.failures and not console else 0
+    opening = api.Opening(title="talk", dialect=_dialect(lexicon, side.end))
+    opened = api.talk_session(side.port, lexicon, own.heard_by(made), opening, given)
+    session, module, links = stack.enter_context(opened)
+    made.attach(session, module)
+    made.muted = True
+    if call.chat:
+        session.tune(next(iter(links), session.link.tuning))
+        made.begin_chat()
+    elif module and not call.as_is:
+        module.attention.gain(links)
+    made.muted = False
+    return made
+
+
+def _greeting(all_: list[Side], talks: list[Talk]) -> list[str]:
+    """The first lines of the console."""
+    told = []
+    for side, talk in zip(all_, talks, strict=True):
+        family = f", {one_of(side.lexicon.about.family)}" if side.lexicon else ""
+        name = f"{side.name}: " if side.name else ""
+        told.append(f"{name}{side.port} at {talk.session.link.tuning}{family}.")
+        if not side.known:
+            told.append(f"No link stored for this port; wexicon hail {side.port} detects rate and lexicon.")
+    keys = ":help lists what can be typed; Ctrl-D ends."
+    if all_[0].name:
+        return [*told, f"{all_[0].name}: LINE is for that side, Ctrl-T gives the turn to the other. {keys}"]
+    told[0] += f" {keys}"
+    return told
+
+
+def _through_pipe(sides: Sides) -> None:
+    """Says the lines of standard input. Raises what ended a conversation."""
+    failed: list[BaseException] = []
+
+    def work(talk: Talk) -> None:
+        try:
+            talk.run(talk.session, talk.module)
+        except BaseException as fault:  # told by the thread that waits for this one
+            failed.append(fault)
+            sides.end()
+
+    threading.Thread(target=_lines_in, args=(sides,), name="stdin", daemon=True).start()
+    others = [threading.Thread(target=work, args=(talk,), name="talk", daemon=True) for talk in sides.talks[1:]]
+    for one in others:
+        one.start()
+    sides.talks[0].run(sides.talks[0].session, sides.talks[0].module)
+    for one in others:
+        one.join()
+    if failed:
+        raise failed[0]
 
 
 def _dialect(lexicon: Lexicon | None, end: str | None) -> Dialect:
@@ -113,13 +223,17 @@ def _dialect(lexicon: Lexicon | None, end: str | None) -> Dialect:
     return dialect.with_end(end) if end else dialect
 
 
-def _lines_in(made: Talk) -> None:
-    """Takes the lines as they come: what the module sends meanwhile is heard at its time."""
+def _lines_in(sides: Sides) -> None:
+    """Takes the lines as they come: what a module sends meanwhile is heard at its time."""
     try:
         for line in sys.stdin:
-            made.put(line.rstrip("\r\n"))
+            sides.put_in_order(line.rstrip("\r\n"))
+        if len(sides.talks) > 1 or sides.now.chat:
+            # What the far side makes of the last line is shown too.
+            sides.now.settle()
+            threading.Event().wait(LAST_WORDS)
     finally:
-        made.end()
+        sides.end()
 
 
 def _plain_line(shown: Shown) -> None:

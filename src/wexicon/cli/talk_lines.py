@@ -15,6 +15,8 @@ if TYPE_CHECKING:
 STYLES = {">": "bold", ">>": "bold", "~": "cyan", "=": "", "!": "yellow"}
 KINDS = {"event": "magenta", "error": "red", "unmatched": "", "corrupt": "red", "partial": "", "bytes": "bright_black"}
 MEANING_AT = 36
+# The colours of two sides.
+SIDES = ("", "cyan", "magenta")
 
 
 def line_of(shown: Shown) -> str:
@@ -23,4 +25,5 @@ def line_of(shown: Shown) -> str:
     text = styled(f"{shown.mark:2} {shown.text}", style)
     if shown.meaning:
         text += " " * max(2, MEANING_AT - len(shown.text)) + styled(shown.meaning, "cyan")
-    return f"{shown.at:%H:%M:%S}.{shown.at.microsecond // 1000:03}  {text}"
+    side = styled(f"{shown.side:8}  ", f"bold {SIDES[shown.number]}") if shown.side else ""
+    return f"{shown.at:%H:%M:%S}.{shown.at.microsecond // 1000:03}  {side}{text}"

@@ -51,11 +51,18 @@ class Conversation(Protocol):
     trace: Path
     within: float | None
     shows_bytes: bool
+    chat: bool
     muted: bool
     ask: Callable[[str], str] | None
 
     def tell(self, mark: str, text: str) -> None:
         """Shows a line."""
+
+    def begin_chat(self) -> None:
+        """What is typed is passed on as data."""
+
+    def end_chat(self) -> None:
+        """What is typed is said to the module again."""
 
     def abandon(self) -> int:
         """Says no more of what was typed."""
@@ -175,6 +182,15 @@ class Commands:
     def _do_hex(self, rest: str) -> None:
         self.talk.shows_bytes = rest != "off" if rest else not self.talk.shows_bytes
         self.talk.tell("~", f"every byte is {'shown' if self.talk.shows_bytes else 'no longer shown'}")
+
+    def _do_chat(self, rest: str) -> None:
+        on = rest != "off" if rest else not self.talk.chat
+        if on:
+            self.talk.begin_chat()
+        else:
+            self.talk.end_chat()
+        told = "what is typed is passed on as data" if on else "what is typed is said to the module"
+        self.talk.tell("~", f"{told}; at {self.talk.session.link.tuning}")
 
     def _do_payload(self, rest: str) -> None:
         data = read_file(Path(rest), 64 * 1024 * 1024)

@@ -17,6 +17,7 @@ import msgspec
 
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.link import Clock, Link
 from wexicon.core.protocol.observations import (
@@ -31,7 +32,7 @@ from wexicon.core.protocol.observations import (
     Signalled,
     Tuned,
 )
-from wexicon.core.protocol.reply import ReplyStatus
+from wexicon.core.protocol.reply import Expectation, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.secret import HIDDEN
 from wexicon.core.text import to_text, visible
@@ -42,6 +43,7 @@ from wexicon.work.console.typed_secrets import MARK, parts_of, secret_from
 from wexicon.work.contact.causes import restarting
 from wexicon.work.contact.rate_changes import new_rate
 from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, started
+from wexicon.work.function.dialogues import DATA
 from wexicon.work.module.expected import LINES, expected
 from wexicon.work.module.module import Module
 
@@ -50,19 +52,23 @@ LOOKS = 0.01
 LOOKS_FOR_PORT = 0.25
 # After how long a silence what has come without a line end is shown (seconds).
 SHOWN_AFTER = 0.05
+NOTHING_ANSWERS = Expectation(silent=True)
 # How many characters may come together, as from the buffer of a UART.
 PIECE = 64
 
 
 class Shown(msgspec.Struct, frozen=True):
     """One line to be seen: when; `>` said, `>>` said exactly, `<` heard, `~` our side, `=` told by Wexicon, `!` wrong; the
-    text, safe to show; what it means; `event`, `aside`, `error`, `broken`, `partial`, `bytes` or `` by what it was."""
+    text, safe to show; what it means; `event`, `aside`, `error`, `broken`, `partial`, `bytes` or `` by what it was; the name
+    and number of its side, where there are two."""
 
     at: datetime
     mark: str
     text: str
     meaning: str = ""
     kind: str = ""
+    side: str = ""
+    number: int = 0
 
 
 class Typed(msgspec.Struct, frozen=True):
@@ -87,8 +93,13 @@ class Talk(Listener):
         trace: Path,
         ask: Callable[[str], str] | None = None,
         reopen: Callable[[Link], Link] | None = None,
+        name: str = "",
+        number: int = 0,
     ) -> None:
         self.lexicon = lexicon
+        self.name, self.number = name, number
+        # Whether what is typed is passed on as data, and nothing needs to answer it.
+        self.chat = False
         self.failures = 0
         self.waiting = False
         # Nothing has been typed yet while attention is being gained.
@@ -100,7 +111,8 @@ class Talk(Listener):
         self._explain = Explainer(lexicon) if lexicon else None
         self._queue: deque[Typed] = deque()
         self._lock = threading.Lock()
-        self._ending = self._abandoning = False
+        self.ending = self._abandoning = False
+        self._settled = threading.Event()
         self._clock: Clock = RealClock()
         self._said = ""
         # When the module was last seen to start.
@@ -132,7 +144,12 @@ class Talk(Listener):
 
     def end(self) -> None:
         """Ends when what was typed has been said."""
-        self._ending = True
+        self.ending = True
+
+    def settle(self) -> None:
+        """Returns when all that was typed has been said and answered, or the conversation has ended."""
+        while (self._queue or self.waiting) and not self._settled.is_set():
+            self._settled.wait(LOOKS)
 
     @property
     def queued(self) -> int:
@@ -144,27 +161,37 @@ class Talk(Listener):
     def attach(self, session: Session, module: Module | None = None) -> None:
         """Shows what this session does from now on."""
         self.session, self.module, self._clock = session, module, session.clock
+        self._commands = session.dialect
+        self._data_end = session.dialect.speech.end if session.dialect.line_end else "crlf"
 
     def run(self, session: Session, module: Module | None = None) -> None:
         """Talks until it is ended. Raises LinkFault where the port is lost and cannot be waited for."""
         self.attach(session, module)
         session.watch = self._bytes
-        while not (self._ending and not self._queue):
-            try:
-                self._turn()
-            except LinkFault as fault:
-                self._lost(fault)
-        self._show_partial(ended=True)
+        try:
+            while not (self.ending and not self._queue):
+                try:
+                    self._turn()
+                except LinkFault as fault:
+                    self._lost(fault)
+            self._show_partial(ended=True)
+        finally:
+            self._settled.set()
         self.failures += self._prompted
 
     def _turn(self) -> None:
         session = self.session
         with self._lock:
             typed = self._queue.popleft() if self._queue else None
+            self.waiting = typed is not None
         if typed is None:
             session.listen(session.clock.now() + LOOKS)
             session.events.clear()
             self._show_partial()
+            if self.chat and session.partial and session.clock.now() - session.heard_at > SHOWN_AFTER:
+                # Data need not come in lines.
+                session.forget_partial()
+                self._partial = ""
             return
         self.waiting, self._abandoning, self._prompted = True, False, False
         try:
@@ -206,6 +233,9 @@ class Talk(Listener):
 
     def _say(self, text: str) -> None:
         """Says a line and waits for its answer."""
+        if self.chat:
+            self.session.exchange(self._filled(text), NOTHING_ANSWERS)
+            return
         if self.module:
             self.module.attention.keep()
         expect, within = expected(self.lexicon, self.session.dialect, text)
@@ -225,6 +255,23 @@ class Talk(Listener):
             if reply.status is ReplyStatus.OK:
                 self._told = ""
             self._tell_rate(text)
+
+    def begin_chat(self) -> None:
+        """From now on what is typed is passed on as data. Raises Fault."""
+        if self.module:
+            self.module.leave()
+            self.module.attention.lose()
+            self.session.tune(self.module.data_link)
+        events = self.lexicon.dialect.events if self.lexicon else {}
+        self.session.adopt(Dialect(DATA, events).with_end(self._data_end))
+        self.chat = True
+
+    def end_chat(self) -> None:
+        """From now on what is typed is said to the module. Raises Fault."""
+        self.chat = False
+        self.session.adopt(self._commands)
+        if self.module:
+            self.module.attention.gain(self.module.expected_links())
 
     def _tell_cause(self, symptoms: Symptoms) -> None:
         """Shows the cause of a failed line, once until a line is answered."""
@@ -265,7 +312,7 @@ class Talk(Listener):
         if self._reopen is None:
             raise fault
         self.tell("!", "the port is gone; waiting until it is back")
-        while not self._ending:
+        while not self.ending:
             try:
                 session.renew(self._reopen(session.link))
             except LinkFault:
@@ -338,7 +385,7 @@ class Talk(Listener):
         clock = self._clock
         wall = clock.wall(clock.now() if at is None else at).astimezone()
         for line in text.split("\n"):
-            self._show(Shown(wall, mark, line, meaning, kind))
+            self._show(Shown(wall, mark, line, meaning, kind, self.name, self.number))
 
     def _bytes(self, mark: str, data: bytes) -> None:
         """Bytes have passed: line by line, so that a line that tells a secret can be left out whole."""
