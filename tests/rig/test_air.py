@@ -14,7 +14,7 @@ from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.acting import DialogueOutput
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.protocol.observations import Heard
-from wexicon.rig.air import AccessPoint, Air, AirTable, Management, Network, Sky
+from wexicon.rig.air import AccessPoint, Air, AirTable, Management, Network, Place, Sky
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import family
 from wexicon.rig.uart import WireFaults
@@ -138,6 +138,26 @@ def test_a_mesh_needs_its_coordinator(one: dict[str, Any], two: dict[str, Any], 
     pair = Pair(("fennick-z4", one), ("fennick-z4", two))
     pair.start()
     assert pair.passes() == (hears, hears)
+
+
+@pytest.mark.parametrize(
+    ("families", "near", "far"),
+    [
+        # Free space loses 40.2 dB to 1 m at 2.44 GHz, 31.2 dB at 868 MHz, and 20 dB more for ten times as far: 4 dBm are -85 dBm
+        # at 275 m, 6 dBm -97 dBm at 1.38 km, and 13 dBm -126.5 dBm at 260 km, 12.5 dB below the noise of 250 kHz.
+        ((("tamsel-k5", {"part": "L", "mate": "02A15C00218E", "pass": "5050"}), ("tamsel-k6", {})), 0.25, 0.35),
+        ((("fennick-z4", {"RO": 3}), ("fennick-z4", {})), 1.3, 1.5),
+        ((("lindle-r2", {}), ("lindle-r2", {})), 100.0, 400.0),
+    ],
+)
+def test_what_is_too_far_away_is_not_heard(families: Any, near: float, far: float) -> None:
+    for distance, hears in ((near, True), (far, False)):
+        pair = Pair(*families)
+        for one, name, north in zip(pair.standins, "ab", (0.0, distance), strict=True):
+            one.name, pair.air.places[name] = name, Place(north=north)
+        pair.start()
+        pair.run(10)
+        assert pair.passes() == (hears, hears), distance
 
 
 def test_access_points_have_signal_and_protection_and_the_sky_gives_a_fix_in_time() -> None:
