@@ -143,7 +143,7 @@ def test_a_mesh_needs_its_coordinator(one: dict[str, Any], two: dict[str, Any], 
 @pytest.mark.parametrize(
     ("families", "near", "far"),
     [
-        # Free space loses 40.2 dB to 1 m at 2.44 GHz, 31.2 dB at 868 MHz, and 20 dB more for ten times as far: 4 dBm are -85 dBm
+        # Free space loses 40.2 dB to 1 m at 2.44 GHz, 31.2 dB at 868 MHz; 20 dB more for ten times as far: 4 dBm are -85 dBm
         # at 275 m, 6 dBm -97 dBm at 1.38 km, and 13 dBm -126.5 dBm at 260 km, 12.5 dB below the noise of 250 kHz.
         ((("tamsel-k5", {"part": "L", "mate": "02A15C00218E", "pass": "5050"}), ("tamsel-k6", {})), 0.25, 0.35),
         ((("fennick-z4", {"RO": 3}), ("fennick-z4", {})), 1.3, 1.5),

@@ -12,8 +12,9 @@ from collections.abc import Callable
 from typing import Any
 
 from wexicon.cli.show import harmless, print_note, styled
+from wexicon.core.durations import spoken
 from wexicon.core.faults import ModuleFault
-from wexicon.core.protocol.observations import Began, Heard, Listener, Noted, Observation, Said, Tuned
+from wexicon.core.protocol.observations import Began, Heard, Listener, Noted, Observation, Said, Transferred, Tuned
 from wexicon.core.text import visible
 
 # How often a line of progress is printed if there is no terminal (seconds).
@@ -32,6 +33,7 @@ class Progress(Listener):
         self._status: Any = None
         self._step = self._link = self._note = self._said = ""
         self._searching = False
+        self._rates = _Rates()
         self._began = self._spoke = self._told = time.monotonic()
         if sys.stderr.isatty() and not quiet:
             from wexicon.cli.live import console
@@ -63,6 +65,8 @@ class Progress(Listener):
                 self._link = str(seen.tuning)
             case Noted():
                 self._note = seen.text
+            case Transferred():
+                self._note = self._rates.told(seen.done, seen.total, time.monotonic())
         self.idle()
 
     def idle(self) -> None:
@@ -95,6 +99,26 @@ class Progress(Listener):
             self._status.console.print(Text.from_ansi(harmless(text)))
         else:
             print_note(text)
+
+
+class _Rates:
+    """How a transfer goes: percent, rate and the time that is left, from when it began."""
+
+    def __init__(self) -> None:
+        self._first: tuple[float, int] | None = None
+        self._last = 0
+
+    def told(self, done: int, total: int, now: float) -> str:
+        """In words."""
+        if self._first is None or done < self._last:
+            self._first = (now, done)
+        self._last = done
+        began, before = self._first
+        share = f"{100 * done / total:.0f} % of {total} bytes" if total else "0 bytes"
+        if done == before or now == began:
+            return share
+        rate = (done - before) / (now - began)
+        return f"{share}, {rate:.0f} bytes/s, {spoken((total - done) / rate)} left"
 
 
 class _Now:

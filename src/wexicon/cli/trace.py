@@ -32,6 +32,7 @@ MARKS = {
     What.AWAITED: "#",
     What.STARTED: "*",
     What.JUDGED: "=",
+    What.TRANSFERRED: "#",
 }
 COLOURS = {
     What.SAID: "cyan",
@@ -42,6 +43,7 @@ COLOURS = {
     What.LOGGED: "bright_black",
     What.REPEATED: "bright_black",
     What.AWAITED: "bright_black",
+    What.TRANSFERRED: "bright_black",
 }
 _PLAIN = (Role.ANSWER, Role.WORD, Role.OK)
 
@@ -147,6 +149,9 @@ def _other(record: Record, text: str) -> str:
         text = f"{visible(record.name)}: {visible(record.outcome)}{note}"
     elif record.what is What.REPEATED:
         text = "busy; the line is said again"
+    elif record.what is What.TRANSFERRED:
+        done, total = (record.values.get(name, "?") for name in ("done", "total"))
+        text = f"{done} of {total} bytes acknowledged"
     elif record.what is What.AWAITED:
         text = f"awaited: {text}"
     mark = MARKS.get(record.what)

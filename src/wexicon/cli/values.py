@@ -149,4 +149,6 @@ def _value(need: Needs, source: tuple[str, str] | None, fetch: Fetch) -> object:
         raise ValueError(f"{need.name} is a secret: on the command line every process could read it")
     secret = need.secret or bool(kind)
     value = given(need.name, need.kind, text, secret=secret)
+    if need.kind == "file":
+        value = str(Path(text).absolute())
     return Secret(value) if secret else value

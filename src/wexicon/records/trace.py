@@ -27,6 +27,7 @@ from wexicon.core.protocol.observations import (
     Said,
     Signalled,
     Started,
+    Transferred,
     Tuned,
 )
 from wexicon.core.text import to_bytes, to_text, visible
@@ -49,6 +50,7 @@ class What(StrEnum):
     AWAITED = "awaited"
     STARTED = "started"
     JUDGED = "judged"
+    TRANSFERRED = "transferred"
     CLOSED = "closed"
 
 
@@ -128,6 +130,8 @@ def _other(seen: Observation, at: float) -> Record:
             return Record(at, What.STARTED, how=seen.how)
         case Judged():
             return Record(at, What.JUDGED, name=seen.setting, outcome=seen.outcome, note=seen.note)
+        case Transferred():
+            return Record(at, What.TRANSFERRED, values={"done": seen.done, "total": seen.total})
         case Noted():
             return Record(at, What.LOGGED, f"note: {seen.text}")
         case Logged():

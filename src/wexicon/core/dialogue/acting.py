@@ -32,6 +32,16 @@ class ModuleActions(Protocol):
         """A value in the module's words, by a setting's kind."""
 
 
+class Files(Protocol):
+    """The files that a dialogue may send. Both methods raise Fault."""
+
+    def locate(self, path: str) -> str:
+        """The whole path of a file that the dialogue names."""
+
+    def read(self, path: str) -> bytes:
+        """The bytes of a file."""
+
+
 class DialogueFault(ModuleFault):
     """A statement that failed. `line` is where it stands, `source` its words."""
 

@@ -17,6 +17,7 @@ FORMS = {
     "decimal": (r"[+-]?[0-9]{1,20}(\.[0-9]{1,12})?", "a number such as 868.1"),
     "hex": (r"([0-9A-Fa-f]{2})+", "bytes in hexadecimal"),
     "digits": (r"[0-9]+", "digits"),
+    "file": (r".*\S.*", "the path of a file"),
     "address": (r"[0-9A-Fa-f]{2}([:.,\-]?[0-9A-Fa-f]{2})+", "an address such as 02:A1:5C:00:13:F7"),
 }
 

@@ -11,7 +11,7 @@ from contextlib import ExitStack
 
 import msgspec
 
-from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, ModuleActions
+from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, Files, ModuleActions
 from wexicon.core.dialogue.blocks import Again, Allow, Await, On, Other, Repeat, Say, When
 from wexicon.core.dialogue.given import given
 from wexicon.core.dialogue.parties import Party, hear_each_other
@@ -39,19 +39,21 @@ from wexicon.core.dialogue.statements import (
     Set,
     Signal,
     Statement,
+    Transfer,
     Tune,
 )
 from wexicon.core.durations import spoken
-from wexicon.core.faults import LinkFault, ModuleFault, Part, Skipped
+from wexicon.core.faults import LinkFault, ModuleFault, Part, Skipped, Stopped
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.events import Waiter
+from wexicon.core.protocol.file_sender import CANCEL, FileSender
 from wexicon.core.protocol.observations import Awaited, Heard, Noted, Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.secret import plain
-from wexicon.core.text import visible
+from wexicon.core.text import counted, visible
 from wexicon.core.tuning import Tuning
 
 # What silence points to if nothing else is known.
@@ -70,7 +72,7 @@ class _Ends(Exception):
 
 class Runner(Scope):
     """Runs one program. `values` are those that it needs, already of their kinds; a Secret among them appears nowhere. With
-    several `parties` an `at` says who is meant; `opens` makes a party of a name and a URL."""
+    several `parties` an `at` says who is meant; `opens` makes a party of a name and a URL, `files` reads a file."""
 
     def __init__(
         self,
@@ -83,10 +85,11 @@ class Runner(Scope):
         note: Callable[[str], None] = lambda text: None,
         parties: Sequence[Party] = (),
         opens: Callable[[str, str], Party] | None = None,
+        files: Files | None = None,
     ) -> None:
         super().__init__(program, parties[0] if parties else Party("", session, module, operator), values or {})
         self.parties = {one.name: one for one in parties if one.name}
-        self._opens = opens
+        self._opens, self._files = opens, files
         # The statement that is being done.
         self.statement: Statement | None = None
         self._tell = note
@@ -102,7 +105,9 @@ class Runner(Scope):
                 if need.default is None:
                     hint = f"In a sheet: given = {{ {need.name} = ... }} in its seat. In a call: {need.name}=VALUE."
                     raise self._fault(need, f"{need.name} was not given", hint)
-                self.values[need.name] = self._value(need, need.default)
+                value = self._value(need, need.default)
+                located = need.kind == "file" and self._files and isinstance(value, str)
+                self.values[need.name] = self._files.locate(value) if located and self._files else value
         with ExitStack() as stack:
             self._stack = stack
             for party in self.parties.values() or [self.party]:
@@ -164,6 +169,8 @@ class Runner(Scope):
                 self._wait(self.session.clock.now() + duration.seconds)
             case Tune():
                 self._tune(statement)
+            case Transfer():
+                self._transfer(statement)
             case Signal(states):
                 self.session.signal(**dict(states))
             case Break():
@@ -474,6 +481,24 @@ class Runner(Scope):
                 self.session.wait_until_quiet(0.05, 0.5)
                 if statement.every:
                     self._wait(began + statement.every.seconds)
+
+    def _transfer(self, statement: Transfer) -> None:
+        """Sends a file; a stop cancels it at the receiver too."""
+        session, path = self.session, str(plain(self._text(statement, statement.file.template)))
+        if self._files is None:
+            raise self._fault(statement, "no files can be read here")
+        data = self._files.read(path)
+        session.changes += 1
+        name = path.replace("\\", "/").rpartition("/")[2]
+        sender = FileSender(data, statement.protocol, name, session.link.tuning.wire_time(1), session.clock.now())
+        try:
+            session.drive(sender)
+        except (Stopped, KeyboardInterrupt):
+            session.link.write(CANCEL)
+            raise
+        if sender.failure:
+            hint = f"{sender.hint} {counted(sender.repeated, 'block')} sent again." if sender.repeated else sender.hint
+            raise self._fault(statement, f"{name}: {sender.failure}", hint)
 
     # -- by others ------------------------------------------------------------------------------------------------
 

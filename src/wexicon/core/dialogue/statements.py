@@ -16,6 +16,7 @@ from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import FORMS
 from wexicon.core.dialogue.lines import NAME, LineFault, QuotedText, Words
 from wexicon.core.durations import Duration
+from wexicon.core.protocol.file_sender import PROTOCOLS
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
 
@@ -420,6 +421,32 @@ class Ask(OneLine, frozen=True):
         yield self.name
 
 
+class Transfer(OneLine, frozen=True):
+    """`transfer "FILE" by PROTOCOL`: sends a file. Its path is relative to the dialogue's folder."""
+
+    word: ClassVar[str] = "transfer"
+    _form: ClassVar[re.Pattern[str]] = re.compile(r'("(?:[^"\\]|\\.)*")\s+by\s+(\S+)')
+    file: QuotedText
+    protocol: str
+
+    @classmethod
+    def read(cls, words: Words) -> Transfer:
+        found = cls._form.fullmatch(words.text)
+        if not found:
+            raise words.fault("cannot be read", 'write transfer "FILE" by xmodem')
+        if found[2] not in PROTOCOLS:
+            raise words.part(found.start(2), found[2]).fault(
+                f"{found[2]} is not a protocol", meant(found[2], PROTOCOLS)
+            )
+        return cls(words.part(0, found[1]).quoted(), found[2], line=words.line)
+
+    def rest(self) -> str:
+        return f"{self.file.wording()} by {self.protocol}"
+
+    def expressions(self) -> Iterable[Naming]:
+        return (self.file.template,)
+
+
 class Do(OneLine, frozen=True):
     """`do ACTION`, by the lexicon."""
 
@@ -498,6 +525,7 @@ STATEMENTS: dict[str, type[OneLine]] = {
         AskOperator,
         Note,
         Fail,
+        Transfer,
         Do,
         Set,
         Read,

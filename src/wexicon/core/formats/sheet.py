@@ -17,6 +17,7 @@ from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import Fault
 from wexicon.core.formats.filling import NUMBER, ROW, Filling, filling
+from wexicon.core.formats.images import Image, ImageTable, read_image
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.formats.secret_sources import ELSEWHERE, FETCHED, GENERATED, Generated, generated, source_of, told
 from wexicon.core.formats.sheet_tests import SeatOfTest, SheetTest, TestTable, read_tests
@@ -33,7 +34,7 @@ class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[seat.NAME]`: a part that a module plays. `each = "row"` where every row of the table is one unit in this seat, `count`
     if there are this many units without a table. `trust` are settings that cannot be read, for which the module's
     acknowledgement is enough; `given` what the lexicon's actions need (a SIM's PIN); `before` and `afterwards` dialogues, run
-    before anything is written and after the last reading."""
+    before anything is written and after the last reading; `image` the firmware image that it needs."""
 
     lexicon: str
     settings: dict[str, object]
@@ -44,6 +45,7 @@ class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     meaning: str = ""
     trust: tuple[str, ...] = ()
     given: dict[str, Any] = msgspec.field(default_factory=dict)
+    image: ImageTable | None = None
 
 
 class AgreeTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -117,6 +119,7 @@ class Seat(msgspec.Struct, frozen=True):
     sources: dict[str, tuple[str, str]] = {}
     columns: tuple[str, ...] = ()
     secret_columns: tuple[str, ...] = ()
+    image: Image | None = None
 
     def filled(self) -> dict[str, Filling]:
         """All that is filled in for each unit: values, and the sources of secrets."""
@@ -168,10 +171,11 @@ def read_sheet(
     seat: str | None = None,
     units: Callable[[str, str], UnitsTable] | None = None,
     dialogue: Callable[[str], Program] | None = None,
+    image: Callable[[str], str] | None = None,
 ) -> Sheet:
     """The sheet in the bytes of a TOML file. `lexicon` gives the lexicon of a name, `secret` what an environment
     variable, a file or a prompt holds (raises ValueError); only the secrets of `seat`, where given, are asked for. `units`
-    reads the table of a name by its key column, `dialogue` the dialogue of a name.
+    reads the table of a name by its key column, `dialogue` the dialogue of a name; `image` gives an image's whole path.
     Raises FileFault with every complaint."""
     source = Source(data, path)
     source.check_top(SheetFile.__struct_fields__)
@@ -190,6 +194,9 @@ def read_sheet(
                 table = _without_secrets(table)
             programs = _programs(source, name, table, dialogue) if dialogue else []
             made = _seat(source, name, table, lexicon, secret, common, programs)
+            if made and table.image and image:
+                loaded = read_image(source, ("seat", name, "image"), table.image, made.lexicon, image)
+                made = msgspec.structs.replace(made, image=loaded)
             if made and rows and table.each:
                 made = _with_columns(made, programs, rows)
             if made and seat in (None, name):

@@ -117,6 +117,13 @@ class Judged(Observation, frozen=True, gc=False):
     note: str = ""
 
 
+class Transferred(Observation, frozen=True, gc=False):
+    """So many bytes of a file were acknowledged, of so many in all."""
+
+    done: int
+    total: int
+
+
 class Listener:
     """Takes observations. `idle` is called whenever nothing has happened for a while."""
 

@@ -4,16 +4,22 @@ The rule, from its invented datasheet: 0.8 s of silence, ~~~, 0.8 s of silence g
 end with CR. XX? gives the register in hexadecimal, XX=H sets it, and gives `done`; `fault` for anything else. Twelve seconds
 without a line end command mode. SV keeps all registers, QT leaves command mode; a new rate takes effect on leaving. A
 coordinator opens its network on its channel; joiners of the same network and channel hear each other while it is there. Text
-goes to the address in TA, or to all; SG is how strong the last text was that it received.
+goes to the address in TA, or to all; SG is how strong the last text was that it received. BL, the pin BOOT held high at
+power-up, or the lack of a whole image start the boot loader, at 115200 baud: L takes an image by XMODEM (CRC), V names the
+image that it has, G starts it. An image begins with FZ4I, its kind, version, length and CRC-32; it fixes the role, and brings
+the factory defaults.
 """
 
 from __future__ import annotations
 
 import re
+import struct
 from typing import ClassVar
+from zlib import crc32
 
 from wexicon.core.tuning import Tuning
 from wexicon.rig.air import TRAVEL
+from wexicon.rig.boot_loader import Receiver
 from wexicon.rig.standin import LineEditor, StandIn
 
 GUARD = 0.8
@@ -37,8 +43,22 @@ POWERS = {1: -12, 2: -6, 3: -2, 4: 2, 5: 6, 6: 10}
 SENSITIVITY, BAND = -97, 2.44e9
 
 
+LOADER_RATE = 115200
+# An image: mark, kind (1 joiner, 2 coordinator), version, length of what follows, its CRC-32. As delivered the module has one
+# for either role.
+HEAD = struct.Struct(">4sBHII")
+MARK = b"FZ4I"
+EITHER, FOR_JOINERS, FOR_COORDINATORS = 0, 1, 2
+ROLES = {FOR_JOINERS: JOINER, FOR_COORDINATORS: COORDINATOR}
+
+
+def image_of(kind: int, version: int, code: bytes) -> bytes:
+    """A firmware image for this module."""
+    return HEAD.pack(MARK, kind, version, len(code), crc32(code)) + code
+
+
 class FennickZ4(StandIn):
-    """`mode` is data or command."""
+    """`mode` is data, command or loader; `flash["image"]` the kind of its image, -1 where it has none that is whole."""
 
     family = "fennick-z4"
     maker = "Fennick"
@@ -52,18 +72,31 @@ class FennickZ4(StandIn):
         "TA": ALL,
         "PO": 5,
         "UB": 0x24,
+        "image": EITHER,
+        "version": 0,
     }
+    mode_pins = ("boot",)
     identity: ClassVar[dict[str, object]] = {"serial": 0x5E0417C2, "firmware": 0x0B31}
 
     def started(self) -> None:
-        self.mode = "data"
         self.level = 0
+        self.receiver: Receiver | None = None
+        if self.pins.get("boot") or self.flash["image"] < 0:
+            self.load()
+            return
+        self.mode = "data"
         self.last_heard = self.agenda.now - GUARD
         self.spoken = 0
         self.uart.tuning = Tuning(RATES[self.memory["UB"]])
         self.editor = LineEditor(self, "\r", self.line, lambda: self.say("fault\r"))
 
     def heard(self, data: bytes, began: float) -> None:
+        if self.mode == "loader":
+            if self.receiver and not self.receiver.over:
+                self.receiver.feed(data)
+            else:
+                self.editor.feed(data)
+            return
         quiet = began - self.last_heard >= GUARD * 0.99
         self.last_heard = self.agenda.now
         if self.mode == "command":
@@ -106,24 +139,77 @@ class FennickZ4(StandIn):
             self.then(self.leave)
         elif line == "OK?":
             self.say("done\r")
+        elif line == "BL":
+            self.say("done\r")
+            self.then(self.load)
+        elif line == "IM?":
+            self.say(f"{self.flash['image']:X}\r")
         elif line == "SG?":
             self.say(f"{-self.level:X}\r")
         elif line == "SN?":
             self.say(f"{self.own['serial']:08X}\r")
         elif line == "VR?":
-            self.say(f"{self.own['firmware']:04X}\r")
+            self.say(f"{self.flash['version'] or self.own['firmware']:04X}\r")
         elif (found := re.fullmatch(r"([A-Z]{2})\?", line)) and found[1] in LIMITS:
             self.say(f"{self.memory[found[1]]:X}\r")
         elif (found := re.fullmatch(r"([A-Z]{2})=([0-9A-F]{1,4})", line)) and found[1] in LIMITS:
             low, high = LIMITS[found[1]]
             value = int(found[2], 16)
-            if low <= value <= high and (found[1] != "RO" or value in (COORDINATOR, JOINER)):
+            roles = (ROLES[self.flash["image"]],) if self.flash["image"] in ROLES else (COORDINATOR, JOINER)
+            if low <= value <= high and (found[1] != "RO" or value in roles):
                 self.memory[found[1]] = value
                 self.say("done\r")
             else:
                 self.say("fault\r")
         else:
             self.say("fault\r")
+
+    # -- the boot loader --------------------------------------------------------------------------------------------
+
+    def load(self) -> None:
+        """Starts the boot loader."""
+        self.mode = "loader"
+        self.uart.tuning = Tuning(LOADER_RATE)
+        self.editor = LineEditor(self, "\r", self.loader_line, lambda: self.say("fault\r"))
+        self.say("z4 loader 1.0\r", 0.05)
+
+    def loader_line(self, line: str) -> None:
+        if line == "V":
+            has = self.flash["image"] >= 0
+            self.say(f"image {self.flash['image']:X} {self.flash['version']:04X}\r" if has else "no image\r")
+        elif line == "L":
+            self.say("send\r")
+            self.taken = bytearray()
+            self.then(self.take_image)
+        elif line == "G" and self.flash["image"] >= 0:
+            self.say("done\r")
+            self.then(self.restart)
+        else:
+            self.say("fault\r")
+
+    def take_image(self) -> None:
+        """Receives an image."""
+        self.receiver = Receiver(self, self.store, self.received)
+
+    def store(self, data: bytes) -> None:
+        """With the first block the image that was there is gone."""
+        if not self.taken:
+            self.flash["image"] = -1
+        self.taken += data
+
+    def received(self, size: int | None, why: str) -> None:
+        """The transfer has ended."""
+        code = bytes(self.taken[HEAD.size :])
+        right = not why and len(self.taken) >= HEAD.size
+        if right:
+            mark, kind, version, length, check = HEAD.unpack_from(self.taken)
+            right = mark == MARK and kind in ROLES and length <= len(code) and crc32(code[:length]) == check
+        if not right:
+            self.say("refused\r", 0.02)
+            return
+        self.forget()
+        self.flash |= {"image": kind, "version": version, "RO": ROLES[kind]}
+        self.say("stored\r", 0.3)
 
     # -- the air --------------------------------------------------------------------------------------------------
 

@@ -23,7 +23,7 @@ from wexicon.core.registry import Registry
 from wexicon.core.text import meant
 from wexicon.files import open_regular, read_file
 from wexicon.folders import shipped_folder, state_folder, user_folder
-from wexicon.work.contact.beside import file_beside
+from wexicon.work.contact.beside import LARGEST_IMAGE, file_beside
 from wexicon.work.contact.pins import PinRecord
 from wexicon.work.contact.relay_commands import run_command
 
@@ -133,7 +133,12 @@ def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str], 
     def dialogue(name: str) -> Program:
         return find_dialogue(file_beside(folder, name, allowed))
 
-    sheet = read_sheet(read_file(path), str(path), lexicon, secret, seat, units, dialogue)
+    def image(name: str) -> str:
+        found = file_beside(folder, name, allowed)
+        read_file(found, LARGEST_IMAGE)
+        return str(found.absolute())
+
+    sheet = read_sheet(read_file(path), str(path), lexicon, secret, seat, units, dialogue, image)
     notes = dict.fromkeys(note for one in sheet.seats.values() if (note := shadowed_by(one.lexicon)))
     return msgspec.structs.replace(sheet, notes=(*notes, *sheet.notes)) if notes else sheet
 

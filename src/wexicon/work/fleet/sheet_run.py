@@ -198,7 +198,7 @@ class SheetRun:
         seat = job.seat
         # Only a plan comes here with secrets to be generated: it says that there are some.
         wanted = {**job.wanted, **GeneratedSecrets().of(job, "")}
-        asked = Order(wanted, order.prove, seat.trust, self.sheet.digest, order.plan)
+        asked = Order(wanted, order.prove, seat.trust, self.sheet.digest, order.plan, image=seat.image)
         opening = Opening(title=job.name, secrets=job.secrets())
         store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
         with module_on_port(port, seat.lexicon, setup, opening, job.given(self.sheet.secret)) as module:

@@ -108,7 +108,14 @@ class PortBench:
             with self._opened(job, port, Listener()) as module:
                 module.attention.gain([*module.likely, module.lexicon.factory])
                 require_unit(module, self._units(job))
-                order = Order(self._wanted[job.name], self._prove, job.seat.trust, self._sheet.digest, touched=True)
+                order = Order(
+                    self._wanted[job.name],
+                    self._prove,
+                    job.seat.trust,
+                    self._sheet.digest,
+                    touched=True,
+                    image=job.seat.image,
+                )
                 result = provision(module, order, store=self._store)
         except Exception as fault:
             result.ended_by(fault, "put back")

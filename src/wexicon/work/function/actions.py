@@ -15,6 +15,8 @@ from wexicon.work.results.dialogue import ActionResult
 from wexicon.work.results.masking import masked
 from wexicon.work.results.verdicts import Verdict
 
+NOT_SEEN = "no restart observed"
+
 
 def do_action(module: Module, name: str, values: Mapping[str, object], *, plan: bool = False) -> ActionResult:
     """Has the module do something. Faults end in the result. `plan` works out what would be said, and says none of it."""
@@ -22,11 +24,14 @@ def do_action(module: Module, name: str, values: Mapping[str, object], *, plan: 
     began = session.clock.now()
     step = "attention"
     try:
-        session.begin_step(step, searching=True)
-        module.attention.gain([*module.likely, module.lexicon.factory])
-        step = "identify"
-        session.begin_step(step)
-        result.identity = dict(module.identify())
+        action = module.lexicon.actions.get(name)
+        if action is None or action.needs_attention or plan:
+            session.begin_step(step, searching=True)
+            module.attention.gain([*module.likely, module.lexicon.factory])
+            step = "identify"
+            session.begin_step(step)
+            result.identity = dict(module.identify())
+        before = _all_of(module) if action and action.loads and result.identity and not plan else {}
         step = name
         session.begin_step(step)
         if plan:
@@ -37,6 +42,10 @@ def do_action(module: Module, name: str, values: Mapping[str, object], *, plan: 
         else:
             result.kept = module.do(name, values)
             result.verdict = _seen(module, name, result)
+            if action and action.loads:
+                step = "read what was loaded"
+                session.begin_step(step)
+                _tell_loaded(module, before, result)
         if module.attention.held and "leave" in module.lexicon.actions and name != "leave":
             step = "leave"
             module.do(step)
@@ -50,6 +59,35 @@ def do_action(module: Module, name: str, values: Mapping[str, object], *, plan: 
     return result
 
 
+def _all_of(module: Module) -> dict[str, str]:
+    """Every setting that can be read, as it is shown, and what the module says of itself."""
+    settings = module.lexicon.settings
+    found = module.settings.read([name for name, one in settings.items() if one.readable and not one.secret])
+    return {**module.identity, **{name: one.shown(settings[name]) for name, one in found.items()}}
+
+
+def _tell_loaded(module: Module, before: Mapping[str, str], result: ActionResult) -> None:
+    """Another image may be another module: identity and settings are read again. That it answers shows that the image runs.
+    Raises Fault."""
+    if not module.attention.held:
+        module.attention.gain([*module.expected_links(), module.lexicon.factory])
+    unit = module.lexicon.unit
+    if unit and result.identity:
+        module.identify_again(result.identity)
+    result.identity = dict(module.identify())
+    result.verdict = Verdict.DONE
+    result.remarks = [one for one in result.remarks if one != NOT_SEEN]
+    after = _all_of(module)
+    changed = [
+        f"{name} {before[name]} before, {after.get(name, 'not there')} now"
+        for name in before
+        if before[name] != after.get(name)
+    ]
+    result.remarks.append(f"loaded: {', '.join(changed)}" if changed else "loaded: identity and settings are as before")
+    if not before:
+        result.remarks[-1] = "loaded: identity read; what the settings were before is not known"
+
+
 def _seen(module: Module, name: str, result: ActionResult) -> Verdict:
     """Whether a start was seen, where the action makes one."""
     if not module.lexicon.actions[name].restarts:
@@ -60,5 +98,5 @@ def _seen(module: Module, name: str, result: ActionResult) -> Verdict:
         module.attention.lose()
     else:
         seen = come_back(module)
-    result.remarks.append("restart observed" if seen else "no restart observed")
+    result.remarks.append("restart observed" if seen else NOT_SEEN)
     return Verdict.DONE if seen else Verdict.UNPROVED

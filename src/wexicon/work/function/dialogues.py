@@ -21,6 +21,7 @@ from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.work.contact.attention import PATIENCE
+from wexicon.work.contact.beside import TransferFiles
 from wexicon.work.contact.symptoms import with_cause
 from wexicon.work.module.expected import LINES, expected
 from wexicon.work.module.module import AnotherModule, Module
@@ -151,7 +152,8 @@ def _run(
 ) -> DialogueResult:
     """Runs a dialogue, `first` before its first line."""
     session = parties[0].session
-    runner = Runner(session, program, values, note=note, parties=parties, opens=opens)
+    files = TransferFiles(program, values)
+    runner = Runner(session, program, values, note=note, parties=parties, opens=opens, files=files)
     result = DialogueResult(dialogue=program.path, verdict=Verdict.PASSED)
     began = session.clock.now()
     try:

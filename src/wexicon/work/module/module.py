@@ -23,6 +23,7 @@ from wexicon.core.text import visible
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.core.values import UNSET, Value
 from wexicon.work.contact.attention import PATIENCE, Attention
+from wexicon.work.contact.beside import TransferFiles
 from wexicon.work.contact.ledger import Left, Ordered, Ready
 from wexicon.work.contact.symptoms import Symptoms
 from wexicon.work.module.settings import Settings
@@ -319,7 +320,8 @@ class Module:
         needed = {need.name for need in action.program.needs()}
         have = {**self.given, **self.kept, **(values or {})}
         given = {name: value for name, value in have.items() if name in needed}
-        made = Runner(self.session, action.program, given, module=self, operator=self.operator).run()
+        files = TransferFiles(action.program, given)
+        made = Runner(self.session, action.program, given, module=self, operator=self.operator, files=files).run()
         self.attention.spoke()
         if action.restarts:
             self.attention.ledger.note(Ordered(self.session.clock.now()))

@@ -12,7 +12,8 @@ from datetime import UTC
 
 import msgspec
 
-from wexicon.core.faults import ModuleFault
+from wexicon.core.faults import ModuleFault, Unreachable
+from wexicon.core.formats.images import Image
 from wexicon.core.protocol.observations import Judged, Started
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
@@ -20,7 +21,7 @@ from wexicon.core.values import UNSET, Value
 from wexicon.work.contact.ledger import AllRead, Sign, Written
 from wexicon.work.module.module import MOST_TIMES, AnotherModule, Module
 from wexicon.work.module.settings import Reading, Refused
-from wexicon.work.module.starts import start, strongest
+from wexicon.work.module.starts import come_back, start, strongest
 from wexicon.work.module.witness import Witness
 from wexicon.work.provisioning.begun import BegunWork
 from wexicon.work.provisioning.order import ordered, together
@@ -49,6 +50,8 @@ class Order(msgspec.Struct, frozen=True):
     plan: bool = False
     # A dialogue has said something before: what it set is saved, and lives through the start that proves.
     touched: bool = False
+    # The firmware image that it needs.
+    image: Image | None = None
 
 
 class ProvisioningRun:
@@ -153,11 +156,24 @@ class ProvisioningRun:
     def _walk(self) -> None:
         module = self.module
         self._enter("attention", searching=True)
-        module.attention.gain(self._likely_links())
+        try:
+            module.attention.gain(self._likely_links())
+        except Unreachable as fault:
+            recovers = next(
+                (one.name for one in self.lexicon.actions.values() if one.loads and not one.needs_attention), ""
+            )
+            if self.order.image and recovers:
+                port, file = self.session.link.name, self.order.image.file
+                fault.hint += (
+                    f"\nIf a load was interrupted: wexicon do {port} {recovers} {self.order.image.parameter}={file}"
+                )
+            raise
         self._enter("identify")
         self.result.identity = dict(module.identify())
         unit = self.lexicon.unit_of(module.identity, self.session.link.name)
         self.begun = BegunWork(self.store, unit, list(self.order.wanted), self.order.sheet)
+        if self.order.image and (differs := self.order.image.differs(module.identity)):
+            self._load(self.order.image, differs)
         self._require_wanted()
         self._enter("read")
         names = self._names()
@@ -175,6 +191,31 @@ class ProvisioningRun:
             self._note_granted(name, line)
         self._enter("leave")
         self.module.leave()
+
+    def _load(self, image: Image, differs: str) -> None:
+        """Another image is there: loads the one that is needed, and identifies the module again. Raises Fault."""
+        module, file = self.module, image.file.replace("\\", "/").rpartition("/")[2]
+        if not self.write:
+            raise ModuleFault(f"another firmware image is there: {differs}", where=self.session.link.name)
+        if self.order.plan:
+            self.result.remarks.append(
+                f"{file} would be loaded first: {differs}; the plan is for the settings as they are now"
+            )
+            return
+        self._enter("load")
+        self.begun.remember({})
+        self.session.log(f"loading {file}: {differs}")
+        module.do(image.action, {image.parameter: image.file})
+        self.result.written += 1
+        come_back(module)
+        self._enter("identify")
+        if not module.attention.held:
+            module.attention.gain([*module.expected_links(), self.lexicon.factory])
+        module.identify_again(dict(module.identity))
+        self.result.identity = dict(module.identity)
+        if still := image.differs(module.identity):
+            raise ModuleFault(f"{file} was loaded, and still {still}", where=self.session.link.name)
+        self.result.remarks.append(f"{file} loaded: before, {differs}")
 
     def _likely_links(self) -> list[Tuning]:
         """Link settings to try first: the last known, the factory default, the wanted ones."""

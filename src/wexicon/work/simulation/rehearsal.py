@@ -134,7 +134,8 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     traced = _Traced(bench, trace, tuning)
     session = bench.session(traced.writer, tuning=tuning, secrets=seat.secrets())
     result = provision(
-        Module(session, seat.lexicon, bench.operator, given=seat.given), order or Order(seat.wanted, trust=seat.trust)
+        Module(session, seat.lexicon, bench.operator, given=seat.given),
+        order or Order(seat.wanted, trust=seat.trust, image=seat.image),
     )
     session.listener.flush()
     port = f"stand-in {bench.standin.family}"

@@ -187,6 +187,7 @@ class Action(msgspec.Struct, frozen=True):
     restarts: bool
     resets: bool
     settles: float = 0.0
+    loads: bool = False
 
 
 class Lexicon(msgspec.Struct, frozen=True):

@@ -473,7 +473,8 @@ class _Reading:
             return None
         ends = table.ends_attention or (table.restarts and self.mapping("attention").get("how", "always") != "always")
         settles = self.duration(("action", name, "settles"), table.settles)
-        return Action(name, table.meaning, program, table.needs_attention, ends, table.restarts, table.resets, settles)
+        needs = table.needs_attention
+        return Action(name, table.meaning, program, needs, ends, table.restarts, table.resets, settles, table.loads)
 
 
 def _in_digits(text: str) -> str:

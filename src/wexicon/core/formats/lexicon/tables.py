@@ -203,8 +203,8 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[action.NAME]`: what the module does, as a dialogue. `needs_attention`: it must listen for this, and
     command mode is entered again where it timed out; `ends_attention` where command mode ends with it, `restarts` where it
-    starts again, `resets` where it goes back to its factory defaults; `settles` how long it needs afterwards before it
-    listens."""
+    starts again, `resets` where it goes back to its factory defaults, `loads` where it gets another firmware image: then
+    identity and settings are read again. `settles` is how long it needs afterwards before it listens."""
 
     dialogue: str
     meaning: str = ""
@@ -212,6 +212,7 @@ class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ends_attention: bool = False
     restarts: bool = False
     resets: bool = False
+    loads: bool = False
     settles: str = ""
 
 
