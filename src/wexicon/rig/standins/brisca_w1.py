@@ -3,8 +3,10 @@
 The rule, from its invented datasheet: it starts with a message at 38400 baud, is deaf for 0.6 s, and says READY at the
 rate it keeps. Lines end with CR LF; it echoes until ATE0. Answers end with OK or FAULT n. AT+SEEK lists networks for two
 seconds, and until it is done all else is BUSY. AT+ACCESS joins, in mode station only. AT+POST c n takes n bytes after the
-prompt; what comes in is announced as +IN c n and a space, then n bytes with no line end. AT+SERVE lets up to four clients in,
-each on the lowest channel that is free. AT+RATE takes effect after its OK. AT+STORE keeps the settings.
+prompt; what comes in is announced as +IN c n and a space, then n bytes with no line end; a payload that stops for five seconds
+is FAULT 12. AT+SERVE lets up to four clients in, each on the lowest channel that is free. AT+RATE takes effect after its OK.
+AT+STORE keeps the settings; the network that was joined last is kept by itself, joined again after each start in mode station,
+and forgotten by AT+PART. In mode beacon AT+OPEN opens a network for others.
 """
 
 from __future__ import annotations
@@ -13,6 +15,7 @@ import re
 from typing import Any, ClassVar
 
 from wexicon.core.tuning import Tuning
+from wexicon.rig.air import AccessPoint
 from wexicon.rig.sockets import Channel, Served
 from wexicon.rig.standin import LineEditor, StandIn
 
@@ -23,6 +26,8 @@ START_TIME = 0.6
 JOIN_TIME = 1.8
 SEEK_TIME = 2.0
 LARGEST_POST = 1500
+PAYLOAD_TIME = 5.0
+ADDRESS = r"(?:(?:25[0-5]|2[0-4]\d|1?\d?\d)\.){3}(?:25[0-5]|2[0-4]\d|1?\d?\d)"
 CHANNELS = range(4)
 
 
@@ -32,13 +37,24 @@ class BriscaW1(StandIn):
     family = "brisca-w1"
     maker = "Brisca"
     about = "Wi-Fi module: scans, joins, sends, serves"
-    factory: ClassVar[dict[str, object]] = {"name": "brisca-w1", "mode": "idle", "rate": 115200, "power": 20}
+    factory: ClassVar[dict[str, object]] = {
+        "name": "brisca-w1",
+        "mode": "idle",
+        "rate": 115200,
+        "power": 20,
+        "dhcp": 1,
+        "fixed": "0.0.0.0",
+        "many": 1,
+        "joined": ("", ""),
+    }
     identity: ClassVar[dict[str, object]] = {"address": "02B1C0447A10", "firmware": "2.0.3"}
 
     served: Served | None = None
+    own_network: AccessPoint | None = None
 
     def stopped(self) -> None:
         self.stop_serving()
+        self.shut()
         for channel in self.links.values():
             channel.close()
 
@@ -68,6 +84,16 @@ class BriscaW1(StandIn):
 
     def listen(self) -> None:
         self.deaf = False
+        if self.memory["mode"] == "station" and self.flash["joined"][0]:
+            self.after(JOIN_TIME, self.rejoin)
+
+    def rejoin(self) -> None:
+        """Joins the network again that it was in last."""
+        name, passphrase = self.flash["joined"]
+        point = self.air.access_point(name)
+        if not self.joined and point is not None and point.passphrase == passphrase:
+            self.joined, self.point = 1, point
+            self.after(1.5, self.addressed)
 
     def heard(self, data: bytes, began: float) -> None:
         if self.deaf:
@@ -78,10 +104,18 @@ class BriscaW1(StandIn):
             channel, size = self.payload
             part, data = data[: size - len(self.taken)], data[size - len(self.taken) :]
             self.taken += part
+            count = len(self.taken)
+            self.after(PAYLOAD_TIME, lambda count=count: self.payload_stopped(count))  # type: ignore[misc]
             if len(self.taken) == size:
                 self.payload = None
                 self.posted(channel, bytes(self.taken))
         self.editor.feed(data)
+
+    def payload_stopped(self, count: int) -> None:
+        """Nothing more of a payload came: it takes commands again."""
+        if self.payload and len(self.taken) == count:
+            self.payload = None
+            self.fault(12)
 
     # -- commands -----------------------------------------------------------------------------------------------
 
@@ -122,12 +156,26 @@ class BriscaW1(StandIn):
             self.link(int(found[1]), found[2], int(found[3]))
         elif found := re.fullmatch(r"AT\+POST (\d) (\d{1,4})", line):
             self.post(int(found[1]), int(found[2]))
+        elif found := re.fullmatch(r"AT\+(DHCP|FIXED|MANY)\?", line):
+            kept = self.memory[found[1].lower()]
+            self.answer(f'+{found[1]} "{kept}"' if found[1] == "FIXED" else f"+{found[1]} {kept}")
+        elif found := re.fullmatch(r"AT\+(DHCP|FIXED|MANY)=(.*)", line):
+            self.connect_by(found[1].lower(), found[2])
         elif line == "AT+ADDRESS?":
-            self.answer(f"+ADDRESS {'127.0.0.1' if self.joined == 2 else '0.0.0.0'}")
+            self.answer(f"+ADDRESS {self.address()}")
+        elif line == "AT+SIGNAL?":
+            self.answer(f"+SIGNAL {self.point.signal}") if self.joined else self.fault(8)
+        elif line == "AT+PART":
+            self.leave()
+        elif found := re.fullmatch(r'AT\+OPEN="((?:[^"\\]|\\.)*)","((?:[^"\\]|\\.)*)"', line):
+            self.open(*(re.sub(r"\\(.)", r"\1", part) for part in found.groups()))
+        elif line == "AT+SHUT":
+            self.shut()
+            self.answer()
         elif line == "AT+SERVE?":
             self.answer(f"+SERVE {self.served.port if self.served else 0}")
-        elif found := re.fullmatch(r"AT\+SERVE (\d{1,5})", line):
-            self.serve(int(found[1]))
+        elif found := re.fullmatch(r"AT\+SERVE (\d{1,5})(?:,([1-4]))?", line):
+            self.serve(int(found[1]), int(found[2] or 4))
         elif found := re.fullmatch(r"AT\+DROP (\d)", line):
             self.drop(int(found[1]))
         else:
@@ -150,6 +198,14 @@ class BriscaW1(StandIn):
         if word == "rate":
             self.then(lambda: setattr(self.uart, "tuning", Tuning(int(value))))
         return None
+
+    def connect_by(self, word: str, text: str) -> None:
+        """How it gets its address, and how many connections it has."""
+        fixed = re.fullmatch(f'"({ADDRESS})"', text)
+        if not (fixed if word == "fixed" else text in ("0", "1")):
+            return self.fault(3)
+        self.memory[word] = fixed[1] if fixed and word == "fixed" else int(text)
+        return self.answer()
 
     # -- the network ----------------------------------------------------------------------------------------------
 
@@ -175,20 +231,58 @@ class BriscaW1(StandIn):
         elif not right:
             self.say("\r\nBAD KEY\r\n", JOIN_TIME)
         else:
-            self.joined = 1
+            self.joined, self.point = 1, point
+            self.flash["joined"] = self.memory["joined"] = (name, passphrase)
             self.answer(delay=JOIN_TIME)
             self.after(JOIN_TIME + 1.5, self.addressed)
         return None
 
     def addressed(self) -> None:
-        self.joined = 2
-        self.say("\r\n+ACCESS 2\r\n", 0)
+        if self.joined:
+            self.joined = 2
+            self.say("\r\n+ACCESS 2\r\n", 0)
+
+    def address(self) -> str:
+        """Its address: this machine's, as it really serves there, unless it is fixed."""
+        if self.joined != 2:
+            return "0.0.0.0"
+        return "127.0.0.1" if self.memory["dhcp"] else str(self.memory["fixed"])
+
+    def leave(self) -> None:
+        """Leaves the network, and forgets it."""
+        self.flash["joined"] = self.memory["joined"] = ("", "")
+        was, self.joined = self.joined, 0
+        self.stop_serving()
+        for number in [*self.links]:
+            self.links.pop(number).close()
+        self.answer()
+        if was:
+            self.say("\r\n+ACCESS 0\r\n", 0.1)
+
+    def open(self, name: str, passphrase: str) -> None:
+        """Opens a network for others."""
+        if self.memory["mode"] != "beacon":
+            return self.fault(13)
+        if not 1 <= len(name) <= 32 or not (passphrase == "" or 8 <= len(passphrase) <= 63):
+            return self.fault(3)
+        self.shut()
+        self.own_network = AccessPoint(name, passphrase, -40, 1)
+        self.air.access_points.append(self.own_network)
+        return self.answer()
+
+    def shut(self) -> None:
+        """Its own network is gone."""
+        if self.own_network in self.air.access_points:
+            self.air.access_points.remove(self.own_network)
+        self.own_network = None
 
     def link(self, channel: int, host: str, port: int) -> None:
         if self.joined != 2:
             return self.fault(8)
         if channel not in CHANNELS or channel in self.links:
             return self.fault(3)
+        if not self.memory["many"] and (channel or self.links):
+            return self.fault(11)
         self.answer()
         made = self.channel(channel)
         self.after(0.25, lambda: self.linked(channel, made, made.connect(host, port)))
@@ -198,15 +292,17 @@ class BriscaW1(StandIn):
         """A channel that is not connected yet."""
         return Channel(self, lambda data: self.came_in(number, data), lambda: self.ended(number))
 
-    def serve(self, port: int) -> None:
-        """Lets clients in at a port, or at none any more (0)."""
-        if self.joined != 2:
+    def serve(self, port: int, limit: int) -> None:
+        """Lets up to `limit` clients in at a port, or at none any more (0)."""
+        if self.joined != 2 and not self.own_network:
             return self.fault(8)
+        if port and not self.memory["many"] and limit > 1:
+            return self.fault(11)
         if port > 65535 or (port and self.served):
             return self.fault(3 if port > 65535 else 10)
         if port:
             try:
-                self.served = Served(self, port, self.meet)
+                self.served, self.limit = Served(self, port, self.meet), limit
             except OSError:
                 return self.fault(10)
         else:
@@ -216,7 +312,7 @@ class BriscaW1(StandIn):
     def meet(self) -> Channel | None:
         """A client asks to be let in."""
         number = next((one for one in CHANNELS if one not in self.links), None)
-        if number is None:
+        if number is None or len(self.links) >= self.limit:
             return None
         made = self.channel(number)
         self.linked(number, made, True)
@@ -247,6 +343,7 @@ class BriscaW1(StandIn):
         if channel not in self.links or not 1 <= size <= LARGEST_POST:
             return self.fault(9 if channel not in self.links else 3)
         self.payload, self.taken = (channel, size), bytearray()
+        self.after(PAYLOAD_TIME, lambda: self.payload_stopped(0))
         self.say("\r\n> ")
         return None
 
