@@ -2,8 +2,9 @@
 
 The rule, from its invented datasheet: started with the key held, it speaks command mode at 57600 8N1; the key must stay
 held for a second or the mode is half (AT and AT+WHO? answer, AT+LABEL? and AT+MATE? say nothing, the rest is ERR 4).
-Otherwise it is in data mode at the rate, stop bits and parity it keeps, and says +MATE UP when it is joined. The first
-line after the start is ERR 0. Lines end with CR LF. Settings are kept by AT+KEEP; all are used from the next start on.
+Otherwise it is in data mode at the rate, stop bits and parity it keeps, and says +MATE UP when it is joined, +MATE DOWN when
+that ends. The first line after the start is ERR 0. Lines end with CR LF. Settings are kept by AT+KEEP; all are used from the
+next start on.
 """
 
 from __future__ import annotations
@@ -22,7 +23,10 @@ ALLOWED = {
     "pass": r"[0-9]{4,8}",
     "mate": r"[0-9A-F]{6}-[0-9A-F]{6}",
     "speed": r"[2-7],[12],[NEO]",
+    "join": r"[BAN]",
+    "ask": r"[01]",
 }
+HELP = ("WHO?", "SELF?", "LABEL", "PART", "PASS", "MATE", "SPEED", "JOIN", "ASK", "LOOK", "KEEP", "BOOT", "FRESH")
 KEY_TIME = 1.0
 LOOK_TIME = 3.0
 START_TIME = 0.25
@@ -42,6 +46,8 @@ class TamselK5(BluetoothModule):
         "pass": "0000",
         "mate": "",
         "speed": ("3", "1", "N"),
+        "join": "B",
+        "ask": "1",
     }
     identity: ClassVar[dict[str, object]] = {"address": "02A15C0013F7", "firmware": "1.4", "model": "TAMSEL-K5"}
 
@@ -101,6 +107,15 @@ class TamselK5(BluetoothModule):
     def tell_joined(self) -> None:
         self.say("+MATE UP\r\n", 0)
 
+    def tell_parted(self) -> None:
+        self.say("+MATE DOWN\r\n", 0)
+
+    def connects(self) -> str:
+        return {"B": "bound", "A": "any", "N": "none"}[str(self.flash["join"])]
+
+    def asks(self) -> bool:
+        return bool(self.flash["ask"] == "1")
+
     def pin(self) -> str:
         return str(self.flash["pass"])
 
@@ -129,10 +144,12 @@ class TamselK5(BluetoothModule):
         elif self.mode == "half":
             if line not in ("AT+LABEL?", "AT+MATE?"):
                 self.answer_error(4)
-        elif asked := re.fullmatch(r"AT\+(LABEL|PART|PASS|MATE|SPEED|SELF)\?", line):
+        elif asked := re.fullmatch(r"AT\+(LABEL|PART|PASS|MATE|SPEED|JOIN|ASK|SELF)\?", line):
             self.answer(self.told(asked[1]))
-        elif told := re.fullmatch(r"AT\+(LABEL|PART|PASS|MATE|SPEED)=(.*)", line):
+        elif told := re.fullmatch(r"AT\+(LABEL|PART|PASS|MATE|SPEED|JOIN|ASK)=(.*)", line):
             self.take(told[1].lower(), told[2])
+        elif line == "AT+HELP":
+            self.answer(*(f"+HELP AT+{word}" for word in HELP))
         elif line == "AT+LOOK":
             self.look()
         elif line == "AT+KEEP":

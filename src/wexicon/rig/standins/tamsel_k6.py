@@ -37,7 +37,7 @@ class TamselK6(BluetoothModule):
     maker = "Tamsel"
     about = "Bluetooth follower, no line ends"
     answers_in = 0.02
-    factory: ClassVar[dict[str, object]] = {"L": "TAMSEL-K6", "P": "5050", "R": "P", "Q": "0"}
+    factory: ClassVar[dict[str, object]] = {"L": "TAMSEL-K6", "P": "5050", "R": "P", "Q": "0", "S": "1"}
     identity: ClassVar[dict[str, object]] = {"address": "02A15C00218E", "firmware": "2.1"}
 
     def started(self) -> None:
@@ -70,9 +70,9 @@ class TamselK6(BluetoothModule):
             answer = "OK"
         elif text == "AT:W?":
             answer = f":W=TAMSEL-K6 {self.own['firmware']} {self.own['address']}"
-        elif found := re.fullmatch(r"AT:([LRQ])\?", text):
+        elif found := re.fullmatch(r"AT:([LRQS])\?", text):
             answer = f":{found[1]}={self.flash[found[1]]}" if found[1] != "Q" or newer else ""
-        elif (found := re.fullmatch(r"(?s)AT:([LPRQ])=(.*)", text)) and (found[1] != "Q" or newer):
+        elif (found := re.fullmatch(r"(?s)AT:([LPRQS])=(.*)", text)) and (found[1] != "Q" or newer):
             answer = self.take(found[1], found[2])
         if answer:
             self.buffer = b""
@@ -80,7 +80,7 @@ class TamselK6(BluetoothModule):
             self.say(answer)
 
     def take(self, word: str, text: str) -> str:
-        forms = {"L": r"(?s).{1,16}", "P": r"[0-9]{4}", "R": "|".join(RATES), "Q": r"[01]"}
+        forms = {"L": r"(?s).{1,16}", "P": r"[0-9]{4}", "R": "|".join(RATES), "Q": r"[01]", "S": r"[01]"}
         if not re.fullmatch(forms[word], text):
             return f"NO:{word}"
         self.flash[word] = self.memory[word] = text
@@ -95,6 +95,9 @@ class TamselK6(BluetoothModule):
 
     def pin(self) -> str:
         return str(self.flash["P"])
+
+    def asks(self) -> bool:
+        return bool(self.flash["S"] == "1")
 
     def called(self) -> str:
         return str(self.flash["L"])
