@@ -38,6 +38,7 @@ OTHER = {
     "lindle-l9": {"serial": "L9-00999"},
     "lindle-r2": {"serial": "0999"},
     "orvane-b3": {"address": "02C44E10FFFF"},
+    "osier-w2": {"address": "02A15CFFFE00FFFF"},
     "polmar-p1": {"serial": "P1009999"},
     "tamsel-k5": {"address": "02A15C00FFFF"},
     "tamsel-k6": {"address": "02A15C00EEEE"},
@@ -47,7 +48,7 @@ OTHER = {
 
 
 # What the stand-ins call their rates: a wrong one is no rate at all.
-RATES = ("rate", "uart", "UB", "R", "speed", "b")
+RATES = ("rate", "uart", "UB", "R", "speed", "b", "RATE")
 # How many places there are at which a run can be broken off: each is tried.
 EVERY = {"stopped": 45, "killed": 45, "power cut": 420, "brown-out": 420, "swapped": 45, "set after a kill": 45}
 # Families whose power, and key, a fixture can work.

@@ -93,6 +93,16 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
         "peer": lambda f, v: f["a"].upper() == _turned(v),
         "rate": lambda f, v: f["b"] == B3_RATES[v],
     },
+    "osier-w2": {
+        "join-eui": lambda f, v: f["JOINEUI"] == v,
+        "app-key": lambda f, v: f["APPKEY"] == v,
+        "network-key": lambda f, v: f["NWKKEY"] == v,
+        "data-key": lambda f, v: f["DATKEY"] == v,
+        "class": lambda f, v: f["CLASS"] == v,
+        "data-rate": lambda f, v: f["DR"] == str(v),
+        "adr": lambda f, v: f["ADR"] == str(int(v)),
+        "rate": lambda f, v: f["RATE"] == str(v),
+    },
     "polmar-p1": {
         "interval": lambda f, v: f["every"] == {"100ms": 2, "200ms": 4, "500ms": 10, "1s": 20, "2s": 40}[v],
         "sentences": lambda f, v: f["out"] == tuple(v.split("+")),

@@ -35,6 +35,16 @@ WANTED: dict[str, dict[str, Any]] = {
         "power": "11",
         "relay": True,
     },
+    "osier-w2": {
+        "join-eui": "02A15CFFFE000001",
+        "app-key": "00112233445566778899AABBCCDDEEFF",
+        "network-key": "1122334455667788990011223344556F",
+        "data-key": "2122334455667788990011223344556E",
+        "class": "C",
+        "data-rate": 3,
+        "adr": False,
+        "rate": 115200,
+    },
     "orvane-b3": {"name": "mast", "role": "leader", "pin": "4711", "peer": "02:A1:5C:00:21:8E", "rate": 9600},
     "polmar-p1": {
         "interval": "500ms",
@@ -56,4 +66,9 @@ WANTED: dict[str, dict[str, Any]] = {
 }
 WANTED["wherry-c1"] = WANTED["wherry-c3"]
 # Settings that cannot be read, for which the campaign takes the module's word.
-TRUST = {"tamsel-k6": ("pin",), "wherry-c1": ("key",), "wherry-c3": ("key",)}
+TRUST = {
+    "osier-w2": ("app-key", "network-key", "data-key"),
+    "tamsel-k6": ("pin",),
+    "wherry-c1": ("key",),
+    "wherry-c3": ("key",),
+}

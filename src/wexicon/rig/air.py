@@ -13,6 +13,7 @@ from typing import Any, NamedTuple, Protocol
 import msgspec
 
 from wexicon.core.engineering.radio import log_distance_loss, noise_power
+from wexicon.rig.lorawan import Lorawan, LorawanTable
 
 # How long a transmission is remembered after its end (seconds).
 KEPT = 5.0
@@ -147,6 +148,7 @@ class AirTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     network: Network = Network()
     sky: Sky = Sky()
     management: Management = msgspec.field(default_factory=Management)
+    lorawan: LorawanTable = msgspec.field(default_factory=LorawanTable)
     place: dict[str, Place] = msgspec.field(default_factory=dict)
     walls: dict[str, float] = msgspec.field(default_factory=dict)
     exponent: float = 2.0
@@ -167,6 +169,7 @@ class Air:
         self.sky = table.sky
         self.management = table.management
         self.answered: dict[int, str] = {}
+        self.lorawan = Lorawan(table.lorawan)
         self.members: list[Member] = []
         self.places = dict(table.place)
         self.exponent, self.noise_figure = table.exponent, table.noise_figure

@@ -16,6 +16,7 @@ FAMILIES: Registry[str | type[StandIn]] = Registry(
         "fennick-z4": "fennick_z4:FennickZ4",
         "lindle-l9": "lindle_l9:LindleL9",
         "lindle-r2": "lindle_r2:LindleR2",
+        "osier-w2": "osier_w2:OsierW2",
         "orvane-b3": "orvane_b3:OrvaneB3",
         "polmar-p1": "polmar_p1:PolmarP1",
         "recording": "recording:Recording",
