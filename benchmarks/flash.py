@@ -81,7 +81,7 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
         "address": lambda f, v: int.from_bytes(_block(f)[6:8], "big") == v,
         "network": lambda f, v: _block(f)[5] == v,
         "frequency": lambda f, v: int.from_bytes(_block(f)[1:3], "big") == round((v - 860) * 40),
-        "rate": lambda f, v: R2_RATES[_block(f)[4] >> 2] == v,
+        "rate": lambda f, v: R2_RATES[_block(f)[4] >> 2 & 15] == v,
         "frame": lambda f, v: {2: "N", 0: "E", 1: "O"}[_block(f)[3] >> 6] == v[1],
         "power": lambda f, v: {2: 5, 5: 8, 8: 11, 11: 13, 13: 16}[_block(f)[0] >> 4] == int(v),
         "relay": lambda f, v: bool(_block(f)[0] & 1) == v,

@@ -51,7 +51,7 @@ def test_a_readout_is_compared_with_a_sheet_and_with_a_trace() -> None:
         wexicon("readout", "screen", "-l", "brisca-w1", "--sheet", "s.toml", "--trace", "t.jsonl")
         assert "power = 20" in Path("s.toml").read_text()
         for record in ("s.toml", "t.jsonl"):
-            assert "4 of 4 settings are as in" in wexicon("readout", "screen", "--against", record).stdout
+            assert "7 of 7 settings are as in" in wexicon("readout", "screen", "--against", record).stdout
         wexicon("set", "screen", "power=3", "name=Gannet Quay")
         for record in ("s.toml", "t.jsonl"):
             told = wexicon("readout", "screen", "--against", record, status=1).stdout

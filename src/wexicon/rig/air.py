@@ -206,6 +206,11 @@ class Air:
         power = self._arrives(made, receiver)
         return ON_A_DESK if power is None else Signal(power, power - noise_power(bandwidth, self.noise_figure))
 
+    def busy(self, listener: Member, frequency: float, now: float) -> bool:
+        """Whether another one sends on a frequency now."""
+        others = (one for one in self._transmissions if one.sender is not listener and one.frequency == frequency)
+        return any(one.begins <= now < one.ends for one in others)
+
     def disturbed(self, made: Transmission, receiver: Member) -> bool:
         """Whether another transmission was there at the same time, and not much weaker at the receiver."""
         own = self._arrives(made, receiver)

@@ -36,11 +36,15 @@ LIMITS = {
     "OA": (0, ALL - 1),
     "TA": (0, ALL),
     "PO": (1, 6),
+    "JV": (0, 1),
     "UB": (0x20, 0x27),
 }
 # Register PO as a power in dBm; sensitivity in dBm, and the middle of the band in hertz.
 POWERS = {1: -12, 2: -6, 3: -2, 4: 2, 5: 6, 6: 10}
 SENSITIVITY, BAND = -97, 2.44e9
+FIND_TIME = 2.0
+# Register AS: how it stands in its network.
+IN_NETWORK, SEEKS, ALONE, UNVERIFIED = 0, 1, 2, 3
 
 
 LOADER_RATE = 115200
@@ -72,6 +76,8 @@ class FennickZ4(StandIn):
         "TA": ALL,
         "PO": 5,
         "UB": 0x24,
+        "JV": 1,
+        "name": "Z4",
         "image": EITHER,
         "version": 0,
     }
@@ -139,6 +145,15 @@ class FennickZ4(StandIn):
             self.then(self.leave)
         elif line == "OK?":
             self.say("done\r")
+        elif line == "NA?":
+            self.say(f"{self.memory['name']}\r")
+        elif found := re.fullmatch(r"NA=([ -~]{1,16})", line):
+            self.memory["name"] = found[1]
+            self.say("done\r")
+        elif line == "AS?":
+            self.say(f"{self.association():X}\r")
+        elif line == "FN":
+            self.find()
         elif line == "BL":
             self.say("done\r")
             self.then(self.load)
@@ -225,6 +240,38 @@ class FennickZ4(StandIn):
         """Text has come, as strong as this (dBm)."""
         self.level = round(level)
         self.from_air(data, self)
+
+    def association(self) -> int:
+        """How it stands in its network: a joiner that verifies looks for its coordinator."""
+        if self.memory["RO"] == COORDINATOR:
+            return IN_NETWORK if any(self.neighbours()) else ALONE
+        if self.network() is None:
+            return UNVERIFIED if self.memory["JV"] else SEEKS
+        return IN_NETWORK
+
+    def neighbours(self) -> list[FennickZ4]:
+        """The others in its network that it can hear, the strongest first."""
+        own = self.network()
+        found = [
+            one
+            for one in self.air.members
+            if isinstance(one, FennickZ4) and one is not self and one.powered and one.mode != "loader"
+        ]
+        near = [(self.strength(one), one) for one in found if own is not None and one.network() == own]
+        return [one for level, one in sorted(near, key=lambda pair: -pair[0]) if level >= SENSITIVITY]
+
+    def strength(self, other: FennickZ4) -> float:
+        """How strong another one is here, in dBm."""
+        return self.air.level(other, self, POWERS[other.memory["PO"]], BAND)
+
+    def find(self) -> None:
+        """Tells of each module in its network: address, role, signal, serial number and name."""
+        found = self.neighbours()
+        for index, other in enumerate(found):
+            told = f"{other.memory['OA']:X},{other.memory['RO']:X},{-round(self.strength(other)):X},"
+            told += f"{other.own['serial']:08X},{other.memory['name']}\r"
+            self.say(told, FIND_TIME * (index + 1) / (len(found) + 1))
+        self.say("done\r", FIND_TIME)
 
     def network(self) -> tuple[int, int] | None:
         """The network that it is in: a joiner needs its coordinator."""

@@ -2,9 +2,9 @@
 
 The rule, from its invented datasheet: lines end with LF, answers with CR LF: @ok, or @err N. @radio takes frequency in
 hertz (863 to 870 MHz without 869.7 to 869.9, in steps of 100 kHz), spreading factor, bandwidth code and power together. A new
-rate takes effect right after its answer. @save keeps. After a
-start it hears nothing for 120 ms. Two modules hear each other when frequency, spreading factor, bandwidth,
-sync word and network agree.
+rate takes effect right after its answer. @save keeps. After a start it hears nothing for 120 ms. To address 65535 all are sent
+to. With @lbt=1 it listens first: @err 7 while another one sends. @sleep S is deaf for S seconds, then says @awake. Two modules
+hear each other when frequency, spreading factor, bandwidth, sync word and network agree.
 """
 
 from __future__ import annotations
@@ -19,6 +19,7 @@ from wexicon.rig.standin import LineEditor, StandIn
 
 RATES = (9600, 19200, 57600, 115200)
 START_TIME = 0.12
+EVERYBODY = 65535
 BANDWIDTHS = {1: 500_000, 2: 250_000, 4: 125_000}
 
 
@@ -36,6 +37,7 @@ class LindleL9(LoraModule):
         "sync": "12",
         "radio": (868100000, 9, 4, 14),
         "uart": 9600,
+        "lbt": 0,
     }
     identity: ClassVar[dict[str, object]] = {"serial": "L9-00417", "firmware": "3.2"}
 
@@ -47,6 +49,10 @@ class LindleL9(LoraModule):
 
     def listen(self) -> None:
         self.deaf = False
+
+    def awake(self) -> None:
+        self.deaf = False
+        self.say("@awake\r\n", 0)
 
     def heard(self, data: bytes, began: float) -> None:
         if not self.deaf:
@@ -66,11 +72,15 @@ class LindleL9(LoraModule):
         elif line == "@boot":
             self.say("@ok\r\n")
             self.then(self.restart)
-        elif found := re.fullmatch(r"@(name|addr|net|peer|sync|uart|radio)\?", line):
+        elif found := re.fullmatch(r"@(name|addr|net|peer|sync|uart|radio|lbt)\?", line):
             kept = self.memory[found[1]]
             self.say(f"@{found[1]} {','.join(map(str, kept)) if isinstance(kept, tuple) else kept}\r\n")
-        elif found := re.fullmatch(r"@(name|addr|net|peer|sync|uart|radio)=(.*)", line):
+        elif found := re.fullmatch(r"@(name|addr|net|peer|sync|uart|radio|lbt)=(.*)", line):
             self.take(found[1], found[2])
+        elif found := re.fullmatch(r"@sleep ([0-9]{1,4})", line):
+            self.say("@ok\r\n")
+            self.then(lambda: setattr(self, "deaf", True))
+            self.after(int(found[1]) + self.answers_in, self.awake)
         elif found := re.fullmatch(r"@send ([0-9]{1,5}),(.{1,200})", line):
             self.send(int(found[1]), found[2])
         else:
@@ -84,6 +94,7 @@ class LindleL9(LoraModule):
         elif (
             (word in ("addr", "peer") and 0 <= whole <= 65535)
             or (word == "net" and 0 <= whole <= 15)
+            or (word == "lbt" and 0 <= whole <= 1)
             or (word == "uart" and whole in RATES)
         ):
             value = whole
@@ -106,10 +117,13 @@ class LindleL9(LoraModule):
 
     def send(self, to: int, text: str) -> None:
         """Sends to an address; delivery is not confirmed."""
-        own = self.memory["addr"]
+        own, radio = self.memory["addr"], self.radio()
+        if self.memory["lbt"] and self.air.busy(self, radio.frequency, self.agenda.now):
+            self.error(7)
+            return
 
         def received(other: LoraModule, signal: Signal) -> None:
-            if other.memory["addr"] == to:
+            if to in (EVERYBODY, other.memory["addr"]) and not getattr(other, "deaf", False):
                 shown = f"snr {round(min(signal.snr, 12.0))} rssi {round(signal.dbm)}"
                 other.say(f"@air {shown} from {own}: {text}\r\n")
 

@@ -23,6 +23,9 @@ RATES = {1: 115200, 2: 57600, 4: 38400, 5: 19200, 7: 9600, 8: 4800, 11: 2400, 13
 PARITIES = {2: "N", 0: "E", 1: "O"}
 POWERS = (2, 5, 8, 11, 13)
 AIR_RATES = (3, 4, 5, 6, 7)
+# Byte 0, bits 3 and 2: how the module drives its pins. Byte 4, bit 0: the first two bytes of what is sent are an address.
+DRIVES = (0, 1, 2)
+EVERYBODY = 0xFFFF
 SIZE = 10
 SILENCE = 0.01
 # The most bytes of one packet; a code of byte 0 as a power in dBm.
@@ -72,7 +75,7 @@ class LindleR2(LoraModule):
             super().operate(act)
 
     def heard(self, data: bytes, began: float) -> None:
-        if not self.command and not self.air.places:
+        if not self.command and not self.air.places and not self.block[4] & 1:
             self.air.radiate(self, data)
             return
         self.buffer += data
@@ -90,10 +93,14 @@ class LindleR2(LoraModule):
             wait += time_on_air(OVERHEAD + len(part), radio.spreading, radio.bandwidth)
 
     def send(self, data: bytes) -> None:
-        """Sends one packet."""
+        """Sends one packet: where addresses are used, to the one that stands in front."""
+        to = None
+        if self.block[4] & 1:
+            to, data = int.from_bytes(data[:2], "big"), data[2:]
 
         def received(other: LoraModule, signal: Signal) -> None:
-            if isinstance(other, LindleR2):
+            own = int.from_bytes(other.block[6:8], "big") if isinstance(other, LindleR2) else -1
+            if isinstance(other, LindleR2) and to in (None, own, EVERYBODY):
                 other.level = round(signal.dbm)
                 other.from_air(data, self)
 
@@ -123,12 +130,12 @@ class LindleR2(LoraModule):
         return (
             block == _summed(block)
             and block[0] >> 4 in POWERS
-            and not block[0] & 0x0E
+            and block[0] >> 2 & 3 in DRIVES
             and int.from_bytes(block[1:3], "big") <= 400
             and block[3] >> 6 in PARITIES
             and block[3] & 0x3F in AIR_RATES
-            and block[4] >> 2 in RATES
-            and not block[4] & 3
+            and block[4] >> 2 & 15 in RATES
+            and not block[4] & 2
             and block[8] == 0xA5
         )
 
@@ -137,4 +144,9 @@ class LindleR2(LoraModule):
         if not isinstance(other, LindleR2) or self.command or other.command:
             return False
         mine, theirs = self.block, other.block
-        return (mine[1:3], mine[3] & 0x3F, mine[5]) == (theirs[1:3], theirs[3] & 0x3F, theirs[5])
+        return _air(mine) == _air(theirs)
+
+
+def _air(block: bytes) -> tuple[object, ...]:
+    """What must agree: frequency, rate on the air, network, error correction."""
+    return block[1:3], block[3] & 0x3F, block[5], block[0] & 2

@@ -77,8 +77,8 @@ class Overheard(msgspec.Struct, frozen=True):
 
     @property
     def echoed(self) -> bool:
-        """Whether our own words are among it: as a line, or in front of the answer. One character in front of a line may as well
-        be the module's: each answer of some begins with the sign that begins a command."""
+        """Whether our own words are among it: as a line, or in front of the answer. One character in front of a line may as
+        well be the module's: each answer of some begins with the sign that begins a command."""
         whole = self._whole
         ahead = len(self.said) > 1 and any(line.startswith(self.said) for line in whole[:1])
         return bool(self.said) and (self.said in whole or ahead)

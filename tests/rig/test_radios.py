@@ -1,0 +1,138 @@
+"""What people do with mesh and LoRa modules every day: each action on the stand-in, and what it says where it cannot."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from tests.conftest import Bench
+from wexicon.core.dialogue import read_dialogue
+from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput
+from wexicon.core.dialogue.runner import Runner
+from wexicon.rig.standin import StandIn
+from wexicon.rig.standins import family
+from wexicon.work.module.module import Module
+
+
+def beside(one: Bench, kind: str, number: int = 1, **settings: Any) -> StandIn:
+    """Another module in the same air, with power, and an identity of its own."""
+    other = family(kind)(one.agenda, f"{kind}-{number}", settings, None, None, one.standin.air)
+    other.another(number, flash=False)
+    other.power(True)
+    return other
+
+
+def hold(bench: Bench, text: str) -> DialogueOutput:
+    session = bench.open()
+    module = Module(session, bench.lexicon, bench.operator)
+    module.attention.gain([bench.standin.uart.tuning])
+    return Runner(session, read_dialogue(text, "t"), module=module).run()
+
+
+# -- mesh -----------------------------------------------------------------------------------------------------------------
+
+
+def test_who_is_in_the_network_is_found_with_address_signal_and_name() -> None:
+    one = Bench("fennick-z4", RO=3, OA=1)
+    beside(one, "fennick-z4", 1, OA=2, name="Withy")
+    beside(one, "fennick-z4", 2, OA=3, name="Ferry")
+    beside(one, "fennick-z4", 3, OA=4, NT=9)
+    nodes = hold(one, "do discover\n").kept["nodes"]
+    assert isinstance(nodes, list)
+    found = {(row["address"], row["name"], row["level"], row["serial"]) for row in nodes}
+    assert found == {("2", "Withy", "47", "5E0417C3"), ("3", "Ferry", "47", "5E0417C4")}
+
+
+@pytest.mark.parametrize(
+    ("flash", "beside_it", "words"),
+    [
+        ({"RO": 3}, {}, "in the network"),
+        ({"RO": 3}, None, "a coordinator with nobody in its network"),
+        ({}, {"RO": 3}, "in the network"),
+        ({}, {"RO": 3, "NT": 1}, "its coordinator was not found"),
+        ({"JV": 0}, {"RO": 3, "NT": 1}, "seeks its coordinator"),
+    ],
+)
+def test_how_it_stands_in_its_network_is_told_in_words(flash: Any, beside_it: Any, words: str) -> None:
+    one = Bench("fennick-z4", **flash)
+    if beside_it is not None:
+        beside(one, "fennick-z4", **beside_it)
+    assert hold(one, "do association\n").kept["association"] == words
+
+
+# -- LoRa by commands -------------------------------------------------------------------------------------------------------
+
+
+def test_a_text_goes_to_one_or_to_all() -> None:
+    one = Bench("lindle-l9", addr=1)
+    heard = {}
+    for number in (2, 3):
+        heard[number] = bytearray()
+        beside(one, "lindle-l9", number, addr=number).uart.to_host = heard[number].extend
+    hold(one, 'let to = 2\nlet data = "for two"\ndo send\nlet data = "for all"\ndo broadcast\npause 1s\n')
+    assert b"for two" in heard[2] and b"for all" in heard[2] and b"for two" not in heard[3] and b"for all" in heard[3]
+
+
+def test_it_listens_before_it_sends_where_that_is_set() -> None:
+    one = Bench("lindle-l9")
+    other = beside(one, "lindle-l9", addr=9)
+    busy = "pause 20ms\nlet data = 'x'\ndo broadcast\n"
+    for first, refused in (("false", False), ("true", True)):
+        one.agenda.run_until(one.agenda.now + 2)
+        hold(one, f"set listen-first = {first}\n")
+        # Its packet is on the air from now on.
+        other.uart.from_host(b"@send 65535,a text that takes a while to send, for everybody\n")
+        one.agenda.run_until(one.agenda.now + 0.12)
+        if refused:
+            with pytest.raises(DialogueFault, match="the channel is busy"):
+                hold(one, busy)
+        else:
+            hold(one, busy)
+
+
+def test_it_sleeps_deaf_to_all_and_tells_when_it_is_awake() -> None:
+    one = Bench("lindle-l9", addr=1)
+    other = beside(one, "lindle-l9", addr=2)
+    one.agenda.after(10, lambda: other.uart.from_host(b"@send 1,in its sleep\n"))
+    began = one.agenda.now
+    hold(one, "let seconds = 60\ndo sleep\nawait 1s nothing\n")
+    assert 60 <= one.agenda.now - began < 64
+
+
+# -- LoRa by a block of bytes -----------------------------------------------------------------------------------------------
+
+
+def test_all_of_the_block_is_named_settings() -> None:
+    one = Bench("lindle-r2")
+    made = one.provision(correction="off", drive="open-drain", **{"wake-up": "1s"}, addressing="fixed", address=0x0102)
+    assert made.verdict == "conforms", made.failure
+    block = bytes.fromhex(one.standin.flash["block"])
+    assert (block[0] & 0x0E, block[4] & 0xC3, block[6:8]) == (0x06, 0x81, b"\x01\x02")
+
+
+def test_with_addresses_only_the_one_that_is_meant_hears_it() -> None:
+    one = Bench("lindle-r2")
+    heard = {}
+    others = {}
+    for number in (2, 3):
+        heard[number] = bytearray()
+        others[number] = beside(one, "lindle-r2", number)
+        others[number].uart.to_host = heard[number].extend
+    blocks = {number: bytearray.fromhex(others[number].flash["block"]) for number in others}
+    for number, block in blocks.items():
+        block[7] = number
+        block[9] = 0
+        for byte in block[:9]:
+            block[9] ^= byte
+        others[number].flash["block"] = bytes(block).hex()
+    assert one.provision(addressing="fixed").verdict == "conforms"
+    for pin in ("mode0", "mode1"):
+        one.standin.set_pin(pin, False)
+    for one_heard in heard.values():
+        one_heard.clear()
+    for to, data in ((b"\x00\x02", b"for two"), (b"\xff\xff", b"for all")):
+        one.standin.uart.host = one.standin.uart.tuning
+        one.standin.uart.from_host(to + data)
+        one.agenda.run_until(one.agenda.now + 2)
+    assert (bytes(heard[2]), bytes(heard[3])) == (b"for twofor all", b"for all")
