@@ -34,7 +34,12 @@ UPLINK = (
 
 @pytest.fixture(autouse=True)
 def _samples(tmp_path: Path) -> None:
-    for path in (*SAMPLE.glob("*.wex"), SAMPLE / "harbour-office.key"):
+    for path in (
+        *SAMPLE.glob("*.wex"),
+        *SAMPLE.glob("plugs.*"),
+        SAMPLE / "radio-pair.toml",
+        SAMPLE / "harbour-office.key",
+    ):
         shutil.copy(path, tmp_path)
 
 
@@ -95,6 +100,7 @@ def echoing() -> Iterator[int]:
     [
         pytest.param("plug-joined.wex", "plug handset", (), marks=LONG),
         pytest.param("buoys-heard.wex", "quay north south", (), marks=LONG),
+        pytest.param("pair-joined.wex", "plug handset", (), marks=LONG),
         pytest.param("mast-moved.wex", "mast relay", (), marks=LONG),
         pytest.param("sleep-observed.wex", "uplink", ("port", *SHORT), marks=LONG),
         pytest.param("uplink-echoed.wex", "uplink", ("echo",), marks=LONG),
@@ -128,6 +134,13 @@ def test_it_runs_on_ports_as_it_is_rehearsed(file: str, names: str, words: tuple
     [
         ("plug-joined.wex", ("needs wrong digits = ", "needs wrong digits = '5050' #"), ("wrong=5050",), "at plug"),
         ("plug-joined.wex", ("await 20s as", "await 20s as"), ("pin=4712",), "the event did not come within 20s"),
+        ("pair-joined.wex", ("set pin = wrong", "set pin = pin"), (), "K5 NO MATE"),
+        (
+            "pair-joined.wex",
+            ("    set asks = false\n    do save", "    do save"),
+            (),
+            "the event did not come within 20s",
+        ),
         ("buoys-heard.wex", ("(network + 1) % 65536", "network"), (), "something came, and nothing should"),
         (
             "buoys-heard.wex",
@@ -161,6 +174,40 @@ def test_a_sleep_is_measured_against_what_was_granted_and_what_was_observed() ->
     assert (seen["active_asked"], seen["active_granted"], seen["periodic_granted"]) == (120, 60, 3600)
     assert abs(seen["active_observed"] - 60) < 0.1 and abs(seen["periodic_observed"] - 3600) < 0.1
     assert told["seconds"] > 3600  # type: ignore[operator]
+
+
+PLUGS = '[unit.phone]\nstandin = "orvane-b3"\n' + "".join(
+    f'[unit.{one}]\nstandin = "tamsel-k6"\n' for one in ("w1", "f1", "c1")
+)
+
+
+@pytest.mark.parametrize(("sheet", "tests"), [("plugs.toml", ["seen"] * 3), ("radio-pair.toml", ["range"])])
+def test_a_sheet_of_the_samples_is_rehearsed_with_its_tests(sheet: str, tests: list[str]) -> None:
+    Path("rig.toml").write_text("format = 1\n" + ESTUARY)
+    found = json.loads(wexicon("rehearse", sheet, "--rig", "rig.toml", "--json").stdout)
+    units = found["units"] if isinstance(found, dict) else found
+    assert all(one["verdict"] == "conforms" for one in units)
+    assert [(one["name"], one["verdict"]) for unit in units for one in unit["tests"]] == [
+        (name, "passed") for name in tests
+    ]
+
+
+@pytest.mark.long
+@pytest.mark.parametrize(("sheet", "rig", "count"), [("plugs.toml", PLUGS, 3), ("radio-pair.toml", RADIOS, 1)])
+def test_a_sheet_of_the_samples_does_the_same_on_ports(sheet: str, rig: str, count: int) -> None:
+    with bench(rig) as real:
+        ports = (
+            [*real.ports.values()]
+            if sheet == "plugs.toml"
+            else [f"{one}={real.ports[one]}" for one in ("mast", "relay")]
+        )
+        told = wexicon("provision", sheet, *ports, "--operator", "rig", "--json").stdout
+        found = [json.loads(line) for line in told.splitlines()] if told.startswith("{") else json.loads(told)
+        tests = [one for unit in found for one in unit["tests"]]
+        assert len(tests) == count and {one["verdict"] for one in tests} == {"passed"}
+        if sheet == "plugs.toml":
+            names = {real.bench.units[one].standin.flash["L"] for one in ("w1", "f1", "c1")}
+            assert names == {"Withy plug", "Ferry plug", "Cobble plug"}
 
 
 def test_a_dialogue_is_drawn_from_what_was_said_heard_and_measured() -> None:

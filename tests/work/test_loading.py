@@ -74,6 +74,16 @@ def test_power_that_fails_in_the_middle_is_a_clear_failure_and_can_be_recovered(
     assert recovered.verdict == "done" and one.standin.flash["image"] == FOR_COORDINATORS
 
 
+def test_a_pin_that_is_held_at_power_up_starts_the_boot_loader() -> None:
+    one = Bench("fennick-z4")
+    one.standin.set_pin("boot", True)
+    one.standin.cycle()
+    one.agenda.run_until(one.agenda.now + 2)
+    # It has its image still, and gets another one.
+    one.standin.set_pin("boot", False)
+    assert one.standin.mode == "loader" and load(one, "buoy-joiner.img", "recover").verdict == "done"  # type: ignore[attr-defined]
+
+
 def test_a_noisy_wire_loads_it_whole_or_says_why() -> None:
     for seed in range(6):
         one = Bench("fennick-z4", faults=WireFaults(noise=3e-4, seed=seed))

@@ -63,7 +63,7 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
 
 
 def _row(result: UnitResult) -> tuple[str, ...]:
-    unit = next(reversed(result.identity.values()), "")
+    unit = result.unit or next(reversed(result.identity.values()), "")
     changed = sum(line.outcome == "changed" for line in result.settings)
     told = f"{changed} changed" if changed else _untouched(result)
     if result.verdict == "skipped" and result.remarks:

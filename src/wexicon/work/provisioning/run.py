@@ -170,6 +170,7 @@ class ProvisioningRun:
             raise
         self._enter("identify")
         self.result.identity = dict(module.identify())
+        self.result.unit = self.result.identity.get(self.lexicon.unit, "")
         unit = self.lexicon.unit_of(module.identity, self.session.link.name)
         self.begun = BegunWork(self.store, unit, list(self.order.wanted), self.order.sheet)
         if self.order.image and (differs := self.order.image.differs(module.identity)):

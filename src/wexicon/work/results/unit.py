@@ -77,7 +77,8 @@ class UnitResult(Result):
     are SHA-256 digests of the files; `trusted` are settings whose acknowledgement was enough, `also_changed` settings outside
     the sheet that changed; `kept` and `measurements` come from the sheet's dialogues; `starts` counts the
     starts that were observed since the last write, with a reading after each; `lexicon_from` is the lexicon's file;
-    `said_by_dialogues` counts the lines that the sheet's dialogues said; `tests` are the sheet's tests of this unit."""
+    `said_by_dialogues` counts the lines that the sheet's dialogues said; `tests` are the sheet's tests of this unit; `unit` is
+    what tells this module from others of its family."""
 
     evidence: Evidence = Evidence.NONE
     seat: str = ""
@@ -85,6 +86,7 @@ class UnitResult(Result):
     link: str = ""
     lexicon: str = ""
     identity: dict[str, str] = {}
+    unit: str = ""
     settings: list[SettingResult] = []
     measurements: list[Measurement] = []
     kept: dict[str, object] = {}

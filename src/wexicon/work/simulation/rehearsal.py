@@ -61,10 +61,13 @@ def _unit_in(bench: Bench, choice: Choice, lexicon: Lexicon | None) -> Unit:
         except ValueError as fault:
             raise CallFault(str(fault)) from None
     family = lexicon.about.family if lexicon else ""
-    fitting = [u for u in bench.units.values() if u.standin.family == family] or list(bench.units.values())
-    if len(fitting) > 1 and not family:
-        raise CallFault("the rig has several units", hint=f"say which: --unit {' or '.join(bench.units)}")
-    return fitting[0]
+    fitting = [u for u in bench.units.values() if u.standin.family == family]
+    if fitting:
+        return fitting[0]
+    if len(bench.units) > 1:
+        what = f"the rig has no {family}" if family else "the rig has several units"
+        raise CallFault(what, hint=f"say which: --unit {' or '.join(bench.units)}")
+    return next(iter(bench.units.values()))
 
 
 def _fills(seat: Seat) -> Callable[[str], str]:
