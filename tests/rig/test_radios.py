@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import pytest
 
-from tests.conftest import Bench
+from tests.conftest import Bench, bench, wexicon
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput
 from wexicon.core.dialogue.runner import Runner
+from wexicon.core.faults import Fault, FileFault
+from wexicon.core.formats.fixture import Fixture, Input, read_fixture
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import family
 from wexicon.work.module.module import Module
@@ -136,3 +139,55 @@ def test_with_addresses_only_the_one_that_is_meant_hears_it() -> None:
         one.standin.uart.from_host(to + data)
         one.agenda.run_until(one.agenda.now + 2)
     assert (bytes(heard[2]), bytes(heard[3])) == (b"for twofor all", b"for all")
+
+
+# -- a busy line, as a fixture reads it ---------------------------------------------------------------------------------------
+
+BUSY = (
+    "party cable = lindle-r2\nparty other = lindle-r2\nat cable data\n    >> a reading that takes a while on the air\n"
+)
+CABLES = (
+    "".join(
+        f'[unit.{name}]\nstandin = "lindle-r2"\nserve = "rfc2217"\nwiring = {{ dtr = "mode0", rts = "mode1", cts = "{busy}" }}\n'
+        for name, busy in (("cable", "!busy"), ("other", "busy"))
+    )
+    + "[air]\n[air.place.cable]\n[air.place.other]\neast = 0.1\n"
+)
+WAITS = (
+    '    repeat for 2s every 2ms until pin("busy")\n        let looked = 1\n    mark began\n'
+    '    repeat for 5s every 5ms until not pin("busy")\n        let looked = 2\n'
+    "    measure busy_for = since(began) s from 0.1 to 0.6\n"
+)
+
+
+def test_a_busy_line_is_read_through_a_fixture() -> None:
+    Path("d.wex").write_text(BUSY + WAITS)
+    Path("f.toml").write_text(
+        "format = 1\n"
+        + "".join(f'[pin.mode{n}]\nline = "{line}"\n' for n, line in ((0, "dtr"), (1, "rts")))
+        + '[input.busy]\nline = "cts"\ninverted = true\n'
+    )
+    with bench(CABLES) as rig:
+        ports = [f"{name}={rig.ports[name]}" for name in ("cable", "other")]
+        assert "passed" in wexicon("run", "d.wex", *ports, "--fixture", "f.toml", "--operator", "rig").stdout
+        told = wexicon("run", "d.wex", *ports, "--operator", "rig", status=1).stderr
+        assert "the fixture has no input busy" in told and "[input.busy]" in told
+
+
+def test_a_command_may_read_a_pin_and_what_it_prints_is_checked() -> None:
+    one = Bench("lindle-l9")
+    session = one.open()
+    for printed, found in (("1", True), ("0\n", False)):
+        assert (
+            Fixture(inputs={"lamp": Input(command="look")}, run=lambda command, p=printed: p).reads(session, "lamp")
+            is found
+        )  # type: ignore[misc]
+    with pytest.raises(Fault, match="printed “on”, and not 1 or 0"):
+        Fixture(inputs=lamp, run=lambda command: "on").reads(session, "lamp")
+    assert Fixture().reads(session, "cts") is True and Fixture().reads(session, "ri") is False
+    for text, told in (
+        ('[input.x]\nline = "dtr"\n', "is not one of cts, dsr, dcd, ri"),
+        ("[input.x]\n", "has a line or a command"),
+    ):
+        with pytest.raises(FileFault, match=told):
+            read_fixture(b"format = 1\n" + text.encode(), "f")

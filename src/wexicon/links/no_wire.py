@@ -34,5 +34,8 @@ class NoWire:
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         raise CannotTune("a socket has no control lines", where=self.name)
 
+    def lines(self) -> dict[str, bool]:
+        raise CannotTune("a socket has no control lines", where=self.name)
+
     def hold_break(self, on: bool) -> None:
         raise CannotTune("a socket has no break", where=self.name)

@@ -197,6 +197,14 @@ class PortLink:
             hint = "This port has no control lines; use an adapter that drives them, or RFC 2217."
             raise CannotTune(f"its control lines cannot be driven: {fault}", where=self.name, hint=hint) from None
 
+    def lines(self) -> dict[str, bool]:
+        self._require_open()
+        try:
+            return {"cts": self._port.cts, "dsr": self._port.dsr, "dcd": self._port.cd, "ri": self._port.ri}
+        except _FAULTS as fault:
+            hint = "This port has no such lines; use an adapter that has them, or RFC 2217."
+            raise CannotTune(f"its control lines cannot be read: {fault}", where=self.name, hint=hint) from None
+
     def hold_break(self, on: bool) -> None:
         self._require_open()
         try:

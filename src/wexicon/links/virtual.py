@@ -29,6 +29,8 @@ class Wire(Protocol):
 
     def from_host_break(self, on: bool) -> None: ...
 
+    def driven(self) -> dict[str, bool]: ...
+
 
 class VirtualClock:
     """The time of an agenda."""
@@ -155,6 +157,10 @@ class VirtualLink:
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         self._require_open()
         self._wire.from_host_signals(dtr=dtr, rts=rts)
+
+    def lines(self) -> dict[str, bool]:
+        self._require_open()
+        return self._wire.driven()
 
     def hold_break(self, on: bool) -> None:
         self._require_open()

@@ -23,7 +23,7 @@ BY_HAND = 0.6
 
 class StandIn:
     """A simulated module on a wire. `factory` are its factory defaults, `identity` what no
-    setting can change, `keys` the names of its keys, `mode_pins` those of its mode pins."""
+    setting can change, `keys` the names of its keys, `mode_pins` those of its mode pins, `output_pins` those that it drives."""
 
     family: ClassVar[str] = ""
     maker: ClassVar[str] = ""
@@ -32,6 +32,7 @@ class StandIn:
     identity: ClassVar[dict[str, Any]] = {}
     keys: ClassVar[tuple[str, ...]] = ()
     mode_pins: ClassVar[tuple[str, ...]] = ()
+    output_pins: ClassVar[tuple[str, ...]] = ()
     answers_in: ClassVar[float] = 0.005
 
     def __init__(
@@ -146,6 +147,12 @@ class StandIn:
                 self.key(name, state)
             elif name:
                 self.set_pin(name, state)
+
+    def drive(self, name: str, on: bool) -> None:
+        """It drives one of its pins: the host's lines that are wired to it move with it. `!` stands for inverted."""
+        for line, target in self.wiring.items():
+            if line in self.uart.outputs and target.lstrip("!") == name:
+                self.uart.drive(line, on != target.startswith("!"))
 
     def set_pin(self, name: str, state: bool) -> None:
         """Puts a mode pin high or low."""

@@ -46,8 +46,6 @@ def peer_user(client: socket.socket) -> int | None:
 class _Lines:
     """What pyserial's RFC 2217 server sees as its serial port: the host's side of the wire."""
 
-    cts = dsr = True
-    ri = cd = False
     xonxoff = rtscts = dsrdtr = break_condition = False
 
     def __init__(self, uart: Uart) -> None:
@@ -64,6 +62,11 @@ class _Lines:
     stopbits = property(lambda self: self.uart.host.stop, lambda self, stop: self._set(stop=int(stop)))
     dtr = property(lambda self: self.uart.dtr, lambda self, on: self.uart.from_host_signals(dtr=on))
     rts = property(lambda self: self.uart.rts, lambda self, on: self.uart.from_host_signals(rts=on))
+
+    cts = property(lambda self: self.uart.outputs["cts"])
+    dsr = property(lambda self: self.uart.outputs["dsr"])
+    cd = property(lambda self: self.uart.outputs["dcd"])
+    ri = property(lambda self: self.uart.outputs["ri"])
 
     def reset_input_buffer(self) -> None:
         pass
@@ -101,6 +104,12 @@ class Rfc2217Port:
         uart.host, uart.dtr, uart.rts = self.uart.host, self.uart.dtr, self.uart.rts
         self.uart = self._host.uart = uart
         uart.to_host = self.to_host
+        uart.moved = self._moved
+
+    def _moved(self) -> None:
+        """A line of the module has moved: the client is told."""
+        if self._client:
+            self._telnet.check_modem_lines(force_notification=True)
 
     def _accept(self) -> None:
         client, _ = self.listener.accept()

@@ -74,6 +74,9 @@ class Uart:
         # Where the host's side can be retuned without a word to us (a terminal), this looks.
         self.refresh: Callable[[], None] = lambda: None
         self.powered = False
+        # The lines that the module drives; who serves it is told when one moves.
+        self.outputs = {"cts": True, "dsr": True, "dcd": False, "ri": False}
+        self.moved: Callable[[], None] = lambda: None
         self._chance = random.Random(self.faults.seed)
         self._host_busy = 0.0
         self._on_their_way = 0
@@ -126,6 +129,16 @@ class Uart:
             self._listens_from = now + WAKES
         self._awake_until = now + self.faults.sleeps
         return now < self._listens_from
+
+    def driven(self) -> dict[str, bool]:
+        """The levels of the lines that the module drives."""
+        return dict(self.outputs)
+
+    def drive(self, line: str, on: bool) -> None:
+        """The module drives one of its lines."""
+        if self.outputs[line] != on:
+            self.outputs[line] = on
+            self.moved()
 
     def from_host_signals(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         """The host drives its control lines."""

@@ -100,6 +100,11 @@ def since(mark: object) -> object:
     raise ValueError("there is no clock here")
 
 
+def pin(name: object) -> bool:
+    """Whether a pin of the module is on, by the fixture. A dialogue with a lexicon has its own."""
+    raise ValueError("there is no fixture here that reads pins")
+
+
 def split(text: object, by: object = ",") -> list[str]:
     """The parts of a text between separators."""
     if not str(by):
@@ -178,6 +183,7 @@ FUNCTIONS: Registry[Callable[..., object]] = Registry(
         "decoded": by_lexicon,
         "encoded": by_lexicon,
         "since": since,
+        "pin": pin,
         "split": split,
         "first": first,
         "last": last,

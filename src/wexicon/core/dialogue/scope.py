@@ -113,7 +113,7 @@ class Scope:
             module, clock = self.module, self.session.clock
             also: dict[str, object] = {"since()": lambda mark: seconds(clock.now()) - mark}
             if module:
-                also |= {"decoded()": module.decoded, "encoded()": module.encoded}
+                also |= {"decoded()": module.decoded, "encoded()": module.encoded, "pin()": module.pin}
             return expression.value({**self.values, **also})
         except ExpressionFault as fault:
             at = fault.column - 1

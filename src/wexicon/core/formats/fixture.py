@@ -14,9 +14,12 @@ import msgspec
 from wexicon.core.faults import Fault
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.session import Session
+from wexicon.core.text import meant, visible
 from wexicon.core.tuning import Tuning
 
 LINES = ("dtr", "rts")
+# The lines that the other side drives.
+INPUT_LINES = ("cts", "dsr", "dcd", "ri")
 # The pin that is on while nothing is done.
 POWER = "power"
 
@@ -29,6 +32,15 @@ class Pin(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     inverted: bool = False
     on: str = ""
     off: str = ""
+
+
+class Input(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[input.NAME]`: a pin of the module that is read: the `line` that shows it (cts, dsr, dcd, ri), `inverted` where that is
+    on while the pin is off; or a `command` that prints 1 or 0."""
+
+    line: str = ""
+    inverted: bool = False
+    command: str = ""
 
 
 class Bridge(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -47,6 +59,7 @@ class FixtureFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     bridge: Bridge | None = None
     idle: dict[str, bool] = msgspec.field(default_factory=dict)
     pin: dict[str, Pin] = msgspec.field(default_factory=dict)
+    input: dict[str, Input] = msgspec.field(default_factory=dict)
 
 
 class RecordsPins(Protocol):
@@ -67,22 +80,39 @@ class Fixture:
     def __init__(
         self,
         pins: Mapping[str, Pin] | None = None,
-        run: Callable[[str], None] | None = None,
+        run: Callable[[str], str] | None = None,
         record: RecordsPins | None = None,
         bridge: Tuning | None = None,
         idle: Mapping[str, bool] | None = None,
+        inputs: Mapping[str, Input] | None = None,
     ) -> None:
         resting = {pin.line: (name == POWER) != pin.inverted for name, pin in (pins or {}).items() if pin.line}
         self.idle = {**resting, **(idle or {})}
         self.record = record
         self.bridge = bridge
         self.pins = {line: Pin(line) for line in LINES} | dict(pins or {})
+        self.inputs = {line: Input(line) for line in INPUT_LINES} | dict(inputs or {})
         self._run = run
 
     @property
     def commands(self) -> list[str]:
         """The programs that it runs."""
-        return [command for pin in self.pins.values() for command in (pin.on, pin.off) if command]
+        driving = [command for pin in self.pins.values() for command in (pin.on, pin.off) if command]
+        return driving + [one.command for one in self.inputs.values() if one.command]
+
+    def reads(self, session: Session, name: str) -> bool:
+        """Whether a pin of the module is on. Raises Fault; KeyError where it has no such input."""
+        if name not in self.inputs:
+            raise KeyError(meant(name, self.inputs))
+        one = self.inputs[name]
+        if one.line:
+            return session.lines()[one.line] != one.inverted
+        told = (self._run(one.command) if self._run else "").strip()
+        if told not in ("0", "1"):
+            raise Fault(
+                f"the fixture's command “{visible(one.command)}” printed “{visible(told[:40])}”, and not 1 or 0"
+            )
+        return told == "1"
 
     def has(self, names: Iterable[str]) -> bool:
         """Whether all these pins are driven."""
@@ -140,7 +170,7 @@ class Fixture:
 
 
 def read_fixture(
-    data: bytes, path: str, run: Callable[[str], None] | None = None, record: RecordsPins | None = None
+    data: bytes, path: str, run: Callable[[str], str] | None = None, record: RecordsPins | None = None
 ) -> Fixture:
     """The fixture in the bytes of a TOML file, whose commands `run` runs. Raises FileFault with every complaint."""
     source = Source(data, path)
@@ -157,6 +187,16 @@ def read_fixture(
             source.complain(("pin", name, "line"), f"{pin.line!r} is not one of dtr, rts")
         elif pin:
             pins[name] = pin
+    inputs: dict[str, Input] = {}
+    wired = source.data.get("input", {})
+    for name, table in wired.items() if isinstance(wired, dict) else ():
+        one = source.typed(table, Input, ("input", name))
+        if one and bool(one.line) == bool(one.command):
+            source.complain(("input", name), "has a line or a command", 'write line = "cts", or command = "PROGRAM"')
+        elif one and one.line and one.line not in INPUT_LINES:
+            source.complain(("input", name, "line"), f"{one.line!r} is not one of {', '.join(INPUT_LINES)}")
+        elif one:
+            inputs[name] = one
     bridge = source.typed(source.data["bridge"], Bridge, ("bridge",)) if "bridge" in source.data else None
     tuning = None
     if bridge:
@@ -169,4 +209,4 @@ def read_fixture(
         if name not in LINES:
             source.complain(("idle", name), f"{name!r} is not one of dtr, rts")
     source.finish()
-    return Fixture(pins, run, record, tuning, idle)
+    return Fixture(pins, run, record, tuning, idle, inputs)

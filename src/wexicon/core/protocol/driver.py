@@ -285,6 +285,12 @@ class Driver:
         self._on_link(lambda: self.link.signal(dtr=dtr, rts=rts))
         self.listener.note(Signalled(self.clock.now(), dtr, rts))
 
+    def lines(self) -> dict[str, bool]:
+        """The levels of the lines that the other side drives: cts, dsr, dcd, ri. Raises CannotTune."""
+        found: dict[str, bool] = {}
+        self._on_link(lambda: found.update(self.link.lines()))
+        return found
+
     def hold_break(self, duration: float) -> None:
         """Holds our line at break for `duration` seconds. Raises CannotTune."""
         self.listen(self._sent_until)

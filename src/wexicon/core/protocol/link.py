@@ -43,6 +43,9 @@ class Link(Protocol):
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
         """Drives control lines; None leaves a line as it is."""
 
+    def lines(self) -> dict[str, bool]:
+        """The levels of the lines that the other side drives: cts, dsr, dcd, ri. Raises CannotTune."""
+
     def hold_break(self, on: bool) -> None:
         """Holds our transmit line at break, or lets it go. Raises CannotTune."""
 

@@ -47,6 +47,7 @@ class LindleR2(LoraModule):
         "block": _summed(bytes([0xB0, 0x01, 0x44, 0x85, 0x1C, 0, 0, 0, 0xA5])).hex()
     }
     mode_pins = ("mode0", "mode1")
+    output_pins = ("busy",)
     identity: ClassVar[dict[str, object]] = {"firmware": 0x14, "serial": "0217"}
 
     @property
@@ -60,6 +61,7 @@ class LindleR2(LoraModule):
     def started(self) -> None:
         self.buffer = b""
         self.level = 0
+        self.drive("busy", False)
         self.pin_moved("")
 
     def pin_moved(self, name: str) -> None:
@@ -104,7 +106,8 @@ class LindleR2(LoraModule):
                 other.level = round(signal.dbm)
                 other.from_air(data, self)
 
-        self.transmit(len(data), received)
+        self.drive("busy", True)
+        self.after(self.transmit(len(data), received), lambda: self.drive("busy", False))
 
     def radio(self) -> Radio:
         block = self.block

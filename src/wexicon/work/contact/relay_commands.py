@@ -9,15 +9,15 @@ from __future__ import annotations
 import os
 
 from wexicon.core.faults import Fault
-from wexicon.core.text import visible
+from wexicon.core.text import to_text, visible
 
 LONGEST = 10.0
 # What such a command is told of our environment: nothing that may hold a secret.
 _PASSED = ("PATH", "HOME", "USER", "LANG", "LC_ALL", "TMPDIR", "SYSTEMROOT")
 
 
-def run_command(command: str) -> None:
-    """Runs a command and waits for its end. Raises Fault."""
+def run_command(command: str) -> str:
+    """Runs a command and waits for its end; what it printed. Raises Fault."""
     import shlex
     import subprocess
 
@@ -35,3 +35,4 @@ def run_command(command: str) -> None:
     if done.returncode:
         told = visible((done.stderr or done.stdout).strip()[:300])
         raise Fault(f"the fixture's command “{visible(command)}” failed with status {done.returncode}: {told}")
+    return to_text(done.stdout)

@@ -218,6 +218,14 @@ class Module:
             self.session.secrets.learn(value)
         self.settings.write({name: setting.check(plain(value))}, {})
 
+    def pin(self, name: object) -> bool:
+        """Whether a pin of the module is on, as the fixture reads it, or one of the lines cts, dsr, dcd, ri. Raises Fault."""
+        try:
+            return self.attention.fixture.reads(self.session, str(name))
+        except KeyError as fault:
+            hint = f"{fault.args[0]} Describe it in the fixture: [input.{name}]"
+            raise ModuleFault(f"the fixture has no input {name}", where=self.session.link.name, hint=hint) from None
+
     def decoded(self, name: str, text: str) -> Value:
         """The value that is in the module's words. Raises ValueFault."""
         return self.lexicon.setting(name).kind.decode(text)
