@@ -148,7 +148,8 @@ BUSY = (
 )
 CABLES = (
     "".join(
-        f'[unit.{name}]\nstandin = "lindle-r2"\nserve = "rfc2217"\nwiring = {{ dtr = "mode0", rts = "mode1", cts = "{busy}" }}\n'
+        f'[unit.{name}]\nstandin = "lindle-r2"\nserve = "rfc2217"\n'
+        f'wiring = {{ dtr = "mode0", rts = "mode1", cts = "{busy}" }}\n'
         for name, busy in (("cable", "!busy"), ("other", "busy"))
     )
     + "[air]\n[air.place.cable]\n[air.place.other]\neast = 0.1\n"
@@ -177,11 +178,10 @@ def test_a_busy_line_is_read_through_a_fixture() -> None:
 def test_a_command_may_read_a_pin_and_what_it_prints_is_checked() -> None:
     one = Bench("lindle-l9")
     session = one.open()
+    lamp = {"lamp": Input(command="look")}
     for printed, found in (("1", True), ("0\n", False)):
-        assert (
-            Fixture(inputs={"lamp": Input(command="look")}, run=lambda command, p=printed: p).reads(session, "lamp")
-            is found
-        )  # type: ignore[misc]
+        fixture = Fixture(inputs=lamp, run=lambda command, printed=printed: printed)  # type: ignore[misc]
+        assert fixture.reads(session, "lamp") is found
     with pytest.raises(Fault, match="printed “on”, and not 1 or 0"):
         Fixture(inputs=lamp, run=lambda command: "on").reads(session, "lamp")
     assert Fixture().reads(session, "cts") is True and Fixture().reads(session, "ri") is False
