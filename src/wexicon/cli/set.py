@@ -14,7 +14,7 @@ from wexicon.cli.show import emit_json, ending
 from wexicon.cli.values import detected_lexicon, env_option, file_option, split_pairs
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
-from wexicon.core.values import ValueFault
+from wexicon.core.values import Content, ValueFault
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
@@ -91,7 +91,10 @@ def wanted_of(
             _require_setting(lexicon, name, kind)
             if kind:
                 lexicon = lexicon.with_secret(name)
-            wanted[name] = lexicon.settings[name].typed(fetch(kind, text) if kind else text)
+            setting = lexicon.settings[name]
+            if isinstance(setting.kind, Content) and not kind and text != "unset":
+                raise CallFault(f"{name} is a file", hint=f"Give it by --file {name}=PATH, or delete it: {name}=unset")
+            wanted[name] = setting.typed(fetch(kind, text) if kind else text)
         except ValueFault as fault:
             value = "the value" if kind else f"{fault.value!r}"
             why = fault.why if not kind or "'" not in fault.why else "is not allowed"

@@ -25,8 +25,8 @@ from wexicon.core.formats.toml import Source
 from wexicon.core.formats.units import UnitsTable
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.secret import Secret
-from wexicon.core.text import meant
-from wexicon.core.values import UNSET, Value, ValueFault
+from wexicon.core.text import meant, to_text
+from wexicon.core.values import UNSET, Content, Value, ValueFault
 from wexicon.core.values.numbers import Int
 
 
@@ -172,10 +172,12 @@ def read_sheet(
     units: Callable[[str, str], UnitsTable] | None = None,
     dialogue: Callable[[str], Program] | None = None,
     image: Callable[[str], str] | None = None,
+    content: Callable[[str], bytes] | None = None,
 ) -> Sheet:
     """The sheet in the bytes of a TOML file. `lexicon` gives the lexicon of a name, `secret` what an environment
     variable, a file or a prompt holds (raises ValueError); only the secrets of `seat`, where given, are asked for. `units`
-    reads the table of a name by its key column, `dialogue` the dialogue of a name; `image` gives an image's whole path.
+    reads the table of a name by its key column, `dialogue` the dialogue of a name; `image` gives an image's whole path,
+    `content` the bytes of a file that a setting is to be.
     Raises FileFault with every complaint."""
     source = Source(data, path)
     source.check_top(SheetFile.__struct_fields__)
@@ -193,7 +195,7 @@ def read_sheet(
             if seat not in (None, name):
                 table = _without_secrets(table)
             programs = _programs(source, name, table, dialogue) if dialogue else []
-            made = _seat(source, name, table, lexicon, secret, common, programs)
+            made = _seat(source, name, table, lexicon, secret, common, programs, content)
             if made and table.image and image:
                 loaded = read_image(source, ("seat", name, "image"), table.image, made.lexicon, image)
                 made = msgspec.structs.replace(made, image=loaded)
@@ -276,6 +278,7 @@ def _seat(
     secret: Callable[[str, str], str],
     common: dict[str, Any],
     programs: Sequence[Program],
+    content: Callable[[str], bytes] | None,
 ) -> Seat | None:
     place = ("seat", name)
     try:
@@ -294,6 +297,15 @@ def _seat(
         setting = words.settings.get(key)
         if setting is None:
             source.complain(here, f"{words.about.family} has no such setting", meant(key, words.settings))
+            continue
+        if content and isinstance(wish, dict) and list(wish) == ["content"] and isinstance(setting.kind, Content):
+            try:
+                wish = to_text(content(str(wish["content"])))
+            except Fault as fault:
+                source.complain(here, str(fault))
+                continue
+        elif isinstance(setting.kind, Content) and isinstance(wish, str) and wish != "unset":
+            source.complain(here, "is a file, and no text", f'write {key} = {{ content = "FILE" }}')
             continue
         outside = source_of(wish)
         if outside:

@@ -13,7 +13,7 @@ import msgspec
 
 from wexicon.core.formats.lexicon import Setting
 from wexicon.core.text import visible
-from wexicon.core.values import UNSET, Value, ValueFault
+from wexicon.core.values import UNSET, FileContent, Value, ValueFault
 from wexicon.core.values.numbers import Int
 
 
@@ -43,6 +43,8 @@ def _shown(setting: Setting, value: Value | None) -> str:
 
 def _unwritable(setting: Setting, value: Value) -> str:
     """Why a value that was read cannot be in a sheet; empty if it can."""
+    if isinstance(value, FileContent):
+        return 'is a file: write { content = "FILE" }'
     if isinstance(value, str) and any("\ud800" <= char <= "\udfff" for char in value):
         return "is not UTF-8, and cannot be written in a sheet"
     try:

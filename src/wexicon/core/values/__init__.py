@@ -7,6 +7,7 @@ from wexicon.core.registry import Registry
 from wexicon.core.values.base import UNSET, Kind, MakeKind, Unset, Value, ValueFault
 from wexicon.core.values.coded import Choice, Flag, Frame, Rate
 from wexicon.core.values.compound import Field, Tuple
+from wexicon.core.values.contents import Content, FileContent
 from wexicon.core.values.numbers import Int, Number, Timer
 from wexicon.core.values.texts import Address, Digits, Hex, Text
 
@@ -15,6 +16,7 @@ KINDS: Registry[type[Kind]] = Registry(
     {
         "address": Address,
         "choice": Choice,
+        "content": Content,
         "decimal": Number,
         "digits": Digits,
         "flag": Flag,
@@ -33,8 +35,10 @@ __all__ = [
     "UNSET",
     "Address",
     "Choice",
+    "Content",
     "Digits",
     "Field",
+    "FileContent",
     "Flag",
     "Frame",
     "Hex",

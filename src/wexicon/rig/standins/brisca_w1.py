@@ -6,12 +6,14 @@ seconds, and until it is done all else is BUSY. AT+ACCESS joins, in mode station
 prompt; what comes in is announced as +IN c n and a space, then n bytes with no line end; a payload that stops for five seconds
 is FAULT 12. AT+SERVE lets up to four clients in, each on the lowest channel that is free. AT+RATE takes effect after its OK.
 AT+STORE keeps the settings; the network that was joined last is kept by itself, joined again after each start in mode station,
-and forgotten by AT+PART. In mode beacon AT+OPEN opens a network for others.
+and forgotten by AT+PART. In mode beacon AT+OPEN opens a network for others. AT+FILE keeps files by their names, at once, and
+tells their size and SHA-256.
 """
 
 from __future__ import annotations
 
 import re
+from hashlib import sha256
 from typing import Any, ClassVar
 
 from wexicon.core.tuning import Tuning
@@ -29,6 +31,8 @@ LARGEST_POST = 1500
 PAYLOAD_TIME = 5.0
 ADDRESS = r"(?:(?:25[0-5]|2[0-4]\d|1?\d?\d)\.){3}(?:25[0-5]|2[0-4]\d|1?\d?\d)"
 CHANNELS = range(4)
+FILES = ("ca", "certificate", "key", "script")
+LARGEST_FILE = 8192
 
 
 class BriscaW1(StandIn):
@@ -46,6 +50,7 @@ class BriscaW1(StandIn):
         "fixed": "0.0.0.0",
         "many": 1,
         "joined": ("", ""),
+        "files": {},
     }
     identity: ClassVar[dict[str, object]] = {"address": "02B1C0447A10", "firmware": "2.0.3"}
 
@@ -70,7 +75,7 @@ class BriscaW1(StandIn):
         self.echo = True
         self.busy = False
         self.joined = 0
-        self.payload: tuple[int, int] | None = None
+        self.payload: tuple[int | str, int] | None = None
         self.taken = bytearray()
         self.editor = LineEditor(self, "\r\n", self.line, lambda: self.fault(1))
         self.uart.tuning = Tuning(START_RATE)
@@ -108,7 +113,10 @@ class BriscaW1(StandIn):
             self.after(PAYLOAD_TIME, lambda count=count: self.payload_stopped(count))  # type: ignore[misc]
             if len(self.taken) == size:
                 self.payload = None
-                self.posted(channel, bytes(self.taken))
+                if isinstance(channel, str):
+                    self.store(channel, bytes(self.taken))
+                else:
+                    self.posted(channel, bytes(self.taken))
         self.editor.feed(data)
 
     def payload_stopped(self, count: int) -> None:
@@ -176,6 +184,17 @@ class BriscaW1(StandIn):
             self.answer(f"+SERVE {self.served.port if self.served else 0}")
         elif found := re.fullmatch(r"AT\+SERVE (\d{1,5})(?:,([1-4]))?", line):
             self.serve(int(found[1]), int(found[2] or 4))
+        elif line == "AT+FILES?":
+            self.answer(*(self.file_told(name) for name in sorted(self.flash["files"])))
+        elif (found := re.fullmatch(r'AT\+FILE\?="(\w+)"', line)) and found[1] in FILES:
+            self.answer(self.file_told(found[1]))
+        elif found := re.fullmatch(r'AT\+FILE="(\w+)",(\d{1,5})', line):
+            self.take_file(found[1], int(found[2]))
+        elif found := re.fullmatch(r'AT\+ERASE="(\w+)"', line):
+            if self.flash["files"].pop(found[1], None) is None:
+                self.fault(14)
+            else:
+                self.answer()
         elif found := re.fullmatch(r"AT\+DROP (\d)", line):
             self.drop(int(found[1]))
         else:
@@ -206,6 +225,30 @@ class BriscaW1(StandIn):
             return self.fault(3)
         self.memory[word] = fixed[1] if fixed and word == "fixed" else int(text)
         return self.answer()
+
+    # -- files ------------------------------------------------------------------------------------------------------
+
+    def file_told(self, name: str) -> str:
+        """A file as it is listed."""
+        digits = self.flash["files"].get(name)
+        if digits is None:
+            return f'+FILE "{name}",0,none'
+        data = bytes.fromhex(digits)
+        return f'+FILE "{name}",{len(data)},{sha256(data).hexdigest()}'
+
+    def take_file(self, name: str, size: int) -> None:
+        """Waits for the bytes of a file."""
+        if name not in FILES or not 1 <= size <= LARGEST_FILE:
+            return self.fault(3)
+        self.payload, self.taken = (name, size), bytearray()
+        self.after(PAYLOAD_TIME, lambda: self.payload_stopped(0))
+        return self.say("\r\n> ")
+
+    def store(self, name: str, data: bytes) -> None:
+        """Keeps a file, at once."""
+        self.flash["files"] = {**self.flash["files"], name: data.hex()}
+        self.memory["files"] = self.flash["files"]
+        self.say("\r\nSTORED\r\n\r\nOK\r\n", 0.05)
 
     # -- the network ----------------------------------------------------------------------------------------------
 

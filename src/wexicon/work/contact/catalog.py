@@ -24,6 +24,7 @@ from wexicon.core.text import meant
 from wexicon.files import open_regular, read_file
 from wexicon.folders import shipped_folder, state_folder, user_folder
 from wexicon.work.contact.beside import LARGEST_IMAGE, file_beside
+from wexicon.work.contact.certificates import expiries
 from wexicon.work.contact.pins import PinRecord
 from wexicon.work.contact.relay_commands import run_command
 
@@ -138,8 +139,13 @@ def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str], 
         read_file(found, LARGEST_IMAGE)
         return str(found.absolute())
 
-    sheet = read_sheet(read_file(path), str(path), lexicon, secret, seat, units, dialogue, image)
+    def content(name: str) -> bytes:
+        return read_file(file_beside(folder, name, allowed))
+
+    sheet = read_sheet(read_file(path), str(path), lexicon, secret, seat, units, dialogue, image, content)
     notes = dict.fromkeys(note for one in sheet.seats.values() if (note := shadowed_by(one.lexicon)))
+    for one in sheet.seats.values():
+        notes |= dict.fromkeys(expiries(one.wanted))
     return msgspec.structs.replace(sheet, notes=(*notes, *sheet.notes)) if notes else sheet
 
 

@@ -17,7 +17,7 @@ from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_bloc
 from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
 from wexicon.core.protocol.insertion import Filled, InsertionFault
 from wexicon.core.protocol.matching import Either
-from wexicon.core.protocol.reply import Reply, ReplyStatus
+from wexicon.core.protocol.reply import OK, Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.text import written
@@ -276,7 +276,7 @@ class Settings:
         before = self.session.latest.get(granted_by)
         self.session.changes += 1
         with self.session.watching((), filled):
-            outcome = self.module.say(said, phrase, tells=[*filled, *names] if said.secrets else ())
+            outcome = self._say(said, phrase, filled, values)
         if granted_by and outcome.ok:
             # What the network grants comes by itself, a moment later.
             until = self.session.clock.now() + GRANTED_WITHIN
@@ -295,6 +295,24 @@ class Settings:
             if setting.settles:
                 self.session.quiet(setting.settles)
             self.module.moved(self.lexicon.setting(name), values[name])
+
+    def _say(self, said: Filled, phrase: Phrase, filled: Mapping[str, object], values: Mapping[str, Value]) -> Reply:
+        """Says the line that writes, and its payload where it has one; the line of a case has none."""
+        secret = bool(said.secrets) or any(isinstance(one, Secret) for one in filled.values())
+        tells = [*filled, *values] if secret else ()
+        if phrase.payload is None:
+            return self.module.say(said, phrase, tells=tells)
+        if any(value is UNSET for value in values.values()):
+            return self.module.say(said, msgspec.structs.replace(phrase, expect=OK), tells=tells)
+        for one in filled.values():
+            if isinstance(one, Secret):
+                self.session.secrets.learn(one)
+        prompted = msgspec.structs.replace(phrase, expect=phrase.prompted)
+        outcome = self.module.say(said, prompted, tells=tells)
+        if not outcome.ok:
+            return outcome
+        payload = phrase.payload.fill_exactly(filled, counted=filled, prompted=True)
+        return self.session.exchange(payload, phrase.expect, phrase.within, exact=True, tells=tells)
 
     def line_for(
         self, values: Mapping[str, Value], others: Mapping[str, Value]

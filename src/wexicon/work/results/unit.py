@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon import __version__
 from wexicon.core.formats.lexicon import Lexicon, Setting
-from wexicon.core.values import UNSET, Value
+from wexicon.core.values import UNSET, FileContent, Value
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.result import Result
 from wexicon.work.results.sheet_test import SheetTestResult
@@ -34,6 +34,8 @@ class Shown(msgspec.Struct):
         """A setting's value; None if there is none."""
         if value is None:
             return None
+        if isinstance(value, FileContent):
+            value = str(value)
         unit = str(getattr(setting.kind, "unit", "")) or ("baud" if setting.kind.rates() else "")
         if setting.secret:
             return cls(None, "", setting.show(value))

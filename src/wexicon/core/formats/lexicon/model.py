@@ -15,7 +15,7 @@ from wexicon.core.formats.lexicon.tables import About, AttentionBy, BitField, Mo
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import Expectation
+from wexicon.core.protocol.reply import OK, Expectation
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
@@ -24,12 +24,15 @@ from wexicon.core.values import UNSET, Kind, Value
 
 class Phrase(msgspec.Struct, frozen=True):
     """A line to say with its values, what must answer it, and the seconds that the answer may take (None: as usual); `cases`
-    are other lines for single values, by the value in words."""
+    are other lines for single values, by the value in words. With a `payload` the line brings a prompt first, as `prompted`
+    says; the payload is said exactly, and `expect` answers it."""
 
     say: Template
     expect: Expectation
     within: float | None
     cases: dict[str, Template] = {}
+    payload: Template | None = None
+    prompted: Expectation = OK
 
     @property
     def tells_unset(self) -> bool:

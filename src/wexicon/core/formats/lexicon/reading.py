@@ -36,7 +36,7 @@ from wexicon.core.formats.lexicon.tables import (
     Writing,
 )
 from wexicon.core.formats.toml import Source
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import Dialect, compiled
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern, block_header
 from wexicon.core.protocol.reply import Closing, Expectation, Want
@@ -274,7 +274,17 @@ class _Reading:
         within = self.duration((*place, "within"), table.within) if table.within else None
         expect = self.expectation((*place, "hear"), table.hear, unset=table.unset)
         cases = {case: self.template((*place, "cases"), text) for case, text in table.cases.items()}
-        return Phrase(say, expect, within, {case: made for case, made in cases.items() if made}) if say else None
+        made = {case: one for case, one in cases.items() if one}
+        if say is None or not table.payload:
+            return Phrase(say, expect, within, made) if say else None
+        if place[-1] != "write":
+            self.source.complain((*place, "payload"), "only a write has a payload")
+        payload = self.template((*place, "payload"), table.payload)
+        told = any(filters[-1:] == ["length"] for _, filters in say.insertions())
+        if not told:
+            what = "is announced by no length"
+            self.source.complain((*place, "payload"), what, "say its length in the line: {value|length}")
+        return Phrase(say, expect, within, made, payload, Expectation((Want(compiled(table.prompt), prompt=True),)))
 
     def start(self, table: StartTable, factory: Tuning) -> Start:
         place = ("start",)

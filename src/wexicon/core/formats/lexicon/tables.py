@@ -73,13 +73,16 @@ class SayHear(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A line to say and what answers it: one pattern, several in order, or none for the success code alone (`hear = ""`:
     nothing answers). `within` where it takes longer than usual. `unset` is what answers a question instead where there is
     nothing to tell: a pattern, or `""` for the success code alone or an empty value. `cases` are other lines for single
-    values: `cases = { unset = "AT+X OFF", false = "AT+XOFF" }`."""
+    values: `cases = { unset = "AT+X OFF", false = "AT+XOFF" }`. A write with a `payload` is answered by a `prompt`, and `hear`
+    answers the payload, which is said exactly."""
 
     say: str
     hear: str | tuple[str, ...] = ()
     within: str = ""
     unset: str | None = None
     cases: dict[str, str] = msgspec.field(default_factory=dict)
+    payload: str = ""
+    prompt: str = "> "
 
 
 class Granted(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
