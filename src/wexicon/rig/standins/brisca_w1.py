@@ -191,10 +191,7 @@ class BriscaW1(StandIn):
         elif found := re.fullmatch(r'AT\+FILE="(\w+)",(\d{1,5})', line):
             self.take_file(found[1], int(found[2]))
         elif found := re.fullmatch(r'AT\+ERASE="(\w+)"', line):
-            if self.flash["files"].pop(found[1], None) is None:
-                self.fault(14)
-            else:
-                self.answer()
+            self.erase(found[1])
         elif found := re.fullmatch(r"AT\+DROP (\d)", line):
             self.drop(int(found[1]))
         else:
@@ -243,6 +240,14 @@ class BriscaW1(StandIn):
         self.payload, self.taken = (name, size), bytearray()
         self.after(PAYLOAD_TIME, lambda: self.payload_stopped(0))
         return self.say("\r\n> ")
+
+    def erase(self, name: str) -> None:
+        """Deletes a file, at once."""
+        if name not in self.flash["files"]:
+            return self.fault(14)
+        self.flash["files"] = {other: data for other, data in self.flash["files"].items() if other != name}
+        self.memory["files"] = self.flash["files"]
+        return self.answer()
 
     def store(self, name: str, data: bytes) -> None:
         """Keeps a file, at once."""
