@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import socket
 import threading
 from pathlib import Path
@@ -42,7 +43,7 @@ def test_a_readout_with_nothing_named_finds_the_lexicon_and_remembers_the_link()
         assert power[:7] == ["power", "11", "dBm", "11", "changed", "(default", "20"]
         assert "lexicon brisca-w1 (shipped, stored for this port)" in first.stdout
         again = json.loads(wexicon("readout", "screen", "--json").stdout)
-        assert again["exchanges"] < 12 and again["seconds"] < 1.5 and again["lexicon"] == "brisca-w1"
+        assert again["exchanges"] < 16 and again["seconds"] < 1.5 and again["lexicon"] == "brisca-w1"
         assert {line["name"]: line["factory"]["shown"] for line in again["settings"]}["rate"] == "115200 baud"
 
 
@@ -51,11 +52,13 @@ def test_a_readout_is_compared_with_a_sheet_and_with_a_trace() -> None:
         wexicon("readout", "screen", "-l", "brisca-w1", "--sheet", "s.toml", "--trace", "t.jsonl")
         assert "power = 20" in Path("s.toml").read_text()
         for record in ("s.toml", "t.jsonl"):
-            assert "7 of 7 settings are as in" in wexicon("readout", "screen", "--against", record).stdout
+            told = wexicon("readout", "screen", "--against", record).stdout
+            assert re.search(r"\b(\d+) of \1 settings are as in", told)
         wexicon("set", "screen", "power=3", "name=Gannet Quay")
         for record in ("s.toml", "t.jsonl"):
             told = wexicon("readout", "screen", "--against", record, status=1).stdout
-            assert "2 of 4 settings are as in" in told and "differs" in told and "Gannet Quay" in told
+            same, count = map(int, re.findall(r"(\d+) of (\d+) settings are as in", told)[0])
+            assert count - same == 2 and count >= 9 and told.count("differs") == 2 and "Gannet Quay" in told
             assert "rate" not in told
         assert rig.bench.units["screen"].standin.flash["power"] == 3
         assert "already exists" in wexicon("readout", "screen", "--sheet", "s.toml", status=2).stderr

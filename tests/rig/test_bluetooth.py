@@ -40,6 +40,7 @@ def test_others_are_found_with_their_names_and_signal(name: str) -> None:
     made = hold(one, "do search\n").kept["devices"]
     assert isinstance(made, list) and {row["name"] for row in made} == {"Withy handset", "Ferry clock-A2B7"}
     assert {row["signal"] for row in made} == {-71}
+    assert {row["address"] for row in made} == {"02:A1:5C:00:21:8E", "02:C4:4E:10:A2:B7"}
 
 
 def test_a_connection_is_made_by_command_told_of_and_ended_at_either_side() -> None:
@@ -50,7 +51,7 @@ def test_a_connection_is_made_by_command_told_of_and_ended_at_either_side() -> N
     hold(one, "do disconnect\nawait 2s nothing\n")
     assert one.standin.joined is None  # type: ignore[attr-defined]
     # By an address, as the search gives it; and the peer hangs up.
-    hold(one, 'do search\nlet address = "8E21005CA102"\ndo connect\n')
+    hold(one, 'do search\nlet address = "02:A1:5C:00:21:8E"\ndo connect\n')
     session = one.open()
     session.tune(one.standin.uart.tuning)
     other.power(False)

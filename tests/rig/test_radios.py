@@ -43,8 +43,8 @@ def test_who_is_in_the_network_is_found_with_address_signal_and_name() -> None:
     beside(one, "fennick-z4", 3, OA=4, NT=9)
     nodes = hold(one, "do discover\n").kept["nodes"]
     assert isinstance(nodes, list)
-    found = {(row["address"], row["name"], row["level"], row["serial"]) for row in nodes}
-    assert found == {("2", "Withy", "47", "5E0417C3"), ("3", "Ferry", "47", "5E0417C4")}
+    found = {(row["address"], row["role"], row["name"], row["signal"], row["serial"]) for row in nodes}
+    assert found == {(2, "joiner", "Withy", -71, "5E0417C3"), (3, "joiner", "Ferry", -71, "5E0417C4")}
 
 
 @pytest.mark.parametrize(

@@ -11,6 +11,7 @@ from tests.conftest import Bench, Records
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.core.formats.writing import sheet_text
 from wexicon.core.protocol.observations import Began, Said
+from wexicon.core.values import UNSET
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.actions import do_action
@@ -95,7 +96,8 @@ def test_a_sheet_that_a_readout_writes_makes_another_module_the_same(name: str) 
     settings = [(setting, found[key].value if key in found else None) for key, setting in lexicon.settings.items()]
     text = sheet_text(f'as a "{name}" was', "unit", name, settings)
     read = {key: one.value for key, one in found.items() if one.value is not None}
-    secrets = {key: lexicon.settings[key].kind.encode(read[key]) for key in read if lexicon.settings[key].secret}
+    hidden = [key for key in read if lexicon.settings[key].secret and read[key] is not UNSET]
+    secrets = {key: lexicon.settings[key].kind.encode(read[key]) for key in hidden}
 
     def secret(kind: str, asked: str) -> str:
         key = asked.rpartition(" ")[2]

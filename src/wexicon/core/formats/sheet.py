@@ -468,7 +468,7 @@ def _value(
         except ValueError as fault:
             source.complain(here, str(fault))
             return None
-    elif setting.secret:
+    elif setting.secret and not (wish == "unset" and setting.may_be_unset()):
         source.complain(
             here,
             "is a secret and does not belong into a sheet",

@@ -13,7 +13,7 @@ import msgspec
 
 from wexicon.core.formats.lexicon import Setting
 from wexicon.core.text import visible
-from wexicon.core.values import UNSET, FileContent, Value, ValueFault
+from wexicon.core.values import UNSET, Content, FileContent, Value, ValueFault
 from wexicon.core.values.numbers import Int
 
 
@@ -24,6 +24,10 @@ def sheet_text(title: str, seat: str, lexicon: str, settings: Iterable[tuple[Set
     for setting, value in settings:
         if not setting.writable:
             lines.append(f"# {setting.name}: cannot be written" + _shown(setting, value))
+        elif setting.secret and value is UNSET:
+            lines.append(f'{setting.name} = "unset"')
+        elif setting.secret and isinstance(setting.kind, Content):
+            lines.append(f'# {setting.name}: is a file: write {{ file = "FILE" }}')
         elif setting.secret:
             told = "" if setting.readable else "  # it cannot be read"
             lines.append(f"{setting.name} = {{ prompt = {_toml(setting.name)} }}{told}")

@@ -268,7 +268,7 @@ class FennickZ4(StandIn):
         """Tells of each module in its network: address, role, signal, serial number and name."""
         found = self.neighbours()
         for index, other in enumerate(found):
-            told = f"{other.memory['OA']:X},{other.memory['RO']:X},{-round(self.strength(other)):X},"
+            told = f"{other.memory['OA']:X},{other.memory['RO']:X},{round(self.strength(other))},"
             told += f"{other.own['serial']:08X},{other.memory['name']}\r"
             self.say(told, FIND_TIME * (index + 1) / (len(found) + 1))
         self.say("done\r", FIND_TIME)
