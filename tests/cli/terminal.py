@@ -64,7 +64,15 @@ class Terminal:
         """Waits for the end of the program; gives its exit status. `restored` tells whether the terminal is as it was."""
         if self.fd >= 0:
             self.read()
-        _, status = os.waitpid(self.pid, 0)
+        until = time.monotonic() + 20
+        while not (ended := os.waitpid(self.pid, os.WNOHANG))[0]:
+            if time.monotonic() > until:
+                # It would wait for ever, and hold its port.
+                os.kill(self.pid, signal.SIGKILL)
+                os.waitpid(self.pid, 0)
+                raise AssertionError(f"it does not end: {self.text()}")
+            time.sleep(0.01)
+        status = ended[1]
         if self.fd >= 0:
             self.restored = termios.tcgetattr(self.fd) == self._before
             os.close(self.fd)

@@ -28,6 +28,8 @@ class Wire:
         self.spoil = spoil
         self.to_sender: list[tuple[float, bytes]] = []
         self.busy = 0.0
+        # How much later what the receiver says arrives (seconds).
+        self.late: Callable[[], float] = lambda: 0.0
         self.receiver = Receiver(
             self,  # type: ignore[arg-type]
             self.stored.extend,
@@ -41,7 +43,7 @@ class Wire:
 
     def say(self, data: bytes, delay: float) -> None:
         """The receiver sends."""
-        self.busy = max(self.busy, self.agenda.now + delay) + len(data) * CHAR
+        self.busy = max(self.busy, self.agenda.now + delay + self.late()) + len(data) * CHAR
         spoilt = bytes(one for byte in data for one in self.spoil(byte))
         self.agenda.at(self.busy, lambda: self.to_sender.append((self.agenda.now, spoilt)))
 
@@ -53,8 +55,8 @@ class Wire:
             at = self.agenda.now + (start + len(part)) * CHAR
             self.agenda.at(at, lambda part=part: None if self.receiver.over else self.receiver.feed(part))  # type: ignore[misc]
 
-    def run(self, sender: FileSender, until: float = 4_000.0) -> None:
-        """Drives the sender as the driver does."""
+    def run(self, sender: FileSender, until: float = 4_000.0, after: float = 100.0) -> None:
+        """Drives the sender as the driver does; then some seconds pass."""
         while not sender.done and self.agenda.now < until:
             if data := sender.outgoing(self.agenda.now):
                 self.hear(data)
@@ -71,7 +73,7 @@ class Wire:
                 self.to_sender.clear()
             else:
                 sender.elapse(self.agenda.now)
-        self.agenda.run_until(self.agenda.now + 100)
+        self.agenda.run_until(self.agenda.now + after)
 
 
 def sent(wire: Wire, protocol: str, data: bytes = FILE) -> FileSender:
@@ -119,6 +121,19 @@ def test_on_a_bad_wire_it_arrives_whole_or_the_failure_is_named(protocol: str, s
     else:
         assert bytes(wire.stored[: len(FILE)]) == FILE and wire.outcome and wire.outcome[1] == ""
         assert seed or sender.repeated
+
+
+@pytest.mark.parametrize("protocol", ["xmodem", "xmodem-1k", "ymodem"])
+@pytest.mark.parametrize("seed", range(4))
+def test_answers_that_come_late_do_no_harm(protocol: str, seed: int) -> None:
+    chance = random.Random(seed)
+    wire = Wire(protocol)
+    wire.late = lambda: chance.choice((0.0, 0.0, 0.4, 3.0, 12.0))
+    sender = sent(wire, protocol)
+    if sender.failure:
+        assert sender.hint
+    else:
+        assert bytes(wire.stored[: len(FILE)]) == FILE
 
 
 def test_some_bad_wires_are_overcome() -> None:
@@ -177,7 +192,14 @@ def test_a_large_block_that_never_arrives_is_sent_as_small_ones() -> None:
 def test_what_cancels_ends_a_receiver_in_the_middle() -> None:
     wire: Any = Wire("xmodem")
     sender = FileSender(FILE, "xmodem", "f", CHAR, 0.0)
-    wire.run(sender, until=0.5)
+    wire.run(sender, until=0.5, after=1.5)
     wire.hear(CANCEL)
     wire.agenda.run_until(wire.agenda.now + 2)
     assert wire.outcome == (None, "cancelled")
+
+
+def test_a_receiver_whose_sender_falls_silent_gives_up() -> None:
+    wire = Wire("xmodem")
+    wire.run(FileSender(FILE, "xmodem", "f", CHAR, 0.0), until=0.3)
+    wire.agenda.run_until(wire.agenda.now + 60)
+    assert wire.outcome == (None, "nothing more came")

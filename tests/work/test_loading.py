@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import json
 import shutil
+import signal
+import subprocess
+import sys
+import time
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from tests.conftest import SAMPLE, Bench, bench, wexicon
+from tests.conftest import SAMPLE, Bench, bench, clean, wexicon
 from wexicon.rig.standins.fennick_z4 import FOR_COORDINATORS, FOR_JOINERS, image_of
 from wexicon.rig.uart import WireFaults
 from wexicon.work.function.actions import do_action
@@ -155,3 +159,23 @@ def test_the_same_on_ports() -> None:
         wexicon("run", "mesh-made.wex", *ports, "--operator", "rig", "--trace", "t.jsonl")
         assert rig.bench.units["quay"].standin.flash["image"] == FOR_COORDINATORS
     assert "2048 of 2915 bytes acknowledged" in wexicon("trace", "show", "t.jsonl").stdout
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT])
+def test_a_load_that_is_killed_or_stopped_in_the_middle_is_begun_again(how: signal.Signals) -> None:
+    Path("big.img").write_bytes(image_of(FOR_COORDINATORS, 0x0C10, bytes(range(256)) * 400))
+    with bench(QUAY) as rig:
+        standin: Any = rig.bench.units["quay"].standin
+        words = [sys.executable, "-m", "wexicon", "do", rig.ports["quay"], "load", "image=big.img", "-l", "fennick-z4"]
+        running = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=clean({}))
+        until = time.monotonic() + 20
+        while time.monotonic() < until and not len(getattr(standin, "taken", b"")) > 20_000:
+            time.sleep(0.05)
+        running.send_signal(how)
+        told = running.communicate(timeout=30)[1]
+        assert running.returncode == (130 if how is signal.SIGINT else -how), told
+        # It has no image that is whole, and may wait for the rest still.
+        assert standin.flash["image"] == -1
+        wexicon("do", rig.ports["quay"], "recover", "image=big.img", "-l", "fennick-z4")
+        assert standin.flash["image"] == FOR_COORDINATORS

@@ -180,23 +180,23 @@ class Person:
     def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
         if not sys.stdin.isatty():
             raise ModuleFault(f"Enter cannot be pressed, there is no terminal: {text}", hint="Run it at a terminal.")
-        self.ask(act, text)
-        self._typed(wait)
+        self._typed(act, text, wait)
 
     def answer(self, text: str, wait: Callable[[Callable[[], bool]], None]) -> str | None:
         if not sys.stdin.isatty():
             return None
-        self.ask("ask", text)
-        return self._typed(wait)
+        return self._typed("ask", text, wait)
 
-    def _typed(self, wait: Callable[[Callable[[], bool]], None]) -> str:
-        """The next line that is typed."""
+    def _typed(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> str:
+        """The line that is typed once it is asked for, however soon."""
         lines: list[str] = []
-        KEYBOARD.give(lines.append)
+        take = lines.append
+        KEYBOARD.give(take)
         try:
+            self.ask(act, text)
             wait(lambda: bool(lines))
         finally:
-            KEYBOARD.take_away(lines.append)
+            KEYBOARD.take_away(take)
         return lines[0]
 
     def noticed(self) -> None:

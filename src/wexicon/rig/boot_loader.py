@@ -13,6 +13,7 @@ from wexicon.rig.standin import StandIn
 SOH, STX, EOT, ACK, NAK, CAN = b"\x01", b"\x02", b"\x04", b"\x06", b"\x15", b"\x18"
 ASKS_EVERY, ASKS = 3.0, 20
 PATIENCE = 1.0
+SILENT_FOR, MOST_SILENT = 10.0, 3
 MOST_REFUSED = 12
 
 
@@ -45,7 +46,7 @@ class Receiver:
         self._buffer = b""
         self._wanted = 0 if named else 1
         self._size: int | None = None
-        self._turn = self._asked = self._refused = self._cancels = 0
+        self._turn = self._asked = self._refused = self._cancels = self._silences = 0
         self._last_file = False
         self._ask()
 
@@ -71,11 +72,27 @@ class Receiver:
         """Bytes have come."""
         self._buffer += data
         self._turn += 1
+        self._silences = 0
+        self._watch()
         while self._buffer and not self.over and self._one():
             pass
         if self._buffer and not self.over:
             turn = self._turn
             self.module.after(PATIENCE, lambda: self._refuse() if turn == self._turn and not self.over else None)
+
+    def _watch(self) -> None:
+        """A sender that falls silent is asked again, and then given up."""
+        turn = self._turn
+        self.module.after(SILENT_FOR, lambda: self._silent() if turn == self._turn and not self.over else None)
+
+    def _silent(self) -> None:
+        self._silences += 1
+        if self._silences >= MOST_SILENT:
+            self._say(CAN * 2)
+            self._end("nothing more came")
+        else:
+            self._say(NAK)
+            self._watch()
 
     def _one(self) -> bool:
         """Takes one block, or one byte that is none; whether there was enough."""

@@ -129,7 +129,7 @@ class FennickZ4(StandIn):
         """Command mode ends by itself."""
         self.spoken += 1
         turn = self.spoken
-        self.after(LASTS, lambda: self.leave() if turn == self.spoken else None)
+        self.after(LASTS, lambda: self.leave() if turn == self.spoken and self.mode == "command" else None)
 
     def leave(self) -> None:
         self.mode = "data"
