@@ -256,9 +256,9 @@ def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> No
         .replace("2 }\n", "2, peer = 1 }\n")
     )
     sheet = sheet.replace("peer = 2, peer = 1", "peer = 2")
-    ways = 'traffic = { from = "mast", to = "relay", count = 1, within = "300ms", '
+    ways = 'traffic = { from = "mast", to = "relay", count = 1, within = "3s", '
     Path("s.toml").write_text(
-        f'{sheet}[test.near]\n{ways}round_trip = {{ max = "800ms" }} }}\n'
+        f'{sheet}[test.near]\n{ways}round_trip = {{ max = "3s" }} }}\n'
         f'[test.fast]\n{ways}round_trip = {{ max = "100ms" }} }}\n'
         f'[test.loose]\n{ways}lost = {{ max = 100, unit = "%" }} }}\n'
         f'[test.timed]\n{ways}lost = {{ max = 2 }}, round_trip = {{ max = "9s" }} }}\n'
@@ -293,7 +293,7 @@ def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> No
 def test_a_sweep_of_a_sheet_puts_the_settings_back_and_repeats_the_evidence() -> None:
     Path("s.toml").write_text(
         HEARD.partition("[test")[0]
-        + '[test.range]\ntraffic = { from = "mast", to = "relay", count = 1, within = "2s" }\n'
+        + '[test.range]\ntraffic = { from = "mast", to = "relay", count = 1, within = "5s" }\n'
         + "sweep = { spreading = [7, 12], power = [2] }\n"
     )
     with bench(RADIOS) as rig:

@@ -51,7 +51,7 @@ def test_who_is_in_the_network_is_found_with_address_signal_and_name() -> None:
     ("flash", "beside_it", "words"),
     [
         ({"RO": 3}, {}, "in the network"),
-        ({"RO": 3}, None, "a coordinator with nobody in its network"),
+        ({"RO": 3}, None, "a coordinator with no node in its network"),
         ({}, {"RO": 3}, "in the network"),
         ({}, {"RO": 3, "NT": 1}, "its coordinator was not found"),
         ({"JV": 0}, {"RO": 3, "NT": 1}, "seeks its coordinator"),

@@ -164,7 +164,7 @@ class Console:
         return False
 
     def _sign(self) -> FormattedText:
-        """What stands before the line that is typed: whose turn it is."""
+        """The prompt: it names the side that a typed line goes to."""
         talk = self.sides.now
         colour = SIDES[talk.number] if styled("x", "bold") != "x" else ""
         return FormattedText([(f"bold {PAINTS.get(colour, '')}".strip(), f"{talk.name}> " if talk.name else "> ")])

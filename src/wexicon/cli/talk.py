@@ -80,7 +80,7 @@ class Side(msgspec.Struct, kw_only=True):
 def talk(call: TalkCall) -> None:
     """Talk to the module on PORT: lines you type are said; incoming data is shown and decoded.
 
-    With two ports, PORT PORT or NAME=PORT NAME=PORT, both stand in one window. `NAME: line` is for that side, any other for
+    With two ports, PORT PORT or NAME=PORT NAME=PORT, both share one window. `NAME: line` is for that side, any other for
     the one that has the turn; Ctrl-T gives it to the other.
 
     `:` starts a console command (:help lists them); `::` says a line that starts with a colon. Through a pipe each line

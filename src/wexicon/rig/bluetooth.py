@@ -1,6 +1,7 @@
 """What the Bluetooth stand-ins share: a leader joins the follower that it is bound to, or any, if both know the same PIN.
 
-The rule: a joined module passes on everything and is invisible to others; a restart ends the join, and the other side is told.
+The rule: a joined module passes on everything and is invisible to others; a restart ends the join, and the other
+side gets an event.
 The PIN counts if one of both asks for it.
 """
 

@@ -18,7 +18,7 @@ MOST_REFUSED = 12
 
 
 def crc16(data: bytes) -> int:
-    """CRC-16 with the polynomial x^16 + x^12 + x^5 + 1, begun with 0, bit by bit."""
+    """CRC-16 with the polynomial x^16 + x^12 + x^5 + 1 and initial value 0, bit by bit."""
     crc = 0
     for byte in data:
         crc ^= byte << 8

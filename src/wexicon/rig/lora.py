@@ -1,6 +1,6 @@
 """What the LoRa stand-ins share: a packet takes its time on the air, and is heard if it is strong enough and alone there.
 
-The rule: time on air and the signal that is needed follow from spreading factor and bandwidth. On a desk all is heard.
+The rule: time on air and the signal that is needed follow from spreading factor and bandwidth. On a desk it is always enough.
 """
 
 from __future__ import annotations
@@ -14,8 +14,7 @@ from wexicon.rig.standin import StandIn
 
 # Bytes that are sent with each packet: addresses, network, sync word, sum.
 OVERHEAD = 8
-# How long sending takes where all are on a desk (seconds), and how long a receiver takes to pass it on.
-ON_A_DESK = 0.12
+# How long a receiver takes to pass a packet on (seconds).
 PASSES_ON = 0.03
 
 
@@ -38,8 +37,7 @@ class LoraModule(StandIn):
     def transmit(self, size: int, received: Callable[[LoraModule, Signal], object]) -> float:
         """Sends a packet of `size` bytes; gives for how long (seconds). `received` is called for each module that hears it."""
         radio, now = self.radio(), self.agenda.now
-        placed = bool(self.air.places)
-        takes = time_on_air(OVERHEAD + size, radio.spreading, radio.bandwidth) if placed else ON_A_DESK
+        takes = time_on_air(OVERHEAD + size, radio.spreading, radio.bandwidth)
         spread = (radio.spreading, radio.bandwidth)
         made = Transmission(self, now, now + takes, radio.frequency, spread, radio.power)
         self.air.send(made)
@@ -53,6 +51,5 @@ class LoraModule(StandIn):
         """Another module's packet has ended."""
         radio = self.radio()
         signal = self.air.signal(made, self, radio.bandwidth)
-        alone = not self.air.places or not self.air.disturbed(made, self)
-        if alone and signal.snr >= REQUIRED_SNR[radio.spreading]:
+        if not self.air.disturbed(made, self) and signal.snr >= REQUIRED_SNR[radio.spreading]:
             received(self, signal)

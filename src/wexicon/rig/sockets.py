@@ -156,7 +156,7 @@ class Served:
             self.standin.after(EVERY, self._look)
 
     def close(self) -> None:
-        """Nobody is let in from now on; those who are stay."""
+        """No client is accepted any more; those that are connected stay."""
         self.standin.air.served.pop(self.port, None)
         if self._listener:
             self._listener.close()

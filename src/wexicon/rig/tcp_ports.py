@@ -107,7 +107,7 @@ class Rfc2217Port:
         uart.moved = self._moved
 
     def _moved(self) -> None:
-        """A line of the module has moved: the client is told."""
+        """A line of the module has moved: the client is notified."""
         if self._client:
             self._telnet.check_modem_lines(force_notification=True)
 

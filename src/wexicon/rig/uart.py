@@ -74,7 +74,7 @@ class Uart:
         # Where the host's side can be retuned without a word to us (a terminal), this looks.
         self.refresh: Callable[[], None] = lambda: None
         self.powered = False
-        # The lines that the module drives; who serves it is told when one moves.
+        # The lines that the module drives; `moved` is called when one changes.
         self.outputs = {"cts": True, "dsr": True, "dcd": False, "ri": False}
         self.moved: Callable[[], None] = lambda: None
         self._chance = random.Random(self.faults.seed)

@@ -1,4 +1,4 @@
-"""The values of a dialogue that runs: what expressions and templates make of them, and what is kept of them.
+"""The values of a running dialogue: expressions and templates are evaluated with them, and some are kept for the result.
 
 The rule: a value made from a secret is a secret; what a fault tells of a value was masked before.
 """

@@ -177,7 +177,7 @@ def read_sheet(
     """The sheet in the bytes of a TOML file. `lexicon` gives the lexicon of a name, `secret` what an environment
     variable, a file or a prompt holds (raises ValueError); only the secrets of `seat`, where given, are asked for. `units`
     reads the table of a name by its key column, `dialogue` the dialogue of a name; `image` gives an image's whole path,
-    `content` the bytes of a file that a setting is to be.
+    `content` the bytes of the file that is the setting's value.
     Raises FileFault with every complaint."""
     source = Source(data, path)
     source.check_top(SheetFile.__struct_fields__)

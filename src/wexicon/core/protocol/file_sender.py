@@ -4,7 +4,7 @@ The rule: a block counts as received when it was acknowledged after all of it wa
 answered is sent again, MOST_TRIES times at most. However it ends, `failure` is empty or says why.
 
 As their public descriptions have them: W. Christensen, "XMODEM protocol overview" (1982), and C. Forsberg, "XMODEM/YMODEM
-protocol reference" (1988). CRC-16 is that of ITU-T V.41, begun with 0.
+protocol reference" (1988). CRC-16 is that of ITU-T V.41, with the initial value 0.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ PROTOCOLS = ("xmodem", "xmodem-1k", "ymodem")
 # How long the receiver may take to ask for the first block, and to answer one (seconds).
 STARTS_WITHIN, ANSWERS_WITHIN = 60.0, 10.0
 MOST_TRIES = 10
-# After so many tries a large block is sent as small ones.
+# After this many tries a large block is sent as small ones.
 SMALLER_AFTER = 3
 # What makes a receiver give up, whatever it waits for.
 CANCEL = bytes([CAN]) * 5

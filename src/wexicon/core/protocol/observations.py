@@ -118,7 +118,7 @@ class Judged(Observation, frozen=True, gc=False):
 
 
 class Transferred(Observation, frozen=True, gc=False):
-    """So many bytes of a file were acknowledged, of so many in all."""
+    """Bytes of a file that the receiver has acknowledged, and the size of the file."""
 
     done: int
     total: int

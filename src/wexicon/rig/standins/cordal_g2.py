@@ -71,7 +71,7 @@ class CordalG2(CellularModule):
         if self.stat != 1:
             self.say("\r\nNO CARRIER\r\n", 0.5)
             return
-        # It takes commands while it calls (V.250, 6.3.1.5): what becomes of the call is told by itself, or by AT+CLCC.
+        # It takes commands while it calls (V.250, 6.3.1.5): an event or AT+CLCC reports how the call goes.
         self.answer(delay=0.3)
         if not isinstance(other, CordalG2) or other.call or other is self:
             self.say("\r\nBUSY\r\n" if other else "\r\nNO ANSWER\r\n", 2.0)

@@ -43,7 +43,7 @@ LIMITS = {
 POWERS = {1: -12, 2: -6, 3: -2, 4: 2, 5: 6, 6: 10}
 SENSITIVITY, BAND = -97, 2.44e9
 FIND_TIME = 2.0
-# Register AS: how it stands in its network.
+# Register AS: the association state.
 IN_NETWORK, SEEKS, ALONE, UNVERIFIED = 0, 1, 2, 3
 
 
@@ -242,7 +242,7 @@ class FennickZ4(StandIn):
         self.from_air(data, self)
 
     def association(self) -> int:
-        """How it stands in its network: a joiner that verifies looks for its coordinator."""
+        """The association state: a joiner that verifies looks for its coordinator."""
         if self.memory["RO"] == COORDINATOR:
             return IN_NETWORK if any(self.neighbours()) else ALONE
         if self.network() is None:

@@ -95,7 +95,7 @@ class LindleR2(LoraModule):
             wait += time_on_air(OVERHEAD + len(part), radio.spreading, radio.bandwidth)
 
     def send(self, data: bytes) -> None:
-        """Sends one packet: where addresses are used, to the one that stands in front."""
+        """Sends one packet: where addresses are used, to the address in its first two bytes."""
         to = None
         if self.block[4] & 1:
             to, data = int.from_bytes(data[:2], "big"), data[2:]

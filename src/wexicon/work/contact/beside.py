@@ -1,7 +1,7 @@
 """The files that a sheet names: secrets, tables, dialogues; and those that a dialogue transfers.
 
-The rule: a sheet or a dialogue may be somebody else's, and what it names may be said to a module: so it reads from its own
-folder only, and what the call allows or names itself.
+The rule: a sheet or a dialogue may come from another person, and the files that it names may be sent to a module: so it reads
+from its own folder only, and what the call allows or names itself.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""When certificates expire that are to be loaded into modules.
+"""Warnings about certificates that a sheet loads and that expire soon.
 
 The rule: what is no certificate is passed over; nothing is said of one that is good for long.
 """
@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 from wexicon.core.text import counted
 from wexicon.core.values import FileContent, Value
 
-# How many days before its end a certificate is told of.
+# How many days before it expires a certificate gets a warning.
 SOON = 90
 MARK = b"-----BEGIN CERTIFICATE-----"
 

@@ -81,7 +81,7 @@ def run_traffic(
 
 
 def _of_point(measured: Measurement) -> bool:
-    """Whether a measurement says something of a point: that nothing came twice is told once it is not so."""
+    """Whether a measurement is shown for a point: duplicates only if there are some."""
     return not measured.name.startswith("snr") and (measured.name != "duplicates" or measured.value > 0)
 
 

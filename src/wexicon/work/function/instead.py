@@ -1,6 +1,6 @@
 """What a port sent besides test packets: answers of a module that took them for commands, events, text of others.
 
-The rule: each line is told as it came, with its meaning where the lexicon has one.
+The rule: each line is shown as it came, with its meaning where the lexicon has one.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.text import visible, written
 from wexicon.work.contact.symptoms import is_refusal
 
-# How many different lines are told.
+# How many different lines are shown.
 MOST_TOLD = 5
 _PACKET = "WX"
 

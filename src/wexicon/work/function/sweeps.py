@@ -32,7 +32,7 @@ def sweep(
     store: Store,
     measured: Told = lambda point: None,
 ) -> SweepResult:
-    """Runs the traffic test at each point. A fault ends it; the settings are put back all the same. All modules are in command
+    """Runs the traffic test at each point. A fault ends it; the settings are put back then too. All modules are in command
     mode before and afterwards."""
     modules = [end.module for end in ends]
     result = SweepResult(verdict=Verdict.PASSED, ports=[one.session.link.name for one in modules])
