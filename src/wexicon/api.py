@@ -493,8 +493,6 @@ def sweep(
 
         def run() -> TrafficResult:
             prepare(ends, order.size)
-            for end in ends:
-                end.signal.clear()
             return TrafficTest(ends, order, ports).run(setup.stopping)
 
         result = sweep(ends, points, run, store, measured)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import threading
 import time
 import tty
@@ -267,3 +268,25 @@ def test_a_sweep_that_is_stopped_puts_the_settings_back() -> None:
         made = api.sweep(ports, "power=2,3,4", order, "lindle-l9", setup, measured=points.append)
         assert made.verdict == "stopped" and len(made.points) == 1 and made.restored
         assert rig.bench.units["mast"].standin.memory["radio"] == (868100000, 9, 4, 14)
+
+
+def test_packets_that_take_longer_than_they_are_waited_for_are_not_called_a_weak_signal() -> None:
+    ends = (
+        '[unit.{0}]\nstandin = "lindle-l9"\nsettings = {{ addr = {1}, peer = {2}, radio = [868100000, 12, 4, 14] }}\n'
+    )
+    Path("slow.toml").write_text("format = 1\n" + ends.format("mast", 1, 7) + ends.format("relay", 7, 1))
+    words = ("traffic", "mast", "relay", "--rig", "slow.toml", "--count", "2")
+    short = wexicon(*words, status=1).stderr
+    assert "--within is 2.0 s" in short and "weak signal" not in short
+    assert "--within is 2.0 s" in wexicon(*words, "--sweep", "spreading=12").stdout
+    assert "4 received intact" in wexicon(*words, "--within", "9s").stdout
+
+
+def test_a_module_that_sends_by_command_is_not_said_to_be_in_the_wrong_mode() -> None:
+    radio = '[unit.{0}]\nstandin = "lindle-l9"\nsettings = {{ addr = {1}, peer = {2}, net = 6 }}\n{3}'
+    noisy = "faults = { lost = 0.002, seed = 4 }\n"
+    Path("r.toml").write_text("format = 1\n" + radio.format("quay", 1, 2, "") + radio.format("mast", 2, 1, noisy))
+    told = wexicon("traffic", "mast", "quay", "--rig", "r.toml", "--count", "40", "--every", "1s", status=1).stderr
+    assert "Damaged packets point to noise" in told and "command mode" not in told
+    refused = re.search(r"mast: (\d+) packets? refused, last: (.*)", told)
+    assert refused and refused[1] == "2" and "no such command" in refused[2], told

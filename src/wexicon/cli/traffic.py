@@ -176,6 +176,7 @@ def _sweep(call: TrafficCall, order: TrafficOrder, distances: Sequence[float]) -
     """The traffic test at several settings, as a table that grows while it runs."""
     from wexicon import api
     from wexicon.records.plots import plot_sweep
+    from wexicon.work.function.traffic import too_slow
 
     points: list[SweepPoint] = []
     with (
@@ -208,6 +209,9 @@ def _sweep(call: TrafficCall, order: TrafficOrder, distances: Sequence[float]) -
             print_table(*_points(result.points))
             if result.failure:
                 print_failure(result.failure, result.verdict, ", ".join(result.traces))
+            most = max((one.median for one in result.points if one.lost and one.median), default=None)
+            if slow := too_slow(most, order.within):
+                print_line(slow)
             if result.restored:
                 print_line("the settings of both modules are as before, read back", "bold green")
             if call.plot_path and result.points:

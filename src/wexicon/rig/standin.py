@@ -53,6 +53,10 @@ class StandIn:
         self.name = name or self.family
         self.own = {**self.identity, **(identity or {})}
         self.flash: dict[str, Any] = {**copy.deepcopy(self.factory), **(settings or {})}
+        # A rig file writes several numbers as an array; a stand-in keeps a tuple.
+        for key, value in self.flash.items():
+            if isinstance(value, list) and isinstance(self.factory.get(key), tuple):
+                self.flash[key] = tuple(value)
         self.memory: dict[str, Any] = {}
         self.held: set[str] = set()
         self.uart = Uart(agenda, self, Tuning(), faults)

@@ -47,8 +47,6 @@ def run_traffic(
 
     def run() -> TrafficResult:
         prepare(ends, order.size)
-        for end in ends:
-            end.signal.clear()
         sent.append(TrafficTest(ends, order, names, in_turns=in_turns).run(stopping))
         return sent[-1]
 

@@ -60,10 +60,12 @@ class Outbox:
 
 
 class Endpoint(Protocol):
-    """One port. `signal` is what its module reported of the packets that it heard, `lexicon` that of its module, if known."""
+    """One port. `signal` is what its module reported of the packets that it heard, `refused` why it refused packets that were
+    sent by command, `lexicon` that of its module, if known."""
 
     session: Session
     signal: dict[str, list[float]]
+    refused: list[str]
     lexicon: Lexicon | None
 
     def turn(self, outbox: Outbox, packets: Packets, arrived: Arrived, looks: float) -> None:
@@ -99,6 +101,7 @@ class TransparentEndpoint:
     def __init__(self, session: Session, lexicon: Lexicon | None = None) -> None:
         self.session, self.lexicon = session, lexicon
         self.signal: dict[str, list[float]] = {}
+        self.refused: list[str] = []
 
     def turn(self, outbox: Outbox, packets: Packets, arrived: Arrived, looks: float) -> None:
         packet = outbox.take()
@@ -134,7 +137,8 @@ class CommandEndpoint(Listener):
         self.traffic: TrafficTable | None = None
         # The other module's address, if the command needs it.
         self.to: Any = None
-        self._refused = 0
+        self.refused: list[str] = []
+        self._refused_in_a_row = 0
         self._arrived: Arrived = lambda text: None
 
     def use(self, module: Module, traffic: TrafficTable) -> None:
@@ -160,11 +164,12 @@ class CommandEndpoint(Listener):
             given["to"] = self.to
         try:
             self.module.do(self.traffic.send, given)
-            self._refused = 0
-        except ModuleFault:
+            self._refused_in_a_row = 0
+        except ModuleFault as fault:
+            self.refused.append(fault.what)
             # A packet that the module refuses is lost; several in a row end the test.
-            self._refused += 1
-            if self._refused >= MOST_REFUSED:
+            self._refused_in_a_row += 1
+            if self._refused_in_a_row >= MOST_REFUSED:
                 raise
 
     def note(self, seen: Observation) -> None:

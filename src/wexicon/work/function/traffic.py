@@ -12,9 +12,9 @@ from datetime import UTC, datetime
 
 import msgspec
 
+from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault, Stopped
 from wexicon.core.protocol.packets import Damaged, Packets, Tally, percentile
-from wexicon.core.protocol.session import Session
 from wexicon.core.text import counted, visible
 from wexicon.work.contact.symptoms import Symptoms
 from wexicon.work.function.endpoints import LOOKS, LOOKS_IN_TURN, CommandEndpoint, Endpoint, Outbox
@@ -115,7 +115,7 @@ class TrafficTest:
             result.ended_by(fault or Stopped("stopped on request"), "traffic")
         else:
             result.complete = True
-            result.failure = _judged(result, [end.session for end in self.ends])
+            result.failure = _judged(result, self.ends, self.order.within)
             result.verdict = Verdict.FAILED if result.failure else Verdict.PASSED
         return result
 
@@ -242,7 +242,17 @@ def _spread(values: Mapping[str, list[float]]) -> dict[str, list[float]]:
     return {name: [min(some), percentile(some, 0.5) or 0.0, max(some)] for name, some in values.items()}
 
 
-def _judged(result: TrafficResult, sessions: Sequence[Session]) -> Failure | None:
+def too_slow(round_trip: float | None, within: float) -> str:
+    """What to do if packets were waited for less long than they take; "" if they were not."""
+    if round_trip is None or round_trip <= within:
+        return ""
+    return (
+        f"A round trip takes up to {spoken(round_trip)}, and --within is {spoken(within)}: late packets can count as lost. "
+        "Use a longer --within."
+    )
+
+
+def _judged(result: TrafficResult, ends: Sequence[Endpoint], within: float) -> Failure | None:
     """Why it did not pass, and the likely cause."""
     wrong, hints = [], []
     for way in result.ways:
@@ -254,14 +264,16 @@ def _judged(result: TrafficResult, sessions: Sequence[Session]) -> Failure | Non
     if result.own:
         wrong.append(f"{result.own} came back to the port that sent them")
         hints.append("A port that hears itself has a module with echo on, in command mode, or TX and RX joined.")
-    for port, session in zip(result.ports, sessions, strict=True):
-        count, last = refusals(session)
+    for port, end in zip(result.ports, ends, strict=True):
+        if end.refused:
+            wrong.append(f"{port}: {counted(len(end.refused), 'packet')} refused, last: {end.refused[-1]}")
+        count, last = (0, "") if isinstance(end, CommandEndpoint) else refusals(end.session)
         if count:
             wrong.append(f"{port}: the module answered {counted(count, 'packet')} with “{visible(last)}”")
             hints.append("It takes the packets for commands: it is in command mode, not in data mode.")
     if not wrong:
         return None
-    causes = [cause for one in sessions if (cause := Symptoms(one, None).cause())]
+    causes = [cause for one in ends if (cause := Symptoms(one.session, None).cause())]
     if causes and causes[0].kind in ("garbage", "restarting", "prompt"):
         hints.append(causes[0].sentence)
     elif hints:
@@ -275,6 +287,8 @@ def _judged(result: TrafficResult, sessions: Sequence[Session]) -> Failure | Non
             )
     elif any(way.damaged for way in result.ways):
         hints.append("Damaged packets point to noise, a wrong rate on one side, or no flow control where it is needed.")
+    elif any(way.lost for way in result.ways) and (slow := too_slow(result.most, within)):
+        hints.append(slow)
     elif any(way.lost for way in result.ways):
         hints.append("Lost packets point to a weak signal, a busy channel, or --every faster than the link.")
     status = 3 if not any(way.received or way.damaged for way in result.ways) else 1
@@ -282,8 +296,10 @@ def _judged(result: TrafficResult, sessions: Sequence[Session]) -> Failure | Non
 
 
 def prepare(ends: Sequence[Endpoint], size: int) -> None:
-    """Reads from each module that sends by command what the other needs. Raises Fault."""
+    """Before each test: reads from each module that sends by command what the other needs. Raises Fault."""
     for end, other in zip(ends, reversed(ends), strict=True):
+        end.signal.clear()
+        end.refused.clear()
         traffic = end.traffic if isinstance(end, CommandEndpoint) else None
         if not isinstance(end, CommandEndpoint) or traffic is None:
             continue

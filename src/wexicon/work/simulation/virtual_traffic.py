@@ -154,8 +154,6 @@ def sweep_between(
 
     def run() -> TrafficResult:
         prepare(ends, order.size)
-        for end in ends:
-            end.signal.clear()
         return TrafficTest(ends, order, names, in_turns=True).run(stopping)
 
     return sweep(ends, points, run, Store(), measured)
