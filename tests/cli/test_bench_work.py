@@ -98,6 +98,8 @@ def test_mode_pins_are_put_high_and_low() -> None:
     [
         ('standin = "lindle-l9"\nidentity = { serail = "L9-1" }', "did you mean serial"),
         ('standin = "lindle-l9"\nidentity = { serial = 7 }', "is not text in quotes"),
+        ('standin = "lindle-l9"\nsettings = { addr = "7" }', "is not a whole number"),
+        ('standin = "lindle-l9"\nsettings = { radio = [868100000, 12] }', "is not an array of 4 values"),
         ('standin = "lindle-r2"\npins = { mode7 = true }', "it has no such pin"),
     ],
 )

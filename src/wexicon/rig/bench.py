@@ -145,6 +145,25 @@ def no_recordings(path: str) -> Recorded:
     raise CallFault("recordings cannot be read here", where=path)
 
 
+KINDS = {
+    bool: "true or false",
+    int: "a whole number",
+    str: "text in quotes",
+    tuple: "an array of values",
+    dict: "a table",
+}
+
+
+def _wrong_kind(value: object, kept: object) -> str:
+    """What a rig's value must be to be kept instead of `kept`; "" if it is that. An array in the file is kept as a tuple."""
+    kind = tuple if isinstance(value, list) else type(value)
+    if kind is not type(kept):
+        return KINDS[type(kept)]
+    if isinstance(value, list) and isinstance(kept, tuple) and kept and len(value) != len(kept):
+        return f"an array of {len(kept)} values"
+    return ""
+
+
 def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], Recorded] = no_recordings) -> Bench:
     """The bench that a TOML file describes; `recorded` reads a trace. Raises FileFault with every
     complaint."""
@@ -171,12 +190,13 @@ def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], R
         for key in table.settings:
             if key not in factory:
                 source.complain(("unit", name, "settings", key), "it keeps no such thing", meant(key, factory))
+            elif kind := _wrong_kind(table.settings[key], factory[key]):
+                source.complain(("unit", name, "settings", key), f"is not {kind}")
         for key in table.identity:
             known = family(table.standin).identity
             if key not in known:
                 source.complain(("unit", name, "identity", key), "it has no such identity", meant(key, known))
-            elif type(table.identity[key]) is not type(known[key]):
-                kind = "a whole number" if isinstance(known[key], int) else "text in quotes"
+            elif kind := _wrong_kind(table.identity[key], known[key]):
                 source.complain(("unit", name, "identity", key), f"is not {kind}")
         for pin in table.pins:
             if pin not in family(table.standin).mode_pins:
