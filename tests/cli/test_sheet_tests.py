@@ -252,13 +252,12 @@ def test_a_test_of_one_unit_runs_while_its_module_is_there() -> None:
 def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> None:
     sheet = (
         HEARD.partition("[test")[0]
-        .replace("address = 1 }", "address = 1, peer = 2 }")
-        .replace("2 }\n", "2, peer = 1 }\n")
+        .replace("address = 1 }", "address = 1, peer = 2, spreading = 7 }")
+        .replace("2 }\n", "2, peer = 1, spreading = 7 }\n")
     )
-    sheet = sheet.replace("peer = 2, peer = 1", "peer = 2")
-    ways = 'traffic = { from = "mast", to = "relay", count = 1, within = "3s", '
+    ways = 'traffic = { from = "mast", to = "relay", count = 1, within = "1s", '
     Path("s.toml").write_text(
-        f'{sheet}[test.near]\n{ways}round_trip = {{ max = "3s" }} }}\n'
+        f'{sheet}[test.near]\n{ways}round_trip = {{ max = "1s" }} }}\n'
         f'[test.fast]\n{ways}round_trip = {{ max = "100ms" }} }}\n'
         f'[test.loose]\n{ways}lost = {{ max = 100, unit = "%" }} }}\n'
         f'[test.timed]\n{ways}lost = {{ max = 2 }}, round_trip = {{ max = "9s" }} }}\n'
