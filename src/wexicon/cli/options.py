@@ -86,7 +86,7 @@ frame_option = click.option("--frame", help="Data bits, parity and stop bits to 
 flow_option = click.option("--flow", type=click.Choice(FLOWS), help="Flow control.  [default: the lexicon's, or none]")
 
 
-# What was said once already.
+# Messages that were printed already: each is printed once.
 _TOLD: set[str] = set()
 
 

@@ -48,7 +48,7 @@ def detected_lexicon(port: str, name: str | None, how: Working) -> Lexicon:
 
 
 def named_lexicon(name: str, beside: Path) -> Lexicon:
-    """The lexicon that the call names; that it replaces a shipped one is told. Raises Fault."""
+    """The lexicon that the call names; a note says if it replaces a shipped one. Raises Fault."""
     from wexicon.work.contact.catalog import lexicon_for
 
     lexicon = lexicon_for(name, beside)

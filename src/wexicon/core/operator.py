@@ -31,7 +31,7 @@ class Operator(Protocol):
         listening until the condition that it is given is true. Raises ModuleFault if there is no operator."""
 
     def answer(self, text: str, wait: Callable[[Callable[[], bool]], None]) -> str | None:
-        """Asks for something that the operator reads and types; None if nobody is there who could. `wait` as for `confirm`."""
+        """Asks for something that the operator reads and types; None if there is no operator. `wait` as for `confirm`."""
 
 
 class NoOperator:

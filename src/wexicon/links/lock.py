@@ -65,7 +65,7 @@ class PortLock:
         if stranger:
             os.close(file)
             raise in_use(name, stranger)
-        with suppress(OSError):  # on a full disk the lock holds all the same, without a name
+        with suppress(OSError):  # on a full disk the lock still holds, without a name
             os.truncate(file, 0)
             os.write(file, msgspec.json.encode(Holder(os.getpid(), _own_name())))
         self._file = file

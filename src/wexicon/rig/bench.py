@@ -155,7 +155,7 @@ KINDS = {
 
 
 def _wrong_kind(value: object, kept: object) -> str:
-    """What a rig's value must be to be kept instead of `kept`; "" if it is that. An array in the file is kept as a tuple."""
+    """What kind of value must replace `kept` in a stand-in's flash; "" if `value` is of that kind. An array becomes a tuple."""
     kind = tuple if isinstance(value, list) else type(value)
     if kind is not type(kept):
         return KINDS[type(kept)]

@@ -76,7 +76,7 @@ class _Lines:
 
 
 class Rfc2217Port:
-    """One stand-in behind a TCP port of this machine, for one client at a time (RFC 2217). `report` is told of those that
+    """One stand-in behind a TCP port of this machine, for one client at a time (RFC 2217). `report` is called with those that
     are turned away."""
 
     def __init__(

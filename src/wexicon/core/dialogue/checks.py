@@ -81,7 +81,7 @@ def _answers(program: Program) -> Iterator[Found]:
 
 
 def _places(program: Program) -> Iterator[Found]:
-    """Where there are parties: lines outside an `at`, and names that nobody has."""
+    """Where there are parties: lines outside an `at`, and names of no party."""
     modules = [one for one in program.statements if isinstance(one, DeclareParty)]
     sockets = {one.name for one in program.walk() if isinstance(one, Open)}
     names = {one.name for one in modules} | sockets

@@ -233,7 +233,7 @@ def read_sheet(
 
 
 def _check_hand_over(source: Source, table: HandOverTable | None, seats: Mapping[str, Seat]) -> None:
-    """Generated secrets must reach somebody, or nobody could use the module."""
+    """Generated secrets must be handed over, or the module could not be used."""
     names = {name: seat for seat in seats.values() for name in seat.generated}
     if table is None:
         for name, seat in names.items():
@@ -363,7 +363,7 @@ def _asks_for(secret: Callable[[str, str], str], seat: str, name: str) -> Callab
 
 
 def _check_generated(source: Source, here: tuple[str, ...], setting: Setting, drawn: Generated) -> None:
-    """Whatever is drawn must be allowed: the first and the last that could be drawn are tried."""
+    """Every secret that can be drawn must be allowed: the first and the last possible are checked."""
     for at in (0, -1):
         try:
             setting.typed(drawn.draw(lambda alphabet, at=at: alphabet[at]))  # type: ignore[misc]

@@ -155,7 +155,7 @@ class Driver:
                 return data
 
     def catch_up(self) -> None:
-        """Takes in what has come, a part of it if that is much. That the link failed is told when this session is used next."""
+        """Reads what has arrived, up to a limit. A link that failed is reported when this session is used next."""
         if self._fault is not None:
             return
         try:

@@ -359,7 +359,7 @@ class LinkDiscovery:
     # -- what is reported ---------------------------------------------------------------------------------------------
 
     def _can_be_at(self, link: Tuning) -> bool:
-        """Whether our port can be set to a link, and is now; one that it refuses is told and passed over."""
+        """Whether our port can be set to a link, and is now; one that it refuses is reported and skipped."""
         try:
             self.session.tune(link)
         except CannotTune as fault:

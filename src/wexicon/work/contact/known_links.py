@@ -31,7 +31,7 @@ class KnownLink(msgspec.Struct, frozen=True):
 
     @property
     def has_changed(self) -> bool:
-        """Whether the lexicon's file is another one now: somebody else may have written it."""
+        """Whether the lexicon's file has changed since it was stored: another person may have written it."""
         return self.digest != _digest(self.lexicon)
 
 

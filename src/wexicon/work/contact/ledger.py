@@ -57,11 +57,11 @@ class Ready(Entry, frozen=True, tag=True):
 
 
 class PowerOff(Entry, frozen=True, tag=True):
-    """A fixture or a rig was told to take the power away."""
+    """A fixture or a rig was told to switch the power off."""
 
 
 class PowerOn(Entry, frozen=True, tag=True):
-    """A fixture or a rig was told to give the power back."""
+    """A fixture or a rig was told to switch the power on."""
 
 
 class CycleAsked(Entry, frozen=True, tag=True):
@@ -75,7 +75,7 @@ class Ordered(Entry, frozen=True, tag=True):
 
 
 class Left(Entry, frozen=True, tag=True):
-    """Command mode was left by a command, or timed out: silence is to be expected."""
+    """Command mode was left by a command, or timed out: silence is expected."""
 
 
 class Planted(Entry, frozen=True, tag=True):

@@ -20,7 +20,7 @@ QUICK_LOOK = 0.02
 
 
 def is_ready_text(ready: Pattern, text: str) -> bool:
-    """Whether a line is the ready text. What was sent before at another rate may stand in front of it, on the same line."""
+    """Whether a line is the ready text. Bytes sent before at another rate may precede it on the same line."""
     whole = ready.source == ready.start
     return ready.match(text) is not None or (whole and text.endswith(ready.source))
 

@@ -16,7 +16,7 @@ from wexicon.core.operator import Operator
 from wexicon.work.contact.ledger import PowerOff, PowerOn
 from wexicon.work.contact.observer import Observer
 
-# How long the power is taken away (seconds), and how often the module is asked meanwhile.
+# How long the power is off (seconds), and how often the module is asked meanwhile.
 POWER_OFF = 0.3
 ASKED_WITHOUT_POWER = 2
 ANSWERS = "the module answers while its power is off: "
@@ -35,7 +35,7 @@ class PowerSwitch:
         self.pin = attention.power
 
     def there(self) -> bool:
-        """Whether the power can be taken away and given back without a person."""
+        """Whether the power can be switched without a person."""
         return self.fixture.has([self.pin]) or self.operator.switches_power
 
     def cut(self, answers: Callable[[], bool], *, stays_off: bool = False) -> list[str]:

@@ -12,7 +12,7 @@ from wexicon.core.faults import Fault
 from wexicon.core.text import to_text, visible
 
 LONGEST = 10.0
-# What such a command is told of our environment: nothing that may hold a secret.
+# The environment variables that such a command gets: none that may hold a secret.
 _PASSED = ("PATH", "HOME", "USER", "LANG", "LC_ALL", "TMPDIR", "SYSTEMROOT")
 
 

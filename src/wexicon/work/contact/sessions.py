@@ -153,5 +153,5 @@ def session_over(
     finally:
         session.listener.flush()
         if writer:
-            with contextlib.suppress(CallFault):  # what ended the session is told instead
+            with contextlib.suppress(CallFault):  # what ended the session is reported instead
                 writer.close()

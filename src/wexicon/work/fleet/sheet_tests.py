@@ -142,11 +142,11 @@ class TestBench(Protocol):
         """Runs a test with these values; `ports` are those of its units, by their names."""
 
     def restore(self, job: Job, port: str) -> UnitResult:
-        """Provisions a unit once more, so that its settings and its evidence are as before."""
+        """Provisions a unit again, so that its settings and its evidence are as before."""
 
 
 class SheetTests:
-    """The tests of one run, on a `bench` if there are any. `started` is told of each as it begins; `stopping` is
+    """The tests of one run, on a `bench` if there are any. `started` is called as each begins; `stopping` is
     whether a stop was requested."""
 
     def __init__(

@@ -19,7 +19,7 @@ from wexicon.work.results.sweep import SweepPoint, SweepResult
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.verdicts import Verdict
 
-# What is told of each point as it was measured.
+# Called with each point as soon as it is measured.
 Told = Callable[[SweepPoint], None]
 
 End = CommandEndpoint | DataEndpoint
@@ -62,7 +62,7 @@ def sweep(
         result.ended_by(fault, "sweep")
     try:
         for number, (end, module) in enumerate(zip(ends, modules, strict=True)):
-            # A stop was for the sweep: what it changed is put back all the same.
+            # A stop was for the sweep: what it changed is still put back.
             module.session.stopping = lambda: False
             _put(end, before[number])
             if unit := module.lexicon.unit_of(module.identity):

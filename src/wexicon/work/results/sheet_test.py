@@ -1,6 +1,6 @@
 """The result of one test of a sheet.
 
-The rule: a test has a verdict of its own; what its unit's settings are is told apart from what the unit can do.
+The rule: a test has a verdict of its own; the verdict on its unit's settings is separate.
 """
 
 from __future__ import annotations

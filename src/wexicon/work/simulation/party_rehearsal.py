@@ -104,7 +104,7 @@ def virtual_sockets(air: Air, agenda: Agenda, made: Parties) -> Callable[[str, s
 
 
 def air_of(choice: Choice) -> Air | None:
-    """The air of the chosen rig, with nobody in it; None for an empty one. Raises Fault."""
+    """The air of the chosen rig, without its units; None for an empty one. Raises Fault."""
     if choice.rig is None:
         return None
     folder = choice.rig.parent
