@@ -51,6 +51,16 @@ def test_an_image_is_loaded_and_what_it_changed_is_read_and_told() -> None:
     assert load(one, "buoy-joiner.img").identity["image"] == str(FOR_JOINERS)
 
 
+def test_where_no_restart_was_observed_only_another_identity_shows_that_the_image_runs(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr("wexicon.work.function.actions.come_back", lambda module: False)
+    one = Bench("fennick-z4")
+    assert load(one, "quay-coordinator.img").verdict == "done"
+    again = load(one, "quay-coordinator.img")
+    assert again.verdict == "unproved" and "no restart observed" in again.remarks
+
+
 @pytest.mark.parametrize(
     "damage", [lambda data: data[:500], lambda data: b"XZ4I" + data[4:], lambda data: data[:-1] + b"x"]
 )

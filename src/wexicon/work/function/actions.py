@@ -67,16 +67,17 @@ def _all_of(module: Module) -> dict[str, str]:
 
 
 def _tell_loaded(module: Module, before: Mapping[str, str], result: ActionResult) -> None:
-    """Another image may be another module: identity and settings are read again. That it answers shows that the image runs.
-    Raises Fault."""
+    """Another image can change everything: identity and settings are read again. Where no restart was observed, only another
+    identity shows that the image runs, or any identity of a module that waited in its boot loader. Raises Fault."""
     if not module.attention.held:
         module.attention.gain([*module.expected_links(), module.lexicon.factory])
     unit = module.lexicon.unit
     if unit and result.identity:
         module.identify_again(result.identity)
     result.identity = dict(module.identify())
-    result.verdict = Verdict.DONE
-    result.remarks = [one for one in result.remarks if one != NOT_SEEN]
+    if not before or any(before.get(name) != told for name, told in result.identity.items()):
+        result.verdict = Verdict.DONE
+        result.remarks = [one for one in result.remarks if one != NOT_SEEN]
     after = _all_of(module)
     changed = [
         f"{name} {before[name]} before, {after.get(name, 'not there')} now"
