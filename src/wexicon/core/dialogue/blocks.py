@@ -217,9 +217,7 @@ class Again(Block, frozen=True):
 
     @classmethod
     def read(cls, words: Words) -> dict[str, object]:
-        found = _AGAIN.fullmatch(words.text)
-        if not found:
-            raise words.fault("cannot be read", "write again up to 3, or again up to 3 every 1s")
+        found = words.taken(_AGAIN, "write again up to 3, or again up to 3 every 1s")
         every = words.part(found.start(2), found[2]).duration() if found[2] else None
         return {"times": words.part(found.start(1), found[1]).number(), "every": every}
 

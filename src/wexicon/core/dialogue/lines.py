@@ -64,6 +64,13 @@ class Words:
     def fault(self, what: str, hint: str = "") -> LineFault:
         return LineFault(what, self.column, hint)
 
+    def taken(self, form: re.Pattern[str], hint: str) -> re.Match[str]:
+        """The words by their form. Raises LineFault with what to write."""
+        found = form.fullmatch(self.text)
+        if not found:
+            raise self.fault("cannot be read", hint)
+        return found
+
     def duration(self) -> Duration:
         try:
             return Duration.of(self.text)
@@ -85,9 +92,7 @@ class Words:
 
     def assignment(self, hint: str) -> tuple[str, Expression]:
         """NAME = EXPRESSION."""
-        found = _ASSIGNED.fullmatch(self.text)
-        if not found:
-            raise self.fault("cannot be read", hint)
+        found = self.taken(_ASSIGNED, hint)
         return found[1], self.part(found.start(2), found[2]).expression()
 
     def pattern(self) -> Pattern:

@@ -27,9 +27,7 @@ class DeclareParty(OneLine, frozen=True):
 
     @classmethod
     def read(cls, words: Words) -> DeclareParty:
-        found = cls._form.fullmatch(words.text)
-        if not found:
-            raise words.fault("cannot be read", "write party NAME = LEXICON, or party NAME")
+        found = words.taken(cls._form, "write party NAME = LEXICON, or party NAME")
         return cls(found[1], found[2] or "", line=words.line)
 
     def rest(self) -> str:
@@ -48,9 +46,7 @@ class Open(OneLine, frozen=True):
 
     @classmethod
     def read(cls, words: Words) -> Open:
-        found = cls._form.fullmatch(words.text)
-        if not found:
-            raise words.fault("cannot be read", 'write open NAME "socket://127.0.0.1:80", or "listen://127.0.0.1:7007"')
+        found = words.taken(cls._form, 'write open NAME "socket://127.0.0.1:80", or "listen://127.0.0.1:7007"')
         return cls(found[1], words.part(found.start(2), found[2]).quoted(), bool(found[3]), line=words.line)
 
     def rest(self) -> str:
@@ -87,9 +83,7 @@ class At(Block, frozen=True, kw_only=True):
 
     @classmethod
     def read(cls, words: Words) -> dict[str, object]:
-        found = cls._form.fullmatch(words.text)
-        if not found:
-            raise words.fault("cannot be read", f"write at NAME, or at NAME {_DATA}")
+        found = words.taken(cls._form, f"write at NAME, or at NAME {_DATA}")
         return {"name": found[1], "data": bool(found[2])}
 
     def rest(self) -> str:

@@ -101,9 +101,7 @@ class Needs(OneLine, frozen=True):
 
     @classmethod
     def read(cls, words: Words) -> Needs:
-        found = cls._form.fullmatch(words.text)
-        if not found:
-            raise words.fault("cannot be read", "write needs NAME [KIND] [secret] [= DEFAULT]")
+        found = words.taken(cls._form, "write needs NAME [KIND] [secret] [= DEFAULT]")
         kind = found[2] or "text"
         if kind not in FORMS:
             raise words.part(found.start(2), kind).fault(f"{kind} is not a kind", meant(kind, FORMS))
@@ -213,9 +211,7 @@ class Measure(OneLine, frozen=True):
     @classmethod
     def read(cls, words: Words) -> Measure:
         hint = "write measure NAME = EXPRESSION unit UNIT from LOW to HIGH; unit and limits may be left out"
-        found = cls._form.fullmatch(words.text)
-        if not found:
-            raise words.fault("cannot be read", hint)
+        found = words.taken(cls._form, hint)
         low, high = (words.part(found.start(at), found[at]).expression() if found[at] else None for at in (3, 4))
         if low and high and not low.names and not high.names and _number(low) > _number(high):
             raise words.part(found.start(3), found[3]).fault("the lower limit is above the upper one")
@@ -277,9 +273,7 @@ class Tune(OneLine, frozen=True):
 
     @classmethod
     def read(cls, words: Words) -> Tune:
-        found = cls._form.fullmatch(words.text)
-        if not found:
-            raise words.fault("cannot be read", "write tune 115200, or tune 115200 8N1")
+        found = words.taken(cls._form, "write tune 115200, or tune 115200 8N1")
         number = int(found[1][:20]) if found[1].isdigit() else None
         try:
             Tuning.of(9600 if number is None else number, found[2] or "8N1")
@@ -304,8 +298,7 @@ class Signal(OneLine, frozen=True):
 
     @classmethod
     def read(cls, words: Words) -> Signal:
-        if not cls._form.fullmatch(words.text):
-            raise words.fault("cannot be read", "write signal dtr on, signal rts off, or both")
+        words.taken(cls._form, "write signal dtr on, signal rts off, or both")
         parts = words.text.split()
         states = zip(parts[::2], (part == "on" for part in parts[1::2]), strict=True)
         return cls(tuple(states), line=words.line)
@@ -403,9 +396,7 @@ class Ask(OneLine, frozen=True):
 
     @classmethod
     def read(cls, words: Words) -> Ask:
-        found = cls._form.fullmatch(words.text)
-        if not found:
-            raise words.fault("cannot be read", 'write ask power "What does the meter show, in dBm?" decimal')
+        found = words.taken(cls._form, 'write ask power "What does the meter show, in dBm?" decimal')
         kind = found[3] or "text"
         if kind not in FORMS:
             raise words.part(found.start(3), kind).fault(f"{kind} is not a kind", meant(kind, FORMS))
@@ -431,9 +422,7 @@ class Transfer(OneLine, frozen=True):
 
     @classmethod
     def read(cls, words: Words) -> Transfer:
-        found = cls._form.fullmatch(words.text)
-        if not found:
-            raise words.fault("cannot be read", 'write transfer "FILE" by xmodem')
+        found = words.taken(cls._form, 'write transfer "FILE" by xmodem')
         if found[2] not in PROTOCOLS:
             raise words.part(found.start(2), found[2]).fault(
                 f"{found[2]} is not a protocol", meant(found[2], PROTOCOLS)
@@ -472,9 +461,7 @@ class Read(Do, frozen=True):
 
     @classmethod
     def read(cls, words: Words) -> Read:
-        found = cls._form.fullmatch(words.text)
-        if not found:
-            raise words.fault("cannot be read", "write read NAME, or read NAME as OTHER")
+        found = words.taken(cls._form, "write read NAME, or read NAME as OTHER")
         name = super().read(words.part(0, found[1])).name
         return cls(name, found[2] or "", line=words.line)
 
