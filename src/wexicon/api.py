@@ -54,6 +54,7 @@ from wexicon.work.provisioning.unfinished import FileStore
 from wexicon.work.results.dialogue import ActionResult, DialogueResult
 from wexicon.work.results.discovery import Attempt, HailResult
 from wexicon.work.results.flow import FlowResult
+from wexicon.work.results.listening import HeardEvent
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.port import PortInfo
 from wexicon.work.results.start_trial import StartTrial
@@ -66,6 +67,7 @@ from wexicon.work.simulation.choice import Choice
 if TYPE_CHECKING:
     from wexicon.rig.serving import Server
     from wexicon.work.function.flow_proof import FlowOrder
+    from wexicon.work.function.listening import Ears, Listened, ListenOrder
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest
 
 __all__ = [
@@ -77,8 +79,11 @@ __all__ = [
     "Fault",
     "FlowOrder",
     "HailResult",
+    "HeardEvent",
     "Job",
     "Lexicon",
+    "ListenOrder",
+    "Listened",
     "Measurement",
     "Module",
     "Opening",
@@ -109,6 +114,7 @@ __all__ = [
     "found_ports",
     "hail",
     "lexicon_on",
+    "listen",
     "open_module",
     "open_session",
     "places_of",
@@ -117,6 +123,7 @@ __all__ = [
     "provision",
     "read",
     "rehearse_dialogue",
+    "rehearse_listening",
     "rehearse_seat",
     "rehearse_sweep",
     "rehearse_traffic",
@@ -132,7 +139,7 @@ __all__ = [
 
 
 def __getattr__(name: str) -> object:
-    """TrafficOrder and FlowOrder, imported when they are used: most commands have no traffic."""
+    """What single commands use, imported when it is used."""
     if name == "TrafficOrder":
         from wexicon.work.function.traffic import TrafficOrder
 
@@ -141,9 +148,15 @@ def __getattr__(name: str) -> object:
         from wexicon.work.function.flow_proof import FlowOrder
 
         return FlowOrder
+    if name in ("ListenOrder", "Listened"):
+        from wexicon.work.function import listening
+
+        return getattr(listening, name)
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
 
 
+# How many full parts of a listener's trace are kept beside the one that is written.
+TRACE_PARTS = 7
 STARTS_AS_OPENED = (
     "the module starts each time the port is opened: DTR or RTS resets it. Say in a fixture how they stand: "
     "[idle] dtr = false"
@@ -381,6 +394,58 @@ def talk_session(
     with open_session(port, lexicon, setup, opening) as (session, _), ExitStack() as stack:
         module = stack.enter_context(module_on(session, port, lexicon, setup, given)) if lexicon else None
         yield session, module, links
+
+
+def listen(
+    port: str,
+    order: ListenOrder | None = None,
+    lexicon: str | None = None,
+    setup: Setup | None = None,
+    *,
+    given: Mapping[str, object] | None = None,
+    show: Callable[[HeardEvent], object] = lambda event: None,
+    watch: Callable[[Ears], object] = lambda ears: None,
+) -> Listened:
+    """Listens to what the module on a port sends by itself; `show` is given each event as it comes, `watch` what takes them,
+    before the first. Without a lexicon, and if none is stored for the port, lines are shown as they come. Raises Fault."""
+    from wexicon.work.function.listening import Ears, check_until, listen
+
+    path, setup, order = port_named(port), setup or Setup(), order or default_listening()
+    found = _known(path, lexicon)
+    check_until(order, found)
+    ears = Ears(found, order, show)
+    watch(ears)
+    own = Opening(title="listen", trace_parts=TRACE_PARTS)
+    links = setup.links(found, path)
+    own.tuning = links[0] if links else None
+    with ExitStack() as stack:
+        session, trace = stack.enter_context(open_session(path, found, setup.heard_by(ears), own))
+        module = stack.enter_context(module_on(session, path, found, setup, given)) if found else None
+        made = listen(session, ears, module)
+    made.result.trace = str(trace)
+    return made
+
+
+def default_listening() -> ListenOrder:
+    """Listens until it is stopped, and says nothing."""
+    from wexicon.work.function.listening import ListenOrder
+
+    return ListenOrder()
+
+
+def rehearse_listening(
+    rig: Path,
+    unit: str,
+    order: ListenOrder,
+    lexicon: str | None = None,
+    *,
+    show: Callable[[HeardEvent], object] = lambda event: None,
+    stopping: Callable[[], bool] = lambda: False,
+) -> Listened:
+    """Listens to a stand-in of a rig file in virtual time. Raises Fault."""
+    from wexicon.work.simulation.virtual_listening import rehearse_listening
+
+    return rehearse_listening(rig, unit, order, lexicon, show=show, stopping=stopping)
 
 
 # -- sheets ---------------------------------------------------------------------------------------------------------------

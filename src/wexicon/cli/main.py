@@ -25,6 +25,7 @@ COMMANDS = {
     "do": ("do:do", "Run one action on a module: save, restart, scan, join."),
     "provision": ("provision:provision", "Write a sheet's settings to a module and read them back."),
     "verify": ("provision:verify", "Compare a module with a sheet; writes nothing."),
+    "listen": ("listen:listen", "Print what a module sends by itself, and what it adds up to."),
     "traffic": ("traffic:traffic", "Send test packets over a link; count losses."),
     "run": ("run:run", "Run a dialogue with a module."),
     "rehearse": ("rehearse:rehearse", "Run a dialogue or a sheet against stand-ins, in virtual time."),

@@ -25,6 +25,8 @@ from wexicon.records.trace import FORMAT, Record, What, record_of
 FLUSH_EVERY = 0.25
 # A trace that grows beyond this (bytes) is of a port that babbles.
 LARGEST_TRACE = 256 * 1024 * 1024
+# How large one part of a trace is that goes on in a new file (bytes).
+PART = 32 * 1024 * 1024
 # How many records are encoded together, if possible right after something was sent: the module takes its time to answer.
 _TOGETHER = 8
 # Bounds the memory of what is not written yet: observations, each of which may be as long as the longest line, and bytes.
@@ -33,8 +35,9 @@ _MOST_BYTES = 65_536
 
 
 class TraceWriter(Listener):
-    """Writes one trace. After `most` bytes a last record says that the trace is full. Raises CallFault if the file cannot be
-    created, or exists and `force` is not set."""
+    """Writes one trace. After `most` bytes a last record says that the trace is full; with `parts` it goes on in a new file,
+    and that many full ones are kept beside it: NAME-1.jsonl is the one before, NAME-2.jsonl the one before that. Raises
+    CallFault if the file cannot be created, or exists and `force` is not set."""
 
     def __init__(
         self,
@@ -46,11 +49,14 @@ class TraceWriter(Listener):
         end: str = "crlf",
         form: str = "",
         most: int = LARGEST_TRACE,
+        parts: int = 0,
         force: bool = False,
     ) -> None:
         self.path = path
+        self.dropped = 0
         self._clock = clock
-        self._room = most
+        self._room = self._most = most
+        self._parts, self._full = parts, 0
         self._began = clock.now()
         self._due = self._began + FLUSH_EVERY
         self._encoder = msgspec.json.Encoder()
@@ -58,7 +64,7 @@ class TraceWriter(Listener):
         self._lines = bytearray()
         self._ended = False
         self._file = create(path, force=force)
-        first = Record(
+        self._first = first = Record(
             0.0,
             What.OPENED,
             format=FORMAT,
@@ -133,12 +139,35 @@ class TraceWriter(Listener):
             return
         data = self._encoder.encode_lines(records)
         self._room -= len(data)
-        if self._room <= 0:
+        if self._room <= 0 and self._parts:
+            self._next_part()
+            self._room -= len(data)
+        elif self._room <= 0:
             full = Record(records[-1].at, What.LOGGED, "the trace is full; what follows is not recorded")
             data = self._encoder.encode_lines([full])
         self._lines += data
         if len(self._lines) > _MOST_BYTES:
             self._write()
+
+    def _next_part(self) -> None:
+        """Goes on in a new file of the same name; the oldest full one goes. Raises OSError."""
+        self._write()
+        self._file.close()
+        self._full += 1
+        for number in range(min(self._full, self._parts + 1), 0, -1):
+            older = self._part(number - 1)
+            if number > self._parts:
+                older.unlink(missing_ok=True)
+                self.dropped += 1
+            elif older.exists():
+                older.rename(self._part(number))
+        self._file = create(self.path, force=False)
+        self._room = self._most
+        self._lines += self._encoder.encode_lines([self._first])
+
+    def _part(self, number: int) -> Path:
+        """The file of a full part; 0 is the one that is being written."""
+        return self.path.with_name(f"{self.path.stem}-{number}{self.path.suffix}") if number else self.path
 
     def close(self) -> None:
         """Ends the trace. Raises CallFault if its end cannot be written."""

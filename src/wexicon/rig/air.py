@@ -14,6 +14,7 @@ import msgspec
 
 from wexicon.core.engineering.radio import log_distance_loss, noise_power
 from wexicon.rig.lorawan import Lorawan, LorawanTable
+from wexicon.rig.sky import Sky
 
 # How long a transmission is remembered after its end (seconds).
 KEPT = 5.0
@@ -85,16 +86,6 @@ class Network(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     periodic_update: str = ""
     idle_after: float = 10.0
     signal: int = 21
-
-
-class Sky(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[air.sky]`: where a receiver is (degrees), how many satellites it sees, and after how many seconds it has a fix."""
-
-    latitude: float = 51.4821
-    longitude: float = -2.9874
-    altitude: float = 6.2
-    satellites: int = 9
-    fix_in: float = 12.0
 
 
 class Management(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -159,7 +159,11 @@ def _wrong_kind(value: object, kept: object) -> str:
     kind = tuple if isinstance(value, list) else type(value)
     if kind is not type(kept):
         return KINDS[type(kept)]
-    if isinstance(value, list) and isinstance(kept, tuple) and kept and len(value) != len(kept):
+    words = isinstance(kept, tuple) and all(isinstance(one, str) for one in kept)
+    if words and isinstance(value, list) and not all(isinstance(one, str) for one in value):
+        return "an array of texts"
+    # An array of words may be of any length.
+    if isinstance(value, list) and isinstance(kept, tuple) and kept and not words and len(value) != len(kept):
         return f"an array of {len(kept)} values"
     return ""
 

@@ -19,6 +19,7 @@ from wexicon.core.faults import Fault
 from wexicon.core.formats.filling import NUMBER, ROW, Filling, filling
 from wexicon.core.formats.images import Image, ImageTable, read_image
 from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.formats.lexicon.load import load_of, shaping
 from wexicon.core.formats.secret_sources import ELSEWHERE, FETCHED, GENERATED, Generated, generated, source_of, told
 from wexicon.core.formats.sheet_tests import SeatOfTest, SheetTest, TestTable, read_tests
 from wexicon.core.formats.toml import Source
@@ -339,6 +340,13 @@ def _seat(
             (*place, "settings", key),
             f"needs {other} = {show(needed)}, and the sheet wants {other} = {show(found)}",
             f"take {key} away, or make {other} {show(needed)}",
+        )
+    changed = [key for key in shaping(words) if key in wanted]
+    if changed and (load := load_of(words, wanted)) and not load.fits:
+        source.complain(
+            (*place, "settings", changed[0]),
+            f"the module would send more than its rate can carry: {load.sum}, at {load.rate} baud",
+            "send fewer, send them less often, or raise the rate",
         )
     for key in table.trust:
         if key not in table.settings:

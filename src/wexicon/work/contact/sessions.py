@@ -30,7 +30,7 @@ from wexicon.files import private_folder
 from wexicon.folders import state_folder
 from wexicon.links.port import open_port
 from wexicon.records.trace import Record
-from wexicon.records.trace_writer import Live, TraceWriter
+from wexicon.records.trace_writer import LARGEST_TRACE, PART, Live, TraceWriter
 from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.contact.known_links import remembered
 
@@ -89,13 +89,15 @@ def dated_trace(title: str) -> Path:
 
 
 class Opening(msgspec.Struct, kw_only=True):
-    """What one session has of its own. `dialect` and `tuning` replace the lexicon's; `live` is shown each trace record."""
+    """What one session has of its own. `dialect` and `tuning` replace the lexicon's; `live` is shown each trace record. With
+    `trace_parts` a full trace goes on in a new file, and that many are kept."""
 
     title: str = "session"
     secrets: Secrets | None = None
     dialect: Dialect | None = None
     tuning: Tuning | None = None
     live: Callable[[Record], None] | None = None
+    trace_parts: int = 0
 
     def dialect_for(self, lexicon: Lexicon | None) -> Dialect:
         return self.dialect or (lexicon.dialect if lexicon else Dialect(Speech()))
@@ -139,6 +141,8 @@ def session_over(
             tuning=link.tuning,
             end=speech.end,
             form=speech.answer,
+            most=PART if opening.trace_parts else LARGEST_TRACE,
+            parts=opening.trace_parts,
             force=setup.force,
         )
         listeners.insert(0, writer)

@@ -14,6 +14,7 @@ import msgspec
 
 from wexicon.core.faults import ModuleFault, Unreachable
 from wexicon.core.formats.images import Image
+from wexicon.core.formats.lexicon.load import load_of, shaping
 from wexicon.core.protocol.observations import Judged, Started
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
@@ -180,6 +181,7 @@ class ProvisioningRun:
         names = self._names()
         self.lines = {name: Line(self.lexicon.settings[name], self.order.wanted.get(name)) for name in names}
         self._read(first=True)
+        self._require_room()
         if not self.order.wanted:
             self.final = True
         elif self.write and self.order.plan:
@@ -231,6 +233,8 @@ class ProvisioningRun:
         """The settings to read: all, or those wanted and those that they need."""
         wanted = self.order.wanted
         needed = {need for name in wanted for need in self.lexicon.settings[name].needs}
+        if any(name in wanted for name in shaping(self.lexicon)):
+            needed.update(shaping(self.lexicon))
         names = [name for name in self.lexicon.settings if not wanted or name in wanted or name in needed]
         return [name for name in names if self.module.has(name)]
 
@@ -246,6 +250,19 @@ class ProvisioningRun:
                     where=self.session.link.name,
                     hint=f"{self.session.unchanged()}Update the firmware, or take the setting out of the sheet.",
                 )
+
+    def _require_room(self) -> None:
+        """Fails if the module would send more by itself than its rate can carry."""
+        wanted = self.order.wanted
+        if not self.write or not any(name in wanted for name in shaping(self.lexicon)):
+            return
+        load = load_of(self.lexicon, {**self._known(), **wanted})
+        if load and not load.fits:
+            raise ModuleFault(
+                f"the module would send more than its rate can carry: {load.sum}, at {load.rate} baud",
+                where=self.session.link.name,
+                hint=f"{self.session.unchanged()}Send fewer, send them less often, or raise the rate.",
+            )
 
     def _enter(self, step: str, *, searching: bool = False) -> None:
         self._end_step()

@@ -14,6 +14,7 @@ from wexicon.records.trace import Record
 from wexicon.work.results.dialogue import ActionResult, DialogueResult
 from wexicon.work.results.discovery import HailResult
 from wexicon.work.results.flow import FlowResult
+from wexicon.work.results.listening import HeardEvent, ListeningResult
 from wexicon.work.results.port import PortInfo
 from wexicon.work.results.rehearsal import Rehearsal
 from wexicon.work.results.start_trial import StartTrial
@@ -31,6 +32,8 @@ TITLES: dict[str, tuple[object, str]] = {
     "traffic": (TrafficResult, "Result of traffic"),
     "sweep": (SweepResult, "Result of traffic --sweep"),
     "flow": (FlowResult, "Result of traffic --flow-proof"),
+    "listening": (ListeningResult, "Result of listen, on the last line"),
+    "event": (HeardEvent, "One event of listen"),
     "unit": (Entry, "One record of the register: units"),
     "port": (PortInfo, "One port"),
     "trace": (Record, "One record of a trace"),

@@ -65,18 +65,7 @@ class VirtualPair(msgspec.Struct):
         """The units of these names, with the lexicon that is named or that of their family. Raises Fault."""
         if not 1 <= len(names) <= 2 or len(set(names)) < len(names):
             raise CallFault("traffic needs one unit or two", hint="Name A and B, or A alone.")
-        agenda = Agenda()
-        bench = read_rig(read_file(rig), str(rig), agenda, lambda name: recorded(rig.parent / name))
-        bench.power_up()
-        agenda.run_until(SETTLED)
-        made = []
-        for name in names:
-            try:
-                standin = bench.unit(name).standin
-            except ValueError as fault:
-                raise CallFault(str(fault), where=str(rig)) from None
-            made.append(VirtualBench(standin, agenda, _lexicon(standin.family, lexicon)))
-        return cls(list(names), made)
+        return cls(list(names), _virtual_units(rig, names, lexicon))
 
     def apart(self, kilometres: float) -> None:
         """Puts the second unit that far from the first."""
@@ -88,6 +77,27 @@ class VirtualPair(msgspec.Struct):
         made = [virtual_end(one, order, swept=swept, transparent=transparent) for one in self.benches]
         hear_beside(made)
         return made
+
+
+def _virtual_units(rig: Path, names: Sequence[str], lexicon: str | None) -> list[VirtualBench]:
+    """Units of a rig file that have power, with the lexicon that is named or that of their family. Raises Fault."""
+    agenda = Agenda()
+    bench = read_rig(read_file(rig), str(rig), agenda, lambda name: recorded(rig.parent / name))
+    bench.power_up()
+    agenda.run_until(SETTLED)
+    made = []
+    for name in names:
+        try:
+            standin = bench.unit(name).standin
+        except ValueError as fault:
+            raise CallFault(str(fault), where=str(rig)) from None
+        made.append(VirtualBench(standin, agenda, _lexicon(standin.family, lexicon)))
+    return made
+
+
+def virtual_unit(rig: Path, name: str, lexicon: str | None) -> VirtualBench:
+    """One unit of a rig file, which has power. Raises Fault."""
+    return _virtual_units(rig, [name], lexicon)[0]
 
 
 def _lexicon(family: str, named: str | None) -> Lexicon | None:

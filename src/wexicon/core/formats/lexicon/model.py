@@ -11,6 +11,7 @@ from collections.abc import Iterator, Mapping
 import msgspec
 
 from wexicon.core.dialogue import Program
+from wexicon.core.formats.lexicon.listening import Listening, Stream
 from wexicon.core.formats.lexicon.tables import About, AttentionBy, BitField, Moves, TrafficTable
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.insertion import Template
@@ -217,6 +218,10 @@ class Lexicon(msgspec.Struct, frozen=True):
     traffic: TrafficTable | None = None
     # Seconds that saving may go on after it was acknowledged.
     saves_within: float = 0.0
+    # Questions about what is in the module or around it, such as its SIM.
+    also: tuple[Phrase, ...] = ()
+    listening: Listening = Listening()
+    stream: Stream | None = None
 
     def restart(self) -> str:
         """The action that has the module start again; empty where it has none."""

@@ -16,6 +16,7 @@ from wexicon.core.durations import seconds
 from wexicon.core.faults import FileFault
 from wexicon.core.formats.kinds import read_kind
 from wexicon.core.formats.lexicon.extending import extend, nothing_to_extend
+from wexicon.core.formats.lexicon.listening import read_listening, read_stream
 from wexicon.core.formats.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start, case_of
 from wexicon.core.formats.lexicon.tables import (
     HOWS,
@@ -28,10 +29,12 @@ from wexicon.core.formats.lexicon.tables import (
     Identify,
     LexiconFile,
     LinkTable,
+    ListeningTable,
     Moves,
     SayHear,
     SettingTable,
     StartTable,
+    StreamTable,
     TrafficTable,
     Writing,
 )
@@ -83,6 +86,7 @@ class _Reading:
         listens = self.attention(attention) if attention else None
         identify = self.table("identify", Identify) if "identify" in data else None
         asked = [self.phrase(("identify", "ask"), ask) for ask in identify.ask] if identify else []
+        also = [self.phrase(("identify", "ask"), ask) for ask in identify.also] if identify else []
         writing = self.table("writing", Writing) or Writing()
         events = {n: made for n, text in self.mapping("events").items() if (made := self.event(n, text))}
         if listens and listens.ends_on and listens.ends_on not in events:
@@ -106,6 +110,15 @@ class _Reading:
             self.check_traffic(traffic, actions, events, settings)
         for name, group in groups.items():
             self.check_group(name, group, settings)
+        heard = read_listening(
+            source,
+            self.table("listening", ListeningTable) or ListeningTable(),
+            self.mapping("decoded"),
+            events,
+            settings,
+            actions,
+        )
+        stream = self.table("stream", StreamTable) if "stream" in data else None
         saves_within = self.duration(("writing", "saves_within"), writing.saves_within)
         source.finish()
         assert about and factory and tuning and speech and listens
@@ -130,6 +143,9 @@ class _Reading:
             flow=factory.flow,
             traffic=traffic,
             saves_within=saves_within,
+            also=tuple(phrase for phrase in also if phrase),
+            listening=heard,
+            stream=read_stream(source, stream, settings) if stream else None,
         )
         self.check_witness(whole)
         source.finish()

@@ -134,9 +134,11 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class Identify(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[identify]`: questions whose captures tell the module; `expect` is what they must give, `unit` the capture that
-    no two modules share, `firmware` the one that `since` and `before` are compared with."""
+    no two modules share, `firmware` the one that `since` and `before` are compared with. `also` are questions about what is
+    in or around the module (its SIM, its addresses): one that it refuses is left out, and another answer is no other module."""
 
     ask: tuple[SayHear, ...]
+    also: tuple[SayHear, ...] = ()
     expect: dict[str, str] = msgspec.field(default_factory=dict)
     unit: str = ""
     firmware: str = "firmware"
@@ -233,6 +235,41 @@ class TrafficTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     signal: tuple[str, ...] = ()
 
 
+class MessageTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`message` in `[listening]`: the event that reports a message, and the action that reads it, given what the event
+    captures; it keeps `sender` and `message`."""
+
+    event: str
+    read: str
+
+
+class TimerTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[listening.timers.SETTING]`: the setting is how long it takes from one state to another."""
+
+    from_: dict[str, str] = msgspec.field(name="from")
+    to: dict[str, str]
+
+
+class ListeningTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[listening]`: `states` names the events that report a state, each with the capture that is the state; `message` the
+    event that reports a message; `timers` the settings that are seen between two states."""
+
+    states: dict[str, str] = msgspec.field(default_factory=dict)
+    message: MessageTable | None = None
+    timers: dict[str, TimerTable] = msgspec.field(default_factory=dict)
+
+
+class StreamTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[stream]`: what the module sends by itself must fit its rate. `list` is the setting that lists what is sent, `every`
+    the one with the time between two reports, `bytes` how long each part is at most, with its line end. Where that depends on
+    another setting, `by` names it, and a part with its value counts before the part alone: `"GSA GN" = 280`."""
+
+    list: str
+    every: str
+    bytes: dict[str, int]
+    by: str = ""
+
+
 class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A whole lexicon file. `extends` names another lexicon, all of which is this one's too but for what `without` names
     (`setting.apn`, `action.attach`)."""
@@ -253,3 +290,6 @@ class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     setting: dict[str, SettingTable] = msgspec.field(default_factory=dict)
     action: dict[str, ActionTable] = msgspec.field(default_factory=dict)
     traffic: TrafficTable | None = None
+    decoded: dict[str, dict[str, dict[str, object]]] = msgspec.field(default_factory=dict)
+    listening: ListeningTable = msgspec.field(default_factory=ListeningTable)
+    stream: StreamTable | None = None

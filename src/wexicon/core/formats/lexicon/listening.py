@@ -1,0 +1,152 @@
+"""What a module sends by itself: what its events mean, which of them are states and timers, and how much there is of it.
+
+    [decoded.sleep]                     # the captures of the event `sleep`
+    state = { kind = "choice", codes = { awake = 0, asleep = 1 } }
+
+    [listening]
+    states  = { sleep = "state" }       # the event, and which of its captures is the state
+    message = { event = "stored", read = "read-message" }
+
+    [listening.timers.active]           # the setting `active`, from when the link is idle
+    from = { link = "idle" }
+    to   = { sleep = "asleep" }
+
+    [stream]                            # must fit the rate
+    list  = "sentences"
+    every = "interval"
+    bytes = { GGA = 82, RMC = 75 }
+
+The rule: an event is decoded by the same kinds of values as a setting.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+
+import msgspec
+
+from wexicon.core.formats.kinds import read_kind
+from wexicon.core.formats.lexicon.tables import ListeningTable, MessageTable, StreamTable
+from wexicon.core.formats.toml import Source
+from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.text import meant
+from wexicon.core.values import Kind, ValueFault
+
+# Two values in words: of which event, and which state.
+StateOf = tuple[str, str]
+
+
+class Timer(msgspec.Struct, frozen=True):
+    """A setting that is seen between two states."""
+
+    setting: str
+    begins: StateOf
+    ends: StateOf
+
+
+class Listening(msgspec.Struct, frozen=True):
+    """`[listening]` and `[decoded]`, checked: `kinds` are the kinds of captures, by event and capture."""
+
+    kinds: dict[str, dict[str, Kind]] = {}
+    states: dict[str, str] = {}
+    message: MessageTable | None = None
+    timers: tuple[Timer, ...] = ()
+
+    def shown(self, event: str, capture: str, value: object) -> str:
+        """A capture as a person reads it; as it was heard where it is no value of its kind."""
+        kind = self.kinds.get(event, {}).get(capture)
+        if kind is None:
+            return str(value)
+        try:
+            return kind.show(kind.decode(str(value)))
+        except ValueFault:
+            return str(value)
+
+
+class Stream(msgspec.Struct, frozen=True):
+    """`[stream]`, checked: the setting that lists what is sent, the one with the time between two reports, and how many bytes
+    each part is at most; `by` names a setting that it depends on."""
+
+    list: str
+    every: str
+    bytes: dict[str, int]
+    by: str = ""
+
+
+def read_listening(
+    source: Source,
+    table: ListeningTable,
+    decoded: Mapping[str, object],
+    events: Mapping[str, Pattern],
+    settings: Collection[str],
+    actions: Collection[str],
+) -> Listening:
+    """Both tables, checked; what is wrong is complained of at the source."""
+    kinds: dict[str, dict[str, Kind]] = {}
+    for name, captures in decoded.items():
+        for capture, value in captures.items() if isinstance(captures, dict) else ():
+            place = ("decoded", name, capture)
+            if name not in events:
+                source.complain(("decoded", name), f"there is no event {name}", meant(name, events))
+            elif capture not in events[name].names:
+                source.complain(place, f"the event does not capture {capture}", meant(capture, events[name].names))
+            elif isinstance(value, dict) and (kind := read_kind(source, value, place)):
+                kinds.setdefault(name, {})[capture] = kind
+    for name, capture in table.states.items():
+        if name not in events:
+            source.complain(("listening", "states"), f"there is no event {name}", meant(name, events))
+        elif capture not in kinds.get(name, {}):
+            hint = f"write [decoded.{name}] {capture} = {{ kind = ... }}"
+            source.complain(("listening", "states"), f"{name}: {capture} is not decoded", hint)
+    if message := table.message:
+        if message.event not in events:
+            source.complain(
+                ("listening", "message"), f"there is no event {message.event}", meant(message.event, events)
+            )
+        if message.read not in actions:
+            source.complain(
+                ("listening", "message"), f"there is no action {message.read}", meant(message.read, actions)
+            )
+    timers = []
+    for name, timer in table.timers.items():
+        place = ("listening", "timers", name)
+        if name not in settings:
+            source.complain(place, f"there is no setting {name}", meant(name, settings))
+        ends = [_state(source, place, one, table, kinds) for one in (timer.from_, timer.to)]
+        if ends[0] and ends[1]:
+            timers.append(Timer(name, ends[0], ends[1]))
+    return Listening(kinds, table.states, table.message, tuple(timers))
+
+
+def _state(
+    source: Source,
+    place: tuple[str, ...],
+    state: Mapping[str, str],
+    table: ListeningTable,
+    kinds: Mapping[str, Mapping[str, Kind]],
+) -> StateOf | None:
+    """One end of a timer."""
+    if len(state) != 1:
+        source.complain(place, "from and to are one state each", 'write from = { link = "idle" }')
+        return None
+    ((event, word),) = state.items()
+    kind = kinds.get(event, {}).get(table.states.get(event, ""))
+    if kind is None:
+        source.complain(place, f"{event} is no state", meant(event, table.states))
+        return None
+    try:
+        return event, kind.show(kind.check(word))
+    except ValueFault as fault:
+        source.complain(place, f"{fault.value!r} {fault.why}", f"allowed: {fault.allowed}")
+        return None
+
+
+def read_stream(source: Source, table: StreamTable, settings: Collection[str]) -> Stream:
+    """`[stream]`, checked; what is wrong is complained of at the source."""
+    for key, name in (("list", table.list), ("every", table.every), ("by", table.by)):
+        if name and name not in settings:
+            source.complain(("stream", key), f"there is no setting {name}", meant(name, settings))
+    for name, size in table.bytes.items():
+        if not 1 <= size <= 65_536:
+            source.complain(("stream", "bytes", name), f"{size} is not a number of bytes")
+    return Stream(table.list, table.every, dict(table.bytes), table.by)

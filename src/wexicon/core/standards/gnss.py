@@ -1,0 +1,197 @@
+"""What sentences of NMEA 0183 say of position and satellites, as values, and each of their fields in words with its unit.
+
+The rule: a field that is empty is not known and is left out; a value that is out of its range is no value. Fields as in
+`nmea.FIELDS`.
+"""
+
+from __future__ import annotations
+
+import re
+
+import msgspec
+
+from wexicon.core.standards.nmea import TALKERS, Sentence
+
+# Kinds that report a position, the one that says most of it first.
+POSITIONS = ("GGA", "GNS", "RMC", "GLL")
+# Quality of a fix in GGA (NMEA 0183, 6.3).
+QUALITIES = {
+    "0": "no fix",
+    "1": "fix",
+    "2": "differential fix",
+    "3": "precise fix",
+    "4": "RTK fix",
+    "5": "RTK float",
+    "6": "estimated",
+    "7": "entered by hand",
+    "8": "simulated",
+}
+DIMENSIONS = {"1": "no fix", "2": "2D fix", "3": "3D fix"}
+# System identifier of GSA (NMEA 0183, version 4.1).
+SYSTEMS = {"1": "GPS", "2": "GLONASS", "3": "Galileo", "4": "BeiDou", "5": "QZSS", "6": "NavIC"}
+_UNITS = {
+    "altitude": "m",
+    "geoid": "m",
+    "knots": "kn",
+    "kmh": "km/h",
+    "course": "°",
+    "magnetic": "°",
+    "rms": "m",
+    "major": "m",
+    "minor": "m",
+    "age": "s",
+}
+# Told with another field, or nothing that a person reads.
+_SILENT = frozenset(
+    ("ns", "ew", "altitude_unit", "geoid_unit", "knots_unit", "kmh_unit", "course_true", "course_magnetic")
+)
+# Mode indicator of RMC, VTG, GLL (NMEA 0183, version 2.3).
+MODES = {
+    "A": "autonomous",
+    "D": "differential",
+    "E": "estimated",
+    "F": "RTK float",
+    "M": "entered by hand",
+    "N": "not valid",
+    "P": "precise",
+    "R": "RTK fixed",
+    "S": "simulated",
+}
+_WORDS = {
+    "quality": QUALITIES,
+    "fix": DIMENSIONS,
+    "status": {"A": "valid", "V": "not valid"},
+    "system": SYSTEMS,
+    "selection": {"A": "automatic", "M": "by hand"},
+    "mode": MODES,
+}
+_TIME = re.compile(r"([01][0-9]|2[0-3])([0-5][0-9])([0-6][0-9])(\.[0-9]+)?")
+_ANGLE = re.compile(r"([0-9]{1,3})([0-5][0-9](?:\.[0-9]+)?)")
+_NUMBER = re.compile(r"-?[0-9]{1,7}(?:\.[0-9]{1,6})?")
+
+
+class Fix(msgspec.Struct, frozen=True, gc=False):
+    """One report of a position: degrees, south and west negative, and metres above the sea. `there` is whether there is a
+    fix at all; what the sentence does not tell is None."""
+
+    there: bool
+    latitude: float | None = None
+    longitude: float | None = None
+    altitude: float | None = None
+    satellites: int | None = None
+    hdop: float | None = None
+
+
+class InView(msgspec.Struct, frozen=True, gc=False):
+    """One satellite of GSV: its system, its number, elevation and azimuth in degrees, C/N0 in dB-Hz; None where not known."""
+
+    system: str
+    number: int
+    elevation: float | None
+    azimuth: float | None
+    signal: float | None
+
+
+def angle(text: str, side: str) -> float | None:
+    """Degrees of `ddmm.mmmm` and N, S, E or W; None if that is no angle."""
+    found = _ANGLE.fullmatch(text)
+    if not found or side not in ("N", "S", "E", "W"):
+        return None
+    value = int(found[1]) + float(found[2]) / 60
+    if value > (90 if side in "NS" else 180):
+        return None
+    return -value if side in "SW" else value
+
+
+def number(text: str) -> float | None:
+    """A number; None if the text is none."""
+    return float(text) if _NUMBER.fullmatch(text) else None
+
+
+def fix_of(sentence: Sentence) -> Fix | None:
+    """What a sentence says of the position; None if it says nothing of it."""
+    fields, kind = sentence.fields, sentence.kind
+    at = {"GGA": 1, "GNS": 1, "RMC": 2, "GLL": 0}.get(kind)
+    if at is None or len(fields) < at + 4:
+        return None
+    there = {
+        "GGA": lambda: len(fields) > 5 and fields[5] not in ("", "0"),
+        "GNS": lambda: bool(set(fields[5]) - {"N"}) if len(fields) > 5 else False,
+        "RMC": lambda: fields[1] == "A",
+        "GLL": lambda: len(fields) > 5 and fields[5] == "A",
+    }[kind]()
+    latitude, longitude = angle(fields[at], fields[at + 1]), angle(fields[at + 2], fields[at + 3])
+    if not there or latitude is None or longitude is None:
+        return Fix(False)
+    if kind not in ("GGA", "GNS"):
+        return Fix(True, latitude, longitude)
+    used, hdop, altitude = (number(one) for one in (*fields[6:9], "", "", "")[:3])
+    return Fix(True, latitude, longitude, altitude, None if used is None else int(used), hdop)
+
+
+def views_of(sentence: Sentence) -> list[InView]:
+    """The satellites of a GSV sentence; none of another."""
+    if sentence.kind != "GSV":
+        return []
+    system, found, fields = TALKERS.get(sentence.talker, sentence.talker), [], sentence.fields
+    for at in range(3, len(fields) - 3, 4):
+        if fields[at].isascii() and fields[at].isdigit() and len(fields[at]) < 4:
+            elevation, azimuth, signal = (number(one) for one in fields[at + 1 : at + 4])
+            high = elevation if elevation is not None and -90 <= elevation <= 90 else None
+            found.append(InView(system, int(fields[at]), high, azimuth, signal))
+    return found
+
+
+def used_of(sentence: Sentence) -> tuple[str, list[int]] | None:
+    """The system and the satellites in use of a GSA sentence; None of another."""
+    if sentence.kind != "GSA" or len(sentence.fields) < 14:
+        return None
+    system = SYSTEMS.get(sentence.fields[17], "") if len(sentence.fields) > 17 else ""
+    if not system and sentence.talker != "GN":
+        system = TALKERS.get(sentence.talker, sentence.talker)
+    return system, [int(one) for one in sentence.fields[2:14] if one.isascii() and one.isdigit() and len(one) < 4]
+
+
+def in_words(sentence: Sentence) -> dict[str, str]:
+    """The fields by name, as a person reads them."""
+    named = sentence.named()
+    told: dict[str, str] = {}
+    if sentence.talker in TALKERS and sentence.talker != "GN":
+        told["system"] = TALKERS[sentence.talker]
+    for name, text in named.items():
+        if not text or name in _SILENT or (name.startswith("satellite") and name != "satellites"):
+            continue
+        if name in ("latitude", "longitude"):
+            side = named.get("ns" if name == "latitude" else "ew", "")
+            value = angle(text, side)
+            told[name] = f"{abs(value):.6f}° {side}" if value is not None else text
+        elif name == "time" and (found := _TIME.fullmatch(text)):
+            told[name] = f"{found[1]}:{found[2]}:{found[3]}{found[4] or ''}"
+        elif name == "date" and len(text) == 6:
+            told[name] = f"20{text[4:]}-{text[2:4]}-{text[:2]}"
+        elif name in _WORDS:
+            told[name] = _WORDS[name].get(text, text)
+        elif name in _UNITS and number(text) is not None:
+            told[name] = f"{text} {_UNITS[name]}".replace(" °", "°")
+        elif name == "in_view":
+            told["in view"] = text
+        else:
+            told[name] = text
+    return _of_views(sentence, told) if sentence.kind == "GSV" else _of_use(sentence, told)
+
+
+def _of_views(sentence: Sentence, told: dict[str, str]) -> dict[str, str]:
+    """GSV: each satellite in one word instead of four fields."""
+    told = {name: one for name, one in told.items() if name in ("system", "in view")}
+    for one in views_of(sentence):
+        signal = "not heard" if one.signal is None else f"{one.signal:g} dB-Hz"
+        told[f"{one.number:02d}"] = signal
+    return told
+
+
+def _of_use(sentence: Sentence, told: dict[str, str]) -> dict[str, str]:
+    if used := used_of(sentence):
+        told["used"] = " ".join(f"{one:02d}" for one in used[1]) or "none"
+        if used[0]:
+            told["system"] = used[0]
+    return told

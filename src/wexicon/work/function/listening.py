@@ -1,0 +1,340 @@
+"""Listening: what a module sends by itself, decoded as it comes, and what it adds up to.
+
+The rule: nothing is said while listening, unless it may ask: then the module is asked at the beginning who it is and which
+timers it has, and later for each message that it reports. Every line is counted; nothing grows with time.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Mapping
+from decimal import Decimal
+
+import msgspec
+
+from wexicon.core.durations import spoken
+from wexicon.core.engineering.sketches import OverTime
+from wexicon.core.faults import Fault, ModuleFault, Stopped
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.observations import Heard, Listener, Observation, Role, Started
+from wexicon.core.protocol.session import Session
+from wexicon.core.standards.gnss import in_words
+from wexicon.core.standards.nmea import Sentence, SentenceFault, parse
+from wexicon.core.text import counted, meant
+from wexicon.core.values import Kind, ValueFault
+from wexicon.work.contact.symptoms import with_cause
+from wexicon.work.function.positions import Positions
+from wexicon.work.function.states import States
+from wexicon.work.module.module import Module
+from wexicon.work.results.listening import HeardEvent, ListeningResult, MessageSummary, SeriesSummary
+from wexicon.work.results.masking import masked
+from wexicon.work.results.verdicts import Verdict
+
+# `--until` may name this instead of an event: the first position with a fix.
+FIX = "fix"
+_COUNTED = (Role.EVENT, Role.UNMATCHED, Role.UNEXPECTED)
+_MOST_NAMES, _MOST_MESSAGES, _MOST_SERIES = 1000, 1000, 64
+# How often the queue of events is emptied: what is heard here is taken as it comes (seconds).
+_PASS = 1.0
+# A queue of reports of messages that are still to be read.
+_MOST_WAITING = 100
+
+
+class ListenOrder(msgspec.Struct, frozen=True, kw_only=True):
+    """How to listen: for how many seconds (None: until it is stopped), until which event or `fix`; `action` is done first, and
+    `ask` lets the module be asked."""
+
+    duration: float | None = None
+    until: str = ""
+    action: str = ""
+    ask: bool = False
+
+
+class Ears(Listener):
+    """Takes what a session hears, and adds it up. `show` is given each event as it comes, `state` has a line on where it is."""
+
+    def __init__(self, lexicon: Lexicon | None, order: ListenOrder, show: Callable[[HeardEvent], object]) -> None:
+        self.lexicon, self.order, self.show = lexicon, order, show
+        self.session: Session | None = None
+        self.open = False
+        self.counts: dict[str, int] = {}
+        self.unknown = self.damaged = self.starts = 0
+        self.reached: float | None = None
+        self.positions = Positions()
+        self.states = States(lexicon.listening.timers if lexicon else ())
+        self.series: dict[tuple[str, str], tuple[str, OverTime]] = {}
+        self.messages: deque[MessageSummary] = deque(maxlen=_MOST_MESSAGES)
+        # Reports of messages that are still to be read, as their event has them.
+        self.waiting: deque[Mapping[str, object]] = deque(maxlen=_MOST_WAITING)
+        self.began = 0.0
+        self._starts = {
+            name for name in (lexicon.events if lexicon else ()) if name == "ready" or name.startswith("start")
+        }
+        kinds = lexicon.listening.kinds if lexicon else {}
+        self._numbers: dict[str, list[tuple[str, Kind]]] = {
+            event: [(name, kind) for name, kind in captures.items() if getattr(kind, "unit", "")]
+            for event, captures in kinds.items()
+        }
+
+    def begin(self, session: Session) -> None:
+        """Listening begins."""
+        self.session, self.began, self.open = session, session.clock.now(), True
+
+    def note(self, seen: Observation) -> None:
+        if not self.open:
+            return
+        if isinstance(seen, Heard):
+            if seen.role in _COUNTED:
+                self._hear(seen)
+            elif seen.role is Role.CORRUPT:
+                self.damaged += 1
+                self._show(seen, "damaged", {})
+        elif isinstance(seen, Started):
+            self.positions.start(seen.at - self.began, "its start")
+
+    def _hear(self, seen: Heard) -> None:
+        at = seen.at - self.began
+        text, name = seen.text, seen.name
+        sentence = _sentence(text)
+        values: dict[str, str] = {}
+        if sentence is not None:
+            name = name or sentence.kind.lower()
+            if self.positions.take(at, sentence) and self.order.until == FIX:
+                self._reach(at)
+        if not name:
+            self.unknown += 1
+        elif name in self.counts or len(self.counts) < _MOST_NAMES:
+            self.counts[name] = self.counts.get(name, 0) + 1
+        if name in self._starts:
+            self.starts += 1
+            self.positions.start(at, "its start")
+        elif seen.values:
+            self._decode(at, name, seen.values)
+        if self.order.until and name == self.order.until:
+            self._reach(at)
+        if sentence is not None and sentence.talker != "P":
+            self._show(seen, name, None, sentence)
+            return
+        if self.lexicon and seen.values:
+            shown = self.lexicon.listening.shown
+            values = {key: shown(name, key, value) for key, value in seen.values.items()}
+        self._show(seen, name, values)
+
+    def _decode(self, at: float, name: str, values: Mapping[str, object]) -> None:
+        """States, numbers and messages among the captures of an event."""
+        lexicon = self.lexicon
+        if lexicon is None:
+            return
+        heard = lexicon.listening
+        if (capture := heard.states.get(name)) and capture in values:
+            self.states.take(at, name, heard.shown(name, capture, values[capture]))
+        for capture, kind in self._numbers.get(name, ()):
+            if capture in values:
+                self._number(at, name, capture, kind, values[capture])
+        if heard.message and heard.message.event == name:
+            self.waiting.append(values)
+
+    def _number(self, at: float, event: str, capture: str, kind: Kind, value: object) -> None:
+        try:
+            found = kind.decode(str(value))
+        except ValueFault:
+            return
+        if isinstance(found, int | float | Decimal) and (
+            (event, capture) in self.series or len(self.series) < _MOST_SERIES
+        ):
+            unit = str(getattr(kind, "unit", ""))
+            self.series.setdefault((event, capture), (unit, OverTime()))[1].add(at, float(found))
+
+    def _reach(self, at: float) -> None:
+        if self.reached is None:
+            self.reached = at
+
+    def _show(self, seen: Heard, name: str, values: dict[str, str] | None, sentence: Sentence | None = None) -> None:
+        assert self.session is not None
+        if values is None:
+            values = in_words(sentence) if sentence else {}
+        wall = self.session.clock.wall(seen.at)
+        at = round(seen.at - self.began, 6)
+        self.show(HeardEvent(at=at, wall=wall, name=name, values=values, text=seen.text))
+
+    def state(self) -> str:
+        """Where it is, in words: for the line that shows that work goes on."""
+        told = [counted(sum(self.counts.values()) + self.unknown, "event")]
+        if self.positions.reports:
+            used = self.positions.used.whole
+            there = "fix" if self.positions.fixes else "no fix yet"
+            told.append(f"{there}, {len(self.positions.satellites)} satellites in view" if not used else there)
+        told += [f"{name} {track.now}" for name, track in self.states.tracks.items()]
+        return ", ".join(told)
+
+
+def _sentence(text: str) -> Sentence | None:
+    """A line as a sentence, if it is one."""
+    if text[:1] not in ("$", "!") or "*" not in text:
+        return None
+    try:
+        return parse(text)
+    except SentenceFault:
+        return None
+
+
+class Listened(msgspec.Struct):
+    """What came of listening: the result, and what is drawn of it."""
+
+    result: ListeningResult
+    positions: Positions
+    states: States
+    series: dict[tuple[str, str], tuple[str, OverTime]]
+
+
+def check_until(order: ListenOrder, lexicon: Lexicon | None) -> None:
+    """Raises Fault if the event that is waited for can never come, or the action is not there."""
+    if lexicon and order.until and order.until != FIX and order.until not in lexicon.events:
+        raise Fault(
+            f"{lexicon.about.family} has no event {order.until}", hint=meant(order.until, [*lexicon.events, FIX])
+        )
+    if order.action and lexicon is None:
+        raise Fault("an action needs the lexicon of the module", hint="Name it: --lexicon NAME.")
+    if lexicon and order.action and order.action not in lexicon.actions:
+        what = f"{lexicon.about.family} has no action {order.action}"
+        raise Fault(what, hint=meant(order.action, lexicon.actions))
+    if order.ask and lexicon is None:
+        raise Fault("nothing can be asked without the lexicon of the module", hint="Name it: --lexicon NAME.")
+
+
+def listen(session: Session, ears: Ears, module: Module | None = None) -> Listened:
+    """Listens on a session that reports to `ears`. With a `module` it may ask, and an action is done first. Whatever ends it
+    ends in the result."""
+    order, lexicon = ears.order, ears.lexicon
+    result = ListeningResult(port=session.link.name, lexicon=lexicon.about.family if lexicon else "", until=order.until)
+    result.verdict = Verdict.DONE
+    began, step = session.clock.now(), "attention"
+    try:
+        if module and (order.ask or order.action):
+            session.begin_step(step, searching=True)
+            module.attention.gain([*module.likely, module.lexicon.factory])
+            step = "identify"
+            session.begin_step(step)
+            result.identity = dict(module.identify())
+            if order.ask:
+                _read_timers(module, ears)
+            if step := order.action:
+                session.begin_step(step)
+                module.do(order.action, {})
+        step = "listen"
+        session.begin_step(step)
+        session.events.clear()
+        ears.begin(session)
+        if order.action:
+            ears.positions.start(0.0, order.action)
+        _hear(session, ears, module)
+        if order.until and ears.reached is None:
+            what = f"{order.until} did not come within {spoken(order.duration or 0.0)}"
+            why = ears.positions.why_not() if order.until == FIX else ""
+            raise ModuleFault(what, where=session.link.name, hint=why[:1].upper() + why[1:])
+    except Stopped as fault:
+        if step != "listen" or order.duration is not None or order.until:
+            result.ended_by(fault, step, session)
+    except (Exception, KeyboardInterrupt) as fault:
+        if step != "listen":
+            with_cause(fault, session, lexicon)
+        result.ended_by(fault, step, session)
+    session.listener.flush()
+    result.timed(session, ears.began if ears.open else began)
+    _add_up(result, ears, session)
+    masked(result, session.secrets)
+    return Listened(result, ears.positions, ears.states, ears.series)
+
+
+def _read_timers(module: Module, ears: Ears) -> None:
+    """What was asked of the network and what it granted, as the module has it now."""
+    for track in ears.states.timers:
+        if track.granted is not None:
+            continue
+        setting = module.lexicon.settings[track.timer.setting]
+        if not setting.readable:
+            continue
+        read = module.settings.read([setting.name]).get(setting.name)
+        value = read.value if read else None
+        track.asked = float(value) if isinstance(value, int) else None
+        granted = module.settings.granted(setting.name)
+        track.granted = float(granted) if isinstance(granted, int) else None
+
+
+def _hear(session: Session, ears: Ears, module: Module | None) -> None:
+    order, clock = ears.order, session.clock
+    until = None if order.duration is None else clock.now() + order.duration
+    asks = module if order.ask else None
+    done = lambda: ears.reached is not None or bool(asks and (ears.waiting or ears.states.begun))  # noqa: E731
+    while (until is None or clock.now() < until) and ears.reached is None:
+        soon = clock.now() + _PASS
+        session.listen(soon if until is None else min(soon, until), done)
+        session.events.clear()
+        if asks and ears.waiting:
+            _read_message(asks, ears)
+        if asks and ears.states.begun:
+            # The network grants timers with a registration: right before one runs they are there, and the module is awake.
+            ears.states.begun = False
+            _read_timers(asks, ears)
+
+
+def _read_message(module: Module, ears: Ears) -> None:
+    """Reads the message that was reported."""
+    message, values = module.lexicon.listening.message, ears.waiting.popleft()
+    assert message
+    try:
+        kept = module.do(message.read, dict(values))
+    except ModuleFault as fault:
+        module.session.log(f"the message cannot be read: {fault.what}")
+        return
+    at = round(module.session.clock.now() - ears.began, 3)
+    sender, text = str(kept.get("sender", "")), str(kept.get("message", ""))
+    ears.messages.append(MessageSummary(at=at, sender=sender, text=text))
+    wall = module.session.clock.wall(module.session.clock.now())
+    ears.show(HeardEvent(at=at, wall=wall, name="message", values={"sender": sender, "message": text}))
+
+
+def _add_up(result: ListeningResult, ears: Ears, session: Session) -> None:
+    if not ears.open:
+        return
+    ears.states.end(session.clock.now() - ears.began)
+    result.events = dict(sorted(ears.counts.items()))
+    result.unknown, result.damaged, result.starts = ears.unknown, ears.damaged, ears.starts
+    result.reached = None if ears.reached is None else round(ears.reached, 6)
+    result.position = ears.positions.summary()
+    result.satellites = ears.positions.in_view()
+    result.states = [track.summary() for track in ears.states.tracks.values()]
+    result.timers = [track.summary() for track in ears.states.timers if track.count or track.missed or track.asked]
+    result.series = [
+        SeriesSummary(
+            event=event,
+            name=name,
+            unit=unit,
+            count=one.count,
+            least=one.whole.least,
+            mean=one.whole.mean,
+            most=one.whole.most,
+        )
+        for (event, name), (unit, one) in ears.series.items()
+        if one.whole
+    ]
+    result.messages = list(ears.messages)
+    result.remarks += _remarks(result, ears)
+
+
+def _remarks(result: ListeningResult, ears: Ears) -> list[str]:
+    told = []
+    if not result.events and not result.unknown and not result.damaged:
+        told.append("nothing came: if something should have, check rate, wires and power with wexicon hail")
+    if result.damaged:
+        whole = sum(result.events.values()) + result.unknown + result.damaged
+        told.append(
+            f"{result.damaged} of {whole} lines were damaged: a wrong rate, noise, or more than the rate can carry"
+        )
+    if result.starts:
+        told.append(f"the module started {counted(result.starts, 'time')} while listening")
+    if (position := result.position) and not position.fixes and not result.failure:
+        told.append(f"no fix: {ears.positions.why_not()}")
+    elif position and position.fixes and position.first_fix is None:
+        told.append("it had a fix when listening began: the time to the first fix was not observed")
+    return told
