@@ -408,11 +408,11 @@ def listen(
 ) -> Listened:
     """Listens to what the module on a port sends by itself; `show` is given each event as it comes, `watch` what takes them,
     before the first. Without a lexicon, and if none is stored for the port, lines are shown as they come. Raises Fault."""
-    from wexicon.work.function.listening import Ears, check_until, listen
+    from wexicon.work.function.listening import Ears, check_order, listen
 
     path, setup, order = port_named(port), setup or Setup(), order or default_listening()
     found = _known(path, lexicon)
-    check_until(order, found)
+    check_order(order, found)
     ears = Ears(found, order, show)
     watch(ears)
     own = Opening(title="listen", trace_parts=TRACE_PARTS)

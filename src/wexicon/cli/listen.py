@@ -5,20 +5,23 @@ The rule: events go to standard output as they come; the summary follows when li
 
 from __future__ import annotations
 
+import sys
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 import msgspec
 
+from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Duration, Working, gathered
 from wexicon.cli.plotting import check_plot, kind_of
 from wexicon.cli.printing import print_failure
-from wexicon.cli.show import emit, emit_json, ending, print_line, print_note, print_table, styled
+from wexicon.cli.show import emit, emit_json, ending, json_line, print_line, print_note, print_table, styled
 from wexicon.cli.values import env_option, file_option, gather_given
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
-from wexicon.core.text import counted, meant, visible
+from wexicon.core.text import counted, visible
 from wexicon.files import write_new
 
 if TYPE_CHECKING:
@@ -26,7 +29,10 @@ if TYPE_CHECKING:
     from wexicon.work.function.listening import Ears
     from wexicon.work.results.listening import HeardEvent, ListeningResult, TimerSummary
 
-_LONGEST = 400
+# Of one event no more is printed (characters).
+LONGEST = 400
+# Events that come within this time after others were printed wait for more (seconds), at most until nothing comes.
+TOGETHER = 0.05
 
 
 class ListenCall(msgspec.Struct):
@@ -80,12 +86,14 @@ def listen(call: ListenCall) -> None:
     from wexicon import api
 
     check_plot(call.plot_path, call.how.force)
-    order = api.ListenOrder(duration=call.duration, until=call.until, action=call.action, ask=call.ask)
-    show = _Shown(call)
+    only = tuple(one.strip() for one in call.only.split(",") if one.strip())
+    order = api.ListenOrder(duration=call.duration, until=call.until, only=only, action=call.action, ask=call.ask)
+    show = _Shown(call.how.as_json)
     if call.rig_path:
         if call.duration is None and not call.until:
             raise CallFault("in virtual time it would never end", hint="Say for how long: --for 1h.")
         made = api.rehearse_listening(call.rig_path, call.port, order, call.lexicon_name, show=show)
+        show.print()
     else:
         made = _on_port(call, order, show)
     if call.plot_path:
@@ -107,36 +115,57 @@ def _on_port(call: ListenCall, order: api.ListenOrder, show: _Shown) -> api.List
     if known is None and not call.how.as_json:
         print_note("no lexicon is stored for this port: known sentences are decoded, other lines shown as they come")
     given = gather_given(known, call.env_pairs, call.file_pairs)
-    with call.how.working("listen", quiet=call.how.as_json) as setup:
-        return api.listen(call.port, order, call.lexicon_name, setup, given=given, show=show, watch=show.check)
+    # Where events go to the terminal, a table below them says where it is; else the usual line of progress.
+    live = sys.stdout.isatty() and not call.how.as_json
+    with (
+        call.how.working("listen", quiet=live or call.how.as_json or not sys.stderr.isatty()) as setup,
+        LiveTable(show.table, quiet=not live) as table,
+    ):
+        show.live = table if table.shown else None
+        made = api.listen(call.port, order, call.lexicon_name, setup, given=given, show=show, watch=show.watch)
+        show.print()
+    return made
 
 
 class _Shown:
-    """Prints events as they come: those of `--only`, or all."""
+    """Prints events as they come; those that come together, together."""
 
-    def __init__(self, call: ListenCall) -> None:
-        self._as_json = call.how.as_json
-        self._only = [one.strip() for one in call.only.split(",") if one.strip()]
-        self._printed = False
+    def __init__(self, as_json: bool) -> None:
+        self.live: LiveTable | None = None
+        self._ears: Ears | None = None
+        self._as_json = as_json
+        self._lines: list[str] = []
+        self._printed = 0.0
 
-    def check(self, ears: Ears) -> None:
-        """Raises CallFault if an event of `--only` can never come."""
-        known = [*(ears.lexicon.events if ears.lexicon else ()), "message", "damaged"]
-        for one in self._only:
-            if ears.lexicon and one not in known:
-                raise CallFault(f"--only: {ears.lexicon.about.family} has no event {one}", hint=meant(one, known))
+    def watch(self, ears: Ears) -> None:
+        """Prints what waits whenever nothing comes."""
+        ears.rests = self.print
+        self._ears = ears
+
+    def table(self) -> Table:
+        """Where it is, as a table of one row."""
+        now = self._ears.now() if self._ears else {}
+        return list(now), [list(now.values())] if now else []
 
     def __call__(self, event: HeardEvent) -> None:
-        if self._only and event.name not in self._only:
-            return
-        if self._as_json:
-            emit_json(event, indent=0)
-            return
-        told = "  ".join(f"{name} {visible(value)}" for name, value in event.values.items()) or visible(event.text)
-        if len(told) > _LONGEST:
-            told = f"{told[:_LONGEST]}..."
-        name = styled(f"{event.name or '-':9}", "bold" if event.name else "")
-        emit(f"{event.wall:%H:%M:%S}.{event.wall.microsecond // 1000:03d}  {name} {told}")
+        self._lines.append(json_line(event) if self._as_json else _line(event))
+        if time.monotonic() - self._printed >= TOGETHER:
+            self.print()
+
+    def print(self) -> None:
+        """Prints what waits."""
+        if self._lines:
+            lines, self._lines = "\n".join(self._lines), []
+            self.live.say(lines) if self.live else emit(lines)
+        self._printed = time.monotonic()
+
+
+def _line(event: HeardEvent) -> str:
+    told = visible("  ".join([f"{name} {value}" for name, value in event.values.items()]) or event.text)
+    if len(told) > LONGEST:
+        told = f"{told[:LONGEST]}..."
+    name = styled(f"{event.name or '-':9}", "bold" if event.name else "")
+    return f"{event.wall:%H:%M:%S}.{event.wall.microsecond // 1000:03d}  {name} {told}"
 
 
 def print_listened(result: ListeningResult) -> None:
@@ -224,11 +253,13 @@ def _print_position(result: ListeningResult) -> None:
     if one.altitude is not None:
         place += f", {one.altitude:.1f} m"
     print_line(f"{place}, the mean of {one.fixes} positions" if one.fixes > 1 else place)
-    error = f"right to {one.radius_error:.2g} m" if one.radius_error else ""
-    print_line(f"half within {one.radius_50:.2f} m, 95 % within {one.radius_95:.2f} m ({error})")
+    if one.radius_error is not None:
+        circles = f"half within {one.radius_50:.2f} m, 95 % within {one.radius_95:.2f} m"
+        print_line(f"{circles} (right to {one.radius_error:.2g} m)")
     if one.satellites_most is not None:
         hdop = f", mean HDOP {one.hdop_mean:g}" if one.hdop_mean is not None else ""
-        print_line(f"{one.satellites_least} to {one.satellites_most} satellites used{hdop}")
+        least, most = one.satellites_least, one.satellites_most
+        print_line((f"{most}" if least == most else f"{least} to {most}") + f" satellites used{hdop}")
     if one.lost:
         print_line(f"note: the fix was lost {counted(one.lost, 'time')}", "yellow")
 
@@ -263,7 +294,7 @@ def write_plot(made: api.Listened, path: Path, force: bool) -> None:
         for (system, number), track in sorted(positions.satellites.items())
         if track.places
     ]
-    if positions.fixes:
+    if result.position and result.position.radius_error is not None:
         scatter = positions.scatter
         circles = scatter.radius(0.5), scatter.radius(0.95)
         drawing.scatter = ScatterDrawing(scatter.places(), *circles, scatter.error, scatter.count)

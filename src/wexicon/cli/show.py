@@ -76,13 +76,22 @@ def _harmless(found: re.Match[str]) -> str:
 
 def emit_json(data: object, *, indent: int = 2) -> None:
     """Prints a JSON document, indented, or with `indent` 0 on one line: the only way to JSON output."""
+    _write(_as_json(data, indent))
+
+
+def json_line(data: object) -> str:
+    """A JSON document on one line, for `emit`."""
+    return _as_json(data, 0)
+
+
+def _as_json(data: object, indent: int) -> str:
     plain = msgspec.to_builtins(data, enc_hook=str)
     try:
         text = msgspec.json.encode(plain)
     except UnicodeEncodeError:
         text = msgspec.json.encode(encodable(plain))
     text = msgspec.json.format(text, indent=indent) if indent else text
-    _write(_IN_JSON.sub(lambda found: f"\\u{ord(found.group()):04x}", text.decode()))
+    return _IN_JSON.sub(lambda found: f"\\u{ord(found.group()):04x}", text.decode())
 
 
 def _write(text: str, *, err: bool = False, newline: bool = True) -> None:

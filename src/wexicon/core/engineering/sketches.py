@@ -78,11 +78,20 @@ class Bin:
     def __init__(self, value: float) -> None:
         self.count, self.least, self.most, self.mean = 1, value, value, value
 
-    def add(self, least: float, most: float, mean: float, count: int) -> None:
-        """Takes in more values."""
-        self.least, self.most = min(self.least, least), max(self.most, most)
-        self.mean += (mean - self.mean) * count / (self.count + count)
-        self.count += count
+    def take(self, value: float) -> None:
+        """Takes in one value."""
+        self.count += 1
+        self.mean += (value - self.mean) / self.count
+        if value < self.least:
+            self.least = value
+        elif value > self.most:
+            self.most = value
+
+    def merge(self, other: Bin) -> None:
+        """Takes in the values of another."""
+        self.least, self.most = min(self.least, other.least), max(self.most, other.most)
+        self.count += other.count
+        self.mean += (other.mean - self.mean) * other.count / self.count
 
 
 class OverTime:
@@ -100,13 +109,13 @@ class OverTime:
         self.count += 1
         key = floor(at / self.width)
         if key in self.bins:
-            self.bins[key].add(value, value, value, 1)
+            self.bins[key].take(value)
         else:
             self.bins[key] = Bin(value)
         if self.whole is None:
             self.whole = Bin(value)
         else:
-            self.whole.add(value, value, value, 1)
+            self.whole.take(value)
         while len(self.bins) > self._most:
             self._coarser()
 
@@ -115,7 +124,7 @@ class OverTime:
         merged: dict[int, Bin] = {}
         for key, one in self.bins.items():
             if key >> 1 in merged:
-                merged[key >> 1].add(one.least, one.most, one.mean, one.count)
+                merged[key >> 1].merge(one)
             else:
                 merged[key >> 1] = one
         self.bins = merged

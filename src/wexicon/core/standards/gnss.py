@@ -30,16 +30,16 @@ DIMENSIONS = {"1": "no fix", "2": "2D fix", "3": "3D fix"}
 # System identifier of GSA (NMEA 0183, version 4.1).
 SYSTEMS = {"1": "GPS", "2": "GLONASS", "3": "Galileo", "4": "BeiDou", "5": "QZSS", "6": "NavIC"}
 _UNITS = {
-    "altitude": "m",
-    "geoid": "m",
-    "knots": "kn",
-    "kmh": "km/h",
+    "altitude": " m",
+    "geoid": " m",
+    "knots": " kn",
+    "kmh": " km/h",
     "course": "°",
     "magnetic": "°",
-    "rms": "m",
-    "major": "m",
-    "minor": "m",
-    "age": "s",
+    "rms": " m",
+    "major": " m",
+    "minor": " m",
+    "age": " s",
 }
 # Told with another field, or nothing that a person reads.
 _SILENT = frozenset(
@@ -105,6 +105,9 @@ def angle(text: str, side: str) -> float | None:
 
 def number(text: str) -> float | None:
     """A number; None if the text is none."""
+    if len(text) < 4 and text.isascii() and text.isdigit():
+        # Most are short.
+        return float(text)
     return float(text) if _NUMBER.fullmatch(text) else None
 
 
@@ -135,10 +138,11 @@ def views_of(sentence: Sentence) -> list[InView]:
         return []
     system, found, fields = TALKERS.get(sentence.talker, sentence.talker), [], sentence.fields
     for at in range(3, len(fields) - 3, 4):
-        if fields[at].isascii() and fields[at].isdigit() and len(fields[at]) < 4:
-            elevation, azimuth, signal = (number(one) for one in fields[at + 1 : at + 4])
-            high = elevation if elevation is not None and -90 <= elevation <= 90 else None
-            found.append(InView(system, int(fields[at]), high, azimuth, signal))
+        name = fields[at]
+        if name.isascii() and name.isdigit() and len(name) < 4:
+            elevation, azimuth, signal = number(fields[at + 1]), number(fields[at + 2]), number(fields[at + 3])
+            high = elevation if elevation is not None and elevation <= 90 else None
+            found.append(InView(system, int(name), high, azimuth, signal))
     return found
 
 
@@ -154,12 +158,17 @@ def used_of(sentence: Sentence) -> tuple[str, list[int]] | None:
 
 def in_words(sentence: Sentence) -> dict[str, str]:
     """The fields by name, as a person reads them."""
-    named = sentence.named()
     told: dict[str, str] = {}
     if sentence.talker in TALKERS and sentence.talker != "GN":
         told["system"] = TALKERS[sentence.talker]
+    if sentence.kind == "GSV":
+        return _of_views(sentence, told)
+    named = sentence.named()
+    if used := used_of(sentence):
+        for at in range(1, 13):
+            named.pop(f"satellite{at}", None)
     for name, text in named.items():
-        if not text or name in _SILENT or (name.startswith("satellite") and name != "satellites"):
+        if not text or name in _SILENT:
             continue
         if name in ("latitude", "longitude"):
             side = named.get("ns" if name == "latitude" else "ew", "")
@@ -172,26 +181,19 @@ def in_words(sentence: Sentence) -> dict[str, str]:
         elif name in _WORDS:
             told[name] = _WORDS[name].get(text, text)
         elif name in _UNITS and number(text) is not None:
-            told[name] = f"{text} {_UNITS[name]}".replace(" °", "°")
-        elif name == "in_view":
-            told["in view"] = text
+            told[name] = text + _UNITS[name]
         else:
             told[name] = text
-    return _of_views(sentence, told) if sentence.kind == "GSV" else _of_use(sentence, told)
-
-
-def _of_views(sentence: Sentence, told: dict[str, str]) -> dict[str, str]:
-    """GSV: each satellite in one word instead of four fields."""
-    told = {name: one for name, one in told.items() if name in ("system", "in view")}
-    for one in views_of(sentence):
-        signal = "not heard" if one.signal is None else f"{one.signal:g} dB-Hz"
-        told[f"{one.number:02d}"] = signal
+    if used:
+        told["used"] = " ".join(f"{one:02d}" for one in used[1]) or "none"
     return told
 
 
-def _of_use(sentence: Sentence, told: dict[str, str]) -> dict[str, str]:
-    if used := used_of(sentence):
-        told["used"] = " ".join(f"{one:02d}" for one in used[1]) or "none"
-        if used[0]:
-            told["system"] = used[0]
+def _of_views(sentence: Sentence, told: dict[str, str]) -> dict[str, str]:
+    """GSV: each satellite with its signal, instead of four fields."""
+    fields = sentence.fields
+    if len(fields) > 2:
+        told["in view"] = fields[2]
+    for at in range(3, len(fields) - 3, 4):
+        told[fields[at]] = f"{fields[at + 3]} dB-Hz" if fields[at + 3] else "not heard"
     return told

@@ -41,6 +41,9 @@ FIELDS = {
 }
 
 
+_NAMES = {kind: names.split() for kind, names in FIELDS.items()}
+
+
 class SentenceFault(ValueError):
     """A line that is no sentence, or whose checksum is wrong."""
 
@@ -54,7 +57,7 @@ class Sentence(msgspec.Struct, frozen=True):
 
     def named(self) -> dict[str, str]:
         """The fields by name, as far as the kind is known."""
-        return dict(zip(FIELDS.get(self.kind, "").split(), self.fields, strict=False))
+        return dict(zip(_NAMES.get(self.kind, ()), self.fields, strict=False))
 
 
 def checksum(body: bytes) -> int:

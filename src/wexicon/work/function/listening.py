@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.core.durations import spoken
 from wexicon.core.engineering.sketches import OverTime
-from wexicon.core.faults import Fault, ModuleFault, Stopped
+from wexicon.core.faults import CallFault, ModuleFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Role, Started
 from wexicon.core.protocol.session import Session
@@ -32,6 +32,8 @@ from wexicon.work.results.verdicts import Verdict
 
 # `--until` may name this instead of an event: the first position with a fix.
 FIX = "fix"
+# What is shown besides the lexicon's events: a message that was read, and a line that is not whole.
+MESSAGE, DAMAGED = "message", "damaged"
 _COUNTED = (Role.EVENT, Role.UNMATCHED, Role.UNEXPECTED)
 _MOST_NAMES, _MOST_MESSAGES, _MOST_SERIES = 1000, 1000, 64
 # How often the queue of events is emptied: what is heard here is taken as it comes (seconds).
@@ -41,11 +43,12 @@ _MOST_WAITING = 100
 
 
 class ListenOrder(msgspec.Struct, frozen=True, kw_only=True):
-    """How to listen: for how many seconds (None: until it is stopped), until which event or `fix`; `action` is done first, and
-    `ask` lets the module be asked."""
+    """How to listen: for how many seconds (None: until it is stopped), until which event or `fix`; `only` are the events to
+    show (empty: all); `action` is done first, and `ask` lets the module be asked."""
 
     duration: float | None = None
     until: str = ""
+    only: tuple[str, ...] = ()
     action: str = ""
     ask: bool = False
 
@@ -55,6 +58,8 @@ class Ears(Listener):
 
     def __init__(self, lexicon: Lexicon | None, order: ListenOrder, show: Callable[[HeardEvent], object]) -> None:
         self.lexicon, self.order, self.show = lexicon, order, show
+        # Called when nothing has come for a while.
+        self.rests: Callable[[], object] = lambda: None
         self.session: Session | None = None
         self.open = False
         self.counts: dict[str, int] = {}
@@ -88,7 +93,7 @@ class Ears(Listener):
                 self._hear(seen)
             elif seen.role is Role.CORRUPT:
                 self.damaged += 1
-                self._show(seen, "damaged", {})
+                self._show(seen, DAMAGED, {})
         elif isinstance(seen, Started):
             self.positions.start(seen.at - self.began, "its start")
 
@@ -120,6 +125,9 @@ class Ears(Listener):
             values = {key: shown(name, key, value) for key, value in seen.values.items()}
         self._show(seen, name, values)
 
+    def idle(self) -> None:
+        self.rests()
+
     def _decode(self, at: float, name: str, values: Mapping[str, object]) -> None:
         """States, numbers and messages among the captures of an event."""
         lexicon = self.lexicon
@@ -150,6 +158,8 @@ class Ears(Listener):
             self.reached = at
 
     def _show(self, seen: Heard, name: str, values: dict[str, str] | None, sentence: Sentence | None = None) -> None:
+        if self.order.only and name not in self.order.only:
+            return
         assert self.session is not None
         if values is None:
             values = in_words(sentence) if sentence else {}
@@ -157,15 +167,18 @@ class Ears(Listener):
         at = round(seen.at - self.began, 6)
         self.show(HeardEvent(at=at, wall=wall, name=name, values=values, text=seen.text))
 
-    def state(self) -> str:
-        """Where it is, in words: for the line that shows that work goes on."""
-        told = [counted(sum(self.counts.values()) + self.unknown, "event")]
+    def now(self) -> dict[str, str]:
+        """Where it is, in words, for a view that shows that work goes on."""
+        if not self.open or self.session is None:
+            return {}
+        told = {
+            "listening": spoken(float(round(self.session.clock.now() - self.began))),
+            "events": str(sum(self.counts.values()) + self.unknown),
+        }
         if self.positions.reports:
-            used = self.positions.used.whole
-            there = "fix" if self.positions.fixes else "no fix yet"
-            told.append(f"{there}, {len(self.positions.satellites)} satellites in view" if not used else there)
-        told += [f"{name} {track.now}" for name, track in self.states.tracks.items()]
-        return ", ".join(told)
+            told["fix"] = "yes" if self.positions.has_fix else "no"
+            told["satellites"] = str(len(self.positions.satellites))
+        return told | {name: track.now for name, track in self.states.tracks.items()}
 
 
 def _sentence(text: str) -> Sentence | None:
@@ -187,19 +200,19 @@ class Listened(msgspec.Struct):
     series: dict[tuple[str, str], tuple[str, OverTime]]
 
 
-def check_until(order: ListenOrder, lexicon: Lexicon | None) -> None:
-    """Raises Fault if the event that is waited for can never come, or the action is not there."""
-    if lexicon and order.until and order.until != FIX and order.until not in lexicon.events:
-        raise Fault(
-            f"{lexicon.about.family} has no event {order.until}", hint=meant(order.until, [*lexicon.events, FIX])
-        )
-    if order.action and lexicon is None:
-        raise Fault("an action needs the lexicon of the module", hint="Name it: --lexicon NAME.")
-    if lexicon and order.action and order.action not in lexicon.actions:
-        what = f"{lexicon.about.family} has no action {order.action}"
-        raise Fault(what, hint=meant(order.action, lexicon.actions))
-    if order.ask and lexicon is None:
-        raise Fault("nothing can be asked without the lexicon of the module", hint="Name it: --lexicon NAME.")
+def check_order(order: ListenOrder, lexicon: Lexicon | None) -> None:
+    """Raises Fault if an event that is named can never come, or what is asked for needs a lexicon, or another one."""
+    if lexicon is None:
+        if order.action or order.ask:
+            what = f"{order.action or '--ask'} needs the lexicon of the module"
+            raise CallFault(what, hint="Name it: --lexicon NAME.")
+        return
+    family, known = lexicon.about.family, [*lexicon.events, MESSAGE, DAMAGED]
+    for one in (*order.only, *([order.until] if order.until not in ("", FIX) else [])):
+        if one not in known:
+            raise CallFault(f"{family} has no event {one}", hint=meant(one, [*known, FIX]))
+    if order.action and order.action not in lexicon.actions:
+        raise CallFault(f"{family} has no action {order.action}", hint=meant(order.action, lexicon.actions))
 
 
 def listen(session: Session, ears: Ears, module: Module | None = None) -> Listened:
@@ -291,7 +304,7 @@ def _read_message(module: Module, ears: Ears) -> None:
     sender, text = str(kept.get("sender", "")), str(kept.get("message", ""))
     ears.messages.append(MessageSummary(at=at, sender=sender, text=text))
     wall = module.session.clock.wall(module.session.clock.now())
-    ears.show(HeardEvent(at=at, wall=wall, name="message", values={"sender": sender, "message": text}))
+    ears.show(HeardEvent(at=at, wall=wall, name=MESSAGE, values={"sender": sender, "message": text}))
 
 
 def _add_up(result: ListeningResult, ears: Ears, session: Session) -> None:

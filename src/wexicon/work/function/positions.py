@@ -17,6 +17,9 @@ MOST_SATELLITES = 256
 # Of each satellite's way over the sky so many places are kept, at least so far apart (degrees).
 MOST_PLACES, APART = 200, 1.0
 
+# Fewer positions have no circles.
+ENOUGH = 20
+
 Key = tuple[str, int]
 
 
@@ -57,6 +60,11 @@ class Positions:
         self._scale = (0.0, 0.0)
         self._altitude, self._altitudes = 0.0, 0
         self._most_seen = 0
+
+    @property
+    def has_fix(self) -> bool:
+        """Whether the last report had a fix."""
+        return self._there
 
     def start(self, at: float, why: str) -> None:
         """From now on the time to the first fix is counted."""
@@ -134,8 +142,9 @@ class Positions:
         made.latitude = round(self._first[0] + north / self._scale[0], 8)
         made.longitude = round((self._first[1] + east / self._scale[1] + 180) % 360 - 180, 8)
         made.altitude = round(self._altitude, 3) if self._altitudes else None
-        made.radius_50, made.radius_95 = (round(self.scatter.radius(share), 3) for share in (0.5, 0.95))
-        made.radius_error = round(self.scatter.error, 4)
+        if self.fixes >= ENOUGH:
+            made.radius_50, made.radius_95 = (round(self.scatter.radius(share), 3) for share in (0.5, 0.95))
+            made.radius_error = round(self.scatter.error, 4)
         if self.used.whole:
             made.satellites_least, made.satellites_most = int(self.used.whole.least), int(self.used.whole.most)
         if self.hdop.whole:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from wexicon.work.function.listening import Ears, Listened, ListenOrder, check_until, listen
+from wexicon.work.function.listening import Ears, Listened, ListenOrder, check_order, listen
 from wexicon.work.module.module import Module
 from wexicon.work.results.listening import HeardEvent
 from wexicon.work.simulation.virtual_traffic import virtual_unit
@@ -25,7 +25,7 @@ def rehearse_listening(
 ) -> Listened:
     """Listens to a stand-in of a rig file. Raises Fault."""
     bench = virtual_unit(rig, unit, lexicon)
-    check_until(order, bench.lexicon)
+    check_order(order, bench.lexicon)
     ears = Ears(bench.lexicon, order, show)
     tuning = bench.standin.uart.tuning
     session = bench.session(listener=ears, stopping=stopping, tuning=tuning)
