@@ -48,7 +48,8 @@ FILES = {
     "Lexicons": (
         tables.LexiconFile, tables.About, tables.LinkTable, tables.StartTable, tables.AttentionTable, speech.Speech,
         tables.Identify, tables.Writing, tables.SayHear, tables.SettingTable, tables.Granted, tables.BitField,
-        tables.GroupTable, tables.ActionTable, tables.TrafficTable,
+        tables.GroupTable, tables.ActionTable, tables.TrafficTable, tables.ListeningTable, tables.MessageTable,
+        tables.TimerTable, tables.StreamTable,
     ),
     "Sheets": (sheet.SheetFile, sheet.SeatTable, sheet.AgreeTable, sheet.DrawnTable),
     "Fixtures": (fixture.FixtureFile, fixture.Pin, fixture.Bridge),
@@ -122,7 +123,7 @@ def _default(field: Any) -> str:
         return "none" if not isinstance(value, msgspec.Struct) else "its own defaults"
     if isinstance(value, bool):
         return f"`{str(value).lower()}`"
-    return f"`{', '.join(value)}`" if isinstance(value, tuple) else f"`{value}`"
+    return f"`{', '.join(map(str, value))}`" if isinstance(value, tuple) else f"`{value}`"
 
 
 if __name__ == "__main__":

@@ -164,8 +164,8 @@ def test_a_hexadecimal_setting_is_written_as_the_datasheet_writes_it() -> None:
 
 
 def test_what_an_action_keeps_is_checked_after_it() -> None:
-    Path("signal.wex").write_text("do signal\ncheck signal > -113\nkeep signal\n")
-    with virtual('[unit.relay]\nstandin = "cordal-n7"\n'):
+    Path("signal.wex").write_text("do register-eps\ndo signal\ncheck signal > -113\nkeep signal\n")
+    with virtual('[unit.relay]\nstandin = "cordal-n7"\n[air.network]\nregisters_in = 0.2\n'):
         done = wexicon("run", "signal.wex", "virtual://relay", "-l", "cordal-n7")
         assert "passed" in done.stdout and "-71" in done.stdout
     Path("typo.wex").write_text("check signal > -113\ndo signal\n")
@@ -181,7 +181,7 @@ def test_a_text_that_the_gsm_alphabet_lacks_is_refused_before_anything_is_said()
     with virtual('[unit.relay]\nstandin = "cordal-g2"\n[air.network]\nregisters_in = 0.2\n'):
         words = ("do", "virtual://relay", "send-text", "-l", "cordal-g2", "number=+441632960002")
         wrong = wexicon(*words, "message=\u043f\u0440\u0438\u0432\u0435\u0442", status=1).stderr
-        assert "the GSM alphabet lacks letters of this text" in wrong and "send-ucs2" in wrong
+        assert "the GSM alphabet lacks letters of this text" in wrong and "send-message" in wrong
 
 
 def test_what_a_dialogue_before_has_set_is_saved_and_is_not_called_nothing() -> None:

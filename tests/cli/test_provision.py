@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import signal
 import subprocess
 import sys
@@ -49,8 +50,9 @@ def test_a_unit_is_provisioned_and_then_left_alone(sheet: str, serve: str, tmp_p
     shown = wexicon("trace", "show", "t.jsonl")
     assert "> AT+PASS=(secret)" in shown.stdout and "< +LABEL Withy Point" in shown.stdout
     written = b"".join(path.read_bytes() for path in tmp_path.rglob("*.jsonl"))
-    told = first.stdout + first.stderr + shown.stdout + json.dumps([second, read])
-    assert PIN not in told and PIN.encode() not in written
+    told = first.stdout + first.stderr + shown.stdout + json.dumps([second, read]) + written.decode()
+    # The digits of a PIN may stand in a time by chance.
+    assert PIN not in re.sub(r"[0-9]+\.[0-9]+", "", told)
 
 
 def test_what_the_module_cannot_take_is_refused_before_a_byte_is_sent(sheet: str, tmp_path: Path) -> None:

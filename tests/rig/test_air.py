@@ -15,7 +15,7 @@ from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.acting import DialogueOutput
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.protocol.observations import Heard
-from wexicon.rig.air import AccessPoint, Air, AirTable, Management, Network, Place, Sky
+from wexicon.rig.air import AccessPoint, Air, AirTable, Network, Place, Sky
 from wexicon.rig.standin import StandIn
 from wexicon.rig.standins import family
 from wexicon.rig.uart import WireFaults
@@ -189,44 +189,6 @@ def hold(bench: Bench, text: str, **values: Any) -> DialogueOutput:
     return Runner(session, read_dialogue(text, "x"), values, module=module, operator=bench.operator).run()
 
 
-def two_phones() -> tuple[Bench, Bench]:
-    """Two modules with SIMs in one air and on one agenda."""
-    one, two = Bench("cordal-g2"), Bench("cordal-g2")
-    other = family("cordal-g2")(one.agenda, "two", None, {"number": "+441632960099"}, None, one.standin.air)
-    two.agenda, two.standin = one.agenda, other
-    two.operator.standin = other
-    other.power(True)
-    one.agenda.run_until(12)
-    return one, two
-
-
-@pytest.mark.parametrize(
-    ("action", "message"),
-    [("send-text", "tide 1.204 m"), ("send-ucs2", "Gezeit über Normal: 水"), ("send-pdus", "{[€]} " * 40)],
-)
-def test_messages_go_from_one_module_to_another(action: str, message: str) -> None:
-    one, two = two_phones()
-    hold(two, 'do echo-off\nset notify = "yes"\n')
-    text = f"needs number\nneeds message\ndo register\ndo {action}\n"
-    hold(one, text, number="+441632960099", message=message)
-    one.agenda.run_until(one.agenda.now + 5)
-    count = len(two.standin.inbox)  # type: ignore[attr-defined]
-    read = [hold(two, "needs index int\ndo read-pdu\n", index=index).kept for index in range(1, count + 1)]
-    assert "".join(kept["message"] for kept in read) == message
-    assert {kept["sender"] for kept in read} == {"+441632960013"}
-    assert count == (3 if action == "send-pdus" else 1)
-
-
-def test_a_call_rings_and_is_hung_up() -> None:
-    one, two = two_phones()
-    heard = bytearray()
-    hold(two, "> AT\n")
-    two.standin.uart.to_host = heard.extend
-    hold(one, "> ATD+441632960099;\npause 3s\n> ATH\n")
-    one.agenda.run_until(one.agenda.now + 1)
-    assert b"RING" in heard and b'+CLIP: "+441632960013"' in heard and b"NO CARRIER" in heard
-
-
 def test_a_network_takes_its_time_and_answers_in_numbers() -> None:
     one = Bench("cordal-n7")
     one.standin.air = Air(AirTable(network=Network(registers_in=90)))
@@ -234,20 +196,6 @@ def test_a_network_takes_its_time_and_answers_in_numbers() -> None:
     assert one.agenda.now > 90
     assert held.kept["signal"] == -71 and held.kept["sim"] == "READY"
     assert held.kept["addresses"] == [{"context": 1, "address": "192.0.2.70"}]
-
-
-def test_a_management_server_is_answered_with_its_message_numbers_while_the_rest_goes_on() -> None:
-    one = Bench("cordal-n7")
-    management = Management(reads=("/3/0/0", "/3/0/2"), writes={"/1/0/1": "86400"})
-    air = one.standin.air = Air(AirTable(management=management, network=Network(registers_in=2)))
-    text = (
-        'on +XDM: READ,{number:int},{path:quoted}\n    > AT+XDMR={number},"value of {path}"\n'
-        "on +XDM: WRITE,{number:int},{path:quoted},{value:quoted}\n    > AT+XDMR={number}\n    keep value\n"
-        "repeat 10 times every 1s\n    > AT+CSQ\n    < +CSQ: {signal},...\n"
-    )
-    held = hold(one, text)
-    assert air.answered == {1: "value of /3/0/0", 2: "value of /3/0/2", 3: ""}
-    assert held.kept["value"] == "86400"
 
 
 SOCKET = """
@@ -305,13 +253,6 @@ def test_nobody_is_reached_beyond_this_machine() -> None:
     one.standin.air = Air(AirTable(services={"far.example": "192.0.2.1:80"}, network=Network(registers_in=1)))
     with pytest.raises(Exception, match="not so: result == 0"):
         hold(one, SOCKET, host="far.example", kind="TCP")
-
-
-@pytest.mark.parametrize(("host", "words"), [("tides.example", '+XNAME: 0,"192.0.2.1"'), ("far.example", "+XNAME: 1")])
-def test_a_name_is_looked_up_and_told_later(host: str, words: str) -> None:
-    one = Bench("cordal-n7")
-    one.standin.air = Air(AirTable(services={"tides.example": "echo"}, network=Network(registers_in=1)))
-    hold(one, f'do register-eps\n> AT+XNAME="{host}"\nawait 5s\n    {words}\n')
 
 
 def test_a_module_goes_idle_and_asleep_and_its_first_line_only_wakes_it() -> None:

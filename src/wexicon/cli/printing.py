@@ -209,7 +209,7 @@ def _folded(text: str, where: TextIO | None = None) -> str:
 
 def with_unit(name: str) -> str:
     """The name of a value that a radio measures, with its unit."""
-    unit = {"signal": "dBm", "rssi": "dBm", "snr": "dB"}.get(name, "")
+    unit = {"signal": "dBm", "rssi": "dBm", "rsrp": "dBm", "snr": "dB", "rsrq": "dB"}.get(name, "")
     return f"{name} ({unit})" if unit else name
 
 

@@ -97,6 +97,13 @@ def print_readout(result: UnitResult, lexicon: Lexicon, *, raw: bool = False) ->
     if raw:
         columns.insert(2, "raw")
         rows = [[*row[:2], line.raw, *row[2:]] for row, line in zip(rows, result.settings, strict=True)]
+    if any(line.granted for line in result.settings):
+        columns.insert(2, "granted")
+        shown = [_in_bits(line.granted, line.granted_raw) for line in result.settings]
+        rows = [
+            [row[0], _beside(row[1], line), told, *row[2:]]
+            for row, line, told in zip(rows, result.settings, shown, strict=True)
+        ]
     if not any(line.factory for line in result.settings):
         at = columns.index("default")
         columns.pop(at)
@@ -115,6 +122,19 @@ def _row(line: SettingResult, setting: Setting) -> list[str]:
         factory = "default" if line.before.shown == factory else f"changed (default {factory})"
     group = f" (written as one {setting.group.name})" if setting.group and not setting.write else ""
     return [line.name, value, factory, setting.kind.allowed(), setting.meaning + group]
+
+
+def _in_bits(shown: Shown | None, raw: str) -> str:
+    """A timer's value in seconds and in the bits that stand for it."""
+    if shown is None:
+        return ""
+    seconds = f" = {shown.value} s" if isinstance(shown.value, int) and shown.value >= 60 else ""
+    return f"{shown.shown}{seconds} ({raw})" if raw else shown.shown
+
+
+def _beside(cell: str, line: SettingResult) -> str:
+    """What was asked of the network, in the same way as what it granted."""
+    return _in_bits(line.before, line.raw) if line.granted and line.before else cell
 
 
 def _sheet(result: UnitResult, lexicon: Lexicon, path: Path) -> str:

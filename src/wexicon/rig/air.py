@@ -14,6 +14,8 @@ import msgspec
 
 from wexicon.core.engineering.radio import log_distance_loss, noise_power
 from wexicon.rig.lorawan import Lorawan, LorawanTable
+from wexicon.rig.management import Management
+from wexicon.rig.network import Network
 from wexicon.rig.sky import Sky
 
 # How long a transmission is remembered after its end (seconds).
@@ -73,27 +75,6 @@ class AccessPoint(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def protection(self) -> str:
         """The word for how it is protected."""
         return "locked" if self.passphrase else "open"
-
-
-class Network(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[air.network]`: a cellular network. `registers_in` seconds; `active_time` and `periodic_update` are what it grants, as
-    eight bits, instead of those asked for (empty: as asked); `idle_after` seconds without traffic; `signal` as +CSQ counts."""
-
-    operator: str = "Estuary Mobile"
-    code: str = "00101"
-    registers_in: float = 8.0
-    active_time: str = ""
-    periodic_update: str = ""
-    idle_after: float = 10.0
-    signal: int = 21
-
-
-class Management(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[air.management]`: a device-management server. `reads` and `writes` are the requests it makes of each module that
-    attaches, by the path of the object."""
-
-    reads: tuple[str, ...] = ()
-    writes: dict[str, str] = msgspec.field(default_factory=dict)
 
 
 class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -248,11 +229,16 @@ class Air:
 
     # -- cellular -----------------------------------------------------------------------------------------------
 
-    def subscriber(self, number: str) -> Member | None:
-        """The module whose SIM has this number, if it is registered."""
+    def owner(self, number: str) -> Member | None:
+        """The module whose SIM has this number, whether it can be reached or not."""
         for member in self.members:
             own = str(member.own.get("number", ""))
             # With or without the + of an international number (3GPP TS 23.040, 9.1.2.5): the same subscriber.
-            if own and own.lstrip("+") == number.lstrip("+") and member.powered and member.registered():
+            if own and own.lstrip("+") == number.lstrip("+"):
                 return member
         return None
+
+    def subscriber(self, number: str) -> Member | None:
+        """The module whose SIM has this number, if it is registered."""
+        found = self.owner(number)
+        return found if found and found.powered and found.registered() else None

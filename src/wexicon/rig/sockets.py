@@ -20,6 +20,9 @@ EVERY = 0.05
 LOOK = 0.004
 ECHO_TIME = 0.3
 LARGEST_READ = 1500
+# What a service of the rig can be besides a socket of this machine: `echo` at once, `slow 4s` after so long, `closes 2s` which
+# hangs up by itself; and `refuses`.
+SERVICE = re.compile(r"echo|slow (?P<slow>[0-9.]+)s|(?:echo, )?closes (?P<closes>[0-9.]+)s")
 
 
 class Channel:
@@ -31,13 +34,20 @@ class Channel:
         self.ended = ended
         self._socket: socket.socket | None = None
         self._simulated: Client | None = None
-        self.open = False
+        self._echoes_after = ECHO_TIME
+        self.open = self.known = False
 
     def connect(self, host: str, port: int, kind: str = "TCP") -> bool:
-        """Opens it; whether there is anybody."""
+        """Opens it; whether there is anybody. `known` says whether the name is known at all."""
         service = self.standin.air.services.get(host, "")
-        if service == "echo":
+        self.known = bool(service) or bool(re.fullmatch(r"[0-9.]+", host))
+        if service == "refuses":
+            return False
+        if acts := SERVICE.fullmatch(service):
             self.open = True
+            if acts["closes"]:
+                self.standin.after(float(acts["closes"]), self.went)
+            self._echoes_after = float(acts["slow"] or ECHO_TIME)
             return True
         address, _, own_port = service.partition(":")
         if re.fullmatch(r"[0-9]{1,5}", own_port):
@@ -74,7 +84,7 @@ class Channel:
             self.standin.after(TRAVEL, lambda: other.take(data))
             return True
         if self._socket is None:
-            self.standin.after(ECHO_TIME, lambda: self.received(data) if self.open else None)
+            self.standin.after(self._echoes_after, lambda: self.received(data) if self.open else None)
             return True
         try:
             self._socket.sendall(data)
@@ -115,8 +125,9 @@ class Channel:
     def went(self) -> None:
         """The simulated socket at the other end closes."""
         self._simulated = None
-        self.close()
-        self.ended()
+        if self.open:
+            self.close()
+            self.ended()
 
 
 class Served:

@@ -6,14 +6,16 @@ an argument that it cannot use. The package entry point `wexicon.functions` adds
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from decimal import Decimal, DecimalException
+from zlib import crc32
 
 from wexicon.core.registry import Registry
 from wexicon.core.standards import pdu
 from wexicon.core.standards.charsets import gsm7_codes
 from wexicon.core.standards.nmea import TALKERS, degrees
-from wexicon.core.standards.registration import registration_state
+from wexicon.core.standards.registration import access_technology, call_state, registration_state
 from wexicon.core.text import to_bytes, to_text
 
 Number = int | Decimal
@@ -128,9 +130,11 @@ def rounded(value: Number, places: int = 0) -> Number:
     return int(nearest) if places <= 0 else nearest
 
 
-def pdus(to: object, text: object, reference: int = 1) -> list[str]:
-    """Short messages as hexadecimal PDUs for AT+CMGS (3GPP TS 23.040, 9.2.2.2); `reference` joins the parts of a long text."""
-    return pdu.submit(str(to), str(text), reference)
+def pdus(to: object, text: object, report: object = False) -> list[str]:
+    """Short messages as hexadecimal PDUs for AT+CMGS (3GPP TS 23.040, 9.2.2.2), in the GSM alphabet if it has all letters, else
+    in UCS-2; with `report` the network tells what becomes of each."""
+    # What joins the parts of one text differs from that of another, as far as eight bits can.
+    return pdu.submit(str(to), str(text), crc32(to_bytes(f"{to} {text}")) & 0xFF, report=bool(report))
 
 
 def pdu_length(unit: object) -> int:
@@ -146,6 +150,50 @@ def pdu_text(unit: object) -> str:
 def pdu_number(unit: object) -> str:
     """The sender's number of a received PDU (3GPP TS 23.040, 9.1.2.5)."""
     return pdu.read(str(unit)).number
+
+
+def pdu_time(unit: object) -> str:
+    """When the network took a received PDU (3GPP TS 23.040, 9.2.3.11), as date and time."""
+    return pdu.read(str(unit)).stamp
+
+
+def pdu_part(unit: object) -> str:
+    """Which part of a long message a PDU is (3GPP TS 23.040, 9.2.3.24.1): `1 of 1` where it is a whole one."""
+    found = pdu.read(str(unit))
+    return f"{found.part} of {found.parts}"
+
+
+def pdu_status(unit: object) -> str:
+    """What a status report says of a message (3GPP TS 23.040, 9.2.3.15): `delivered`, or what else became of it."""
+    found = pdu.read(str(unit))
+    if not found.status:
+        raise ValueError("is no status report")
+    return found.status
+
+
+def stored_messages(lines: object, what: object) -> list[str]:
+    """Of the lines that answer AT+CMGL in PDU mode (3GPP TS 27.005, 4.1) the index, sender, time or message of each message;
+    long ones are put together, and of one that is not complete each part says so."""
+    found = list(lines) if isinstance(lines, list) else [str(lines)]
+    heads = [re.fullmatch(r"\+CMGL: ([0-9]{1,5}),.*", str(one)) for one in found]
+    indexes = {str(found[at + 1]): head[1] for at, head in enumerate(heads) if head and at + 1 < len(found)}
+    made = []
+    for one in pdu.join(list(indexes)):
+        own = [index for text, index in indexes.items() if _belongs(pdu.read(text), one)]
+        alone = one.parts > 1 and len(own) < one.parts
+        text = f"(part {one.part} of {one.parts}, the others are missing) {one.text}" if alone else one.text
+        told = {"index": "+".join(own), "sender": one.number, "time": one.stamp, "message": text}
+        if str(what) not in told:
+            raise ValueError(f"{what} is not one of {', '.join(told)}")
+        made.append(told[str(what)])
+    return made
+
+
+def _belongs(part: pdu.Message, whole: pdu.Message) -> bool:
+    """Whether a PDU is part of a message."""
+    if whole.parts < 2:
+        return part == whole
+    return (part.number, part.reference, part.parts) == (whole.number, whole.reference, whole.parts)
 
 
 def in_gsm_alphabet(text: object) -> bool:
@@ -196,7 +244,13 @@ FUNCTIONS: Registry[Callable[..., object]] = Registry(
         "pdu_length": pdu_length,
         "pdu_text": pdu_text,
         "pdu_number": pdu_number,
+        "pdu_time": pdu_time,
+        "pdu_part": pdu_part,
+        "pdu_status": pdu_status,
+        "stored_messages": stored_messages,
         "registration_state": registration_state,
+        "access_technology": access_technology,
+        "call_state": call_state,
         "in_gsm_alphabet": in_gsm_alphabet,
         "talker_name": talker_name,
         "degrees": in_degrees,

@@ -1,7 +1,8 @@
-"""Short messages as protocol data units: SMS-SUBMIT to send, SMS-DELIVER as received (3GPP TS 23.040, 9.2.2).
+"""Short messages as protocol data PDUs: SMS-SUBMIT to send, SMS-DELIVER and SMS-STATUS-REPORT as received (3GPP TS 23.040,
+9.2.2).
 
 The rule: what is sent is text in the GSM 7-bit alphabet where that carries it, else in UCS-2; a text that is too long for one
-message becomes several that belong together (9.2.3.24.1). A unit begins with the address of the service centre, as +CMGS and
+message becomes several that belong together (9.2.3.24.1). A PDU begins with the address of the service centre, as +CMGS and
 +CMGR have it (3GPP TS 27.005, 3.1); its length does not count that address.
 """
 
@@ -19,11 +20,12 @@ _SEMI_OCTETS = "0123456789*#abc"
 
 
 class PduFault(ValueError):
-    """Hexadecimal digits that are no such unit."""
+    """Hexadecimal digits that are no such PDU."""
 
 
 class Message(msgspec.Struct, frozen=True):
-    """A message as its unit reports it. `number` is the other side's; `part` of `parts`, of the message `reference`."""
+    """A message as its PDU reports it. `number` is the other side's; `part` of `parts`, of the message `reference`. Of a status
+    report `status` says what became of the message that the module sent under this reference, and `text` is empty."""
 
     number: str
     text: str
@@ -31,6 +33,7 @@ class Message(msgspec.Struct, frozen=True):
     reference: int = 0
     part: int = 1
     parts: int = 1
+    status: str = ""
 
 
 def semi_octets(digits: str) -> bytes:
@@ -56,19 +59,19 @@ def address(number: str) -> bytes:
 def _pieces(text: str) -> tuple[bool, list[bytes]]:
     """Whether it is UCS-2, and its codes cut so that each piece fits into one message; no character is cut in two."""
     try:
-        units = [gsm7_codes(char) for char in text]
+        chars = [gsm7_codes(one) for one in text]
         wide, alone, each = False, SEPTETS, (OCTETS - HEADER) * 8 // 7
     except CharsetFault:
-        units = [ucs2(char) for char in text]
+        chars = [ucs2(one) for one in text]
         wide, alone, each = True, OCTETS, OCTETS - HEADER
-    if sum(map(len, units)) <= alone:
-        return wide, [b"".join(units)]
+    if sum(map(len, chars)) <= alone:
+        return wide, [b"".join(chars)]
     pieces, piece = [], b""
-    for unit in units:
-        if len(piece) + len(unit) > each:
+    for char in chars:
+        if len(piece) + len(char) > each:
             pieces.append(piece)
             piece = b""
-        piece += unit
+        piece += char
     return wide, [*pieces, piece]
 
 
@@ -81,34 +84,35 @@ def _user_data(codes: bytes, wide: bool, header: bytes) -> bytes:
     return bytes([septets]) + header + pack(codes, fill)
 
 
-def submit(number: str, text: str, reference: int = 1) -> list[str]:
-    """The units (SMS-SUBMIT, 9.2.2.2) that send a text, in hexadecimal, with no service centre given."""
+def submit(number: str, text: str, reference: int = 1, *, report: bool = False) -> list[str]:
+    """The PDUs (SMS-SUBMIT, 9.2.2.2) that send a text, in hexadecimal, with no service centre given; `report`: the network
+    reports what becomes of each (TP-SRR, 9.2.3.5)."""
     wide, pieces = _pieces(text)
     if len(pieces) > 255:
         raise PduFault("the text is longer than 255 messages")
-    units = []
+    pdus = []
     for index, piece in enumerate(pieces, 1):
         header = bytes([5, 0, 3, reference & 255, len(pieces), index]) if len(pieces) > 1 else b""
-        first = 0x01 | (0x40 if header else 0)
+        first = 0x01 | (0x20 if report else 0) | (0x40 if header else 0)
         scheme = 0x08 if wide else 0x00
         body = bytes([first, 0]) + address(number) + bytes([0, scheme]) + _user_data(piece, wide, header)
-        units.append((b"\x00" + body).hex().upper())
-    return units
+        pdus.append((b"\x00" + body).hex().upper())
+    return pdus
 
 
-def length(unit: str) -> int:
+def length(pdu: str) -> int:
     """The length that +CMGS wants: octets without the service centre's address (27.005, 4.3)."""
-    octets = _octets(unit)
+    octets = _octets(pdu)
     return len(octets) - 1 - octets[0]
 
 
-def _octets(unit: str) -> bytes:
+def _octets(pdu: str) -> bytes:
     try:
-        octets = bytes.fromhex(unit)
+        octets = bytes.fromhex(pdu)
     except ValueError:
-        raise PduFault(f"{unit[:20]!r} is not hexadecimal") from None
+        raise PduFault(f"{pdu[:20]!r} is not hexadecimal") from None
     if not octets or len(octets) < 2 + octets[0]:
-        raise PduFault("the unit is too short")
+        raise PduFault("the PDU is too short")
     return octets
 
 
@@ -121,12 +125,14 @@ def _take_address(octets: bytes, at: int) -> tuple[str, int]:
     return ("+" if kind & 0x70 == 0x10 else "") + _digits(field, count), at + 2 + size
 
 
-def read(unit: str) -> Message:
-    """A unit, SMS-SUBMIT or SMS-DELIVER, as a message. Raises PduFault."""
-    octets = _octets(unit)
+def read(pdu: str) -> Message:
+    """A PDU, SMS-SUBMIT, SMS-DELIVER or SMS-STATUS-REPORT, as a message. Raises PduFault."""
+    octets = _octets(pdu)
     at = 1 + octets[0]
     try:
         first = octets[at]
+        if first & 3 == 2:
+            return _status_report(octets, at)
         sends = first & 3 == 1
         number, at = _take_address(octets, at + (2 if sends else 1))
         scheme = octets[at + 1]
@@ -139,7 +145,65 @@ def read(unit: str) -> Message:
             at += 7
         return _message(number, stamp, bool(first & 0x40), scheme, octets[at], octets[at + 1 :])
     except (IndexError, CharsetFault) as fault:
-        raise PduFault(f"the unit cannot be read: {fault}") from None
+        raise PduFault(f"the PDU cannot be read: {fault}") from None
+
+
+def _status_report(octets: bytes, at: int) -> Message:
+    """SMS-STATUS-REPORT (9.2.2.3): reference, recipient, two time stamps, status."""
+    number, end = _take_address(octets, at + 2)
+    stamp = _digits(octets[end : end + 6], 12)
+    return Message(number, "", _when(stamp), octets[at + 1], status=status_in_words(octets[end + 14]))
+
+
+def status_in_words(status: int) -> str:
+    """What became of a message (TP-ST, 9.2.3.15): by the ranges of its value."""
+    if status == 0:
+        return "delivered"
+    if status < 0x20:
+        return "passed on"
+    if status < 0x40 or 0x60 <= status < 0x80:
+        return "not delivered yet" if status < 0x40 else "not delivered, no further try"
+    return "not delivered"
+
+
+def wants_report(pdu: str) -> bool:
+    """Whether a PDU that is sent asks for a status report."""
+    octets = _octets(pdu)
+    return bool(octets[1 + octets[0]] & 0x20)
+
+
+def status_report(reference: int, recipient: str, stamp: str, status: int = 0) -> str:
+    """What a network makes of what became of a message (SMS-STATUS-REPORT, 9.2.2.3): sent and settled at the same time."""
+    when = semi_octets(stamp)
+    body = bytes([0x02, reference & 255]) + address(recipient) + when + when + bytes([status])
+    return (b"\x00" + body).hex().upper()
+
+
+def join(pdus: list[str]) -> list[Message]:
+    """Messages as their PDUs report them, those in several parts put together once all parts are there. A part whose others
+    are missing stays a message by itself."""
+    found: list[Message] = []
+    open_: dict[tuple[str, int, int], dict[int, Message]] = {}
+    for pdu in pdus:
+        one = read(pdu)
+        if one.parts < 2:
+            found.append(one)
+            continue
+        key = (one.number, one.reference, one.parts)
+        parts = open_.setdefault(key, {})
+        parts[one.part] = one
+        if len(parts) == one.parts:
+            text = "".join(parts[number].text for number in sorted(parts))
+            found.append(Message(one.number, text, parts[min(parts)].stamp, one.reference, 1, one.parts))
+            del open_[key]
+    return found + [part for parts in open_.values() for part in parts.values()]
+
+
+def _when(stamp: str) -> str:
+    """A time stamp's digits as date and time; empty if they are none."""
+    if len(stamp) != 12:
+        return ""
+    return f"20{stamp[:2]}-{stamp[2:4]}-{stamp[4:6]} {stamp[6:8]}:{stamp[8:10]}:{stamp[10:12]}"
 
 
 def _message(number: str, stamp: str, headed: bool, scheme: int, size: int, data: bytes) -> Message:
@@ -150,6 +214,9 @@ def _message(number: str, stamp: str, headed: bool, scheme: int, size: int, data
         kind, long = header[at], header[at + 1]
         if kind == 0 and long == 3:
             reference, parts, part = header[at + 2 : at + 5]
+        elif kind == 8 and long == 4:
+            # The same with a reference of 16 bits (9.2.3.24.8).
+            reference, parts, part = header[at + 2] << 8 | header[at + 3], header[at + 4], header[at + 5]
         at += 2 + long
     if scheme & 0x0C == 0x08:
         text = ucs2_text(data[len(header) : size])
@@ -158,15 +225,12 @@ def _message(number: str, stamp: str, headed: bool, scheme: int, size: int, data
     else:
         fill = -len(header) * 8 % 7
         text = gsm7_text(unpack(data[len(header) :], size - (len(header) * 8 + fill) // 7, fill))
-    when = (
-        f"20{stamp[:2]}-{stamp[2:4]}-{stamp[4:6]} {stamp[6:8]}:{stamp[8:10]}:{stamp[10:12]}" if len(stamp) == 12 else ""
-    )
-    return Message(number, text, when, reference, part, parts)
+    return Message(number, text, _when(stamp), reference, part, parts)
 
 
-def deliver(unit: str, sender: str, stamp: str = "26030208000000") -> str:
-    """What a network makes of a sent unit (SMS-DELIVER, 9.2.2.1): the sender's address, a time stamp, the same user data."""
-    octets = _octets(unit)
+def deliver(pdu: str, sender: str, stamp: str = "26030208000000") -> str:
+    """What a network makes of a sent PDU (SMS-DELIVER, 9.2.2.1): the sender's address, a time stamp, the same user data."""
+    octets = _octets(pdu)
     at = 1 + octets[0]
     headed = octets[at] & 0x40
     _, end = _take_address(octets, at + 2)

@@ -1,4 +1,5 @@
-"""The states of registration with a cellular network, in words (3GPP TS 27.007, 10.1.22; 7.2 has the first six).
+"""What a cellular module reports by numbers, in words: registration (3GPP TS 27.007, 10.1.22; 7.2 has the first six), access
+technology, calls.
 
 The rule: a number that the standard does not define stays a number.
 """
@@ -18,6 +19,33 @@ STATES = {
     9: "registered, home network, fallback not preferred",
     10: "registered, roaming, fallback not preferred",
 }
+
+
+# Access technologies, <AcT> of +COPS (3GPP TS 27.007, 7.3); from memory, not checked against its text.
+TECHNOLOGIES = {
+    0: "GSM",
+    1: "GSM compact",
+    2: "UTRAN",
+    3: "GSM with EGPRS",
+    4: "UTRAN with HSDPA",
+    5: "UTRAN with HSUPA",
+    6: "UTRAN with HSPA",
+    7: "LTE",
+    8: "extended coverage GSM",
+    9: "narrow-band",
+}
+# States of a call, <stat> of +CLCC (3GPP TS 27.007, 7.18).
+CALL_STATES = {0: "active", 1: "held", 2: "dialling", 3: "alerting", 4: "incoming", 5: "waiting"}
+
+
+def access_technology(number: object) -> str:
+    """An access technology in words; nothing for none."""
+    return TECHNOLOGIES.get(int(str(number)), f"technology {number}") if str(number) else ""
+
+
+def call_state(number: object) -> str:
+    """The state of a call in words."""
+    return CALL_STATES.get(int(str(number)), f"state {number}")
 
 
 def registration_state(state: object) -> str:

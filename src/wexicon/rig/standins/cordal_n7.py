@@ -12,34 +12,54 @@ from __future__ import annotations
 import re
 from typing import ClassVar
 
-from wexicon.rig.cellular import INVALID, NO_NETWORK, NOT_FOUND, CellularModule, Cme, Command
+from wexicon.rig.managed import ManagedModule
+from wexicon.rig.modem import INVALID, NOT_FOUND, Cme, Command
+from wexicon.rig.network import LTE, NB
 from wexicon.rig.sockets import Channel
 
-MANAGED_AFTER = 3.0
 # Units of the timers in seconds, by the first three of eight bits (3GPP TS 24.008, 10.5.7.4 and 10.5.7.4a).
 ACTIVE_UNITS = {"000": 2, "001": 60, "010": 360}
 PERIODIC_UNITS = {"000": 600, "001": 3600, "010": 36_000, "011": 2, "100": 30, "101": 60, "110": 1_152_000}
-ANSWER_WITHIN = 10.0
+# Cycles of extended discontinuous reception in seconds, by four bits (3GPP TS 24.008, table 10.5.5.32, NB-S1 mode).
+DRX_CYCLES = {
+    "0010": 20.48,
+    "0011": 40.96,
+    "0101": 81.92,
+    "1001": 163.84,
+    "1010": 327.68,
+    "1011": 655.36,
+    "1100": 1310.72,
+    "1101": 2621.44,
+    "1110": 5242.88,
+    "1111": 10485.76,
+}
+# Results of +XOPEN.
+OPENED, REFUSED, NO_NAME = 0, 1, 2
 
 
-class CordalN7(CellularModule):
-    """`channels` are its open sockets; `asked` the messages of the management server that are not answered yet."""
+class CordalN7(ManagedModule):
+    """`channels` are its open sockets. `keeps_awake`: it does not sleep while one is open; `restless`: it wakes by itself so
+    often (seconds), whatever was granted."""
 
     family = "cordal-n7"
     model = "CORDAL-N7"
     registration = "CEREG"
+    levels: ClassVar[tuple[int, ...]] = (0, 1, 2, 4)
+    technologies: ClassVar[tuple[int, ...]] = (NB, LTE)
     about = "narrow-band cellular, sockets, power saving, device management"
     factory: ClassVar[dict[str, object]] = {
-        **CellularModule.factory,
+        **ManagedModule.factory,
         "rate": 9600,
         "saving": 0,
         "link_report": 0,
         "periodic": "00100001",
         "active": "00000101",
         "drx": "",
+        "keeps_awake": 0,
+        "restless": 0,
     }
     identity: ClassVar[dict[str, object]] = {
-        **CellularModule.identity,
+        **ManagedModule.identity,
         "imei": "001017000000070",
         "imsi": "001010000000070",
         "iccid": "8900100000000000070",
@@ -48,10 +68,9 @@ class CordalN7(CellularModule):
 
     def started(self) -> None:
         self.channels: dict[int, Channel] = {}
-        self.asked: dict[int, str] = {}
-        self.message = 0
         self.connected = self.asleep = False
         self.traffic = 0
+        self.idle_since = self.agenda.now
         self.kept_back: list[bytes] = []
         super().started()
 
@@ -62,9 +81,6 @@ class CordalN7(CellularModule):
     def table(self) -> dict[str, Command]:
         return {
             **super().table(),
-            "CEREG": Command(
-                read=self.registration_told, write=lambda given: self.put("report", given, (0, 1, 4)), test="(0,1,4)"
-            ),
             "CPSMS": Command(
                 read=lambda: f'{self.memory["saving"]},,,"{self.memory["periodic"]}","{self.memory["active"]}"',
                 write=self.set_saving,
@@ -76,7 +92,7 @@ class CordalN7(CellularModule):
             "XCLOSE": Command(write=self.close, test="(0-3)"),
             "CSCON": self.number("link_report", (0, 1), "(0,1)"),
             "XNAME": Command(write=self.look_up, test="host"),
-            "XDMR": Command(write=self.reply, test="number,value"),
+            "CEDRXRDP": Command(run=self.show_drx, test=""),
         }
 
     # -- registration and power saving ----------------------------------------------------------------------------
@@ -87,18 +103,16 @@ class CordalN7(CellularModule):
         return network.active_time or self.memory["active"], network.periodic_update or self.memory["periodic"]
 
     def registration_told(self) -> str:
-        told = f"{self.memory['report']},{self.stat}"
-        if self.memory["report"] == 4 and self.stat == 1:
-            told += ',"00F1","01A2D001",9'
-            if self.memory["saving"]:
-                active, periodic = self.granted()
-                told += f',,,"{active}","{periodic}"'
+        told = super().registration_told()
+        if self.memory["report"] == 4 and self.registered() and self.memory["saving"]:
+            active, periodic = self.granted()
+            told += f',,,"{active}","{periodic}"'
         return told
 
     def register(self) -> None:
         super().register()
-        self.busy_on_air()
-        self.after(MANAGED_AFTER, self.manage)
+        if self.registered():
+            self.busy_on_air()
 
     def set_saving(self, given: list[str]) -> None:
         if given[0] not in ("0", "1"):
@@ -113,6 +127,22 @@ class CordalN7(CellularModule):
         if given[0] not in ("0", "1") or (given[0] == "1" and not re.fullmatch(r"[01]{4}", given[2])):
             raise Cme(INVALID)
         self.memory["drx"] = given[2] if given[0] == "1" else ""
+
+    def granted_drx(self) -> str:
+        """The cycle that the network grants, as four bits; empty if none was asked for."""
+        return (self.air.network.edrx or str(self.memory["drx"])) if self.memory["drx"] else ""
+
+    def show_drx(self) -> None:
+        """+CEDRXRDP: what was asked, what the network grants, and the paging window."""
+        asked, granted = self.memory["drx"], self.granted_drx()
+        self.tell(f'+CEDRXRDP: 5,"{asked}","{granted}","0011"' if asked and self.registered() else "+CEDRXRDP: 0")
+
+    def listens_at(self) -> float:
+        """When it can next be reached from outside (seconds from now): at once, or in its next paging window."""
+        cycle = DRX_CYCLES.get(self.granted_drx(), 0.0)
+        if self.connected or not cycle:
+            return 0.0
+        return cycle - (self.agenda.now - self.idle_since) % cycle
 
     # -- idle and asleep ------------------------------------------------------------------------------------------
 
@@ -133,6 +163,9 @@ class CordalN7(CellularModule):
         if turn != self.traffic:
             return
         self.linked(False)
+        self.idle_since = self.agenda.now
+        if restless := self.memory["restless"]:
+            self.after(restless, lambda: self.update(turn))
         if self.memory["saving"]:
             active, periodic = self.granted()
             self.after(int(active[3:], 2) * ACTIVE_UNITS.get(active[:3], 60), lambda: self.sleep(turn))
@@ -140,6 +173,8 @@ class CordalN7(CellularModule):
                 self.after(int(periodic[3:], 2) * PERIODIC_UNITS[periodic[:3]], lambda: self.update(turn))
 
     def sleep(self, turn: int) -> None:
+        if self.memory["keeps_awake"] and self.channels:
+            return
         if turn == self.traffic:
             self.say("\r\n+XSLEEP: 1\r\n", 0)
             self.then(lambda: setattr(self, "asleep", True), 0)
@@ -173,29 +208,35 @@ class CordalN7(CellularModule):
 
     def open(self, given: list[str]) -> None:
         number, kind, host, port = int(given[0]), given[1], given[2], int(given[3])
-        if self.stat != 1:
-            raise Cme(NO_NETWORK)
+        self.need_network(context=True)
         if not 0 <= number <= 3 or kind not in ("UDP", "TCP") or number in self.channels:
             raise Cme(INVALID)
-        channel = Channel(self, lambda data: self.received(number, data), lambda: self.ended(number))
+        channel = Channel(self, lambda data: self.arrived(number, data), lambda: self.ended(number))
         self.silent = True
         self.answer()
-        self.after(0.6, lambda: self.opened(number, channel, channel.connect(host, port, kind)))
+        self.busy_on_air()
+        self.after(0.6, lambda: self.opened(number, channel, channel.connect(host, port, kind), channel.known))
 
-    def opened(self, number: int, channel: Channel, there: bool) -> None:
+    def opened(self, number: int, channel: Channel, there: bool, known: bool) -> None:
         if there:
             self.channels[number] = channel
-        self.say(f"\r\n+XOPEN: {number},{0 if there else 1}\r\n", 0)
+        self.say(f"\r\n+XOPEN: {number},{OPENED if there else REFUSED if known else NO_NAME}\r\n", 0)
 
     def look_up(self, given: list[str]) -> None:
-        if self.stat != 1:
-            raise Cme(NO_NETWORK)
+        self.need_network(context=True)
         self.silent = True
         self.answer()
         self.busy_on_air()
         service = self.air.services.get(given[0], "")
-        found = "192.0.2.1" if service == "echo" else service.partition(":")[0]
+        found = service.partition(":")[0] if service[:1].isdigit() else "192.0.2.1" if service else ""
         self.say(f'\r\n+XNAME: 0,"{found}"\r\n' if found else "\r\n+XNAME: 1\r\n", 0.7)
+
+    def arrived(self, number: int, data: bytes) -> None:
+        """Something comes from outside: it reaches the module when that listens."""
+        if wait := self.listens_at():
+            self.after(wait, lambda: self.received(number, data))
+        else:
+            self.received(number, data)
 
     def received(self, number: int, data: bytes) -> None:
         text = b"\r\n+XRECV: %d,%d," % (number, len(data)) + data
@@ -239,29 +280,3 @@ class CordalN7(CellularModule):
         if channel is None:
             raise Cme(NOT_FOUND)
         channel.close()
-
-    # -- device management ----------------------------------------------------------------------------------------
-
-    def manage(self) -> None:
-        """The server asks, one request after the other."""
-        server = self.air.management
-        requests = [f'READ,{{}},"{path}"' for path in server.reads]
-        requests += [f'WRITE,{{}},"{path}","{value}"' for path, value in server.writes.items()]
-        for index, request in enumerate(requests):
-            self.after(index * 0.5, lambda request=request: self.ask(request))  # type: ignore[misc]
-
-    def ask(self, request: str) -> None:
-        self.message += 1
-        number = self.message
-        self.asked[number] = request
-        self.say(f"\r\n+XDM: {request.format(number)}\r\n", 0)
-        self.after(ANSWER_WITHIN, lambda: self.late(number))
-
-    def late(self, number: int) -> None:
-        if self.asked.pop(number, None):
-            self.say(f"\r\n+XDM: LATE,{number}\r\n", 0)
-
-    def reply(self, given: list[str]) -> None:
-        if self.asked.pop(int(given[0]), None) is None:
-            raise Cme(NOT_FOUND)
-        self.air.answered[int(given[0])] = given[1] if len(given) > 1 else ""

@@ -5,6 +5,7 @@ The rule: a unit is known by its family and what it says of itself; one that did
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, NamedTuple
@@ -19,6 +20,7 @@ from wexicon.folders import state_folder
 from wexicon.records.entry import Entry
 from wexicon.records.secret_digests import SecretDigests
 from wexicon.work.fleet.claims import task_of
+from wexicon.work.module.module import exchangeable
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Outcome
 
@@ -27,7 +29,7 @@ CELLS = "cells of the row"
 AWAY = "the register cannot be reached; record queued on disk until it returns"
 
 if TYPE_CHECKING:
-    from wexicon.core.formats.lexicon import Setting
+    from wexicon.core.formats.lexicon import Lexicon, Setting
     from wexicon.records.register import Register
 
 
@@ -129,8 +131,11 @@ def _digests(job: Job, sheet: Sheet) -> dict[str, str]:
 def record(
     register: Register, job: Job, sheet: Sheet, result: UnitResult, did: str, before: str = ""
 ) -> tuple[str, str]:
-    """Keeps a result, in the place of the record `before` if there is one. Never raises: the unit is made, whether that can be
-    recorded or not. The record's id, and what is wrong or nothing."""
+    """Keeps a result, in the place of the record `before` if there is one; adds to it what is in the module and was another one
+    by the register. Never raises: the unit is made, whether that can be recorded or not. The record's id, and what is wrong or
+    nothing."""
+    with contextlib.suppress(Fault):
+        result.remarks += exchanged(register, job.seat.lexicon, result)
     entry = Entry(
         unit=job.seat.lexicon.unit_of(result.identity, result.port),
         name=job.name,
@@ -149,6 +154,20 @@ def record(
         return entry.id, "" if register.keep(entry) else AWAY
     except (OSError, Fault) as fault:
         return entry.id, f"this result could not be recorded: {fault}"
+
+
+def exchanged(register: Register, lexicon: Lexicon, result: UnitResult) -> list[str]:
+    """What is in a module and was another one by its last record, such as its SIM. Raises Fault."""
+    unit, names = lexicon.unit_of(result.identity), exchangeable(lexicon)
+    if not unit or not names:
+        return []
+    left = register.last_provisioned(unit=unit)
+    before = left.result.get("identity", {}) if left else {}
+    return [
+        f"the {name} was exchanged since {left.when}: {visible(before[name])} then, {visible(result.identity[name])} now"
+        for name in names
+        if left and before.get(name) and result.identity.get(name) and before[name] != result.identity[name]
+    ]
 
 
 def compare_with_left(register: Register, job: Job, sheet: Sheet, result: UnitResult) -> None:

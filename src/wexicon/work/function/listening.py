@@ -71,6 +71,7 @@ class Ears(Listener):
         self.messages: deque[MessageSummary] = deque(maxlen=_MOST_MESSAGES)
         # Reports of messages that are still to be read, as their event has them.
         self.waiting: deque[Mapping[str, object]] = deque(maxlen=_MOST_WAITING)
+        self._parts: dict[tuple[str, int], dict[int, str]] = {}
         self.began = 0.0
         self._starts = {
             name for name in (lexicon.events if lexicon else ()) if name == "ready" or name.startswith("start")
@@ -134,8 +135,8 @@ class Ears(Listener):
         if lexicon is None:
             return
         heard = lexicon.listening
-        if (capture := heard.states.get(name)) and capture in values:
-            self.states.take(at, name, heard.shown(name, capture, values[capture]))
+        if (reports := heard.states.get(name)) and reports[1] in values:
+            self.states.take(at, reports[0], heard.shown(name, reports[1], values[reports[1]]))
         for capture, kind in self._numbers.get(name, ()):
             if capture in values:
                 self._number(at, name, capture, kind, values[capture])
@@ -152,6 +153,28 @@ class Ears(Listener):
         ):
             unit = str(getattr(kind, "unit", ""))
             self.series.setdefault((event, capture), (unit, OverTime()))[1].add(at, float(found))
+
+    def join(self, at: float, sender: str, text: str, part: str) -> bool:
+        """Takes a message that was read, `part` as in `2 of 3` where it is one of several; whether a message is whole now."""
+        number, _, parts = part.partition(" of ")
+        if parts.isdigit() and int(parts) > 1 and number.isdigit():
+            if len(self._parts) >= _MOST_WAITING:
+                self._parts.pop(next(iter(self._parts)))
+            have = self._parts.setdefault((sender, int(parts)), {})
+            have[int(number)] = text
+            if len(have) < int(parts):
+                return False
+            text = "".join(have[one] for one in sorted(have))
+            del self._parts[sender, int(parts)]
+        self.messages.append(MessageSummary(at=at, sender=sender, text=text))
+        return True
+
+    def halves(self) -> list[str]:
+        """The messages of which parts are missing, in words."""
+        return [
+            f"{len(have)} of {parts} parts of a message from {sender} came"
+            for (sender, parts), have in self._parts.items()
+        ]
 
     def _reach(self, at: float) -> None:
         if self.reached is None:
@@ -271,7 +294,7 @@ def _read_timers(module: Module, ears: Ears) -> None:
         value = read.value if read else None
         track.asked = float(value) if isinstance(value, int) else None
         granted = module.settings.granted(setting.name)
-        track.granted = float(granted) if isinstance(granted, int) else None
+        track.granted = float(granted.value) if granted and isinstance(granted.value, int) else None
 
 
 def _hear(session: Session, ears: Ears, module: Module | None) -> None:
@@ -300,11 +323,16 @@ def _read_message(module: Module, ears: Ears) -> None:
     except ModuleFault as fault:
         module.session.log(f"the message cannot be read: {fault.what}")
         return
-    at = round(module.session.clock.now() - ears.began, 3)
+    now = module.session.clock.now()
+    at, wall = round(now - ears.began, 3), module.session.clock.wall(now)
     sender, text = str(kept.get("sender", "")), str(kept.get("message", ""))
-    ears.messages.append(MessageSummary(at=at, sender=sender, text=text))
-    wall = module.session.clock.wall(module.session.clock.now())
-    ears.show(HeardEvent(at=at, wall=wall, name=MESSAGE, values={"sender": sender, "message": text}))
+    told = {"sender": sender, "message": text}
+    if ears.join(at, sender, text, str(kept.get("part", ""))):
+        told["message"] = ears.messages[-1].text
+    else:
+        told["part"] = str(kept["part"])
+    if not ears.order.only or MESSAGE in ears.order.only:
+        ears.show(HeardEvent(at=at, wall=wall, name=MESSAGE, values=told))
 
 
 def _add_up(result: ListeningResult, ears: Ears, session: Session) -> None:
@@ -344,6 +372,7 @@ def _remarks(result: ListeningResult, ears: Ears) -> list[str]:
         told.append(
             f"{result.damaged} of {whole} lines were damaged: a wrong rate, noise, or more than the rate can carry"
         )
+    told += ears.halves()
     if result.starts:
         told.append(f"the module started {counted(result.starts, 'time')} while listening")
     if (position := result.position) and not position.fixes and not result.failure:

@@ -82,15 +82,15 @@ class TimerTrack:
         """What it should be: as granted, or as asked where nothing is known of that; None if neither is, or it is off."""
         return (self.asked if self.granted is None else self.granted) or None
 
-    def changed(self, at: float, event: str, before: str, state: str) -> None:
+    def changed(self, at: float, name: str, before: str, state: str) -> None:
         """A state has changed."""
         begins, ends = self.timer.begins, self.timer.ends
-        if self._since is not None and (event, state) == ends:
+        if self._since is not None and (name, state) == ends:
             self._ran(at, at - self._since)
             self._since = None
-        elif (event, state) == begins:
+        elif (name, state) == begins:
             self._since = at
-        elif self._since is not None and (event, before) == begins:
+        elif self._since is not None and (name, before) == begins:
             # It went on before the timer had run out.
             self._missed(at - self._since)
             self._since = None
@@ -158,14 +158,14 @@ class States:
         # Whether a timer has begun of which nothing is known that was granted.
         self.begun = False
 
-    def take(self, at: float, event: str, state: str) -> None:
+    def take(self, at: float, name: str, state: str) -> None:
         """The module reports a state."""
-        track = self.tracks.setdefault(event, StateTrack(event))
+        track = self.tracks.setdefault(name, StateTrack(name))
         before = track.now
         if track.take(at, state):
             for timer in self.timers:
-                timer.changed(at, event, before, state)
-                self.begun |= timer.granted is None and (event, state) == timer.timer.begins
+                timer.changed(at, name, before, state)
+                self.begun |= timer.granted is None and (name, state) == timer.timer.begins
 
     def end(self, at: float) -> None:
         """Listening ends."""

@@ -18,7 +18,7 @@ _LINE = Expectation((Want(Pattern("{line}")),))
 def expected(lexicon: Lexicon | None, dialect: Dialect, text: str) -> tuple[Expectation, float | None]:
     """What answers a line, and how long that may take (seconds; None: as the dialect says)."""
     if lexicon:
-        phrases = [lexicon.attention.probe, *lexicon.identify]
+        phrases = [lexicon.attention.probe, *lexicon.identify, *lexicon.also]
         readers: list[Setting | Group] = [*lexicon.settings.values(), *lexicon.groups.values()]
         phrases += [one.read for one in readers if one.read]
         for phrase in phrases:

@@ -152,8 +152,20 @@ class Module:
                     where=self.session.link.name,
                     hint=f"{self.session.unchanged()}Put the right module on this port, or name its lexicon.",
                 )
+        for phrase in self.lexicon.also:
+            outcome = self._question(phrase.say.fill({}), phrase)
+            if outcome.ok:
+                identity.update({name: str(value) for name, value in outcome.captures.items()})
+        self._tell_exchanged(identity)
         self.identity = identity
         return identity
+
+    def _tell_exchanged(self, identity: Mapping[str, str]) -> None:
+        """What is in the module, such as its SIM, is another one than before in this session."""
+        for name in exchangeable(self.lexicon):
+            before, now = self.identity.get(name), identity.get(name)
+            if before and now and before != now:
+                self.attention.remark(f"the {name} was exchanged: {visible(before)} before, {visible(now)} now")
 
     def still_there(self) -> bool:
         """Asks for the identity again: false if the answer does not match this question, so that what was received
@@ -442,6 +454,13 @@ class Module:
         if not code:
             return "it returned an error"
         return f"error {visible(code)} ({self.meaning(code) or 'no meaning known'})"
+
+
+def exchangeable(lexicon: Lexicon) -> list[str]:
+    """What identifies things in a module that can be exchanged: the captures of its further questions, without addresses, which
+    a network gives anew."""
+    names = [name for phrase in lexicon.also for want in phrase.expect.wants for name in want.pattern.names]
+    return [name for name in names if name != "address"]
 
 
 def _distinct(phrase: Phrase) -> bool:

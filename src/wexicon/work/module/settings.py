@@ -207,18 +207,18 @@ class Settings:
             return False
         return True
 
-    def granted(self, name: str) -> Value | None:
-        """The value that the network granted; None if unknown."""
+    def granted(self, name: str) -> Reading | None:
+        """What the network granted; None if unknown."""
         setting = self.lexicon.setting(name)
         if setting.granted_by:
             told = self.session.latest.get(setting.granted_by)
-            return self._decoded(setting, str(told["value"])).value if told and "value" in told else None
+            return self._decoded(setting, str(told["value"])) if told and "value" in told else None
         if setting.granted is None:
             return None
         outcome = self.module.say(setting.granted.say.fill({}), setting.granted)
         if not outcome.ok or not str(outcome.captures.get("value", "")):
             return None
-        return self._decoded(setting, str(outcome.captures["value"])).value
+        return self._decoded(setting, str(outcome.captures["value"]))
 
     def _members(self, group: Group) -> list[Setting]:
         return [setting for setting in self.lexicon.settings.values() if setting.group is group]

@@ -69,7 +69,7 @@ class Plan:
             self.lines.append(PlannedLine("power cycle", f"({by_hand})"))
         elif how is Evidence.RESTART and self.module.attention.needs_operator():
             self.lines.append(PlannedLine("come back", f"({self.lexicon.attention.operator})"))
-        for phrase in self.lexicon.identify:
+        for phrase in (*self.lexicon.identify, *self.lexicon.also):
             self._add("identify", phrase.say.source)
 
     def reads(self, names: Iterable[str]) -> None:

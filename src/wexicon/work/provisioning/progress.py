@@ -21,6 +21,7 @@ class Line:
         self.setting = setting
         self.wanted = wanted
         self.before: Reading | None = None
+        self.granted: Reading | None = None
         self.after: Reading | None = None
         self.written = False
         self.refused = ""
@@ -56,17 +57,21 @@ class Line:
         reading = self.after or self.before
         raw = HIDDEN if setting.secret and reading else reading.text if reading else ""
         factory = Shown.of(setting, setting.factory)
+        granted, granted_raw = self._shown(self.granted), self.granted.text if self.granted else ""
         if self.wanted is None:
             outcome = Outcome.READ if self.before is not None else Outcome.NOT_READ
             note = self.note or failed or ("" if setting.readable else "cannot be read")
-            return SettingResult(setting.name, outcome, before, None, after, note, raw, factory)
+            return SettingResult(
+                setting.name, outcome, before, None, after, note, raw, factory, False, granted, granted_raw
+            )
         outcome, note = self.outcome(final=final), self.note
         if outcome is Outcome.DIFFERS and self.written and after:
             note = note or f"acknowledged, but reads back as {visible(after.shown)}"
         elif outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
             note = note or "cannot be read"
+        wanted = Shown.of(setting, self.wanted)
         return SettingResult(
-            setting.name, outcome, before, Shown.of(setting, self.wanted), after, note, raw, factory, self.pending
+            setting.name, outcome, before, wanted, after, note, raw, factory, self.pending, granted, granted_raw
         )
 
     def planned(self) -> SettingResult:

@@ -597,8 +597,9 @@ class ProvisioningRun:
     def _note_granted(self, name: str, line: Line) -> None:
         """What was asked and what the network granted are both told."""
         granted = self.module.settings.granted(name)
-        if granted is not None:
-            line.note = f"granted {line.setting.kind.show(granted)}"
+        if granted is not None and granted.value is not None:
+            line.granted = granted
+            line.note = f"granted {line.setting.show(granted.value)}"
 
 
 def provision(module: Module, order: Order, *, store: Store | None = None) -> UnitResult:

@@ -47,7 +47,8 @@ class Shown(msgspec.Struct):
 
 class SettingResult(msgspec.Struct):
     """The result of one setting; before, wanted and after are null if there is no value. `raw` is the module's own text of
-    the last reading, `factory` the factory default if the lexicon has it; `pending`: stored, active after a restart."""
+    the last reading, `factory` the factory default if the lexicon has it; `pending`: stored, active after a restart;
+    `granted` is what the network granted, in its own text `granted_raw`."""
 
     name: str
     outcome: Outcome
@@ -58,6 +59,8 @@ class SettingResult(msgspec.Struct):
     raw: str = ""
     factory: Shown | None = None
     pending: bool = False
+    granted: Shown | None = None
+    granted_raw: str = ""
 
 
 class PlannedLine(msgspec.Struct):

@@ -4,7 +4,7 @@
     state = { kind = "choice", codes = { awake = 0, asleep = 1 } }
 
     [listening]
-    states  = { sleep = "state" }       # the event, and which of its captures is the state
+    states  = { sleep = { sleep = "state" } }   # the state; the event that reports it, and by which capture
     message = { event = "stored", read = "read-message" }
 
     [listening.timers.active]           # the setting `active`, from when the link is idle
@@ -32,7 +32,7 @@ from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.text import meant
 from wexicon.core.values import Kind, ValueFault
 
-# Two values in words: of which event, and which state.
+# Which state, and its value in words.
 StateOf = tuple[str, str]
 
 
@@ -45,10 +45,11 @@ class Timer(msgspec.Struct, frozen=True):
 
 
 class Listening(msgspec.Struct, frozen=True):
-    """`[listening]` and `[decoded]`, checked: `kinds` are the kinds of captures, by event and capture."""
+    """`[listening]` and `[decoded]`, checked: `kinds` are the kinds of captures, by event and capture; `states` has for each
+    event that reports a state which one, and by which capture."""
 
     kinds: dict[str, dict[str, Kind]] = {}
-    states: dict[str, str] = {}
+    states: dict[str, tuple[str, str]] = {}
     message: MessageTable | None = None
     timers: tuple[Timer, ...] = ()
 
@@ -92,12 +93,16 @@ def read_listening(
                 source.complain(place, f"the event does not capture {capture}", meant(capture, events[name].names))
             elif isinstance(value, dict) and (kind := read_kind(source, value, place)):
                 kinds.setdefault(name, {})[capture] = kind
-    for name, capture in table.states.items():
-        if name not in events:
-            source.complain(("listening", "states"), f"there is no event {name}", meant(name, events))
-        elif capture not in kinds.get(name, {}):
-            hint = f"write [decoded.{name}] {capture} = {{ kind = ... }}"
-            source.complain(("listening", "states"), f"{name}: {capture} is not decoded", hint)
+    states: dict[str, tuple[str, str]] = {}
+    for state, reports in table.states.items():
+        for name, capture in reports.items():
+            if name not in events:
+                source.complain(("listening", "states", state), f"there is no event {name}", meant(name, events))
+            elif capture not in kinds.get(name, {}):
+                hint = f"write [decoded.{name}] {capture} = {{ kind = ... }}"
+                source.complain(("listening", "states", state), f"{name}: {capture} is not decoded", hint)
+            else:
+                states[name] = (state, capture)
     if message := table.message:
         if message.event not in events:
             source.complain(
@@ -115,7 +120,7 @@ def read_listening(
         ends = [_state(source, place, one, table, kinds) for one in (timer.from_, timer.to)]
         if ends[0] and ends[1]:
             timers.append(Timer(name, ends[0], ends[1]))
-    return Listening(kinds, table.states, table.message, tuple(timers))
+    return Listening(kinds, states, table.message, tuple(timers))
 
 
 def _state(
@@ -129,13 +134,13 @@ def _state(
     if len(state) != 1:
         source.complain(place, "from and to are one state each", 'write from = { link = "idle" }')
         return None
-    ((event, word),) = state.items()
-    kind = kinds.get(event, {}).get(table.states.get(event, ""))
+    ((name, word),) = state.items()
+    kind = next((kinds.get(event, {}).get(capture) for event, capture in table.states.get(name, {}).items()), None)
     if kind is None:
-        source.complain(place, f"{event} is no state", meant(event, table.states))
+        source.complain(place, f"{name} is no state", meant(name, table.states))
         return None
     try:
-        return event, kind.show(kind.check(word))
+        return name, kind.show(kind.check(word))
     except ValueFault as fault:
         source.complain(place, f"{fault.value!r} {fault.why}", f"allowed: {fault.allowed}")
         return None

@@ -251,10 +251,10 @@ class TimerTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class ListeningTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[listening]`: `states` names the events that report a state, each with the capture that is the state; `message` the
-    event that reports a message; `timers` the settings that are seen between two states."""
+    """`[listening]`: `states` are the states that last, each with the events that report it and their captures; `message` is
+    the event that reports a message; `timers` are the settings that are seen between two states."""
 
-    states: dict[str, str] = msgspec.field(default_factory=dict)
+    states: dict[str, dict[str, str]] = msgspec.field(default_factory=dict)
     message: MessageTable | None = None
     timers: dict[str, TimerTable] = msgspec.field(default_factory=dict)
 
