@@ -23,6 +23,8 @@ from benchmarks.command import by_command, rehearsed
 from benchmarks.contact import console, hailing
 from benchmarks.fleet import fleet
 from benchmarks.floor import busy, together
+from benchmarks.listening import growth as listened_growth
+from benchmarks.listening import rate as listening_rate
 from benchmarks.registers import registers
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.dialogue import read_dialogue
@@ -357,6 +359,17 @@ def traces() -> None:
             line(f"a trace: trace show {' '.join(words)}".rstrip(), f"{count / took / 1000:.0f} k/s", "200 k/s")
 
 
+def listening() -> None:
+    """Sentences that `listen` decodes, traces and prints."""
+    found, times = listening_rate()
+    line(
+        "listen: sentences decoded, traced and printed / splitting at line ends",
+        f"{found / 1000:.1f} k/s ({times:.0f} x)",
+        "10 k/s",
+    )
+    line("listen: memory that 200,000 more sentences keep", f"{listened_growth() / 1024:.0f} KB", "300 KB")
+
+
 def growth() -> None:
     """Time against size, at sizes 1, 2, 4, 8: linear work takes about 8 times as long at 8."""
 
@@ -435,6 +448,7 @@ ALL = (
     ten_thousand_units,
     rehearsing_a_sheet,
     engine_throughput,
+    listening,
     programs_start,
     traces,
     growth,

@@ -561,6 +561,7 @@ def sweep(
             return TrafficTest(ends, order, ports).run(setup.stopping)
 
         result = sweep(ends, points, run, store, measured)
+        result.require_something()
     result.ports, result.traces = list(ports), traces
     return result
 

@@ -49,5 +49,5 @@ def test_on_a_terminal_state_and_signal_are_told_while_a_module_registers() -> N
         one = Terminal("do", rig.ports["relay"], "register-eps", "-l", "cordal-n7", columns=140)
         assert one.end() == 0
         seen = one.text()
-    assert "register-eps; not registered, searching; signal" in seen and "dBm (" in seen
+    assert "register-eps; not registered, searching; signal" in seen and " s; may take 3 min 00 s)" in seen
     assert "registered, home network" in seen

@@ -7,15 +7,19 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import shutil
 import tempfile
+import time
 from collections.abc import Iterator
 from importlib.resources import files
 from pathlib import Path
 
 import click
 
-from wexicon.cli.show import print_line
+from wexicon.cli.demo_steps import STEPS
+from wexicon.cli.show import print_line, print_table
+from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 
 
@@ -23,9 +27,14 @@ from wexicon.core.faults import CallFault
 @click.option(
     "--keep", type=click.Path(path_type=Path, file_okay=False), help="Leave sheet, rig and traces in this folder."
 )
-def demo(keep: Path | None) -> None:
+@click.option("--full", is_flag=True, help="Also show what the finished modules do: in two minutes at most.")
+def demo(keep: Path | None, full: bool) -> None:
     """Start rigs of sample modules; provision the service plug of a mast, twice, and show its record; then three masts and
-    their relay from one sheet and one table, on four ports at once and on one, and traffic between them."""
+    their relay from one sheet and one table, on four ports at once and on one, and traffic between them.
+
+    With --full also: Wi-Fi served, messages passed, sockets echoed, a fix, a firmware image loaded, and in virtual time an hour
+    of power saving and a range sweep.
+    """
     from wexicon.rig.bench import read_rig
     from wexicon.rig.desk import Desk
     from wexicon.rig.serving import real_agenda, served
@@ -66,15 +75,47 @@ def demo(keep: Path | None) -> None:
         _run("provision", str(folder / "masts.toml"), "one-port", *words)
         _run("units", "list")
         _run("units", "label", str(folder / "labels.pdf"), "--size", "62x29")
+        if full:
+            _show_steps(folder)
         if keep:
             print_line(f"\nSheet, rig and traces are in {folder}.")
+
+
+def _show_steps(folder: Path) -> None:
+    """What the finished modules do, and at the end how long each step took and in which time."""
+    rows = []
+    with estuary(folder):
+        for name, step in STEPS.items():
+            real = "in virtual time" if step.virtual else "on real ports"
+            print_line(f"\n{step.title} ({real})", "bold")
+            began = time.monotonic()
+            _run(*step.arguments(str(folder)))
+            rows.append([name, real, spoken(round(time.monotonic() - began, 1)), "passed"])
+    print_line("")
+    print_table(("step", "time", "took", "result"), rows, ours=3)
+
+
+@contextlib.contextmanager
+def estuary(folder: Path) -> Iterator[None]:
+    """The modules of the estuary on ports, by the sample in a folder."""
+    from wexicon.rig.bench import read_rig
+    from wexicon.rig.desk import Desk
+    from wexicon.rig.serving import real_agenda, served
+
+    path = folder / "estuary.toml"
+    with served(read_rig(path.read_bytes(), path.name, real_agenda())) as server:
+        desk = Desk(server, "estuary")
+        try:
+            yield
+        finally:
+            desk.close()
 
 
 def _run(*arguments: str) -> None:
     """Shows a command and does it; its failure is the demo's."""
     from wexicon.cli.main import wexicon
 
-    shown = [Path(word).name if os.sep in word and not word.startswith("/dev/") else word for word in arguments]
+    shown = [word if word.startswith("/dev/") else re.sub(r"(^|=)/[^=]*/", r"\1", word) for word in arguments]
     print_line(f"\n$ wexicon {' '.join(shown)}", "bold cyan")
     try:
         status = wexicon.main(list(arguments), prog_name="wexicon", standalone_mode=False)

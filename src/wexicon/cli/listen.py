@@ -45,6 +45,7 @@ class ListenCall(msgspec.Struct):
     only: str
     action: str
     ask: bool
+    check: bool
     rig_path: Path | None
     plot_path: Path | None
     env_pairs: tuple[str, ...]
@@ -58,13 +59,14 @@ class ListenCall(msgspec.Struct):
 @click.option(
     "--until", default="", metavar="EVENT", help="End with this event, or with the first `fix` of a receiver."
 )
-@click.option("--only", default="", metavar="EVENT,...", help="Print these events only; the summary counts all.")
+@click.option("--only", default="", metavar="EVENT,...", help="Print these events only, or `none`.")
 @click.option("--do", "action", default="", metavar="ACTION", help="Run this action first, such as cold-start.")
 @click.option(
     "--ask",
     is_flag=True,
     help="Ask the module at the beginning for its identity and timers, and read each message that it reports.",
 )
+@click.option("--check", is_flag=True, help="Fail if a timer was not observed, or not within 1 s of what was granted.")
 @click.option("--plot", "plot_path", type=click.Path(path_type=Path), help="Draw what came (.png, .svg, .pdf).")
 @click.option(
     "--rig", "rig_path", type=click.Path(path_type=Path), help="In virtual time: PORT is a unit of this rig file."
@@ -81,13 +83,16 @@ def listen(call: ListenCall) -> None:
 
     Nothing is said to the module, unless --ask or --do is given.
 
-    Exit status: 0 listened; 1 the event of --until did not come; 3 port or module unreachable; 130 stopped before the end.
+    Exit status: 0 listened; 1 the event of --until did not come, or --check failed; 3 port or module unreachable; 130 stopped
+    before the end.
     """
     from wexicon import api
 
     check_plot(call.plot_path, call.how.force)
     only = tuple(one.strip() for one in call.only.split(",") if one.strip())
-    order = api.ListenOrder(duration=call.duration, until=call.until, only=only, action=call.action, ask=call.ask)
+    order = api.ListenOrder(
+        duration=call.duration, until=call.until, only=only, action=call.action, ask=call.ask, check=call.check
+    )
     show = _Shown(call.how.as_json)
     if call.rig_path:
         if call.duration is None and not call.until:

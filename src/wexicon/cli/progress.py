@@ -21,6 +21,8 @@ from wexicon.core.text import visible
 EVERY = 10.0
 # After how long the progress names the awaited answer (seconds).
 WAITS = 1.0
+# From how many seconds on it is told how long a step may take.
+LONG = 5.0
 _SHOWN = 40
 
 
@@ -33,6 +35,7 @@ class Progress(Listener):
         self._status: Any = None
         self._step = self._link = self._note = self._said = ""
         self._searching = False
+        self._most = 0.0
         self._rates = _Rates()
         self._began = self._spoke = self._told = time.monotonic()
         if sys.stderr.isatty() and not quiet:
@@ -60,7 +63,7 @@ class Progress(Listener):
                     self._note = f"{seen.name}: {seen.text}"
             case Began():
                 self.step(seen.step)
-                self._searching = seen.searching
+                self._searching, self._most = seen.searching, seen.most
             case Tuned():
                 self._link = str(seen.tuning)
             case Noted():
@@ -79,9 +82,11 @@ class Progress(Listener):
     def step(self, step: str) -> None:
         """The step that has started."""
         self._step, self._began, self._note, self._said, self._searching = step, time.monotonic(), "", "", False
+        self._most = 0.0
 
     def now(self) -> str:
-        """The step, the rate being tried, the latest state, the time since the step began, and the awaited answer."""
+        """The step, the rate being tried, the latest state, the awaited answer, the time since the step began, and how long it
+        may take."""
         now = time.monotonic()
         step = f"{self._step} at {self._link}" if self._searching and self._link else self._step
         parts = [part for part in (step, self._note and visible(self._note)) if part]
@@ -89,7 +94,8 @@ class Progress(Listener):
             said = self._said if len(self._said) <= _SHOWN else f"{self._said[:_SHOWN]}..."
             parts.append(f"waiting for the answer to “{visible(said)}”")
         told = f"{self._title}: " + "; ".join(parts) if parts else self._title
-        return told if now - self._began < WAITS else f"{told} ({now - self._began:.0f} s)"
+        most = f"; may take {spoken(self._most)}" if self._most >= LONG else ""
+        return told if now - self._began < WAITS else f"{told} ({now - self._began:.0f} s{most})"
 
     def say(self, text: str) -> None:
         """A line that stays, above the step that is being done."""

@@ -14,7 +14,8 @@ from wexicon.core.protocol.session import Session
 
 class Party:
     """One side of a dialogue. `module` does what its lexicon says; `data` is whether what is said is passed on as it is, as a
-    socket and a module in data mode do. `listen` enters command mode, `pass_data` makes ready for data mode."""
+    socket and a module in data mode do. `listen` enters command mode, `pass_data` makes ready for data mode; `held` is whether
+    it still takes commands, as far as known: an action may have ended that."""
 
     def __init__(
         self,
@@ -26,6 +27,7 @@ class Party:
         is_socket: bool = False,
         listen: Callable[[], object] | None = None,
         pass_data: Callable[[], object] | None = None,
+        held: Callable[[], bool] = lambda: True,
     ) -> None:
         self.name = name
         self.session = session
@@ -34,6 +36,7 @@ class Party:
         self.is_socket = self.data = is_socket
         self._listen = listen
         self._pass_data = pass_data
+        self._held = held
         self._listens = listen is None
         # When the last exchange began; and when it changed its mode, or an operator was asked to do something with it: events
         # of before are over.
@@ -44,7 +47,7 @@ class Party:
 
     def be_listening(self) -> None:
         """Enters command mode, if that was not done since it was left. Raises Fault."""
-        if self._listen and not self._listens and not self.data:
+        if self._listen and not self.data and not (self._listens and self._held()):
             self._listens = True
             self.fresh_since = self.session.clock.now()
             self._listen()

@@ -10,9 +10,9 @@ from collections.abc import Iterator
 
 import msgspec
 
-from wexicon.core.dialogue.blocks import Answered, On
+from wexicon.core.dialogue.blocks import Allow, Answered, Await, On, Repeat
 from wexicon.core.dialogue.party_statements import DeclareParty
-from wexicon.core.dialogue.statements import Body, Needs, Statement
+from wexicon.core.dialogue.statements import Body, Needs, Pause, Statement
 from wexicon.core.protocol.patterns import Pattern
 
 
@@ -44,6 +44,10 @@ class Program(msgspec.Struct, frozen=True, eq=False):
         """The names of values that appear nowhere."""
         return {need.name for need in self.needs() if need.secret}
 
+    def may_take(self) -> float:
+        """How many seconds its waits allow in all: what it takes at most, besides usual answers."""
+        return _waits(self.statements)
+
     def wording(self) -> str:
         """The dialogue as text that reads to the same program."""
         return "".join(f"{line}\n" for statement in self.statements for line in statement.lines())
@@ -55,6 +59,25 @@ class Program(msgspec.Struct, frozen=True, eq=False):
                 yield from (pattern for _, pattern in statement.patterns())
             elif isinstance(statement, On):
                 yield statement.pattern
+
+
+def _waits(block: Body) -> float:
+    return sum(map(_wait, block))
+
+
+def _wait(statement: Statement) -> float:
+    inside = max([_waits(below) for below in statement.blocks()], default=0.0)
+    match statement:
+        case On():
+            return 0.0
+        case Await(duration=duration) | Pause(duration=duration):
+            return max(duration.seconds, inside)
+        case Allow(duration=duration):
+            return duration.seconds + inside
+        case Repeat(duration=duration, times=times, every=every):
+            turn = max(inside, every.seconds if every else 0.0)
+            return duration.seconds if duration else times * turn
+    return inside
 
 
 def _walk(block: Body) -> Iterator[Statement]:

@@ -87,10 +87,12 @@ class Noted(Observation, frozen=True, gc=False):
 
 
 class Began(Observation, frozen=True, gc=False):
-    """A step of the work started; `searching` if it looks for the module."""
+    """A step of the work started; `searching` if it looks for the module; `most` is how many seconds it may take (0: not
+    known)."""
 
     step: str
     searching: bool = False
+    most: float = 0.0
 
 
 class Repeated(Observation, frozen=True, gc=False):

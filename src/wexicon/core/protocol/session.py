@@ -329,9 +329,10 @@ class Session(Driver):
         """Reports why something is done, as a sentence for people."""
         self.listener.note(Logged(self.clock.now(), text))
 
-    def begin_step(self, step: str, *, searching: bool = False) -> None:
-        """Reports that a step of the work starts; `searching` if it looks for the module."""
-        self.listener.note(Began(self.clock.now(), step, searching))
+    def begin_step(self, step: str, *, searching: bool = False, most: float = 0.0) -> None:
+        """Reports that a step of the work starts; `searching` if it looks for the module; `most`: the seconds that it may
+        take."""
+        self.listener.note(Began(self.clock.now(), step, searching, most))
 
     def tell(self, seen: Observation) -> None:
         """Reports an observation of the layers above: a start, a judged setting."""

@@ -33,7 +33,7 @@ def do_action(module: Module, name: str, values: Mapping[str, object], *, plan: 
             result.identity = dict(module.identify())
         before = _all_of(module) if action and action.loads and result.identity and not plan else {}
         step = name
-        session.begin_step(step)
+        session.begin_step(step, most=action.program.may_take() if action else 0.0)
         if plan:
             module.given.update(values)
             made = Plan(module, {})

@@ -137,7 +137,10 @@ class Participant(msgspec.Struct):
             session.tune(module.data_link)
             session.adopt(data)
 
-        return Party(self.name, session, module, operator, listen=listen, pass_data=pass_data)
+        attention = module.attention
+        return Party(
+            self.name, session, module, operator, listen=listen, pass_data=pass_data, held=lambda: attention.held
+        )
 
 
 def _run(
@@ -159,7 +162,7 @@ def _run(
     try:
         if first:
             first()
-        session.begin_step("dialogue")
+        session.begin_step("dialogue", most=program.may_take())
         runner.run()
     except (Exception, KeyboardInterrupt) as fault:
         here = runner.party

@@ -34,6 +34,8 @@ from wexicon.work.results.verdicts import Verdict
 FIX = "fix"
 # What is shown besides the lexicon's events: a message that was read, and a line that is not whole.
 MESSAGE, DAMAGED = "message", "damaged"
+# `--only` may name this: no event is shown.
+NONE = "none"
 _COUNTED = (Role.EVENT, Role.UNMATCHED, Role.UNEXPECTED)
 _MOST_NAMES, _MOST_MESSAGES, _MOST_SERIES = 1000, 1000, 64
 # How often the queue of events is emptied: what is heard here is taken as it comes (seconds).
@@ -44,13 +46,15 @@ _MOST_WAITING = 100
 
 class ListenOrder(msgspec.Struct, frozen=True, kw_only=True):
     """How to listen: for how many seconds (None: until it is stopped), until which event or `fix`; `only` are the events to
-    show (empty: all); `action` is done first, and `ask` lets the module be asked."""
+    show (empty: all); `action` is done first, and `ask` lets the module be asked; `check` fails if a timer was not observed, or
+    not as it was granted."""
 
     duration: float | None = None
     until: str = ""
     only: tuple[str, ...] = ()
     action: str = ""
     ask: bool = False
+    check: bool = False
 
 
 class Ears(Listener):
@@ -71,6 +75,7 @@ class Ears(Listener):
         self.messages: deque[MessageSummary] = deque(maxlen=_MOST_MESSAGES)
         # Reports of messages that are still to be read, as their event has them.
         self.waiting: deque[Mapping[str, object]] = deque(maxlen=_MOST_WAITING)
+        self._checked = False
         self._parts: dict[tuple[str, int], dict[int, str]] = {}
         self.began = 0.0
         self._starts = {
@@ -85,6 +90,7 @@ class Ears(Listener):
     def begin(self, session: Session) -> None:
         """Listening begins."""
         self.session, self.began, self.open = session, session.clock.now(), True
+        self._checked = session.dialect.form == "sentences"
 
     def note(self, seen: Observation) -> None:
         if not self.open:
@@ -101,7 +107,7 @@ class Ears(Listener):
     def _hear(self, seen: Heard) -> None:
         at = seen.at - self.began
         text, name = seen.text, seen.name
-        sentence = _sentence(text)
+        sentence = _sentence(text, checked=self._checked)
         values: dict[str, str] = {}
         if sentence is not None:
             name = name or sentence.kind.lower()
@@ -204,12 +210,12 @@ class Ears(Listener):
         return told | {name: track.now for name, track in self.states.tracks.items()}
 
 
-def _sentence(text: str) -> Sentence | None:
-    """A line as a sentence, if it is one."""
+def _sentence(text: str, *, checked: bool) -> Sentence | None:
+    """A line as a sentence, if it is one; `checked` if the session has looked at its checksum."""
     if text[:1] not in ("$", "!") or "*" not in text:
         return None
     try:
-        return parse(text)
+        return parse(text, checked=checked)
     except SentenceFault:
         return None
 
@@ -226,11 +232,11 @@ class Listened(msgspec.Struct):
 def check_order(order: ListenOrder, lexicon: Lexicon | None) -> None:
     """Raises Fault if an event that is named can never come, or what is asked for needs a lexicon, or another one."""
     if lexicon is None:
-        if order.action or order.ask:
-            what = f"{order.action or '--ask'} needs the lexicon of the module"
+        if order.action or order.ask or order.check:
+            what = f"{order.action or ('--ask' if order.ask else '--check')} needs the lexicon of the module"
             raise CallFault(what, hint="Name it: --lexicon NAME.")
         return
-    family, known = lexicon.about.family, [*lexicon.events, MESSAGE, DAMAGED]
+    family, known = lexicon.about.family, [*lexicon.events, MESSAGE, DAMAGED, NONE]
     for one in (*order.only, *([order.until] if order.until not in ("", FIX) else [])):
         if one not in known:
             raise CallFault(f"{family} has no event {one}", hint=meant(one, [*known, FIX]))
@@ -278,6 +284,8 @@ def listen(session: Session, ears: Ears, module: Module | None = None) -> Listen
     session.listener.flush()
     result.timed(session, ears.began if ears.open else began)
     _add_up(result, ears, session)
+    if order.check and result.failure is None:
+        _check(result, ears)
     masked(result, session.secrets)
     return Listened(result, ears.positions, ears.states, ears.series)
 
@@ -361,6 +369,15 @@ def _add_up(result: ListeningResult, ears: Ears, session: Session) -> None:
     ]
     result.messages = list(ears.messages)
     result.remarks += _remarks(result, ears)
+
+
+def _check(result: ListeningResult, ears: Ears) -> None:
+    """Each timer must have been observed, and as it was granted."""
+    wrong = [f"{one.timer.setting} was not observed" for one in ears.states.timers if not one.count]
+    wrong += [text for one in ears.states.timers for text in one.differences()]
+    if wrong or not ears.states.timers:
+        what = "; ".join(wrong) or "the lexicon has no timers to check"
+        result.ended_by(ModuleFault(what, where=result.port), "check")
 
 
 def _remarks(result: ListeningResult, ears: Ears) -> list[str]:

@@ -13,9 +13,9 @@ from wexicon.core.standards.gnss import POSITIONS, Fix, fix_of, used_of, views_o
 from wexicon.core.standards.nmea import Sentence
 from wexicon.work.results.listening import PositionSummary, SatelliteSummary
 
-MOST_SATELLITES = 256
+MOST_SATELLITES = 128
 # Of each satellite's way over the sky so many places are kept, at least so far apart (degrees).
-MOST_PLACES, APART = 200, 1.0
+MOST_PLACES, APART = 100, 2.0
 
 # Fewer positions have no circles.
 ENOUGH = 20

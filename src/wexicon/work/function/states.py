@@ -127,12 +127,18 @@ class TimerTrack:
 
     def _deviations(self) -> list[str]:
         told = []
-        name, end = self.timer.setting, " ".join(self.timer.ends)
+        name = self.timer.setting
         if self.asked is not None and self.granted is not None and self.asked != self.granted:
             asked, granted = (spoken(one) if one else "off" for one in (self.asked, self.granted))
             told.append(f"{name}: the network grants {granted} where {asked} was asked")
+        return told + self.differences()
+
+    def differences(self) -> list[str]:
+        """How what was observed differs from what was granted, or asked."""
+        told: list[str] = []
         if self.wanted is None:
             return told
+        name, end = self.timer.setting, " ".join(self.timer.ends)
         wanted = spoken(self.wanted)
         if self.short:
             what = f"{name}: {end} came early {self.short} of {counted(self.count, 'time')}"

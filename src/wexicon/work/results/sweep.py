@@ -1,13 +1,14 @@
 """The result of a sweep: the traffic test at each of several settings.
 
-The rule: what was lost at a point is what the sweep is for; it fails only where a point could not be measured, or the settings
-not be put back.
+The rule: what was lost at a point is what the sweep is for; it fails only where a point could not be measured, the settings not
+be put back, or nothing at all was received.
 """
 
 from __future__ import annotations
 
 import msgspec
 
+from wexicon.core.faults import ModuleFault
 from wexicon.work.results.result import Result
 from wexicon.work.results.traffic import Direction
 
@@ -30,3 +31,9 @@ class SweepResult(Result):
     points: list[SweepPoint] = []
     restored: bool = False
     traces: list[str] = []
+
+    def require_something(self) -> None:
+        """Fails if nothing was received at any point: that is no measurement."""
+        if self.points and all(one.lost == 100 for one in self.points) and self.failure is None:
+            hint = "Check that both modules share network, frequency and spreading, and how far apart they are."
+            self.ended_by(ModuleFault("nothing was received at any point", hint=hint), "sweep")

@@ -142,6 +142,7 @@ def rehearse_sweep(
         whole.verdict, whole.failure = made.verdict, made.failure
         if made.failure or stopping():
             break
+    whole.require_something()
     return whole
 
 
