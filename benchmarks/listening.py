@@ -49,7 +49,7 @@ class Fed:
 
 
 def sentences(seconds: float) -> bytes:
-    """What a receiver of four systems says in so many seconds."""
+    """What a receiver of four systems says in this time (seconds)."""
     agenda, said = Agenda(), []
     settings = {"out": ("GGA", "RMC", "GSA", "GSV"), "talker": "GN", "port": (115200, 8, "N", 1)}
     one = PolmarP1(agenda, "one", settings)

@@ -71,7 +71,7 @@ def do(call: DoCall) -> None:
     values = gather_values(program, call.pairs, own_env, own_file)
     given = gather_given(lexicon, other_env, other_file)
     with (
-        call.how.working(call.action) as setup,
+        call.how.working(call.port) as setup,
         api.open_module(port, lexicon, setup, given=given, opening=api.Opening(title="do")) as module,
     ):
         result = api.do(module, call.action, values, plan=call.plan)

@@ -282,7 +282,7 @@ def _share(lasted: float, whole: float) -> str:
 
 
 def write_plot(made: api.Listened, path: Path, force: bool) -> None:
-    """The figure of what was heard. Raises CallFault if nothing came that can be drawn."""
+    """The figure. Raises CallFault if nothing came that can be drawn."""
     from wexicon.records.listening_plots import (
         Drawing,
         ScatterDrawing,

@@ -21,7 +21,7 @@ from wexicon.core.text import visible
 EVERY = 10.0
 # After how long the progress names the awaited answer (seconds).
 WAITS = 1.0
-# From how many seconds on it is told how long a step may take.
+# A step that may take at least this long (seconds) is shown with its limit.
 LONG = 5.0
 _SHOWN = 40
 

@@ -1,4 +1,4 @@
-"""What was heard, as a figure: the sky and the scatter of positions, states and timers over time, numbers over time.
+"""The figure of a listening session: the sky and the scatter of positions, states and timers over time, numbers over time.
 
 The rule: a panel is drawn for what came, and none for what did not; each axis says what it is and in which unit.
 """
@@ -61,7 +61,7 @@ class SeriesDrawing(msgspec.Struct, frozen=True):
 
 
 class Drawing(msgspec.Struct):
-    """All that was heard, for a figure. `states` are by name: (from, to, state), in seconds; `seconds` how long it was."""
+    """What a figure shows. `states` are by name: (from, to, state), in seconds; `seconds` how long it was."""
 
     title: str
     seconds: float

@@ -72,7 +72,7 @@ class CellularModule(Modem):
     # -- registration -------------------------------------------------------------------------------------------
 
     def search(self) -> None:
-        """Looks for a network; what was found before is given up."""
+        """Looks for a network; the cell found before is dropped."""
         self.searches += 1
         turn, network = self.searches, self.air.network
         self.cell, self.active = None, False
@@ -198,7 +198,7 @@ class CellularModule(Modem):
         return text
 
     def need_card(self, text: str) -> str:
-        """What is told though no PIN was given."""
+        """Text that can be read without the PIN."""
         _ = self.sim.state
         return text
 

@@ -1,6 +1,6 @@
 """The cellular network over a rig: who may register, on which band, what it grants, which messages wait.
 
-The rule: a module is told only what it asks for or has registered for. Access technologies have the numbers of 3GPP TS 27.007
+The rule: a module learns only what it asks for or has registered for. Access technologies have the numbers of 3GPP TS 27.007
 (<AcT> of +COPS), written from memory, not checked against its text.
 """
 
@@ -20,8 +20,8 @@ LOWEST_DBM, DBM_A_STEP, UNKNOWN_SIGNAL = -113, 2, 99
 
 
 class Network(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[air.network]`: a cellular network. `present`: whether it is there at all; `denies`: it lets nobody in; `roaming`: it
-    is not the SIM's own. `registers_in` seconds; `technologies` (0 GSM, 7 LTE, 9 narrow-band) and `bands` that it has; `apns`
+    """`[air.network]`: a cellular network. `present`: whether it is there; `denies`: it denies registration; `roaming`: it is
+    not the SIM's own. `registers_in` seconds; `technologies` (0 GSM, 7 LTE, 9 narrow-band) and `bands` that it has; `apns`
     that it knows (none: any). `active_time` and `periodic_update` are what it grants, as eight bits, instead of those asked for
     (empty: as asked), `edrx` as four bits; `idle_after` seconds without traffic; `signal` as +CSQ counts."""
 

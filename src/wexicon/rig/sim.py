@@ -1,6 +1,6 @@
 """The SIM in a cellular stand-in: its PIN, the tries that are left, its identity.
 
-The rule: what it keeps outlives the module's power, for it is in the module's flash; a wrong PIN costs a try whoever gives it.
+The rule: what it keeps outlives the module's power, for it is in the module's flash; a wrong PIN costs a try in every command.
 Commands are those of 3GPP TS 27.007: +CPIN, +CPINR, +CLCK, +CPWD.
 """
 

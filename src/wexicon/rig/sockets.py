@@ -20,8 +20,8 @@ EVERY = 0.05
 LOOK = 0.004
 ECHO_TIME = 0.3
 LARGEST_READ = 1500
-# What a service of the rig can be besides a socket of this machine: `echo` at once, `slow 4s` after so long, `closes 2s` which
-# hangs up by itself; and `refuses`.
+# A service of the rig besides sockets of this machine: `echo` at once, `slow 4s` which echoes later, `closes 2s` which hangs up
+# by itself, and `refuses`.
 SERVICE = re.compile(r"echo|slow (?P<slow>[0-9.]+)s|(?:echo, )?closes (?P<closes>[0-9.]+)s")
 
 

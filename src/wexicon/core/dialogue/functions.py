@@ -132,7 +132,7 @@ def rounded(value: Number, places: int = 0) -> Number:
 
 def pdus(to: object, text: object, report: object = False) -> list[str]:
     """Short messages as hexadecimal PDUs for AT+CMGS (3GPP TS 23.040, 9.2.2.2), in the GSM alphabet if it has all letters, else
-    in UCS-2; with `report` the network tells what becomes of each."""
+    in UCS-2; with `report` the network reports the delivery of each."""
     # What joins the parts of one text differs from that of another, as far as eight bits can.
     return pdu.submit(str(to), str(text), crc32(to_bytes(f"{to} {text}")) & 0xFF, report=bool(report))
 

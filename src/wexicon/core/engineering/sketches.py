@@ -1,7 +1,7 @@
 """What a day of values adds up to, in constant memory: circles around scattered positions, and values over time.
 
-The rule: a sketch grows to a fixed size and is then made coarser, never longer; how coarse it is can be asked, and is told
-beside each result.
+The rule: a sketch grows to a fixed size and is then made coarser, never longer; how coarse it is can be asked, and
+each result states it.
 """
 
 from __future__ import annotations

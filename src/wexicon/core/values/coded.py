@@ -91,8 +91,11 @@ class Choice(Kind, frozen=True, tag="choice"):
         return ", ".join(self.codes)
 
 
+_FLAGS = {"true": True, "yes": True, "on": True, "false": False, "no": False, "off": False}
+
+
 class Flag(Kind, frozen=True, tag="flag"):
-    """Yes or no, with the module's words for them."""
+    """Yes or no, with the module's words for them; on and off may be written too, and are shown as yes and no."""
 
     on: str = "1"
     off: str = "0"
@@ -103,7 +106,7 @@ class Flag(Kind, frozen=True, tag="flag"):
 
     def check(self, value: object) -> Value:
         if isinstance(value, str):
-            value = {"true": True, "yes": True, "false": False, "no": False}.get(value.strip().lower(), value)
+            value = _FLAGS.get(value.strip().lower(), value)
         if not isinstance(value, bool):
             raise self.fault(value, "is neither yes nor no")
         return value

@@ -78,11 +78,11 @@ class CordalG2(MessagingModule):
         self.answer(f'+CLCC: 1,{int(not self.dialled)},{state},0,0,"{other.own["number"]}",145')
 
     def ring(self, number: str, left: float) -> None:
-        """Rings, and says who calls if it was told to."""
+        """Rings, and reports the caller's number if that is set."""
         if not self.ringing:
             return
         if left <= 0:
-            # Nobody answers: the network ends it on both sides.
+            # No answer: the network ends the call on both sides.
             if other := self.call:
                 self.call, self.ringing, other.call = None, False, None
                 other.say("\r\nNO ANSWER\r\n", 0.1)

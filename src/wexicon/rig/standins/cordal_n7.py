@@ -39,7 +39,7 @@ OPENED, REFUSED, NO_NAME = 0, 1, 2
 
 class CordalN7(ManagedModule):
     """`channels` are its open sockets. `keeps_awake`: it does not sleep while one is open; `restless`: it wakes by itself so
-    often (seconds), whatever was granted."""
+    often (seconds), regardless of the granted timer."""
 
     family = "cordal-n7"
     model = "CORDAL-N7"

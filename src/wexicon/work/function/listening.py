@@ -38,8 +38,10 @@ MESSAGE, DAMAGED = "message", "damaged"
 NONE = "none"
 _COUNTED = (Role.EVENT, Role.UNMATCHED, Role.UNEXPECTED)
 _MOST_NAMES, _MOST_MESSAGES, _MOST_SERIES = 1000, 1000, 64
-# How often the queue of events is emptied: what is heard here is taken as it comes (seconds).
+# How often the queue of events is emptied (seconds): the listener takes each as it comes.
 _PASS = 1.0
+# How long a pause ends a report, and how long one may be (seconds).
+REST, MOST_REST = 0.05, 0.9
 # A queue of reports of messages that are still to be read.
 _MOST_WAITING = 100
 
@@ -76,6 +78,9 @@ class Ears(Listener):
         # Reports of messages that are still to be read, as their event has them.
         self.waiting: deque[Mapping[str, object]] = deque(maxlen=_MOST_WAITING)
         self._checked = False
+        action = lexicon.actions.get(order.action) if lexicon else None
+        # Whether the action that is done first has the module start.
+        self.restarting = bool(action and action.restarts)
         self._parts: dict[tuple[str, int], dict[int, str]] = {}
         self.began = 0.0
         self._starts = {
@@ -309,17 +314,25 @@ def _hear(session: Session, ears: Ears, module: Module | None) -> None:
     order, clock = ears.order, session.clock
     until = None if order.duration is None else clock.now() + order.duration
     asks = module if order.ask else None
-    done = lambda: ears.reached is not None or bool(asks and (ears.waiting or ears.states.begun))  # noqa: E731
+    done = lambda: ears.reached is not None or bool(asks and (ears.waiting or ears.states.due))  # noqa: E731
     while (until is None or clock.now() < until) and ears.reached is None:
         soon = clock.now() + _PASS
         session.listen(soon if until is None else min(soon, until), done)
         session.events.clear()
         if asks and ears.waiting:
             _read_message(asks, ears)
-        if asks and ears.states.begun:
+        if asks and ears.states.due:
             # The network grants timers with a registration: right before one runs they are there, and the module is awake.
-            ears.states.begun = False
+            ears.states.due = False
             _read_timers(asks, ears)
+    if order.until == FIX and ears.reached is not None:
+        _hear_out(session)
+
+
+def _hear_out(session: Session) -> None:
+    """The rest of the report that had the fix."""
+    session.wait_until_quiet(REST, MOST_REST)
+    session.events.clear()
 
 
 def _read_message(module: Module, ears: Ears) -> None:
@@ -390,7 +403,7 @@ def _remarks(result: ListeningResult, ears: Ears) -> list[str]:
             f"{result.damaged} of {whole} lines were damaged: a wrong rate, noise, or more than the rate can carry"
         )
     told += ears.halves()
-    if result.starts:
+    if result.starts > ears.restarting:
         told.append(f"the module started {counted(result.starts, 'time')} while listening")
     if (position := result.position) and not position.fixes and not result.failure:
         told.append(f"no fix: {ears.positions.why_not()}")

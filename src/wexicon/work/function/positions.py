@@ -14,7 +14,7 @@ from wexicon.core.standards.nmea import Sentence
 from wexicon.work.results.listening import PositionSummary, SatelliteSummary
 
 MOST_SATELLITES = 128
-# Of each satellite's way over the sky so many places are kept, at least so far apart (degrees).
+# Places that are kept of each satellite's way over the sky, and how far apart they are at least (degrees).
 MOST_PLACES, APART = 100, 2.0
 
 # Fewer positions have no circles.

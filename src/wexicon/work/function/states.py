@@ -156,13 +156,13 @@ class TimerTrack:
 
 
 class States:
-    """All states and timers of a module. `begun` is for the listener to clear."""
+    """All states and timers of a module. `due` is for the listener to clear."""
 
     def __init__(self, timers: tuple[Timer, ...]) -> None:
         self.tracks: dict[str, StateTrack] = {}
         self.timers = [TimerTrack(timer) for timer in timers]
-        # Whether a timer has begun of which nothing is known that was granted.
-        self.begun = False
+        # Whether a timer runs whose granted value is not known yet.
+        self.due = False
 
     def take(self, at: float, name: str, state: str) -> None:
         """The module reports a state."""
@@ -171,7 +171,7 @@ class States:
         if track.take(at, state):
             for timer in self.timers:
                 timer.changed(at, name, before, state)
-                self.begun |= timer.granted is None and (name, state) == timer.timer.begins
+                self.due |= timer.granted is None and (name, state) == timer.timer.begins
 
     def end(self, at: float) -> None:
         """Listening ends."""

@@ -100,8 +100,8 @@ class MessageSummary(msgspec.Struct, kw_only=True):
 
 
 class ListeningResult(Result, kw_only=True):
-    """What was heard on a port. `events` counts them by name, `unknown` the lines that are no event, `damaged` those with a
-    wrong checksum or cut off; `until` is the event that was waited for and `reached` when it came."""
+    """A listening session on a port. `events` counts them by name, `unknown` the lines that are no event, `damaged` those with
+    a wrong checksum or cut off; `until` is the event that was waited for and `reached` when it came."""
 
     port: str = ""
     lexicon: str = ""

@@ -1,7 +1,7 @@
 """The result of a sweep: the traffic test at each of several settings.
 
 The rule: what was lost at a point is what the sweep is for; it fails only where a point could not be measured, the settings not
-be put back, or nothing at all was received.
+be put back, or nothing was received.
 """
 
 from __future__ import annotations

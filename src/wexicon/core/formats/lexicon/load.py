@@ -1,6 +1,6 @@
 """Whether what a module sends by itself fits its rate.
 
-The rule: it is known before anything is written, and the sum is told.
+The rule: it is checked before anything is written, and the message has the sum.
 """
 
 from __future__ import annotations
