@@ -188,3 +188,35 @@ def test_a_number_that_is_read_beyond_its_range_is_told_so() -> None:
         assert kind.decode(inside) is not None
         with pytest.raises(ValueFault, match="is out of range"):
             kind.decode(beyond)
+
+
+# Units of the two timers as 3GPP TS 24.008 has them (10.5.7.4, 10.5.7.4a), from memory; worked out from words, not from codes.
+SECONDS, MINUTES, HOURS = 1, 60, 3600
+TIMER_WORDS = {
+    "gprs-2": {0b000: 2 * SECONDS, 0b001: 1 * MINUTES, 0b010: HOURS // 10},
+    "gprs-3": {
+        0b000: 10 * MINUTES,
+        0b001: 1 * HOURS,
+        0b010: 10 * HOURS,
+        0b011: 2 * SECONDS,
+        0b100: 30 * SECONDS,
+        0b101: 1 * MINUTES,
+        0b110: 320 * HOURS,
+    },
+}
+
+
+@pytest.mark.parametrize("form", TIMER_WORDS)
+def test_each_of_the_256_codes_of_a_timer_is_its_count_of_its_unit(form: str) -> None:
+    from wexicon.rig.standins.cordal_n7 import ACTIVE_UNITS, PERIODIC_UNITS
+
+    one, units = kind(kind="timer", form=form), TIMER_WORDS[form]
+    for code in range(256):
+        unit, count = divmod(code, 32)
+        # Seven is off; a unit that is not defined counts as one minute.
+        wanted = 0 if unit == 7 else count * units.get(unit, MINUTES)
+        assert one.decode(f"{code:08b}") == wanted
+        if wanted:
+            assert one.decode(one.encode(one.check(wanted))) == wanted
+    standin = ACTIVE_UNITS if form == "gprs-2" else PERIODIC_UNITS
+    assert {int(bits, 2): seconds for bits, seconds in standin.items()} == units

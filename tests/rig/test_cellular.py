@@ -150,6 +150,12 @@ def test_band_technology_and_operator_are_chosen_and_seen() -> None:
     assert kept(one, "do operator\n")["mode"] == 1
 
 
+def test_networks_in_range_packet_service_and_commands_are_listed() -> None:
+    one = module("cordal-g2")
+    found = kept(one, "do echo-off\ndo register-packet\ndo register-eps\ndo operators\ndo commands\n")
+    assert found["state"] == 1 and "Estuary Mobile" in found["found"] and {"+CMGS", "+XBAND"} <= set(found["command"])
+
+
 def test_the_clock_is_that_of_the_network_or_said_not_to_be_set() -> None:
     one = module("cordal-g2", network=Network(registers_in=30))
     one.agenda.run_until(one.agenda.now + 2)
@@ -220,6 +226,16 @@ def test_a_letter_that_no_set_has_is_refused_before_anything_is_said() -> None:
         hold(one, "needs number\nneeds message\ndo send-text\n", number=THERE, message="Уровень")
 
 
+def test_text_mode_sends_in_both_sets_and_says_its_reference() -> None:
+    one, two = two_phones()
+    for action, text in (("send-text", "tide {1.2} m"), ("send-ucs2", "Уровень")):
+        assert kept(one, f"needs number\nneeds message\ndo register\ndo {action}\n", number=THERE, message=text)[
+            "reference"
+        ]
+        one.agenda.run_until(one.agenda.now + 3)
+    assert [row["message"] for row in kept(two, "do list-messages\n")["messages"]] == ["tide {1.2} m", "Уровень"]
+
+
 @pytest.mark.parametrize(("number", "state"), [(THERE, "delivered"), ("+441632960555", "not delivered")])
 def test_what_became_of_a_message_is_reported(number: str, state: str) -> None:
     one, _ = two_phones()
@@ -252,6 +268,15 @@ def test_a_full_store_is_named_and_nothing_is_lost_when_it_is_emptied() -> None:
     assert sorted(row["message"] for row in kept(two, "do list-messages\n")["messages"]) == ["second", "third"]
     hold(two, "do delete-all-messages\n")
     assert two.standin.inbox == {} and "messages" in kept(two, "do list-messages\n")  # type: ignore[attr-defined]
+
+
+def test_parts_that_arrived_in_another_order_are_put_together_in_theirs() -> None:
+    one = module("cordal-g2")
+    text = "Уровень воды у Старого парома поднимается быстро. " * 4
+    parts = [pdu.deliver(made, HERE) for made in pdu.submit(THERE, text, 3)]
+    one.standin.inbox = {at: (0, made) for at, made in enumerate(parts[::-1], 1)}  # type: ignore[attr-defined]
+    found = kept(one, "do list-messages\n")["messages"]
+    assert [(row["index"], row["message"]) for row in found] == [("1+2+3", text)]
 
 
 def test_half_a_message_is_told_as_half_of_one() -> None:
@@ -390,7 +415,7 @@ def test_a_module_is_managed_with_message_numbers_from_registration_to_the_end()
     one = module("cordal-n7", management=server, flash={"managed": 0})
     held = hold(
         one,
-        'on +XDM: READ,{n:int},{path:quoted}\n    > AT+XDMR={n},"Saltfen"\n'
+        'on +XDM: READ,{n:int},{path:quoted}\n    let number = n\n    let value = "Saltfen"\n    do reply\n'
         "on +XDM: WRITE,{n:int},{path:quoted},{value:quoted}\n    > AT+XDMR={n}\n    keep value\n"
         "on +XDM: EXEC,{n:int},{path:quoted}\n    > AT+XDMR={n}\n    keep path as executed\n"
         'on +XDM: OBSERVE,{n:int},{path:quoted}\n    > AT+XDMR={n},"4.1"\n    keep n as observed\n'

@@ -23,6 +23,8 @@ from wexicon.core.standards.gnss import fix_of, in_words, views_of
 from wexicon.core.standards.nmea import parse
 from wexicon.records.trace_reader import read_trace
 from wexicon.records.trace_writer import TraceWriter
+from wexicon.rig.air import Place
+from wexicon.rig.standins import family
 from wexicon.rig.standins.polmar_p1 import PolmarP1
 from wexicon.work.function.listening import Ears, ListenOrder, listen
 from wexicon.work.module.module import Module
@@ -194,6 +196,18 @@ def test_a_receiver_that_moves_is_told_where_it_is_and_a_roof_gives_no_fix() -> 
     assert any("2 of 2 satellites are heard, four are needed" in one for one in few.remarks)
 
 
+def test_a_start_in_the_middle_is_where_the_time_to_the_first_fix_counts_from() -> None:
+    one = Bench("polmar-p1")
+    one.agenda.after(60, one.standin.restart)
+    ears = Ears(one.lexicon, ListenOrder(duration=120), lambda event: None)
+    one.agenda.run_until(1)
+    result = listen(one.session(ears), ears).result
+    assert result.position and result.position.counted_from == "its start" and result.starts == 1
+    # It was cold the first time, and knows its satellites now.
+    assert result.position.first_fix == pytest.approx(1.5, abs=1.1) and result.position.lost == 0
+    assert any("the module started 1 time" in one for one in result.remarks)
+
+
 def test_a_fix_that_was_there_already_is_no_first_fix() -> None:
     result = heard(receiver(sky="fix_in = 2\n"), duration=30)
     assert result.position and result.position.first_fix is None and result.position.fixes == 30
@@ -274,6 +288,31 @@ def test_a_module_that_wakes_too_often_or_does_not_sleep_is_named(more: str, tol
     assert any(text.startswith(told) for text in told_of), told_of
 
 
+def test_receptions_by_radio_are_counted_with_their_signal_over_time() -> None:
+    relay = Bench("lindle-l9", addr=7)
+    air, agenda = relay.standin.air, relay.agenda
+    mast = family("lindle-l9")(agenda, "mast", {"addr": 1, "peer": 7}, {"serial": "L9-1"}, None, air)
+    relay.standin.name = "relay"
+    mast.power(True)
+    agenda.run_until(2)
+    for turn in range(20):
+        # The mast drifts away: it is heard less and less.
+        agenda.after(
+            10 * turn + 1, lambda turn=turn: air.places.update(relay=Place(), mast=Place(east=0.5 + 0.2 * turn))
+        )  # type: ignore[misc]
+        agenda.after(10 * turn + 2, lambda turn=turn: mast.line(f"@send 7,tide {turn}"))  # type: ignore[attr-defined, misc]
+    ears = Ears(relay.lexicon, ListenOrder(duration=300, only=("air",)), (events := []).append)
+    session = relay.session(ears, tuning=relay.standin.uart.tuning)
+    made = listen(session, ears)
+    by_name = {one.name: one for one in made.result.series}
+    count = made.result.events["air"]
+    assert 5 < count <= 20 and len(events) == count and "nothing came" not in str(made.result.remarks)
+    assert by_name["rssi"].unit == "dBm" and by_name["snr"].unit == "dB" and by_name["rssi"].count == count
+    assert events[0].values["rssi"].endswith(" dBm") and events[0].values["data"] == "tide 0"
+    signal = [point.mean for _, point in made.series["air", "rssi"][1].points()]
+    assert signal == sorted(signal, reverse=True) and signal[0] - signal[-1] > 10
+
+
 # -- messages, and what is in a module ---------------------------------------------------------------------------------------
 
 
@@ -284,7 +323,8 @@ def test_messages_that_come_are_read_and_put_together() -> None:
     one, two = two_phones()
     long = "Уровень воды у Старого парома поднимается быстро. " * 4
     for at, text in enumerate(("gale warning", long)):
-        for part, made in enumerate(pdu.submit(THERE, text, 9)):
+        # The parts of a long one arrive in another order.
+        for part, made in enumerate(reversed(pdu.submit(THERE, text, 9))):
             one.agenda.after(5 + 5 * at + part, partial(one.standin.passed_on, made, THERE, 1))  # type: ignore[attr-defined]
     events: list[HeardEvent] = []
     ears = Ears(two.lexicon, ListenOrder(duration=30, ask=True), events.append)
@@ -316,6 +356,8 @@ def test_an_exchanged_sim_is_noticed_in_the_next_run_by_the_register() -> None:
         assert "exchanged" not in wexicon("provision", "s.toml", "virtual://phone").stdout
     with virtual(unit + 'identity = { iccid = "8900100000000000777" }\n'):
         done = wexicon("provision", "s.toml", "virtual://phone").stdout
+    shown = wexicon("units", "show", "watch").stdout
+    assert "imei 001017000000013, sim 8900100000000000777, subscriber 001010000000013, number +441632960013" in shown
     assert "the sim was exchanged since" in done and "8900100000000000777 now" in done and "the subscriber" not in done
 
 

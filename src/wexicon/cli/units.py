@@ -113,6 +113,8 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
         return
     last = found[-1]
     print_line(f"{visible(last.unit)}, {visible(last.name)} of “{visible(last.sheet)}”", "bold")
+    if identity := last.result.get("identity"):
+        print_line(", ".join(f"{name} {visible(str(text))}" for name, text in identity.items()))
     rows = [(_when(one), one.did, one.name, one.verdict, one.evidence, one.bench, _changes(one)) for one in found]
     print_table(("when (UTC)", "action", "unit", "verdict", "evidence", "bench", "changed"), rows, ours=3)
     left = [(line["name"], _shown(line["after"]), line["outcome"]) for line in last.result["settings"]]

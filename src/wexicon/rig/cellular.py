@@ -158,6 +158,11 @@ class CellularModule(Modem):
             "IPR": Command(
                 read=lambda: str(self.memory["rate"]), write=self.set_rate, test=f"(),({','.join(map(str, RATES))})"
             ),
+            **{
+                word: Command(read=lambda: f"0,{self.stat}", test="(0)")
+                for word in ("CREG", "CGREG", "CEREG")
+                if word != self.registration
+            },
             self.registration: Command(
                 read=lambda: f"{self.memory['report']},{self.registration_told()}",
                 write=lambda given: self.put("report", given, self.levels),

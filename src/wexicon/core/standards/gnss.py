@@ -1,7 +1,7 @@
 """What sentences of NMEA 0183 say of position and satellites, as values, and each of their fields in words with its unit.
 
 The rule: a field that is empty is not known and is left out; a value that is out of its range is no value. Fields as in
-`nmea.FIELDS`.
+`nmea.FIELDS`; codes and their words were written from memory, not checked against the text of the standard.
 """
 
 from __future__ import annotations

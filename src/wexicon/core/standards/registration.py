@@ -1,7 +1,8 @@
 """What a cellular module reports by numbers, in words: registration (3GPP TS 27.007, 10.1.22; 7.2 has the first six), access
 technology, calls.
 
-The rule: a number that the standard does not define stays a number.
+The rule: a number that the standard does not define stays a number. Numbers were written from memory, not checked against the
+text of the standard.
 """
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ STATES = {
 }
 
 
-# Access technologies, <AcT> of +COPS (3GPP TS 27.007, 7.3); from memory, not checked against its text.
+# Access technologies, <AcT> of +COPS (3GPP TS 27.007, 7.3).
 TECHNOLOGIES = {
     0: "GSM",
     1: "GSM compact",
