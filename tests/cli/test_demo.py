@@ -20,7 +20,7 @@ from wexicon.rig.standins.fennick_z4 import FennickZ4
 BROKEN = {
     "wifi": ('passphrase = "mud flats 7"', 'passphrase = "other tide"', "the access point refused the passphrase"),
     "messages": ('[unit.office]\nstandin = "cordal-g2"', '[unit.office]\nstandin = "cordal-g2"\nsettings = { sim = false }',
-                 "SIM not inserted"),
+                 "there is no SIM: insert one"),
     "sockets": ('"127.0.0.1"', '"refuses"', "the server cannot be reached"),
     "echo": ('= "echo"', '= "refuses"', "the echo server cannot be reached"),
     "fix": ("[air.sky]\n", "[air.sky]\nsatellites = 0\n", "fix did not come within 2.0 s"),

@@ -107,7 +107,7 @@ def gsm7_from_hex(digits: str) -> str:
 def ucs2(text: str) -> bytes:
     """The text in UCS-2, most significant octet first (6.2.3)."""
     if bad := next((char for char in text if ord(char) > 0xFFFF or 0xD800 <= ord(char) <= 0xDFFF), ""):
-        raise CharsetFault(f"{bad!r} is not in UCS-2")
+        raise CharsetFault(f"{bad!r} is in no character set of messages: neither the GSM alphabet nor UCS-2 has it")
     return text.encode("utf-16-be")
 
 
