@@ -187,6 +187,10 @@ class Bench(VirtualBench):
         return Module(self.open(), self.lexicon, self.operator)
 
 
+# What a machine may have set that makes Python behave otherwise than it does for a user.
+ODD = ("PYTHONDONTWRITEBYTECODE", "PYTHONUNBUFFERED")
+
+
 def clean(environment: dict[str, str]) -> dict[str, str]:
-    """This environment with more in it; modules are compiled once, as when installed."""
-    return {**{name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}, **environment}
+    """This environment with more in it; modules are compiled once, and output is buffered, as when installed."""
+    return {**{name: value for name, value in os.environ.items() if name not in ODD}, **environment}

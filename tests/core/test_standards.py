@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from decimal import Decimal
 
 import pytest
@@ -179,3 +180,31 @@ def test_angles() -> None:
     for angle, side in (("9100.0", "N"), ("18100.0", "E"), ("x", "N"), ("1.0", "X")):
         with pytest.raises(SentenceFault):
             degrees(angle, side)
+
+
+@given(st.data())
+def test_no_bytes_are_more_than_a_message_or_a_fault(data: st.DataObject) -> None:
+    good = [*pdu.submit("+441632960013", "x" * 300, 1), pdu.status_report(1, "+44163", "26030208000000")]
+    good.append(pdu.deliver(pdu.submit("+441632960013", "hello", 1)[0], "+4412"))
+    made = bytearray(bytes.fromhex(data.draw(st.sampled_from(good))))
+    for at, byte in data.draw(st.lists(st.tuples(st.integers(0, 30), st.integers(0, 255)), max_size=4)):
+        made[at % len(made)] = byte
+    cut = bytes(made[: data.draw(st.integers(0, len(made)))]).hex()
+    for work in (pdu.read, pdu.wants_report, lambda text: pdu.join([text, text])):
+        with contextlib.suppress(pdu.PduFault):
+            work(cut)
+
+
+@given(
+    st.sampled_from(["GGA", "GNS", "RMC", "GLL", "GSA", "GSV", "ZDA"]),
+    st.lists(st.text("0129.,-NSEWAVé\udcff٣", max_size=9), max_size=20),
+)
+def test_no_fields_are_more_than_values_in_their_range_or_none(kind: str, fields: list[str]) -> None:
+    from wexicon.core.standards.gnss import fix_of, in_words, used_of, views_of
+    from wexicon.core.standards.nmea import Sentence
+
+    one = Sentence("GP", kind, tuple(fields))
+    in_words(one), used_of(one)
+    if (fix := fix_of(one)) and fix.latitude is not None and fix.longitude is not None:
+        assert abs(fix.latitude) <= 90 and abs(fix.longitude) <= 180
+    assert all(view.elevation is None or view.elevation <= 90 for view in views_of(one))

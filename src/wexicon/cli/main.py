@@ -5,6 +5,7 @@ The rule: nothing heavy is imported before it is known which command is called; 
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import os
 import sys
@@ -80,9 +81,21 @@ def main(arguments: list[str] | None = None) -> None:
     # Modules that are imported leave no garbage: looking for some after every 700 new objects is a tenth of a start.
     gc.set_threshold(50_000)
     status = run(arguments)
+    _end_streams()
     # Nothing is collected on the way out: the process ends anyway.
     gc.freeze()
     sys.exit(status)
+
+
+def _end_streams() -> None:
+    """What a stream does not take any more, for its terminal hung up, is thrown away: otherwise Python would end with a status
+    of its own."""
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            stream.flush()
+        except (OSError, ValueError):
+            with contextlib.suppress(OSError, ValueError):
+                os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
 
 
 def _open_streams() -> None:

@@ -13,19 +13,22 @@ from wexicon.cli.signals import signals_to
 
 
 class Stop:
-    """Whether a stop was requested."""
+    """Whether a stop was requested. That it was is printed when this is asked next, not by the signal's handler: the handler
+    may have interrupted the printing of something else, which cannot be entered twice."""
 
     def __init__(self) -> None:
-        self.asked = False
+        self.asked = self._told = False
 
     def __call__(self) -> bool:
+        if self.asked and not self._told:
+            self._told = True
+            print_note("\nstopping after this exchange (Ctrl-C again: stop now)")
         return self.asked
 
     def _request(self) -> None:
         if self.asked:
             raise KeyboardInterrupt
         self.asked = True
-        print_note("\nstopping after this exchange (Ctrl-C again: stop now)")
 
     @contextlib.contextmanager
     def listening(self) -> Iterator[Stop]:

@@ -129,7 +129,7 @@ def fix_of(sentence: Sentence) -> Fix | None:
     if kind not in ("GGA", "GNS"):
         return Fix(True, latitude, longitude)
     used, hdop, altitude = (number(one) for one in (*fields[6:9], "", "", "")[:3])
-    return Fix(True, latitude, longitude, altitude, None if used is None else int(used), hdop)
+    return Fix(True, latitude, longitude, altitude, int(used) if used is not None and used >= 0 else None, hdop)
 
 
 def views_of(sentence: Sentence) -> list[InView]:

@@ -145,7 +145,7 @@ def read(pdu: str) -> Message:
             stamp = _digits(octets[at : at + 6], 12)
             at += 7
         return _message(number, stamp, bool(first & 0x40), scheme, octets[at], octets[at + 1 :])
-    except (IndexError, CharsetFault) as fault:
+    except (IndexError, ValueError) as fault:
         raise PduFault(f"the PDU cannot be read: {fault}") from None
 
 
