@@ -414,7 +414,7 @@ TRACE = b"".join(
 
 
 def trace(chance: random.Random) -> None:
-    from wexicon.cli.trace import line
+    from wexicon.cli.trace_lines import line
 
     path = Path("fuzzed.jsonl")
     path.write_bytes(mutated(chance, TRACE))

@@ -10,7 +10,7 @@ import contextlib
 import os
 import stat
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from hashlib import sha256
 from pathlib import Path
 from typing import BinaryIO
@@ -120,9 +120,10 @@ def create(path: Path, *, force: bool = False) -> BinaryIO:
         raise CallFault(f"cannot be written: {fault.strerror}", where=str(path)) from None
 
 
-def write_new(path: Path, text: str | bytes, *, force: bool = False) -> None:
-    """Writes a new file, whole or not at all: beside its place first. Raises CallFault; then nothing is left behind."""
-    data = text.encode("utf-8") if isinstance(text, str) else text
+def write_new(path: Path, text: str | bytes | Iterable[bytes], *, force: bool = False) -> None:
+    """Writes a new file, whole or not at all: beside its place first; a large one part by part. Raises CallFault; then nothing
+    is left behind."""
+    parts = [text.encode("utf-8")] if isinstance(text, str) else [text] if isinstance(text, bytes) else text
     if path.is_dir() or (path.exists() and not path.is_file()):
         raise CallFault("cannot be written: it is not a file", where=str(path))
     if not force and (path.exists() or path.is_symlink()):
@@ -130,8 +131,9 @@ def write_new(path: Path, text: str | bytes, *, force: bool = False) -> None:
     beside = _beside(path)
     try:
         with create(beside, force=True) as file:
-            while data:
-                data = data[file.write(data) :]
+            for part in parts:
+                while part:
+                    part = part[file.write(part) :]
         if force:
             beside.replace(path)
         else:

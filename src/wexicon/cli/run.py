@@ -79,7 +79,7 @@ def run(call: RunCall) -> None:
     """
     from wexicon import api
     from wexicon.cli.printing import print_dialogue, times
-    from wexicon.cli.trace import line
+    from wexicon.cli.trace_lines import line
 
     program, as_json = api.find_dialogue(call.dialogue), call.how.as_json
     check_plot(call.plot_path, call.how.force)

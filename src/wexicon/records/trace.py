@@ -2,7 +2,8 @@
 
 The rule: everything that a program needs is in a field of its own; `text` is the data sent or received, or a sentence for
 people. `at` is seconds since the session started; the first record has the format number and the wall time (UTC).
-Format 1 (before 2026-11-26) had sentences instead of fields; `trace_reader` alone reads it.
+Format 1 (before 2026-11-26) had sentences instead of fields; `trace_reader` alone reads it. Format 2 lacks the record of how
+the work ended.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ from wexicon.core.protocol.observations import (
     Asked,
     Awaited,
     Began,
+    Finished,
     Heard,
     Judged,
     Logged,
@@ -32,7 +34,7 @@ from wexicon.core.protocol.observations import (
 )
 from wexicon.core.text import to_bytes, to_text, visible
 
-FORMAT = 2
+FORMAT = 3
 
 
 class What(StrEnum):
@@ -51,13 +53,15 @@ class What(StrEnum):
     STARTED = "started"
     JUDGED = "judged"
     TRANSFERRED = "transferred"
+    FINISHED = "finished"
     CLOSED = "closed"
 
 
 class Record(msgspec.Struct, omit_defaults=True, gc=False):
     """One line of a trace; a field is there if it means something. Text that is no UTF-8 is in `hex`. Of an event `name` is
     its name in the lexicon and `values` its captures; of a judged setting `name` is the setting, with `outcome` and `note`;
-    of a step `searching` is whether it looks for the module; of a start `how` is what was observed. `party` is who it was, in a
+    of a step `searching` is whether it looks for the module; of a start `how` is what was observed; of the
+    end of the work `text` is what it was, `name` the unit, `outcome` the verdict. `party` is who it was, in a
     dialogue between several; each is opened by a record of its own."""
 
     at: Annotated[float, msgspec.Meta(ge=-1e9, le=1e9)]
@@ -130,6 +134,8 @@ def _other(seen: Observation, at: float) -> Record:
             return Record(at, What.STARTED, how=seen.how)
         case Judged():
             return Record(at, What.JUDGED, name=seen.setting, outcome=seen.outcome, note=seen.note)
+        case Finished():
+            return Record(at, What.FINISHED, seen.work, name=seen.unit, outcome=seen.verdict)
         case Transferred():
             return Record(at, What.TRANSFERRED, values={"done": seen.done, "total": seen.total})
         case Noted():

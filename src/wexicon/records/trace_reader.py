@@ -44,11 +44,21 @@ def read_many(path: Path) -> Iterator[list[Record]]:
                 except (msgspec.DecodeError, UnicodeDecodeError):
                     whole = False
                 if not whole:
-                    records = [_decoded(decode, path, number + at, line) for at, line in enumerate(lines, 1)]
+                    records = list(_whole(decode, path, number, lines))
                 number += len(lines)
                 yield records
     except OSError as fault:
         raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
+
+
+def _whole(decode: Callable[[bytes], Record], path: Path, number: int, lines: list[bytes]) -> Iterator[Record]:
+    """Records line by line. The last line of a trace that still grows, or of one that was cut off, may not be whole."""
+    for at, line in enumerate(lines, 1):
+        try:
+            yield _decoded(decode, path, number + at, line)
+        except FileFault:
+            if line.endswith(b"\n") or (number == 0 and at == 1):
+                raise
 
 
 def _decoder_of(decoder: msgspec.json.Decoder[Record], path: Path, first: bytes) -> Callable[[bytes], Record]:
@@ -60,8 +70,8 @@ def _decoder_of(decoder: msgspec.json.Decoder[Record], path: Path, first: bytes)
         return decoder.decode
     if given == 1:
         return _decode_format_1
-    if given != FORMAT:
-        hint = f"this Wexicon reads formats 1 and {FORMAT}; use the version that wrote it"
+    if given not in (2, FORMAT):
+        hint = f"this Wexicon reads formats 1 to {FORMAT}; use the version that wrote it"
         raise FileFault(str(path), [Complaint(f"trace format {given!r} is not known", line=1, hint=hint)])
     return decoder.decode
 

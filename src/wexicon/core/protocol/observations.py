@@ -119,6 +119,14 @@ class Judged(Observation, frozen=True, gc=False):
     note: str = ""
 
 
+class Finished(Observation, frozen=True, gc=False):
+    """The work of a session has ended: what it was, with which unit (empty: not known), and its verdict."""
+
+    work: str
+    unit: str
+    verdict: str
+
+
 class Transferred(Observation, frozen=True, gc=False):
     """Bytes of a file that the receiver has acknowledged, and the size of the file."""
 

@@ -8,7 +8,6 @@ was asked for is tried first, then the one that is stored for the port.
 from __future__ import annotations
 
 import contextlib
-import re
 from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
@@ -30,6 +29,7 @@ from wexicon.files import private_folder
 from wexicon.folders import state_folder
 from wexicon.links.port import open_port
 from wexicon.records.trace import Record
+from wexicon.records.trace_list import in_file_names
 from wexicon.records.trace_writer import LARGEST_TRACE, PART, Live, TraceWriter
 from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.contact.known_links import remembered
@@ -84,8 +84,8 @@ class Setup(msgspec.Struct, kw_only=True):
 
 def dated_trace(title: str) -> Path:
     """A new trace file in the state folder, named by the time and its title."""
-    plain = re.sub(r"[^A-Za-z0-9_-]+", "-", title).strip("-")
-    return private_folder(state_folder() / "traces") / f"{datetime.now():%Y-%m-%d-%H%M%S-%f}-{plain}.jsonl"
+    name = f"{datetime.now():%Y-%m-%d-%H%M%S-%f}-{in_file_names(title)}.jsonl"
+    return private_folder(state_folder() / "traces") / name
 
 
 class Opening(msgspec.Struct, kw_only=True):

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from wexicon.core.protocol.observations import Finished
 from wexicon.work.contact.symptoms import with_cause
 from wexicon.work.module.module import Module
 from wexicon.work.module.starts import come_back, wait_until_gone
@@ -55,6 +56,8 @@ def do_action(module: Module, name: str, values: Mapping[str, object], *, plan: 
     result.remarks += module.attention.remarks
     result.notes = module.notes
     result.timed(session, began)
+    unit = module.lexicon.unit_of(result.identity)
+    session.tell(Finished(session.clock.now(), f"do {name}", unit, str(result.verdict)))
     masked(result, session.secrets)
     return result
 

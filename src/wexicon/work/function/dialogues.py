@@ -16,6 +16,7 @@ from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.observations import Finished
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import visible
@@ -184,6 +185,7 @@ def _run(
     result.on_wire, result.pauses = round(on_wire, 6), round(pauses, 6)
     result.waiting = round(max(0.0, result.seconds - on_wire - pauses), 6)
     result.parties = {one.name: one.session.link.name for one in runner.parties.values()}
+    session.tell(Finished(session.clock.now(), "dialogue", "", str(result.verdict)))
     for one in all_:
         one.listener.flush()
         masked(result, one.secrets)

@@ -16,7 +16,7 @@ from wexicon.core.durations import spoken
 from wexicon.core.engineering.sketches import OverTime
 from wexicon.core.faults import CallFault, ModuleFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.protocol.observations import Heard, Listener, Observation, Role, Started
+from wexicon.core.protocol.observations import Finished, Heard, Listener, Observation, Role, Started
 from wexicon.core.protocol.session import Session
 from wexicon.core.standards.gnss import in_words
 from wexicon.core.standards.nmea import Sentence, SentenceFault, parse
@@ -291,6 +291,9 @@ def listen(session: Session, ears: Ears, module: Module | None = None) -> Listen
     _add_up(result, ears, session)
     if order.check and result.failure is None:
         _check(result, ears)
+    unit = lexicon.unit_of(result.identity) if lexicon else ""
+    session.tell(Finished(session.clock.now(), "listen", unit, str(result.verdict)))
+    session.listener.flush()
     masked(result, session.secrets)
     return Listened(result, ears.positions, ears.states, ears.series)
 

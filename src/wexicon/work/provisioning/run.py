@@ -15,7 +15,7 @@ import msgspec
 from wexicon.core.faults import ModuleFault, Unreachable
 from wexicon.core.formats.images import Image
 from wexicon.core.formats.lexicon.load import load_of, shaping
-from wexicon.core.protocol.observations import Judged, Started
+from wexicon.core.protocol.observations import Finished, Judged, Started
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
@@ -115,7 +115,7 @@ class ProvisioningRun:
             result.settings = [line.planned() for line in self._wanted()]
         elif result.failure is None:
             self._judge()
-        self.session.log(f"unit: {result.verdict}")
+        self.session.tell(Finished(clock.now(), "unit", self.lexicon.unit_of(result.identity), str(result.verdict)))
         masked(result, self.session.secrets)
         return result
 

@@ -1,0 +1,171 @@
+"""`wexicon trace list`, `compare`, `plot` and `export`: what is done with traces besides reading them.
+
+The rule: a trace is named by its file, its unit, its port, or `last`; listing and exporting take no more memory for a longer
+trace.
+"""
+
+from __future__ import annotations
+
+from itertools import islice
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wexicon.cli.show import emit, emit_json, ending, force_option, json_option, print_line, print_table, styled
+from wexicon.core.durations import spoken
+from wexicon.core.faults import CallFault
+from wexicon.core.text import counted, visible
+from wexicon.files import write_new
+from wexicon.folders import state_folder
+
+if TYPE_CHECKING:
+    from wexicon.records.trace_compare import Difference
+
+KINDS = ("csv", "txt", "pcapng")
+LONGEST = 60
+
+
+def trace_named(name: str) -> Path:
+    """The trace of a name. Raises CallFault."""
+    from wexicon.records.trace_list import find_trace
+
+    return find_trace(name, state_folder() / "traces")
+
+
+@click.command("list")
+@click.option("--unit", help="Only those of this unit, by its identity or its name in a sheet.")
+@click.option("--port", help="Only those of this port.")
+@click.option("--verdict", help="Only those with this verdict, such as failed.")
+@click.option("--last", "count", type=click.IntRange(1), default=30, show_default=True, help="How many.")
+@json_option
+def list_(unit: str | None, port: str | None, verdict: str | None, count: int, as_json: bool) -> None:
+    """List the traces in the state folder, the newest first."""
+    from wexicon.records.trace_list import all_traces, in_file_names
+
+    def wanted(info: object) -> bool:
+        own = (info.unit, info.unit.partition(" ")[2])  # type: ignore[attr-defined]
+        return (
+            (not unit or unit in own or in_file_names(unit) == info.title)  # type: ignore[attr-defined]
+            and (not port or port == info.port)  # type: ignore[attr-defined]
+            and (not verdict or verdict == info.verdict)  # type: ignore[attr-defined]
+        )
+
+    found = list(islice((one for one in all_traces(state_folder() / "traces") if wanted(one)), count))
+    if as_json:
+        emit_json(found)
+        return
+    if not found:
+        print_line("no traces")
+        return
+    rows = [
+        [
+            f"{one.when:%Y-%m-%d %H:%M:%S}" if one.when else "",
+            one.title,
+            one.unit,
+            one.port,
+            spoken(round(one.seconds, 1)),
+            one.verdict or ("no end" if one.open else ""),
+            Path(one.path).name,
+        ]
+        for one in found
+    ]
+    print_table(("when (UTC)", "what", "unit", "port", "took", "verdict", "file"), rows, ours=5)
+
+
+@click.command()
+@click.argument("first", metavar="A")
+@click.argument("second", metavar="B")
+@click.option("--times", is_flag=True, help="Also compare how long the answers took.")
+@json_option
+def compare(first: str, second: str, times: bool, as_json: bool) -> None:
+    """Compare two traces exchange by exchange: what was said or heard differently, what is missing, what came in another order.
+
+    Exit status: 0 no difference; 1 there are some; 2 a trace cannot be read.
+    """
+    from wexicon.records.trace_compare import compare
+    from wexicon.records.trace_reader import recorded
+
+    paths = [trace_named(name) for name in (first, second)]
+    a, b = (recorded(path).exchanges for path in paths)
+    made = compare(a, b, times=times)
+    with ending(1 if made.differences else 0):
+        if as_json:
+            emit_json(made)
+            return
+        print_line(f"A {paths[0].name}: {counted(made.first, 'exchange')}")
+        print_line(f"B {paths[1].name}: {counted(made.second, 'exchange')}")
+        if made.differences:
+            _print_first(made.differences[0])
+            print_table(("A", "B", "difference", "said", "in A", "in B"), [_row(one) for one in made.differences[:200]])
+            if len(made.differences) > 200:
+                print_line(f"and {len(made.differences) - 200} more; --json has them all")
+        told = f"{counted(len(made.differences), 'difference')}, {made.same} exchanges are the same"
+        print_line(told, "bold yellow" if made.differences else "bold green")
+
+
+def _row(one: Difference) -> list[str]:
+    a, b = (f"{taken:.3f} s" for taken in one.times) if one.times else (_short(one.a), _short(one.b))
+    return [str(one.first or ""), str(one.second or ""), str(one.kind), _short(one.said), a, b]
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= LONGEST else f"{text[:LONGEST]}..."
+
+
+def _print_first(one: Difference) -> None:
+    """The first difference, one line above the other, with a mark below the first character that differs."""
+    from wexicon.records.trace_compare import apart
+
+    if not (one.a or one.b):
+        return
+    at = apart(one.a, one.b)
+    start = max(0, at - LONGEST)
+    shown = [visible(text[start : start + 2 * LONGEST]) for text in (one.a, one.b)]
+    print_line(f"first difference, after “{visible(_short(one.said))}”:", "bold")
+    print_line(f"  A  {shown[0]}")
+    print_line(f"  B  {shown[1]}")
+    emit("     " + " " * len(visible(one.a[start:at])) + styled("^", "bold red"))
+
+
+@click.command()
+@click.argument("name", metavar="TRACE")
+@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@force_option
+def plot(name: str, path: Path, force: bool) -> None:
+    """Draw TRACE to FILE (.png, .svg, .pdf): steps, lines said and heard, events and waiting over time; where the time went."""
+    from wexicon.cli.plotting import check_plot, kind_of
+    from wexicon.records.trace_plot import plot_trace
+    from wexicon.records.trace_reader import read_trace
+
+    check_plot(path, force)
+    found = trace_named(name)
+    write_new(path, plot_trace(found.stem, list(read_trace(found)), kind_of(path)), force=force)
+    print_line(f"wrote {path}")
+
+
+@click.command()
+@click.argument("name", metavar="TRACE")
+@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@force_option
+def export(name: str, path: Path, force: bool) -> None:
+    """Write TRACE to FILE: .csv, .txt, or .pcapng for packet viewers (link type USER0, both directions)."""
+    from wexicon.cli.trace_lines import line
+    from wexicon.records.trace import What
+    from wexicon.records.trace_export import as_csv, as_packets
+    from wexicon.records.trace_reader import read_trace
+
+    kind = path.suffix.removeprefix(".").lower()
+    if kind not in KINDS:
+        raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(path))
+    found = trace_named(name)
+    records = read_trace(found)
+    if kind == "csv":
+        write_new(path, (text.encode() for text in as_csv(records)), force=force)
+    elif kind == "txt":
+        write_new(path, (f"{line(one, coloured=False)}\n".encode() for one in records), force=force)
+    else:
+        ends = {"cr": "\r", "lf": "\n", "crlf": "\r\n"}
+        by_party = {one.party: ends.get(one.end, "") for one in read_trace(found) if one.what is What.OPENED}
+        write_new(path, as_packets(records, lambda party: by_party.get(party, "\r\n")), force=force)
+    print_line(f"wrote {path}")
