@@ -6,7 +6,7 @@ DEV = .venv/dev
 SOURCES = $(shell find src -name '*.py' -o -name '*.toml' -o -name '*.wex')
 AS_ROOT = $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test test-all bench venv postgresql clean
+.PHONY: demo test test-all bench venv compiler postgresql clean
 
 demo: $(RUN)/.ready
 	$(RUN)/bin/wexicon demo
@@ -17,7 +17,7 @@ test: $(DEV)/.ready | postgresql
 	$(DEV)/bin/ruff format --check .
 	$(DEV)/bin/mypy & types=$$!; $(DEV)/bin/python -m pytest && wait $$types
 
-test-all: test
+test-all: test | compiler
 	WEXICON_TEST_UNITS=200 $(DEV)/bin/python -m pytest -m "long or campaign"
 
 bench: $(DEV)/.ready
@@ -26,6 +26,10 @@ bench: $(DEV)/.ready
 venv:
 	@$(PYTHON) -c 'import ensurepip, venv' 2>/dev/null || \
 		($(AS_ROOT) apt-get update -qq && $(AS_ROOT) apt-get install -y -qq python3-venv)
+
+compiler:
+	@command -v cc >/dev/null || \
+		($(AS_ROOT) apt-get update -qq && $(AS_ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq gcc libc6-dev)
 
 # The tests start a server of their own.
 postgresql:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,9 +15,12 @@ from wexicon.cli.options import Working, allow_option, gathered, prove_option, r
 from wexicon.cli.progress import Progress
 from wexicon.cli.show import emit_json, ending, print_note
 from wexicon.cli.stopping import Stop
+from wexicon.core.faults import CallFault
+from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
     from wexicon import api
+    from wexicon.work.results.unit import UnitResult
 
 # The worst of several exit statuses is the first of these.
 WORST = (130, 2, 3, 1, 4, 0)
@@ -37,6 +40,7 @@ class SheetCall(msgspec.Struct, kw_only=True):
     new_ports: bool
     allowed: tuple[Path, ...]
     how: Working
+    junit_path: Path | None = None
     tests: str = ""
     plan: bool = False
     resume: bool = False
@@ -50,6 +54,9 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
         click.option("--new-ports", is_flag=True, help="Also use ports that appear during the run, one unit each."),
         click.option(
             "--stop-after", type=click.IntRange(0), default=0, help="Start no unit after N failures (0: no limit)."
+        ),
+        click.option(
+            "--junit", "junit_path", type=click.Path(path_type=Path), help="Write the results to a JUnit XML file."
         ),
         click.option("--row", "row", help="Process one row only, by key."),
         click.option("--seat", "seat_name", help="Process one seat only."),
@@ -99,6 +106,8 @@ def _run(call: SheetCall, *, write: bool) -> None:
     from wexicon import api
     from wexicon.work.fleet.sheet_tests import Tests
 
+    if call.junit_path and call.junit_path.exists() and not call.how.force:
+        raise CallFault("already exists; nothing was sent", where=str(call.junit_path), hint=OVERWRITE)
     sheet = sheet_at(call.sheet_path, call.seat_name, call.allowed)
     for note in sheet.notes:
         print_note(note)
@@ -118,16 +127,27 @@ def _run(call: SheetCall, *, write: bool) -> None:
         print_note(f"{done} already done; {len(run.jobs)} to do")
         if not run.jobs:
             return
-    _batch(run, call.how) if run.is_batch else _single(run, call.how)
+    _batch(run, call) if run.is_batch else _single(run, call)
 
 
-def _single(run: api.SheetRun, how: Working) -> None:
+def _write_junit(results: Sequence[UnitResult], call: SheetCall) -> None:
+    """The results for a build server, if a file was named."""
+    from wexicon.records.junit import junit_xml
+
+    if call.junit_path:
+        data = junit_xml(msgspec.to_builtins(one, enc_hook=str) for one in results)
+        write_new(call.junit_path, data, force=call.how.force)
+
+
+def _single(run: api.SheetRun, call: SheetCall) -> None:
     """One unit: its settings in full."""
     from wexicon.cli.printing import print_unit, tell_recorded
 
+    how = call.how
     with how.working(run.jobs[0].name) as setup:
         run.check(setup)
         (result,) = run.run(setup)
+    _write_junit([result], call)
     tell_recorded(run.note)
     if not run.order.plan:
         tell_recorded(run.register.transport_note)
@@ -135,12 +155,13 @@ def _single(run: api.SheetRun, how: Working) -> None:
         emit_json(result) if how.as_json else print_unit(result)
 
 
-def _batch(run: api.SheetRun, how: Working) -> None:
+def _batch(run: api.SheetRun, call: SheetCall) -> None:
     """A batch: a table while it runs, and what came of each unit."""
     from wexicon import api
     from wexicon.cli.batch import Board, Requests, print_units
     from wexicon.cli.printing import print_unit, tell_recorded
 
+    how = call.how
     how.tell_commands()
     run.check(how.setup(Progress("", quiet=True), Stop()))
     began = time.monotonic()
@@ -152,6 +173,7 @@ def _batch(run: api.SheetRun, how: Working) -> None:
         asks = run.swaps and len(run.ports) == 1 and how.operated_by == "person" and sys.stdin.isatty()
         report = api.Report(progress=board.told, request=Requests() if asks else None)
         results = run.run(setup, report)
+    _write_junit(results, call)
     tell_recorded(run.note)
     if not run.order.plan:
         tell_recorded(run.register.transport_note)

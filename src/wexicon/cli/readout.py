@@ -30,6 +30,7 @@ class ReadoutCall(msgspec.Struct):
     raw: bool
     sheet_path: Path | None
     against: Path | None
+    export: tuple[str, Path] | None
     seat_name: str | None
     row: str | None
     allowed: tuple[Path, ...]
@@ -44,6 +45,13 @@ class ReadoutCall(msgspec.Struct):
 @click.option("--raw", is_flag=True, help="Also print raw values.")
 @click.option("--sheet", "sheet_path", type=click.Path(path_type=Path), help="Write the settings to a sheet.")
 @click.option("--against", type=click.Path(path_type=Path), help="A sheet or a trace: print what differs from it.")
+@click.option(
+    "--as",
+    "export",
+    type=(click.Choice(["c-header", "json", "env"]), click.Path(path_type=Path)),
+    metavar="KIND FILE",
+    help="Write the settings for the host's firmware: c-header, json or env. PORT may be a sheet then.",
+)
 @click.option("--seat", "seat_name", help="Seat to compare with, if there are several.")
 @click.option("--row", help="Row of the sheet's table, by key.")
 @allow_option
@@ -57,6 +65,9 @@ def readout(call: ReadoutCall) -> None:
     """
     from wexicon import api
 
+    if call.export and call.port.endswith(".toml"):
+        _export_sheet(call, call.export)
+        return
     call.port = api.port_named(call.port)
     if call.against:
         _compare(call, call.against)
@@ -68,8 +79,47 @@ def readout(call: ReadoutCall) -> None:
         write_new(call.sheet_path, _sheet(result, lexicon, call.sheet_path), force=call.how.force)
         name = call.sheet_path
         result.remarks.append(f"wrote {name}; wexicon provision {name} PORT copies its settings to another module")
+    if call.export and not result.failure:
+        result.remarks.append(_export_module(call, call.export, result, lexicon))
     with ending(result.status):
         emit_json(result) if call.how.as_json else print_readout(result, lexicon, raw=call.raw)
+
+
+def _export_module(call: ReadoutCall, export: tuple[str, Path], result: UnitResult, lexicon: Lexicon) -> str:
+    """Writes what was read for the host's firmware; a remark on that."""
+    from wexicon.core.formats.host_export import host_settings, written
+
+    read = {line.name: line.before for line in result.settings}
+    wanted: dict[str, Value] = {}
+    for name, setting in lexicon.settings.items():
+        found = read.get(name)
+        if found is not None and (setting.secret or found.value is not None or found.shown == "unset"):
+            wanted[name] = "" if setting.secret else _plain(setting, found)
+    told = ", ".join(f"{name} {value}" for name, value in result.identity.items())
+    made = host_settings({"": (lexicon, wanted)}, (f"as {told} was", f"lexicon {lexicon.about.family}"))
+    write_new(export[1], written(made, export[0]), force=call.how.force)
+    return f"wrote {export[1]}: {len(made.values)} values" + (
+        f"; left out: {', '.join(made.left_out)}" if made.left_out else ""
+    )
+
+
+def _export_sheet(call: ReadoutCall, export: tuple[str, Path]) -> None:
+    """Writes the settings of a sheet's seats for the host's firmware; with --row those of the row."""
+    from wexicon.core.formats.host_export import host_settings, written
+    from wexicon.work.fleet.selection import chosen_jobs
+
+    sheet = sheet_at(Path(call.port), call.seat_name, call.allowed)
+    seats = {name: (seat.lexicon, dict(seat.wanted)) for name, seat in sheet.seats.items()}
+    if call.row:
+        for job in chosen_jobs(sheet, call.seat_name, call.row):
+            seats[job.seat.name] = (job.seat.lexicon, dict(job.wanted))
+    late = [f"{name}.{key}: filled in for each unit" for name, seat in sheet.seats.items() for key in seat.filled()]
+    made = host_settings(seats, (f"from {Path(call.port).name}", f"SHA-256 {sheet.digest}"))
+    made = msgspec.structs.replace(made, left_out=(*made.left_out, *(() if call.row else late)))
+    write_new(export[1], written(made, export[0]), force=call.how.force)
+    print_line(f"wrote {export[1]}: {len(made.values)} values")
+    for one in made.left_out:
+        print_line(f"left out: {one}", "yellow")
 
 
 def read_module(
