@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import csv
 import json
+import threading
+import time
 from pathlib import Path
 from typing import Any
 
@@ -86,6 +88,35 @@ def test_the_end_of_a_large_trace_is_found_without_reading_all_of_it(tmp_path: P
         False,
         "mast-M2",
     )
+
+
+def test_records_of_a_step_and_of_a_stretch_of_time_are_shown(folder: Path) -> None:
+    path = str(sorted(folder.glob("*readout.jsonl"))[-1])
+    read = [json.loads(text) for text in wexicon("trace", "show", path, "--step", "read", "--json").stdout.splitlines()]
+    assert read[0]["text"] == "read" and any("name" in one.get("text", "") for one in read)
+    steps = {one["text"] for one in read if one["what"] == "step"}
+    assert steps == {"read"} and len(read) < len(wexicon("trace", "show", path).stdout.splitlines())
+    some = wexicon("trace", "show", path, "--from", "100ms", "--to", "200ms", "--json").stdout.splitlines()
+    assert some and all(0.1 <= json.loads(text)["at"] <= 0.2 for text in some)
+
+
+def test_a_trace_is_followed_until_it_ends(folder: Path) -> None:
+    path = sorted(folder.glob("*readout.jsonl"))[-1]
+    whole = path.read_bytes()
+    path.write_bytes(whole[: len(whole) // 2])
+
+    def grow() -> None:
+        with path.open("ab") as file:
+            for at in range(len(whole) // 2, len(whole), 400):
+                time.sleep(0.02)
+                file.write(whole[at : at + 400])
+                file.flush()
+
+    thread = threading.Thread(target=grow)
+    thread.start()
+    followed = wexicon("trace", "show", str(path), "--follow").stdout
+    thread.join()
+    assert followed == wexicon("trace", "show", str(path)).stdout and followed.rstrip().endswith("closed")
 
 
 # -- comparing --------------------------------------------------------------------------------------------------------------

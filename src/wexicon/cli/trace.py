@@ -11,6 +11,7 @@ from pathlib import Path
 import click
 import msgspec
 
+from wexicon.cli.options import Duration
 from wexicon.cli.show import emit, force_option, json_option, print_note
 from wexicon.cli.trace_lines import MARKS, line
 from wexicon.cli.trace_tools import compare, export, list_, plot, trace_named
@@ -40,14 +41,25 @@ trace.add_command(export)
     type=click.Choice([str(kind) for kind in MARKS]),
     help="Only records of this kind.",
 )
+@click.option("--step", help="Only records of this step, such as read.")
+@click.option("--from", "after", type=Duration(), help="Only from this time on, such as 2s.")
+@click.option("--to", "until", type=Duration(), help="Only up to this time.")
+@click.option("--follow", is_flag=True, help="Go on while the trace grows, until it ends.")
 @json_option
-def show(name: str, last: int | None, kinds: tuple[str, ...], as_json: bool) -> None:
+def show(
+    name: str,
+    last: int | None,
+    kinds: tuple[str, ...],
+    step: str | None,
+    after: float | None,
+    until: float | None,
+    follow: bool,
+    as_json: bool,
+) -> None:
     """Print TRACE for reading: seconds since the start, event, text. TRACE is a file, a unit, a port, or `last`."""
     path = trace_named(name)
-    wanted = {What(kind) for kind in kinds}
-    chunks: Iterable[list[Record]] = (
-        ([r for r in many if r.what in wanted] if wanted else many) for many in read_many(path)
-    )
+    wanted = Wanted({What(kind) for kind in kinds}, step, after, until)
+    chunks: Iterable[list[Record]] = map(wanted.of, read_many(path, follow=follow))
     if last:
         newest: deque[Record] = deque(maxlen=last)
         for many in chunks:
@@ -56,8 +68,33 @@ def show(name: str, last: int | None, kinds: tuple[str, ...], as_json: bool) -> 
     coloured = sys.stdout.isatty() and "NO_COLOR" not in os.environ
     encoder = msgspec.json.Encoder()
     for many in chunks:
-        text = encoder.encode_lines(many).decode() if as_json else "".join(f"{line(r, coloured)}\n" for r in many)
-        emit(text, newline=False)
+        if many or not follow:
+            text = encoder.encode_lines(many).decode() if as_json else "".join(f"{line(r, coloured)}\n" for r in many)
+            emit(text, newline=False)
+            sys.stdout.flush()
+
+
+class Wanted:
+    """Which records of a trace are shown: of some kinds, of a step, of a stretch of time; all where nothing is said."""
+
+    def __init__(self, kinds: set[What], step: str | None, after: float | None, until: float | None) -> None:
+        self._kinds, self._step, self._after, self._until = kinds, step, after, until
+        self._all = not (kinds or step or after is not None or until is not None)
+        self._now = ""
+
+    def of(self, records: list[Record]) -> list[Record]:
+        """Those of some records; asked in their order."""
+        return records if self._all else [one for one in records if self._is(one)]
+
+    def _is(self, one: Record) -> bool:
+        if one.what is What.STEP:
+            self._now = one.text
+        return (
+            (not self._kinds or one.what in self._kinds)
+            and (self._step is None or self._step == self._now)
+            and (self._after is None or one.at >= self._after)
+            and (self._until is None or one.at <= self._until)
+        )
 
 
 @trace.command()

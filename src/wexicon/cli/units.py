@@ -76,6 +76,9 @@ def list_(register_at: str | None, as_json: bool, **filters: Unpack[Filters]) ->
         return
     rows = [(one.unit, one.name, one.did, one.verdict, one.evidence, _when(one), one.sheet, one.bench) for one in found]
     print_table(("module", "unit", "action", "verdict", "evidence", "when (UTC)", "sheet", "bench"), rows, ours=3)
+    for one in found:
+        if why := _why(one):
+            print_line(f"{visible(one.name)}: {why}", "yellow")
     _print_unfinished(the_register(register_at))
 
 
@@ -117,6 +120,8 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
         print_line(", ".join(f"{name} {visible(str(text))}" for name, text in identity.items()))
     rows = [(_when(one), one.did, one.name, one.verdict, one.evidence, one.bench, _changes(one)) for one in found]
     print_table(("when (UTC)", "action", "unit", "verdict", "evidence", "bench", "changed"), rows, ours=3)
+    if why := _why(last):
+        print_line(why, "yellow")
     left = [(line["name"], _shown(line["after"]), line["outcome"]) for line in last.result["settings"]]
     if left:
         print_line("")
@@ -256,11 +261,11 @@ def _csv(found: list[Entry]) -> str:
     from wexicon.records.csv_file import csv_text
 
     names = list(dict.fromkeys(line["name"] for one in found for line in one.result["settings"]))
-    heads = ["module", "unit", "action", "verdict", "evidence", "when", "sheet", "bench", *names]
+    heads = ["module", "unit", "action", "verdict", "evidence", "when", "sheet", "bench", "why", *names]
     rows = []
     for one in found:
         after = {line["name"]: _shown(line["after"]) for line in one.result["settings"]}
-        cells = [one.unit, one.name, one.did, one.verdict, one.evidence, one.at, one.sheet, one.bench]
+        cells = [one.unit, one.name, one.did, one.verdict, one.evidence, one.at, one.sheet, one.bench, _why(one)]
         rows.append([*cells, *(after.get(name, "") for name in names)])
     return csv_text(heads, rows)
 
@@ -288,6 +293,16 @@ def _when(one: Entry) -> str:
 
 def _shown(value: Mapping[str, object] | None) -> str:
     return str(value["shown"]) if value else ""
+
+
+def _why(one: Entry) -> str:
+    """Why a unit, or the first of its tests that did, failed: the step, and the words of its run; empty if nothing failed."""
+    results = [one.result, *one.result.get("tests", [])]
+    failure = next((each["failure"] for each in results if each.get("failure")), None)
+    if not failure:
+        return ""
+    what = str(failure.get("what", "")).splitlines()[:1]
+    return f"{visible(str(failure.get('step', '')))}: {visible(' '.join(what))}"
 
 
 def _changes(one: Entry) -> str:

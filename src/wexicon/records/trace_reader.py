@@ -6,8 +6,10 @@ The rule: a trace of an older format is turned into records of the present one h
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import BinaryIO
 
 import msgspec
 
@@ -20,6 +22,8 @@ from wexicon.files import open_regular
 from wexicon.records.trace import FORMAT, Record, What
 
 _CHUNK = 262_144
+# How often it is looked whether a trace has grown (seconds).
+_LOOKS = 0.1
 
 
 def read_trace(path: Path) -> Iterator[Record]:
@@ -28,14 +32,14 @@ def read_trace(path: Path) -> Iterator[Record]:
         yield from records
 
 
-def read_many(path: Path) -> Iterator[list[Record]]:
-    """The same, some thousand at a time."""
+def read_many(path: Path, *, follow: bool = False) -> Iterator[list[Record]]:
+    """The same, some thousand at a time; with `follow` it goes on while the trace grows, until its end was written."""
     decoder = msgspec.json.Decoder(Record)
     decode: Callable[[bytes], Record] = decoder.decode
     number = 0
     try:
         with open_regular(path) as file:
-            while lines := file.readlines(_CHUNK):
+            while lines := _next_lines(file, follow):
                 if number == 0:
                     decode = _decoder_of(decoder, path, lines[0])
                 try:
@@ -47,8 +51,24 @@ def read_many(path: Path) -> Iterator[list[Record]]:
                     records = list(_whole(decode, path, number, lines))
                 number += len(lines)
                 yield records
+                if follow and records and records[-1].what is What.CLOSED:
+                    return
     except OSError as fault:
         raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
+
+
+def _next_lines(file: BinaryIO, follow: bool) -> list[bytes]:
+    """The next lines; with `follow` whole ones only, waited for."""
+    while True:
+        place = file.tell()
+        lines = file.readlines(_CHUNK)
+        if follow and lines and not lines[-1].endswith(b"\n"):
+            # The rest of the last line is still to come.
+            file.seek(place + sum(map(len, lines[:-1])))
+            lines = lines[:-1]
+        if lines or not follow:
+            return lines
+        time.sleep(_LOOKS)
 
 
 def _whole(decode: Callable[[bytes], Record], path: Path, number: int, lines: list[bytes]) -> Iterator[Record]:

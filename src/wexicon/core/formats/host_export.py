@@ -1,7 +1,7 @@
 """Settings that the host's firmware must match, as a C header, as JSON, or as an environment file.
 
-The rule for names: seat and setting in capitals, all else an underscore, the unit at the end: RELAY_FREQUENCY_HZ. Frequencies are
-in hertz, rates in baud, timers in seconds, other durations in milliseconds. Secrets are left out, and named in a comment.
+The rule for names: seat and setting in capitals, all else an underscore, the unit at the end: RELAY_FREQUENCY_HZ. Frequencies
+are in hertz, rates in baud, timers in seconds, other durations in milliseconds. Secrets are left out, and named in a comment.
 """
 
 from __future__ import annotations
