@@ -183,6 +183,7 @@ def test_two_traces_are_compared_with_the_first_difference_on_top(folder: Path) 
 # -- drawn and exported -------------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.filterwarnings("ignore::DeprecationWarning:pcapng")
 def test_packets_are_read_back_byte_for_byte_by_another_reader(folder: Path, tmp_path: Path) -> None:
     path = tmp_path / "t.pcapng"
     wexicon("trace", "export", "L9-00611", str(path))

@@ -9,7 +9,12 @@ from typing import Any
 import pytest
 
 from wexicon.core.agenda import Agenda
+from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.file_sender import CANCEL, MOST_TRIES, FileSender
+from wexicon.core.protocol.reply import OK
+from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.speech import Speech
+from wexicon.core.tuning import Tuning
 from wexicon.rig.boot_loader import Receiver, crc16
 
 CHAR = 10 / 115_200
@@ -203,3 +208,36 @@ def test_a_receiver_whose_sender_falls_silent_gives_up() -> None:
     wire.run(FileSender(FILE, "xmodem", "f", CHAR, 0.0), until=0.3)
     wire.agenda.run_until(wire.agenda.now + 60)
     assert wire.outcome == (None, "nothing more came")
+
+
+class Port:
+    """A link on which all is there at once; `said` is what was written to it."""
+
+    def __init__(self, *parts: bytes) -> None:
+        self.name, self.tuning, self.clock = "port", Tuning(115200), self
+        self.parts, self.said, self.time = list(parts), b"", 0.0
+
+    def now(self) -> float:
+        return self.time
+
+    def write(self, data: bytes) -> None:
+        self.said += data
+
+    def read(self, until: float) -> bytes:
+        if self.parts:
+            return self.parts.pop(0)
+        self.time = max(self.time + 0.01, until)
+        return b""
+
+
+def test_a_receiver_that_asks_right_behind_its_answer_is_answered_at_once() -> None:
+    # A slow host reads the answer to its command and the request for the first block together.
+    port = Port(b"", b"send\r\nC")
+    session = Session(port, Dialect(Speech(ok=("send",))))  # type: ignore[arg-type]
+    assert session.exchange("L", OK).ok and session.partial == "C"
+    sender = FileSender(b"x" * 100, "xmodem", "x", 0.0, port.now())
+    port.parts = [b"\x06", b"\x06"]
+    session.drive(sender)
+    assert not sender.failure and port.time < 1 and session.partial == ""
+    # One block, and the end of the file.
+    assert port.said.startswith(b"L\r\n\x01\x01\xfe") and port.said.endswith(b"\x04")

@@ -33,6 +33,7 @@ COMMANDS = {
     "rig": ("rig:rig", "Start stand-ins on ports, work their keys and power."),
     "lexicon": ("lexicon:lexicon", "List, show, check and draft lexicons."),
     "units": ("units:units", "The register: identity and last state of each unit."),
+    "report": ("report:report", "Write an HTML report of the units in the register."),
     "trace": ("trace:trace", "List, print, compare, draw or export traces."),
     "schema": ("schema:schema", "Print the JSON Schema of a result or a file format."),
     "demo": ("demo:demo", "Provision a sample module, with no hardware."),

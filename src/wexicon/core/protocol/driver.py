@@ -19,7 +19,7 @@ from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Said, Signalled, Tuned
 from wexicon.core.protocol.redaction import Redactor
 from wexicon.core.protocol.state import ENDED
-from wexicon.core.text import to_text
+from wexicon.core.text import to_bytes, to_text
 from wexicon.core.tuning import Tuning
 
 # How long data that has already arrived may take to be read (seconds).
@@ -81,9 +81,12 @@ class Driver:
     # -- driving --------------------------------------------------------------------------------------------------
 
     def drive(self, machine: Machine) -> None:
-        """Drives a machine until it is done; meanwhile the engine hears nothing. Raises Stopped at once if a stop is
-        requested, LinkFault if the link fails."""
+        """Drives a machine until it is done; meanwhile the engine hears nothing. What it has of a line that has not ended was
+        meant for the machine: a receiver may ask for the first block right behind its answer. Raises Stopped at once if a stop
+        is requested, LinkFault if the link fails."""
         clock = self.clock
+        if begun := self._engine.forget_partial():
+            self._report(machine.feed(to_bytes(begun), clock.now()))
         while not machine.done:
             self.heed_stop()
             data = machine.outgoing(clock.now())

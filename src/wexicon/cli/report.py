@@ -1,0 +1,60 @@
+"""`wexicon report`: one HTML page from the register and the traces.
+
+The rule: the page is whole by itself; what is left out is said on the terminal.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+import click
+
+from wexicon import __version__
+from wexicon.cli.options import register_option
+from wexicon.cli.show import force_option, print_line
+from wexicon.core.faults import CallFault
+from wexicon.core.text import counted
+from wexicon.files import OVERWRITE, write_new
+
+
+@click.command()
+@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@click.option("--sheet", default="", help="Only units of this sheet, by its title or digest.")
+@click.option(
+    "--unit", default="", help="Only this unit, by its identity or its name in a sheet, with its whole history."
+)
+@click.option("--since", type=click.DateTime(["%Y-%m-%d"]), help="Only records from this day on (UTC).")
+@click.option("--title", default="", help="The heading.  [default: the sheet's title]")
+@register_option
+@force_option
+def report(
+    path: Path, sheet: str, unit: str, since: datetime | None, title: str, register_at: str | None, force: bool
+) -> None:
+    """Write a report to FILE (.html): the units with before, wanted, after, evidence, tests and measurements, and what was said
+    and heard. The page needs no network."""
+    from wexicon.cli.trace_lines import line
+    from wexicon.records.report import report_page
+    from wexicon.work.fleet.recording import the_register
+
+    if path.suffix.lower() != ".html":
+        raise CallFault("is no .html file", where=str(path))
+    if path.exists() and not force:
+        raise CallFault("already exists; nothing was written", where=str(path), hint=OVERWRITE)
+    register = the_register(register_at)
+    register.flush_pending()
+    # What was done says more than what was compared later.
+    found = (
+        register.history(unit)
+        if unit
+        else register.latest(sheet=sheet, did="provision") or register.latest(sheet=sheet)
+    )
+    found = [one for one in found if not since or one.at >= since.date().isoformat()]
+    if not found:
+        raise CallFault("the register has no such units", where=register.where, hint="wexicon units list shows all.")
+    found.sort(key=lambda one: (one.sheet, one.name, one.at))
+    heading = title or next((one.sheet for one in found if one.sheet), "") or "Units"
+    made = f"{datetime.now(UTC):%Y-%m-%d %H:%M} UTC, Wexicon {__version__}, from {Path(register.where).name}"
+    text = report_page(heading, made, found, lambda record: line(record, coloured=False))
+    write_new(path, text, force=force)
+    print_line(f"wrote {path}: {counted(len(found), 'unit')}, {len(text.encode()) / 1024:.0f} KB")
