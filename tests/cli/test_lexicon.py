@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import pytest
@@ -14,6 +15,7 @@ from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.folders import shipped_folder
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.drafting.lexicon_draft import kind_of
+from wexicon.work.results.schemas import TITLES
 
 SHIPPED = sorted(path.stem for path in shipped_folder().glob("*.toml"))
 
@@ -82,8 +84,16 @@ def test_schema_is_a_json_schema() -> None:
     assert set(schema["$defs"]["LexiconFile"]["properties"]) == set(LexiconFile.__struct_fields__)
     kinds = schema["$defs"]["SettingTable"]["properties"]["value"]["anyOf"]
     assert {one["$ref"].rpartition("/")[2].lower() for one in kinds} >= {"text", "rate", "timer", "tuple"}
-    for kind in ("result", "dialogue", "trace", "sheet"):
-        assert "$defs" in json.loads(wexicon("schema", kind).stdout)
+
+
+def test_every_schema_that_there_is_or_that_the_documentation_names_can_be_printed() -> None:
+    root = Path(__file__).parents[2]
+    pages = [root / "README.md", *(root / "docs").glob("*.md")]
+    named = {kind for page in pages for kind in re.findall(r"`wexicon schema ([a-z]+)", page.read_text())}
+    assert {"listening", "event", "trace"} <= named <= set(TITLES)
+    for kind, (_, title) in TITLES.items():
+        made = json.loads(wexicon("schema", kind).stdout)
+        assert "$defs" in made and made["title"] == f"Wexicon: {title}"
 
 
 def test_new_asks_and_writes_a_lexicon_without_a_fault() -> None:

@@ -195,7 +195,7 @@ def test_a_figure_of_power_saving_shows_asked_granted_and_observed() -> None:
     )
     done = wexicon(*words)
     assert "active: the network grants 1 min 00 s where 10.0 s was asked" in done.stdout
-    assert "periodic: observed 5 times, each within 1 s of 1 h 00 min" in done.stdout
+    assert "periodic: observed 5 times, each within 1 s of the 1 h 00 min granted" in done.stdout
     text = Path("s.svg").read_text()
     # Matplotlib leaves each text in a comment.
     for one in (
@@ -207,8 +207,11 @@ def test_a_figure_of_power_saving_shows_asked_granted_and_observed() -> None:
         "periodic (min)",
     ):
         assert f"<!-- {one} -->" in text, one
+    unasked = wexicon(*[word for word in words[:-2] if word != "--ask"], status=1)
+    assert "active was observed, but what was granted was not read" in unasked.stderr and "--ask" in unasked.stderr
+    assert "each within" not in unasked.stdout
     broken = wexicon(*[word.replace("s.svg", "t.svg") for word in words[:-2]], "--only", "link", status=0)
     assert "link" in broken.stdout
     Path("rig.toml").write_text(Path("rig.toml").read_text().replace("saving = 1\n", "saving = 1\nrestless = 600\n"))
     failed = wexicon(*words[:-2], status=1)
-    assert "sleep awake came early" in failed.stderr
+    assert "sleep awake came early" in failed.stderr and "periodic: observed" not in failed.stdout

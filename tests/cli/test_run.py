@@ -1,4 +1,4 @@
-"""`run` and `rehearse` where they fail, branch, or are told how to speak; reports with what was said and heard."""
+"""`run` and `rehearse` where they fail, branch, or are told how to speak; reports with the lines sent and received."""
 
 from __future__ import annotations
 

@@ -279,6 +279,14 @@ def test_parts_that_arrived_in_another_order_are_put_together_in_theirs() -> Non
     assert [(row["index"], row["message"]) for row in found] == [("1+2+3", text)]
 
 
+def test_a_message_that_the_network_sent_twice_is_one_with_both_indexes() -> None:
+    one = module("cordal-g2")
+    twice, other = (pdu.deliver(*pdu.submit(THERE, text), HERE) for text in ("low water", "high water"))
+    one.standin.inbox = {1: (0, twice), 2: (0, other), 3: (0, twice)}  # type: ignore[attr-defined]
+    found = kept(one, "do list-messages\n")["messages"]
+    assert [(row["index"], row["message"]) for row in found] == [("1+3", "low water"), ("2", "high water")]
+
+
 def test_half_a_message_is_told_as_half_of_one() -> None:
     one, two = two_phones()
     parts = pdu.submit(THERE, "x" * 200, 7)

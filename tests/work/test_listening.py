@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import random
-from functools import partial
+from functools import partial, reduce
 from math import cos, hypot, radians
+from operator import xor
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +20,7 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.engineering.geodesy import metres_per_degree
 from wexicon.core.engineering.sketches import MOST_CELLS, OverTime, Scatter
 from wexicon.core.faults import CallFault
+from wexicon.core.formats.lexicon.listening import Timer
 from wexicon.core.standards.gnss import fix_of, in_words, views_of
 from wexicon.core.standards.nmea import parse
 from wexicon.records.trace_reader import read_trace
@@ -27,6 +29,8 @@ from wexicon.rig.air import Place
 from wexicon.rig.standins import family
 from wexicon.rig.standins.polmar_p1 import PolmarP1
 from wexicon.work.function.listening import Ears, ListenOrder, listen
+from wexicon.work.function.positions import Positions
+from wexicon.work.function.states import TimerTrack
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.results.listening import HeardEvent, ListeningResult
@@ -256,9 +260,60 @@ def test_power_saving_keeps_what_the_network_granted(duration: float) -> None:
             assert seen is None or seen == pytest.approx(one.granted, abs=1)
     assert active.deviations == ["active: the network grants 1 min 00 s where 2 min 00 s was asked"]
     assert periodic.deviations == []
+    assert (active.within, periodic.within) == (active.observed, periodic.observed)
     asleep = next(one for one in result.states if one.name == "sleep").seconds["asleep"]
     # Of each hour ten seconds are traffic, and a minute passes before it sleeps.
     assert asleep == pytest.approx(duration - times * 70, abs=30)
+
+
+def _sentence(body: str) -> str:
+    return f"${body}*{reduce(xor, body.encode()):02X}"
+
+
+def test_why_there_is_no_fix_is_said_as_far_as_the_sentences_tell() -> None:
+    seen = Positions()
+    assert seen.why_not().startswith("no sentence that reports a position came")
+    seen.take(0.0, parse(_sentence("GPGGA,070000.00,,,,,0,00,99.9,,M,,M,,")))
+    assert seen.why_not().startswith("no GSV sentence came")
+    seen.take(0.1, parse(_sentence("GPGSV,1,1,00")))
+    assert seen.why_not().startswith("it sees no satellite")
+    seen.take(0.2, parse(_sentence("GPGSV,1,1,02,05,40,083,31,12,10,120,")))
+    assert seen.why_not().startswith("1 of 2 satellites are heard")
+    seen.take(0.3, parse(_sentence("GPGSV,1,1,04,05,40,083,31,12,10,120,20,14,30,120,22,15,35,120,28")))
+    assert seen.why_not().startswith("4 satellites are heard")
+    assert seen.take(0.4, parse(_sentence("GPGGA,070001.00,5130.0000,N,00010.0000,W,1,04,2.0,10.0,M,47.0,M,,")))
+
+
+def test_parts_of_two_messages_are_not_mixed() -> None:
+    ears = Ears(None, ListenOrder(), lambda event: None)
+    whole = [
+        ears.join(at, "+44", text, part, reference)
+        for at, text, part, reference in (
+            (1, "low ", "1 of 2", "7"),
+            (2, "tide", "2 of 2", "8"),
+            (3, "water", "2 of 2", "7"),
+            (4, "spring ", "1 of 2", "8"),
+            (5, "alone", "1 of 2", "9"),
+        )
+    ]
+    assert whole == [False, False, True, True, False]
+    assert [one.text for one in ears.messages] == ["low water", "spring tide"]
+    assert ears.halves() == ["1 of 2 parts of a message from +44 came"]
+
+
+def test_what_is_read_later_is_compared_with_what_was_observed_before() -> None:
+    track = TimerTrack(Timer(setting="active", begins=("link", "idle"), ends=("sleep", "asleep")))
+    for at in (0.0, 100.0, 200.0):
+        track.changed(at, "link", "connected", "idle")
+        track.changed(at + 60.0, "sleep", "awake", "asleep")
+    assert track.summary().within is None and track.summary().observed == 3
+    track.read(120.0, None)
+    assert track.summary().within == 0 and "came early 3 of 3 times" in track.differences()[0]
+    track.read(120.0, 60.0)
+    assert track.summary().within == 3 and track.differences() == []
+    track.changed(300.0, "link", "connected", "idle")
+    track.changed(361.5, "sleep", "awake", "asleep")
+    assert track.summary().within == 3 and "came late 1 of 4 times" in track.differences()[0]
 
 
 @pytest.mark.parametrize(

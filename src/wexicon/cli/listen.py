@@ -241,11 +241,11 @@ def print_listened(result: ListeningResult) -> None:
 def _print_deviations(timer: TimerSummary) -> None:
     for one in timer.deviations:
         print_line(f"note: {one}", "yellow")
-    wanted = timer.asked if timer.granted is None else timer.granted
-    if timer.observed and wanted and not any("came" in one or "no " in one for one in timer.deviations):
-        print_line(
-            f"{timer.name}: observed {counted(timer.observed, 'time')}, each within 1 s of {spoken(wanted)}", "green"
-        )
+    if timer.within:
+        wanted, word = (timer.asked, "asked") if timer.granted is None else (timer.granted, "granted")
+        how = "each" if timer.within == timer.observed else f"{timer.within} of them"
+        told = f"observed {counted(timer.observed, 'time')}, {how} within 1 s of the {spoken(wanted or 0.0)} {word}"
+        print_line(f"{timer.name}: {told}", "green" if timer.within == timer.observed else "yellow")
 
 
 def _print_position(result: ListeningResult) -> None:

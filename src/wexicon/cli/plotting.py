@@ -20,7 +20,7 @@ plot_option = click.option(
     "--plot",
     "plot_path",
     type=click.Path(path_type=Path),
-    help="Draw what was said, heard and measured (.png, .svg, .pdf).",
+    help="Draw lines sent and received, and measurements (.png, .svg, .pdf).",
 )
 
 

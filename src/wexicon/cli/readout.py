@@ -96,7 +96,7 @@ def _export_module(call: ReadoutCall, export: tuple[str, Path], result: UnitResu
         if found is not None and (setting.secret or found.value is not None or found.shown == "unset"):
             wanted[name] = "" if setting.secret else _plain(setting, found)
     told = ", ".join(f"{name} {value}" for name, value in result.identity.items())
-    made = host_settings({"": (lexicon, wanted)}, (f"as {told} was", f"lexicon {lexicon.about.family}"))
+    made = host_settings({"": (lexicon, wanted)}, (f"read from {told}", f"lexicon {lexicon.about.family}"))
     write_new(export[1], written(made, export[0]), force=call.how.force)
     return f"wrote {export[1]}: {len(made.values)} values" + (
         f"; left out: {', '.join(made.left_out)}" if made.left_out else ""

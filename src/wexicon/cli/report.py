@@ -1,6 +1,6 @@
 """`wexicon report`: one HTML page from the register and the traces.
 
-The rule: the page is whole by itself; what is left out is said on the terminal.
+The rule: the page is whole by itself; the terminal says what it does not have.
 """
 
 from __future__ import annotations
@@ -31,8 +31,8 @@ from wexicon.files import OVERWRITE, write_new
 def report(
     path: Path, sheet: str, unit: str, since: datetime | None, title: str, register_at: str | None, force: bool
 ) -> None:
-    """Write a report to FILE (.html): the units with before, wanted, after, evidence, tests and measurements, and what was said
-    and heard. The page needs no network."""
+    """Write a report to FILE (.html): the units with before, wanted, after, evidence, tests and measurements, and the lines
+    sent and received. The page needs no network."""
     from wexicon.cli.trace_lines import line
     from wexicon.records.report import report_page
     from wexicon.work.fleet.recording import the_register

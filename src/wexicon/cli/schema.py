@@ -6,13 +6,17 @@ import click
 
 from wexicon.cli.show import emit_json
 
-KINDS = ("result", "dialogue", "action", "hail", "rehearsal", "traffic", "unit", "port", "trace", "lexicon", "sheet")
+# The kinds of `work/results/schemas.py`, which is imported only when a schema is printed.
+KINDS = (
+    *("result", "dialogue", "action", "hail", "rehearsal", "trial", "traffic", "sweep", "flow", "listening", "event"),
+    *("unit", "port", "trace", "comparison", "lexicon", "sheet"),
+)
 
 
-@click.command()
-@click.argument("kind", type=click.Choice(KINDS))
+@click.command(help=f"Print the JSON Schema of KIND, which is one of: {', '.join(KINDS)}.")
+@click.argument("kind", type=click.Choice(KINDS), metavar="KIND")
 def schema(kind: str) -> None:
-    """Print the JSON Schema of what KIND is: a result that --json prints, a trace record, a lexicon file or a sheet."""
+    """Print the JSON Schema of what is printed with --json, of a trace, a lexicon or a sheet."""
     from wexicon.work.results.schemas import schema_of
 
     emit_json(schema_of(kind))

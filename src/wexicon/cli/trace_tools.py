@@ -79,7 +79,7 @@ def list_(unit: str | None, port: str | None, verdict: str | None, count: int, a
 @click.option("--times", is_flag=True, help="Also compare how long the answers took.")
 @json_option
 def compare(first: str, second: str, times: bool, as_json: bool) -> None:
-    """Compare two traces exchange by exchange: what was said or heard differently, what is missing, what came in another order.
+    """Compare two traces exchange by exchange: lines that differ, are missing, or came in another order.
 
     Exit status: 0 no difference; 1 there are some; 2 a trace cannot be read.
     """
@@ -105,7 +105,7 @@ def compare(first: str, second: str, times: bool, as_json: bool) -> None:
 
 
 def _row(one: Difference) -> list[str]:
-    a, b = (f"{taken:.3f} s" for taken in one.times) if one.times else (_short(one.a), _short(one.b))
+    a, b = (f"{each:.3f} s" for each in one.times) if one.times else (_short(one.a), _short(one.b))
     return [str(one.first or ""), str(one.second or ""), str(one.kind), _short(one.said), a, b]
 
 

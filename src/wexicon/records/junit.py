@@ -1,7 +1,7 @@
 """Results as JUnit XML, for build servers: a unit is a suite, its settings and tests are cases.
 
-The rule: why a unit failed is in its suite, with what was said, expected and heard; text from a module is escaped, so that it
-can neither break the file nor be taken for markup.
+The rule: why a unit failed is in its suite, with the line sent, the answer expected and the one received; text from a module
+is escaped, so that it can neither break the file nor be taken for markup.
 """
 
 from __future__ import annotations
@@ -88,7 +88,7 @@ def _judge(case: ElementTree.Element, outcome: str, message: str, text: str) -> 
 
 
 def _why(failure: Mapping[str, Any] | None, verdict: str) -> tuple[str, str]:
-    """Why something failed: in one line, and with what was said, expected and heard."""
+    """Why something failed: in one line, and with the line sent, the answer expected and the one received."""
     if not failure:
         return verdict, ""
     lines = [f"step: {_text(failure['step'])}", _text(failure["what"])]

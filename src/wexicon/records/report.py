@@ -1,7 +1,7 @@
 """The report: one HTML page from the register and the traces, to be handed over.
 
 The rule: the page needs no network and no script; text from modules and other benches is text, escaped by the template. What it
-says is in the records; what was said and heard is in the traces, as far as they are still there.
+says is in the records; the lines sent and received are in the traces, as far as they are still there.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ RIGHT = ("conforms",)
 
 class UnitPage(msgspec.Struct):
     """One unit in the report. `settings` are (name, before, wanted, after, outcome, note), `tests` (name, verdict, took,
-    measurements, why), `steps` (step, took); `lines` what was said and heard."""
+    measurements, why), `steps` (step, took); `lines` those sent and received."""
 
     anchor: str
     name: str

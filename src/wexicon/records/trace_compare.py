@@ -1,6 +1,6 @@
-"""Two traces compared, exchange by exchange: what was said or heard differently, what is missing, what came in another order.
+"""Two traces compared, exchange by exchange: lines that differ, are missing, or came in another order.
 
-The rule: exchanges are aligned by what was said, in time in proportion to the traces; where they part, the nearest place at
+The rule: exchanges are aligned by the lines sent, in time in proportion to the traces; where they part, the nearest place at
 which two exchanges in a row agree again is looked for, up to a fixed distance.
 """
 

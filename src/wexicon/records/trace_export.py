@@ -68,10 +68,10 @@ def as_packets(records: Iterable[Record], end: Callable[[str], str]) -> Iterator
             yield _block(INTERFACE, head + _options((NAME, one.party or "module"), (RESOLUTION, bytes([MICROSECONDS]))))
         data = to_bytes(one.content) + (b"" if one.exact else end(one.party).encode())
         at = round((began + one.at) * 1_000_000)
-        data = data[:LARGEST]
-        head = struct.pack("<IIIII", interfaces[one.party], at >> 32, at & 0xFFFFFFFF, len(data), len(data))
+        kept = data[:LARGEST]
+        head = struct.pack("<IIIII", interfaces[one.party], at >> 32, at & 0xFFFFFFFF, len(kept), len(data))
         way = OUTBOUND if one.what is What.SAID else INBOUND
-        yield _block(PACKET, head + _padded(data) + _options((FLAGS, struct.pack("<I", way))))
+        yield _block(PACKET, head + _padded(kept) + _options((FLAGS, struct.pack("<I", way))))
 
 
 def _options(*options: tuple[int, str | bytes]) -> bytes:

@@ -1,4 +1,4 @@
-"""A trace as a figure: steps, what was said and heard, events, waiting and the link over time, and where the time went.
+"""A trace as a figure: steps, lines sent and received, events, waiting and the link over time, and where the time went.
 
 The rule: each mark is a record of the trace. Waiting is the time from a line that was said to the first line that was heard.
 """
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 BLUE, ORANGE, RED, GREY, GREEN = "#1f5a92", "#d98a2b", "#b3261e", "#8a8f98", "#3c7d3c"
 _STEPS = ("#c9d9ea", "#f2ddc0", "#cfe3cf", "#e3d0e8", "#dcdcdc", "#f0c9c6")
 LANES = ("steps", "said", "heard", "events", "waiting", "link")
-# Of so many steps and changes of the link the text is written.
+# Where there are more steps or changes of the link, they have no text.
 MOST_TEXTS = 24
 
 Span = tuple[float, float, str]

@@ -163,6 +163,11 @@ def pdu_part(unit: object) -> str:
     return f"{found.part} of {found.parts}"
 
 
+def pdu_reference(unit: object) -> int:
+    """The reference that the parts of a long message share (3GPP TS 23.040, 9.2.3.24.1); 0 where it is a whole one."""
+    return pdu.read(str(unit)).reference
+
+
 def pdu_status(unit: object) -> str:
     """What a status report says of a message (3GPP TS 23.040, 9.2.3.15): `delivered`, or what else became of it."""
     found = pdu.read(str(unit))
@@ -176,7 +181,11 @@ def stored_messages(lines: object, what: object) -> list[str]:
     long ones are put together, and of one that is not complete each part says so."""
     found = list(lines) if isinstance(lines, list) else [str(lines)]
     heads = [re.fullmatch(r"\+CMGL: ([0-9]{1,5}),.*", str(one)) for one in found]
-    indexes = {str(found[at + 1]): head[1] for at, head in enumerate(heads) if head and at + 1 < len(found)}
+    # A PDU that came twice is one message with both indexes.
+    indexes: dict[str, str] = {}
+    for head, unit in zip(heads, found[1:], strict=False):
+        if head:
+            indexes[str(unit)] = f"{indexes[str(unit)]}+{head[1]}" if str(unit) in indexes else head[1]
     made = []
     for one in pdu.join(list(indexes)):
         own = [index for text, index in indexes.items() if _belongs(pdu.read(text), one)]
@@ -246,6 +255,7 @@ FUNCTIONS: Registry[Callable[..., object]] = Registry(
         "pdu_number": pdu_number,
         "pdu_time": pdu_time,
         "pdu_part": pdu_part,
+        "pdu_reference": pdu_reference,
         "pdu_status": pdu_status,
         "stored_messages": stored_messages,
         "registration_state": registration_state,

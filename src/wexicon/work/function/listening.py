@@ -81,7 +81,7 @@ class Ears(Listener):
         action = lexicon.actions.get(order.action) if lexicon else None
         # Whether the action that is done first has the module start.
         self.restarting = bool(action and action.restarts)
-        self._parts: dict[tuple[str, int], dict[int, str]] = {}
+        self._parts: dict[tuple[str, int, str], dict[int, str]] = {}
         self.began = 0.0
         self._starts = {
             name for name in (lexicon.events if lexicon else ()) if name == "ready" or name.startswith("start")
@@ -165,18 +165,19 @@ class Ears(Listener):
             unit = str(getattr(kind, "unit", ""))
             self.series.setdefault((event, capture), (unit, OverTime()))[1].add(at, float(found))
 
-    def join(self, at: float, sender: str, text: str, part: str) -> bool:
-        """Takes a message that was read, `part` as in `2 of 3` where it is one of several; whether a message is whole now."""
+    def join(self, at: float, sender: str, text: str, part: str, reference: str) -> bool:
+        """Takes a message that was read, `part` as in `2 of 3` where it is one of several with the same `reference`; whether a
+        message is whole now."""
         number, _, parts = part.partition(" of ")
         if parts.isdigit() and int(parts) > 1 and number.isdigit():
             if len(self._parts) >= _MOST_WAITING:
                 self._parts.pop(next(iter(self._parts)))
-            have = self._parts.setdefault((sender, int(parts)), {})
+            have = self._parts.setdefault(key := (sender, int(parts), reference), {})
             have[int(number)] = text
             if len(have) < int(parts):
                 return False
             text = "".join(have[one] for one in sorted(have))
-            del self._parts[sender, int(parts)]
+            del self._parts[key]
         self.messages.append(MessageSummary(at=at, sender=sender, text=text))
         return True
 
@@ -184,7 +185,7 @@ class Ears(Listener):
         """The messages of which parts are missing, in words."""
         return [
             f"{len(have)} of {parts} parts of a message from {sender} came"
-            for (sender, parts), have in self._parts.items()
+            for (sender, parts, _), have in self._parts.items()
         ]
 
     def _reach(self, at: float) -> None:
@@ -308,9 +309,11 @@ def _read_timers(module: Module, ears: Ears) -> None:
             continue
         read = module.settings.read([setting.name]).get(setting.name)
         value = read.value if read else None
-        track.asked = float(value) if isinstance(value, int) else None
         granted = module.settings.granted(setting.name)
-        track.granted = float(granted.value) if granted and isinstance(granted.value, int) else None
+        track.read(
+            float(value) if isinstance(value, int) else None,
+            float(granted.value) if granted and isinstance(granted.value, int) else None,
+        )
 
 
 def _hear(session: Session, ears: Ears, module: Module | None) -> None:
@@ -351,7 +354,7 @@ def _read_message(module: Module, ears: Ears) -> None:
     at, wall = round(now - ears.began, 3), module.session.clock.wall(now)
     sender, text = str(kept.get("sender", "")), str(kept.get("message", ""))
     told = {"sender": sender, "message": text}
-    if ears.join(at, sender, text, str(kept.get("part", ""))):
+    if ears.join(at, sender, text, str(kept.get("part", "")), str(kept.get("reference", ""))):
         told["message"] = ears.messages[-1].text
     else:
         told["part"] = str(kept["part"])
@@ -388,12 +391,26 @@ def _add_up(result: ListeningResult, ears: Ears, session: Session) -> None:
 
 
 def _check(result: ListeningResult, ears: Ears) -> None:
-    """Each timer must have been observed, and as it was granted."""
-    wrong = [f"{one.timer.setting} was not observed" for one in ears.states.timers if not one.count]
-    wrong += [text for one in ears.states.timers for text in one.differences()]
+    """Each timer must have been observed, and each time as it was granted; as it was asked, if the module does not report what
+    was granted."""
+    wrong, unread = [], False
+    for one in ears.states.timers:
+        name = one.timer.setting
+        setting = ears.lexicon.settings[name] if ears.lexicon else None
+        reported = setting and (setting.granted or setting.granted_by)
+        if not one.count:
+            wrong.append(f"{name} was not observed")
+        elif one.wanted is None or (one.granted is None and reported):
+            wrong.append(f"{name} was observed, but what was granted was not read")
+            unread = True
+        elif found := one.differences():
+            wrong += found
+        elif one.within < one.count:
+            wrong.append(f"{name}: only {one.within} of {one.count} times were compared with what was granted")
     if wrong or not ears.states.timers:
         what = "; ".join(wrong) or "the lexicon has no timers to check"
-        result.ended_by(ModuleFault(what, where=result.port), "check")
+        hint = "Let it be asked: --ask." if unread and not ears.order.ask else ""
+        result.ended_by(ModuleFault(what, where=result.port, hint=hint), "check")
 
 
 def _remarks(result: ListeningResult, ears: Ears) -> list[str]:

@@ -59,7 +59,7 @@ class Positions:
         self._first: tuple[float, float] | None = None
         self._scale = (0.0, 0.0)
         self._altitude, self._altitudes = 0.0, 0
-        self._most_seen = 0
+        self._views = 0
 
     @property
     def has_fix(self) -> bool:
@@ -69,7 +69,7 @@ class Positions:
     def start(self, at: float, why: str) -> None:
         """From now on the time to the first fix is counted."""
         self._counts_from, self.counted_from = at, why
-        self._first_fix = self._without = None
+        self._first_fix = None
         # The start itself is what shows that there was no fix.
         self._without, self._there = at, False
 
@@ -77,6 +77,7 @@ class Positions:
         """Takes a sentence; whether a first fix came with it."""
         kind = sentence.kind
         if kind == "GSV":
+            self._views += 1
             for one in views_of(sentence):
                 if track := self._track((one.system, one.number)):
                     track.see(at, one.elevation, one.azimuth, one.signal)
@@ -167,11 +168,14 @@ class Positions:
 
     def why_not(self) -> str:
         """Why there is no fix, as far as the sentences tell."""
+        if not self.reports:
+            return f"no sentence that reports a position came: switch one on ({', '.join(POSITIONS)})"
+        if not self._views:
+            return "no GSV sentence came: switch GSV on to see which satellites it hears, or check the antenna and its cable"
         heard = [one for one in self.satellites.values() if one.signal.count]
         if not self.satellites:
-            told = "no satellite is in view, by its own sentences"
-            return f"{told}: check the antenna and its cable, and give it an open sky" + (
-                "" if self.satellites else " (without GSV it does not tell which it sees)"
+            return (
+                "it sees no satellite, by its GSV sentences: check the antenna and its cable, and give it an open sky"
             )
         if len(heard) < 4:
             return f"{len(heard)} of {len(self.satellites)} satellites are heard, four are needed: give it an open sky"

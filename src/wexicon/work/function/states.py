@@ -72,7 +72,8 @@ class TimerTrack:
         self.asked: float | None = None
         self.granted: float | None = None
         self.observed: deque[tuple[float, float]] = deque(maxlen=MOST_SPANS)
-        self.count = self.short = self.long = self.missed = 0
+        self._cut: deque[float] = deque(maxlen=MOST_SPANS)
+        self.count = self.within = self.short = self.long = self.missed = 0
         self._since: float | None = None
         self._least = self._most = 0.0
         self._longest_missed = 0.0
@@ -81,6 +82,16 @@ class TimerTrack:
     def wanted(self) -> float | None:
         """What it should be: as granted, or as asked where nothing is known of that; None if neither is, or it is off."""
         return (self.asked if self.granted is None else self.granted) or None
+
+    def read(self, asked: float | None, granted: float | None) -> None:
+        """What was asked and granted has been read: what was observed before is compared with it too."""
+        self.asked, self.granted = asked, granted
+        self.within = self.short = self.long = self.missed = 0
+        self._longest_missed = 0.0
+        for _, passed in self.observed:
+            self._compare(passed)
+        for passed in self._cut:
+            self._compare_cut(passed)
 
     def changed(self, at: float, name: str, before: str, state: str) -> None:
         """A state has changed."""
@@ -92,13 +103,13 @@ class TimerTrack:
             self._since = at
         elif self._since is not None and (name, before) == begins:
             # It went on before the timer had run out.
-            self._missed(at - self._since)
+            self._end_early(at - self._since)
             self._since = None
 
     def end(self, at: float) -> None:
         """Listening ends."""
         if self._since is not None:
-            self._missed(at - self._since)
+            self._end_early(at - self._since)
             self._since = None
 
     def _ran(self, at: float, passed: float) -> None:
@@ -106,12 +117,20 @@ class TimerTrack:
         self._most = max(self._most, passed)
         self.count += 1
         self.observed.append((at, passed))
+        self._compare(passed)
+
+    def _compare(self, passed: float) -> None:
         if self.wanted is not None:
             self.short += passed < self.wanted - TOLERANCE
             self.long += passed > self.wanted + TOLERANCE
+            self.within += abs(passed - self.wanted) <= TOLERANCE
 
-    def _missed(self, passed: float) -> None:
-        """It did not run out, though there was time enough."""
+    def _end_early(self, passed: float) -> None:
+        self._cut.append(passed)
+        self._compare_cut(passed)
+
+    def _compare_cut(self, passed: float) -> None:
+        """It did not run out; whether there was time enough."""
         if self.wanted is not None and passed > self.wanted + TOLERANCE:
             self.missed += 1
             self._longest_missed = max(self._longest_missed, passed)
@@ -122,6 +141,7 @@ class TimerTrack:
         if self.count:
             middle = median(passed for _, passed in self.observed)
             made.least, made.median, made.most = (round(one, 3) for one in (self._least, middle, self._most))
+        made.within = None if self.wanted is None else self.within
         made.deviations = list(self._deviations())
         return made
 

@@ -67,12 +67,14 @@ class StateSummary(msgspec.Struct, kw_only=True):
 
 class TimerSummary(msgspec.Struct, kw_only=True):
     """A timer: what was asked of the network and what it granted (seconds; null: not read), and what was observed: how often,
-    and for how long. `deviations` say how the observed ones differ from what was granted, or asked."""
+    and for how long. `within`: how many of them were within 1 s of what was granted, or asked if that was not read; null if
+    neither was read. `deviations` say how the others differ."""
 
     name: str
     asked: float | None = None
     granted: float | None = None
     observed: int = 0
+    within: int | None = None
     least: float | None = None
     median: float | None = None
     most: float | None = None

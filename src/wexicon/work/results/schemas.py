@@ -11,6 +11,7 @@ from wexicon.core.formats.sheet import SheetFile
 from wexicon.core.values import KINDS
 from wexicon.records.entry import Entry
 from wexicon.records.trace import Record
+from wexicon.records.trace_compare import TraceComparison
 from wexicon.work.results.dialogue import ActionResult, DialogueResult
 from wexicon.work.results.discovery import HailResult
 from wexicon.work.results.flow import FlowResult
@@ -37,6 +38,7 @@ TITLES: dict[str, tuple[object, str]] = {
     "unit": (Entry, "One record of the register: units"),
     "port": (PortInfo, "One port"),
     "trace": (Record, "One record of a trace"),
+    "comparison": (TraceComparison, "Result of trace compare"),
     "lexicon": (LexiconFile, "Lexicon, format 1"),
     "sheet": (SheetFile, "Sheet, format 1"),
 }
