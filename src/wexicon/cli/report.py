@@ -1,4 +1,4 @@
-"""`wexicon report`: one HTML page from the register and the traces.
+"""`wexicon report`: one page from the register and the traces, as HTML or PDF.
 
 The rule: the page is whole by itself; the terminal says what it does not have.
 """
@@ -31,16 +31,19 @@ from wexicon.files import OVERWRITE, write_new
 def report(
     path: Path, sheet: str, unit: str, since: datetime | None, title: str, register_at: str | None, force: bool
 ) -> None:
-    """Write a report to FILE (.html): the units with before, wanted, after, evidence, tests and measurements, and the lines
-    sent and received. The page needs no network."""
+    """Write a report to FILE (.html or .pdf): the units with before, wanted, after, evidence, tests and measurements; figures;
+    in HTML the lines sent and received too. The page needs no network. A PDF needs Chromium or a browser like it."""
     from wexicon.cli.trace_lines import line
     from wexicon.records.report import report_page
+    from wexicon.records.report_pdf import browser, printed
     from wexicon.work.fleet.recording import the_register
 
-    if path.suffix.lower() != ".html":
-        raise CallFault("is no .html file", where=str(path))
+    kind = path.suffix.lower()
+    if kind not in (".html", ".pdf"):
+        raise CallFault("is neither .html nor .pdf", where=str(path))
     if path.exists() and not force:
         raise CallFault("already exists; nothing was written", where=str(path), hint=OVERWRITE)
+    program = browser() if kind == ".pdf" else ""
     register = the_register(register_at)
     register.flush_pending()
     # What was done says more than what was compared later.
@@ -54,7 +57,8 @@ def report(
         raise CallFault("the register has no such units", where=register.where, hint="wexicon units list shows all.")
     found.sort(key=lambda one: (one.sheet, one.name, one.at))
     heading = title or next((one.sheet for one in found if one.sheet), "") or "Units"
-    made = f"{datetime.now(UTC):%Y-%m-%d %H:%M} UTC, Wexicon {__version__}, from {Path(register.where).name}"
+    made = f"written {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Wexicon {__version__} from {Path(register.where).name}"
     text = report_page(heading, made, found, lambda record: line(record, coloured=False))
-    write_new(path, text, force=force)
-    print_line(f"wrote {path}: {counted(len(found), 'unit')}, {len(text.encode()) / 1024:.0f} KB")
+    data = printed(program, text) if program else text.encode()
+    write_new(path, data, force=force)
+    print_line(f"wrote {path}: {counted(len(found), 'unit')}, {len(data) / 1024:.0f} KB")

@@ -297,12 +297,9 @@ def _shown(value: Mapping[str, object] | None) -> str:
 
 def _why(one: Entry) -> str:
     """Why a unit, or the first of its tests that did, failed: the step, and the words of its run; empty if nothing failed."""
-    results = [one.result, *one.result.get("tests", [])]
-    failure = next((each["failure"] for each in results if each.get("failure")), None)
-    if not failure:
-        return ""
-    what = str(failure.get("what", "")).splitlines()[:1]
-    return f"{visible(str(failure.get('step', '')))}: {visible(' '.join(what))}"
+    from wexicon.records.failure_text import first_failure, in_one_line
+
+    return in_one_line(first_failure(one.result))
 
 
 def _changes(one: Entry) -> str:

@@ -12,6 +12,7 @@ from typing import Any
 from xml.etree import ElementTree
 
 from wexicon.core.text import visible
+from wexicon.records.failure_text import in_full
 
 # Outcomes and verdicts that are right, and those that are neither right nor wrong; all others are failures.
 RIGHT = frozenset(("unchanged", "changed", "read", "passed", "conforms", "done"))
@@ -37,7 +38,11 @@ def junit_xml(results: Iterable[Mapping[str, Any]]) -> bytes:
 
 def _text(text: str) -> str:
     """Text as the file may hold it."""
-    return _NOT_XML.sub(lambda found: f"\\u{ord(found[0]):04X}", visible(text))
+    return _text_of(visible(text))
+
+
+def _text_of(escaped: str) -> str:
+    return _NOT_XML.sub(lambda found: f"\\u{ord(found[0]):04X}", escaped)
 
 
 def _suite(result: Mapping[str, Any]) -> ElementTree.Element:
@@ -91,12 +96,7 @@ def _why(failure: Mapping[str, Any] | None, verdict: str) -> tuple[str, str]:
     """Why something failed: in one line, and with the line sent, the answer expected and the one received."""
     if not failure:
         return verdict, ""
-    lines = [f"step: {_text(failure['step'])}", _text(failure["what"])]
-    lines += [f"{key}: {_text(failure[key])}" for key in ("said", "expected") if failure.get(key)]
-    lines += [f"heard: {_text(one)}" for one in failure.get("heard", [])]
-    if failure.get("next"):
-        lines.append(_text(failure["next"]))
-    return _text(failure["what"]), "\n".join(lines)
+    return _text_of(visible(failure["what"])), "\n".join(_text_of(line) for line in in_full(failure))
 
 
 def _measured(case: ElementTree.Element, measurements: Iterable[Mapping[str, Any]]) -> None:

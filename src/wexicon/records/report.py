@@ -10,6 +10,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from itertools import islice
 from pathlib import Path
+from statistics import median
 from typing import Any
 
 import msgspec
@@ -18,6 +19,8 @@ from wexicon.core.durations import spoken
 from wexicon.core.faults import Fault
 from wexicon.core.text import visible
 from wexicon.records.entry import Entry
+from wexicon.records.failure_text import in_full, in_one_line
+from wexicon.records.report_figures import figures
 from wexicon.records.trace import Record
 from wexicon.records.trace_reader import read_trace
 
@@ -67,7 +70,7 @@ def unit_page(number: int, one: Entry, shown: Callable[[Record], str]) -> UnitPa
         settings=[_setting(line) for line in result.get("settings", [])],
         tests=[_test(test) for test in result.get("tests", [])],
         steps=[(_text(step["step"]), spoken(round(step["seconds"], 2))) for step in result.get("steps", [])],
-        why=_why(result.get("failure")),
+        why=[_shortened(text) for text in in_full(result.get("failure"))],
         remarks=[_text(text) for text in result.get("remarks", [])],
         lines=lines,
         cut=cut,
@@ -76,7 +79,10 @@ def unit_page(number: int, one: Entry, shown: Callable[[Record], str]) -> UnitPa
 
 def _text(value: object) -> str:
     """Text as the page shows it: control characters escaped, of a long one the beginning."""
-    text = visible(str(value))
+    return _shortened(visible(str(value)))
+
+
+def _shortened(text: str) -> str:
     return text if len(text) <= LONGEST else f"{text[:LONGEST]}... ({len(text)} characters)"
 
 
@@ -95,25 +101,13 @@ def _test(test: dict[str, Any]) -> tuple[str, str, str, list[str], str]:
         ]
         value = f"{one['name']} {one['value']:g} {one.get('unit', '')}".rstrip()
         measured.append(_text(value + (f" ({', '.join(limits)})" if limits else "")))
-    why = _why(test.get("failure"))
     return (
         _text(test["name"]),
         _text(test["verdict"]),
         spoken(round(test.get("seconds", 0.0), 1)),
         measured,
-        " ".join(why[:1]),
+        _shortened(in_one_line(test.get("failure"))),
     )
-
-
-def _why(failure: dict[str, Any] | None) -> list[str]:
-    """Why something failed, line by line."""
-    if not failure:
-        return []
-    lines = [f"{failure.get('step', '')}: {failure.get('what', '')}"]
-    lines += [f"{key} {failure[key]}" for key in ("said", "expected") if failure.get(key)]
-    lines += [f"heard {text}" for text in failure.get("heard", [])[:20]]
-    lines += [failure["next"]] if failure.get("next") else []
-    return [_text(text) for text in lines]
 
 
 def _lines(path: str, shown: Callable[[Record], str]) -> tuple[list[str], bool]:
@@ -142,8 +136,21 @@ def report_page(title: str, made: str, entries: Sequence[Entry], shown: Callable
         counts=Counter(page.verdict for page in pages).most_common(),
         outcomes=_outcomes(pages),
         failed=[page for page in pages if page.verdict not in RIGHT],
-        right=RIGHT,
+        times=_times(entries),
+        figures=figures([(one.name or one.unit, one.result) for one in entries]),
     )
+
+
+def _times(entries: Sequence[Entry]) -> str:
+    """From when to when, and how long a unit took."""
+    taken = [float(seconds) for one in entries if (seconds := one.result.get("seconds"))]
+    if not taken:
+        return ""
+    ends = sorted(one.at for one in entries)
+    first, last = (text[:16].replace("T", " ") for text in (ends[0], ends[-1]))
+    when = f"{first} UTC" if first == last else f"{first} to {last} UTC"
+    each = spoken(round(median(taken), 1))
+    return f"{when}; " + (f"it took {each}" if len(taken) == 1 else f"a unit took {each} (median)")
 
 
 def _outcomes(pages: Iterable[UnitPage]) -> list[tuple[str, int]]:
