@@ -82,7 +82,7 @@ def test_two_benches_provision_all_units_once_though_one_is_killed_and_the_serve
     flash: dict[str, int] = {}
 
     def finished() -> dict[str, Any]:
-        return {one.name: one for one in register.latest(sheet="all masts", verdict="conforms", did="provision")}
+        return {one.name: one for one in register.latest(sheet="all masts", verdict="conforms", wrote=True)}
 
     with bench(radios(10) + radios(30)) as rig:
         for unit in rig.bench.units.values():

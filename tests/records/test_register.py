@@ -72,7 +72,7 @@ def test_a_register_of_another_version_or_kind_is_refused(tmp_path: Path) -> Non
     with sqlite3.connect(tmp_path / "units.db") as file:
         assert file.execute("pragma journal_mode").fetchone() == ("wal",)
         file.execute("update wexicon_version set version_num = 9")
-    with pytest.raises(CallFault, match="has version 9, and 3 is known"):
+    with pytest.raises(CallFault, match="has version 9, and 4 is known"):
         Register(str(tmp_path / "units.db"), tmp_path / "w2").latest()
     with pytest.raises(CallFault, match="cannot be a register"):
         Register("nosql://here", tmp_path / "w2").latest()
@@ -88,7 +88,7 @@ def test_the_first_versions_register_is_brought_up_to_date_and_keeps_its_records
     made.database.close()
     with sqlite3.connect(path) as file:
         # As the first version left it.
-        for table in ("run", "task", "series", "drawn", "unfinished", "version"):
+        for table in ("run", "task", "series", "drawn", "unfinished", "progress", "version"):
             file.execute(f"drop table wexicon_{table}")
         file.execute("alter table wexicon_record drop column task")
         file.execute("create table wexicon_register (version integer not null)")

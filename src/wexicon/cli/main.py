@@ -25,6 +25,7 @@ COMMANDS = {
     "set": ("set:set_", "Change settings of a module, and read them back."),
     "do": ("do:do", "Run one action on a module: save, restart, scan, join."),
     "provision": ("provision:provision", "Write a sheet's settings to a module and read them back."),
+    "restore": ("restore:restore", "Write the settings that a module had before it was provisioned."),
     "verify": ("provision:verify", "Compare a module with a sheet; writes nothing."),
     "listen": ("listen:listen", "Print what a module sends by itself, and what it adds up to."),
     "traffic": ("traffic:traffic", "Send test packets over a link; count losses."),

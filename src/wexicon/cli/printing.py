@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, TextIO
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.text import counted, to_bytes, visible, written
+from wexicon.records.step_times import told_times
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.measurement import Measurement
@@ -81,6 +82,14 @@ def print_unit(result: UnitResult) -> None:
         print_failure(result.failure, result.verdict, result.trace, result.verdict is Verdict.STOPPED)
     else:
         print_verdict(result)
+    if result.verdict is not Verdict.PLANNED:
+        print_times(result)
+
+
+def print_times(result: UnitResult) -> None:
+    """Where the time of a unit went."""
+    if times := told_times({"step": one.step, "seconds": one.seconds} for one in result.steps):
+        print_line(f"time: {times}")
 
 
 def print_tests(results: Sequence[UnitResult]) -> None:

@@ -13,6 +13,7 @@ import click
 from wexicon.cli.handed_over import secrets, secrets_in
 from wexicon.cli.options import register_option
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
+from wexicon.cli.units_compare import compare
 from wexicon.cli.values import env_option, file_option
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
@@ -34,6 +35,7 @@ def units() -> None:
 
 
 units.add_command(secrets)
+units.add_command(compare)
 
 
 def _filters(command: Callable[..., None]) -> Callable[..., None]:
@@ -102,6 +104,7 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     import msgspec
 
     from wexicon.cli.printing import print_measurements, tell_recorded
+    from wexicon.records.step_times import told_times
     from wexicon.work.fleet.recording import the_register
     from wexicon.work.results.measurement import Measurement
 
@@ -136,6 +139,8 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
         print_table(("test", "took", "verdict"), tests, ours=2)
     if unit != last.name and unit in [one.name for one in found]:
         print_line(f"note: formerly {visible(unit)}, now {visible(last.name)}", "yellow")
+    if times := told_times(last.result.get("steps", [])):
+        print_line(f"time: {times}")
     if last.result.get("trace"):
         print_line(f"trace: {visible(last.result['trace'])}")
 

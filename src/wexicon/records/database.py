@@ -22,7 +22,7 @@ from wexicon.core.text import visible
 from wexicon.files import private_folder
 
 # The newest migration (see `migrations/versions`).
-VERSION = "3"
+VERSION = "4"
 VERSION_TABLE = "wexicon_version"
 MIGRATIONS = Path(__file__).parent / "migrations"
 # A lock of PostgreSQL that is ours alone, while tables are created: any number.
@@ -220,7 +220,7 @@ def _bring_up_to_date(connection: sql.Connection, name: str) -> None:
     if connection.dialect.name == "postgresql":
         connection.execute(sql.select(sql.func.pg_advisory_xact_lock(_MAKING)))
         found = _version(connection)
-    if found not in ("", "1", "2", VERSION):
+    if found not in ("", "1", "2", "3", VERSION):
         hint = "Use the version of Wexicon that made it, or another register."
         raise CallFault(f"this register has version {found}, and {VERSION} is known", where=name, hint=hint)
     if found == VERSION:

@@ -31,6 +31,8 @@ UNKNOWN_TIME = "1970-01-01T00:00:00+00:00"
 REFUSED = ".refused"
 # What a unit is finished with; all other verdicts leave it to be done again.
 FINISHED = ("conforms", "unproved")
+# What writes a unit's settings. After a restore a module is no unit of a sheet any more.
+WROTE = ("provision", "restore")
 
 
 # Built once: building a statement takes longer than running it.
@@ -173,7 +175,9 @@ class Register:
     def begin(self, record: Mapping[str, object]) -> None:
         """Work on a unit was started."""
         values = {name: record[name] for name in ("unit", "began", "sheet", "bench", "process")}
-        values["settings"] = msgspec.json.encode(record["settings"]).decode()
+        values |= {
+            name: msgspec.json.encode(encodable(record.get(name, {}))).decode() for name in ("settings", "prior")
+        }
         values = {name: _storable(one, UNFINISHED.c[name]) for name, one in values.items()}
 
         def write(connection: sql.Connection) -> None:
@@ -189,15 +193,16 @@ class Register:
     # -- reading ----------------------------------------------------------------------------------------------------
 
     def latest(
-        self, *, sheet: str = "", verdict: str = "", bench: str = "", day: date | None = None, did: str = ""
+        self, *, sheet: str = "", verdict: str = "", bench: str = "", day: date | None = None, wrote: bool = False
     ) -> list[Entry]:
-        """The last record of each unit, those of the filters only, the newest first."""
+        """The last record of each unit, those of the filters only, the newest first; with `wrote` the last that wrote its
+        settings."""
         last = sql.select(RECORD.c.unit, sql.func.max(RECORD.c.at).label("at")).group_by(RECORD.c.unit)
-        if did:
-            last = last.where(RECORD.c.did == did)
+        if wrote:
+            last = last.where(RECORD.c.did.in_(WROTE))
         newest = last.subquery()
         query = sql.select(RECORD).join(newest, sql.and_(RECORD.c.unit == newest.c.unit, RECORD.c.at == newest.c.at))
-        for column, wanted in ((RECORD.c.verdict, verdict), (RECORD.c.bench, bench), (RECORD.c.did, did)):
+        for column, wanted in ((RECORD.c.verdict, verdict), (RECORD.c.bench, bench)):
             if wanted:
                 query = query.where(column == wanted)
         if sheet:
@@ -219,10 +224,12 @@ class Register:
 
     def last_provisioned(self, *, unit: str = "", sheet: str = "", name: str = "") -> Entry | None:
         """The last finished provisioning of a unit, or of what has this name in a sheet, of its title; None where there is none
-        or if that module became another unit since."""
+        or if that module became another unit or was restored since."""
         asked = {"unit": unit, "sheet": sheet, "name": name}
         given = {name: text for name, text in asked.items() if text}
         found = next(self._entries(_last_finished(tuple(given)), given), None)
+        if found and found.did != "provision":
+            return None
         if found and not unit:
             last = self.last_provisioned(unit=found.unit)
             return found if last and (last.sheet, last.name) == (found.sheet, found.name) else None
@@ -254,13 +261,22 @@ def _work_of(row: Mapping[Any, Any]) -> dict[str, Any]:
         settings = msgspec.json.decode(row["settings"], type=list[str])
     except (msgspec.DecodeError, TypeError, UnicodeError):
         settings = []
-    return {**work, "settings": settings, "process": row["process"] if isinstance(row["process"], int) else 0}
+    try:
+        prior = msgspec.json.decode(row["prior"], type=dict[str, Any])
+    except (msgspec.DecodeError, TypeError, UnicodeError):
+        prior = {}
+    return {
+        **work,
+        "settings": settings,
+        "prior": prior,
+        "process": row["process"] if isinstance(row["process"], int) else 0,
+    }
 
 
 @cache
 def _last_finished(names: tuple[str, ...]) -> sql.Select[tuple[object, ...]]:
     """The query for the last finished provisioning with these columns as asked."""
-    query = sql.select(RECORD).where(RECORD.c.did == "provision", RECORD.c.verdict.in_(FINISHED))
+    query = sql.select(RECORD).where(RECORD.c.did.in_(WROTE), RECORD.c.verdict.in_(FINISHED))
     for name in names:
         query = query.where(RECORD.c[name] == sql.bindparam(name))
     return query.order_by(RECORD.c.at.desc()).limit(1)

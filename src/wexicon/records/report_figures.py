@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from wexicon.core.text import counted, visible
 from wexicon.records.failure_text import first_failure
+from wexicon.records.step_times import step_name, times_by_step
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -82,20 +83,15 @@ def _written(figure: Figure, caption: str, number: int) -> Drawn:
     return Drawn(caption, re.sub(r'width="[^"]*pt" height="[^"]*pt"|height="[^"]*pt"', "", text, count=2))
 
 
-def _step(name: str) -> str:
-    """A step without what it is about: all writes are one."""
-    return "write" if name.startswith("write ") else visible(name)[:24]
-
-
 def _outcomes(results: Sequence[Result]) -> Drawn | None:
     """How many units did each step, and how many ended there."""
     passed: Counter[str] = Counter()
     failed: Counter[str] = Counter()
     for result in results:
-        done = list(dict.fromkeys(_step(one["step"]) for one in result.get("steps", [])))
+        done = times_by_step(result.get("steps", []))
         passed.update(done)
         failure = result.get("failure")
-        if failure and (at := _step(str(failure.get("step", "")))):
+        if failure and (at := step_name(str(failure.get("step", "")))):
             failed[at] += 1
             passed[at] -= at in done
     names = [*passed, *(name for name in failed if name not in passed)]
@@ -126,10 +122,7 @@ def _step_times(results: Sequence[Result]) -> Drawn | None:
     """How long each step took: the median, and from the shortest to the longest."""
     taken: dict[str, list[float]] = {}
     for result in results:
-        own: dict[str, float] = {}
-        for one in result.get("steps", []):
-            own[_step(one["step"])] = own.get(_step(one["step"]), 0.0) + float(one["seconds"])
-        for name, seconds in own.items():
+        for name, seconds in times_by_step(result.get("steps", [])).items():
             taken.setdefault(name, []).append(seconds)
     if not taken:
         return None
@@ -158,12 +151,11 @@ def _unit_times(units: Sequence[tuple[str, Result]]) -> Drawn | None:
         _whole_numbers(axes.yaxis)
         return _written(figure, caption, 3)
     figure, axes = _new(1.6 + 0.3 * len(timed), "Time by unit")
-    steps = list(dict.fromkeys(_step(one["step"]) for _, result in timed for one in result["steps"]))
+    taken = [times_by_step(result["steps"]) for _, result in timed]
+    steps = list(dict.fromkeys(step for own in taken for step in own))
     left = [0.0] * len(timed)
     for at, step in enumerate(steps):
-        wide = [
-            sum(float(one["seconds"]) for one in result["steps"] if _step(one["step"]) == step) for _, result in timed
-        ]
+        wide = [own.get(step, 0.0) for own in taken]
         axes.barh(range(len(timed)), wide, left=left, color=SHADES[at % len(SHADES)], label=step)
         left = [have + more for have, more in zip(left, wide, strict=True)]
     _named(axes, [_short(name, 28) for name, _ in timed])

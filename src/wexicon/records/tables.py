@@ -79,4 +79,21 @@ UNFINISHED = Table(
     Column("sheet", String(64), nullable=False),
     Column("bench", String(100), nullable=False),
     Column("process", Integer, nullable=False),
+    Column("prior", Text, nullable=False, server_default="{}"),
+)
+# How far a run is: what it does now (JSON: unit, port, step), and why the last unit failed that did.
+PROGRESS = Table(
+    "wexicon_progress",
+    META,
+    Column("run", String(32), primary_key=True),
+    Column("bench", String(100), nullable=False),
+    Column("sheet", String(500), nullable=False),
+    Column("total", Integer, nullable=False),
+    Column("done", Integer, nullable=False),
+    Column("failed", Integer, nullable=False),
+    Column("began", Float, nullable=False),
+    Column("seen", Float, nullable=False),
+    Column("ended", Float),
+    Column("doing", Text, nullable=False),
+    Column("failure", Text, nullable=False),
 )

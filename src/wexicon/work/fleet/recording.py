@@ -51,14 +51,20 @@ def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, 
 
     def is_done(one: Entry) -> bool:
         job = asked.get(one.name)
-        if job is None or one.verdict != "conforms" or one.row != job.recorded_row or one.unit in unfinished:
+        if (
+            job is None
+            or one.did != "provision"
+            or one.verdict != "conforms"
+            or one.row != job.recorded_row
+            or one.unit in unfinished
+        ):
             return False
         if any(test.get("verdict") == "failed" for test in one.result.get("tests", [])):
             return False
         # With another bench's key the digests of secret cells differ too: then the unit is provisioned again.
         return bool(_digests(job, sheet).get(CELLS) == one.result.get("digests", {}).get(CELLS))
 
-    return {one.name: one for one in register.latest(sheet=sheet.digest, did="provision") if is_done(one)}
+    return {one.name: one for one in register.latest(sheet=sheet.digest, wrote=True) if is_done(one)}
 
 
 class UsedBefore(NamedTuple):
@@ -78,8 +84,13 @@ def used_before(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> UsedBe
     digests = SecretDigests(state_folder())
     hidden = {name for job in jobs for name in sheet.agree.different if _is_secret(job, name)}
     used: dict[tuple[str, str], Entry] = {}
-    for one in register.latest(sheet=sheet.called, did="provision"):
-        if one.sheet == sheet.called and one.name not in names and one.verdict in ("conforms", "unproved"):
+    for one in register.latest(sheet=sheet.called, wrote=True):
+        if (
+            one.did == "provision"
+            and one.sheet == sheet.called
+            and one.name not in names
+            and one.verdict in ("conforms", "unproved")
+        ):
             for line in one.result["settings"]:
                 if line["name"] in sheet.agree.different and line["after"]:
                     used[line["name"], line["after"]["shown"]] = one

@@ -42,7 +42,8 @@ if TYPE_CHECKING:
 class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
     """What to do with the units of a sheet. `write`: provision, else verify; `prove` is the evidence required; `plan`: a dry
     run; `again` overrides the register's match of module and unit; `new_ports` also uses ports that appear; `stop_after`
-    starts no unit after that many failures (0: no limit); `tests` are those of the sheet's tests that are run."""
+    starts no unit after that many failures (0: no limit); `tests` are those of the sheet's tests that are run; `restores` is
+    the module whose earlier settings these are, as the register calls it: only that one is written to."""
 
     write: bool = True
     prove: Prove = Prove.AUTO
@@ -51,6 +52,12 @@ class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
     new_ports: bool = False
     stop_after: int = 0
     tests: Tests = Tests.ALL
+    restores: str = ""
+
+    @property
+    def did(self) -> str:
+        """What the register calls it."""
+        return "restore" if self.restores else "provision" if self.write else "verify"
 
 
 class Report(msgspec.Struct, frozen=True, kw_only=True):
@@ -198,7 +205,9 @@ class SheetRun:
         seat = job.seat
         # Only a plan comes here with secrets to be generated: it says that there are some.
         wanted = {**job.wanted, **GeneratedSecrets().of(job, "")}
-        asked = Order(wanted, order.prove, seat.trust, self.sheet.digest, order.plan, image=seat.image)
+        asked = Order(
+            wanted, order.prove, seat.trust, self.sheet.digest, order.plan, image=seat.image, unit=order.restores
+        )
         opening = Opening(title=job.name, secrets=job.secrets())
         store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
         with module_on_port(port, seat.lexicon, setup, opening, job.given(self.sheet.secret)) as module:
@@ -209,7 +218,9 @@ class SheetRun:
         else:
             self._results[job.name] = result
             self._tests(setup, report, store, {job.name: wanted}).alone(job, result)
-            self._record(job, result)
+            # A module that is not the one to be restored was not touched.
+            if order.restores in ("", seat.lexicon.unit_of(result.identity)):
+                self._record(job, result)
         return result
 
     def _batch(self, setup: Setup, report: Report) -> list[UnitResult]:
@@ -272,6 +283,5 @@ class SheetRun:
     def _record(self, job: Job, result: UnitResult, before: str = "") -> None:
         if not self.order.write:
             compare_with_left(self.register, job, self.sheet, result)
-        did = "provision" if self.order.write else "verify"
-        self._recorded[job.name], wrong = record(self.register, job, self.sheet, result, did, before)
+        self._recorded[job.name], wrong = record(self.register, job, self.sheet, result, self.order.did, before)
         self.note = wrong or self.note

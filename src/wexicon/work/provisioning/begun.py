@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime
 
 from wexicon.work.provisioning.unfinished import Store, Unfinished
+from wexicon.work.results.unit import Shown
 
 
 class BegunWork:
@@ -20,6 +21,8 @@ class BegunWork:
         self.settings = list(settings)
         self.sheet = sheet
         self.before = store.find(unit)
+        # What the settings were before the first write, by an earlier run where that has left work.
+        self.prior: dict[str, Shown] = dict(self.before.prior) if self.before else {}
 
     @property
     def resumes(self) -> bool:
@@ -42,13 +45,14 @@ class BegunWork:
         before = self.before if self.before and not self.resumes else None
         names = self.settings + [name for name in (before.settings if before else ()) if name not in self.settings]
         began, sheet = (before.began, before.sheet) if before else (datetime.now(UTC), self.sheet)
-        self.store.open(Unfinished(self.unit, began, names, sheet, planted=planted))
+        self.store.open(Unfinished(self.unit, began, names, sheet, planted=planted, prior=self.prior))
 
     def suspect(self, other: str) -> str:
         """Another module answers, and nobody knows which one had what was written: both are unfinished. In words."""
         earlier = self.store.find(other)
         names = self.settings + [name for name in (earlier.settings if earlier else ()) if name not in self.settings]
-        self.store.open(Unfinished(other, datetime.now(UTC), names, self.sheet))
+        prior = earlier.prior if earlier else {}
+        self.store.open(Unfinished(other, datetime.now(UTC), names, self.sheet, prior=prior))
         return f"{self.unit} and {other} are both unfinished: what was written may be in either"
 
     def close(self) -> None:

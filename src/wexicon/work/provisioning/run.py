@@ -31,7 +31,7 @@ from wexicon.work.provisioning.progress import Line
 from wexicon.work.provisioning.unfinished import Store
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.masking import masked
-from wexicon.work.results.unit import StepTime, UnitResult, judge
+from wexicon.work.results.unit import Shown, StepTime, UnitResult, judge
 from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
 
 # The walk writes, starts and reads; where the start brought back old values, again.
@@ -53,6 +53,8 @@ class Order(msgspec.Struct, frozen=True):
     touched: bool = False
     # The firmware image that it needs.
     image: Image | None = None
+    # Which module it has to be, as the register calls it; any, where this is empty.
+    unit: str = ""
 
 
 class ProvisioningRun:
@@ -173,6 +175,12 @@ class ProvisioningRun:
         self.result.identity = dict(module.identify())
         self.result.unit = self.result.identity.get(self.lexicon.unit, "")
         unit = self.lexicon.unit_of(module.identity, self.session.link.name)
+        if self.order.unit not in ("", unit):
+            raise ModuleFault(
+                f"this module is {visible(unit)}, not {visible(self.order.unit)}",
+                where=self.session.link.name,
+                hint=f"{self.session.unchanged()}Connect that module.",
+            )
         self.begun = BegunWork(self.store, unit, list(self.order.wanted), self.order.sheet)
         if self.order.image and (differs := self.order.image.differs(module.identity)):
             self._load(self.order.image, differs)
@@ -205,6 +213,7 @@ class ProvisioningRun:
                 f"{file} would be loaded first: {differs}; the plan is for the settings as they are now"
             )
             return
+        self._note_prior()
         self._enter("load")
         self.begun.remember({})
         self.session.log(f"loading {file}: {differs}")
@@ -371,6 +380,7 @@ class ProvisioningRun:
             if todo:
                 self._require_operator(todo)
                 self._tell_what_was_not_saved(todo)
+                self._note_prior()
                 self._remember()
                 self._write_all(todo)
             again = turn == 0 and (
@@ -410,6 +420,26 @@ class ProvisioningRun:
             setting = self.lexicon.settings.get(name)
             if setting and name not in self.order.wanted:
                 self.module.settings.write({name: setting.kind.decode(text)}, self._known())
+
+    def _note_prior(self) -> None:
+        """Keeps what all readable settings are, before the first write of all runs that work on this: what the sheet does not
+        name is read for that too."""
+        if not self.begun.prior and not self.result.written:
+            known = {name: line.before for name, line in self.lines.items() if line.before}
+            others = [
+                name for name, one in self.lexicon.settings.items() if name not in self.lines and not one.from_link
+            ]
+            self._enter("read other settings")
+            unread: dict[str, str] = {}
+            try:
+                known |= self.module.settings.read(others, unread)
+            except ModuleFault as fault:
+                self.session.log(f"settings that the sheet does not name could not be read: {fault.reason}")
+            for name, reading in known.items():
+                setting = self.lexicon.settings[name]
+                if (shown := Shown.of(setting, reading.value)) and not setting.secret:
+                    self.begun.prior[name] = shown.storable()
+        self.result.prior = self.begun.prior
 
     def _remember(self) -> None:
         self.begun.remember(self.witness.planted)

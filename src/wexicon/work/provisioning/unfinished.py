@@ -1,7 +1,7 @@
 """Work that was started on a unit and not seen through: written down before the first write, struck out after the last reading.
 
-The rule: whatever interrupts a run, the next one on that unit finds the record, on whichever bench. It names settings; the
-only value in it is that of a witness, which is no secret.
+The rule: whatever interrupts a run, the next one on that unit finds the record, on whichever bench. It names settings, and
+says what they were before the first write; no secret is in it.
 """
 
 from __future__ import annotations
@@ -12,12 +12,14 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from wexicon.core.faults import Fault
+from wexicon.core.text import encodable
 from wexicon.files import write_whole
+from wexicon.work.results.unit import Shown
 
 if TYPE_CHECKING:
     from wexicon.records.register import Register
@@ -26,7 +28,8 @@ if TYPE_CHECKING:
 class Unfinished(msgspec.Struct):
     """What was started: on which unit, when, with which settings, by which sheet, in which process of which bench. `shared` is
     whether the register has it too; `ended` that it was seen through while the register was away. `planted` has a setting whose
-    value was changed for a moment only, and what it was: never a secret."""
+    value was changed for a moment only, and what it was; `prior` what the settings were before the first write. Neither has a
+    secret."""
 
     unit: str
     began: datetime
@@ -37,6 +40,7 @@ class Unfinished(msgspec.Struct):
     shared: bool = False
     ended: bool = False
     planted: dict[str, str] = {}
+    prior: dict[str, Shown] = {}
 
 
 class Store:
@@ -78,7 +82,8 @@ class FileStore(Store):
             return Unfinished(unit, datetime.now(UTC), [])
 
     def open(self, record: Unfinished) -> None:
-        write_whole(self._path(record.unit), msgspec.json.encode(record))
+        # What a module sent need be no UTF-8.
+        write_whole(self._path(record.unit), msgspec.json.encode(encodable(msgspec.to_builtins(record))))
 
     def close(self, unit: str) -> None:
         with contextlib.suppress(FileNotFoundError):
@@ -110,7 +115,7 @@ class RegisterStore(FileStore):
         if own and own.shared and not there:
             super().close(unit)  # another bench has finished it
             return None
-        return own or (msgspec.convert(there, Unfinished) if there else None)
+        return own or (_from_register(there) if there else None)
 
     def flush_ended(self) -> None:
         """Reports to the register what was finished while it was away. Raises Fault if it still is."""
@@ -145,3 +150,11 @@ class RegisterStore(FileStore):
                 FileStore.open(self, own)
                 return
         super().close(unit)
+
+
+def _from_register(there: dict[str, Any]) -> Unfinished:
+    """What another bench wrote down; what cannot be read of it is left out."""
+    try:
+        return msgspec.convert(there, Unfinished)
+    except msgspec.ValidationError:
+        return msgspec.convert({**there, "prior": {}}, Unfinished)

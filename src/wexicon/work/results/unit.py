@@ -14,7 +14,8 @@ import msgspec
 
 from wexicon import __version__
 from wexicon.core.formats.lexicon import Lexicon, Setting
-from wexicon.core.values import UNSET, FileContent, Value
+from wexicon.core.text import encodable
+from wexicon.core.values import UNSET, FileContent, Value, ValueFault
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.result import Result
 from wexicon.work.results.sheet_test import SheetTestResult
@@ -43,6 +44,16 @@ class Shown(msgspec.Struct):
             return cls(None, unit, "unset")
         plain: Any = float(value) if isinstance(value, Decimal) else value
         return cls(plain, unit, setting.show(value))
+
+    def storable(self) -> Shown:
+        """The same where it is stored: without the value if that is text that is no UTF-8."""
+        return self if encodable(self.value) == self.value else Shown(None, self.unit, encodable(self.shown))
+
+    def value_for(self, setting: Setting) -> Value:
+        """The value again, as a sheet would have it. Raises ValueFault if the setting cannot take it."""
+        if self.value is None and self.shown != "unset":
+            raise ValueFault(self.shown, "was not understood", setting.kind.allowed())
+        return setting.check("unset" if self.value is None else self.value)
 
 
 class SettingResult(msgspec.Struct):
@@ -83,7 +94,8 @@ class UnitResult(Result):
     the sheet that changed; `kept` and `measurements` come from the sheet's dialogues; `starts` counts the
     starts that were observed since the last write, with a reading after each; `lexicon_from` is the lexicon's file;
     `said_by_dialogues` counts the lines that the sheet's dialogues said; `tests` are the sheet's tests of this unit; `unit` is
-    what tells this module from others of its family."""
+    what tells this module from others of its family; `prior` is what all readable settings were before the first write, by
+    the run that made it, secrets left out; empty if nothing was written."""
 
     evidence: Evidence = Evidence.NONE
     seat: str = ""
@@ -109,6 +121,7 @@ class UnitResult(Result):
     lexicon_digest: str = ""
     lexicon_from: str = ""
     tests: list[SheetTestResult] = []
+    prior: dict[str, Shown] = {}
 
     @property
     def status(self) -> int:

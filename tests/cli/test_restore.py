@@ -1,0 +1,107 @@
+"""Settings as they were: what a module had before it was provisioned comes back, to that module alone, whatever interrupted."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Bench, bench, built, virtual, wexicon
+from wexicon.rig.uart import WireFaults
+from wexicon.work.provisioning.run import provision
+
+SHEET = 'format = 1\ntitle = "Marrow"\n[seat.mast]\nlexicon = "lindle-l9"\n'
+SHEET += 'settings = { name = "quay", network = 6, rate = 115200 }\n'
+RIG = """[unit.mast]
+standin = "lindle-l9"
+settings = { name = "old", net = 3, addr = 41 }
+[unit.other]
+standin = "lindle-l9"
+identity = { serial = "L9-00999" }
+"""
+
+
+def test_a_module_gets_back_what_it_had_and_no_other_is_touched() -> None:
+    Path("s.toml").write_text(SHEET)
+    with virtual(RIG) as rig:
+        flash = lambda unit="mast": dict(rig.unit(unit).standin.flash)  # noqa: E731
+        first, others = flash(), flash("other")
+        wexicon("provision", "s.toml", "virtual://mast")
+        assert flash() != first
+        refused = wexicon("restore", "mast", "virtual://other", status=1).stderr
+        assert (
+            "this module is lindle-l9 L9-00999, not lindle-l9 L9-00417" in refused and "Nothing was changed" in refused
+        )
+        assert flash("other") == others
+        planned = wexicon("restore", "mast", "virtual://mast", "--plan").stdout
+        assert "nothing was written" in planned and flash() != first
+        done = wexicon("restore", "mast", "virtual://mast")
+        assert "conforms: 3 changed" in done.stdout and flash() == first
+        # It is a unit of the sheet no more: it has to be provisioned again, and may become another one.
+        assert "no finished provisioning" in wexicon("verify", "s.toml", "virtual://mast", status=1).stdout
+        again = wexicon("restore", "L9-00417", "virtual://mast").stdout
+        assert "nothing written" in again and flash() == first
+    actions = [one["did"] for one in json.loads(wexicon("units", "show", "L9-00417", "--json").stdout)]
+    assert actions == ["provision", "restore", "verify", "restore"]
+
+
+def test_a_restored_row_is_not_done() -> None:
+    Path("masts.csv").write_text("station\nM1\n")
+    Path("s.toml").write_text(SHEET.replace("format = 1", 'format = 1\nunits = "masts.csv"') + 'each = "row"\n')
+    with virtual(RIG):
+        wexicon("provision", "s.toml", "virtual://mast")
+        assert "1 already done; 0 to do" in wexicon("provision", "s.toml", "virtual://mast", "--resume").stderr
+        wexicon("restore", "mast M1", "virtual://mast")
+        assert "0 already done; 1 to do" in wexicon("provision", "s.toml", "virtual://mast", "--resume").stderr
+
+
+def test_the_first_state_is_found_by_its_day_and_what_is_missing_is_named(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("PIN", "482130")
+    sheet = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\nsettings = { name = "Withy", pin = { env = "PIN" } }\n'
+    Path("k.toml").write_text(sheet)
+    rig = '[unit.plug]\nstandin = "tamsel-k5"\n'
+    with bench(rig) as served:
+        port = served.ports["plug"]
+        wexicon("provision", "k.toml", port, "--operator", "rig")
+        Path("k.toml").write_text(sheet.replace("Withy", "Ferry"))
+        wexicon("provision", "k.toml", port, "--operator", "rig")
+        before = wexicon("restore", "plug", port, "--operator", "rig")
+        assert "not restored: pin (secret)" in before.stderr and "482130" not in before.stderr + before.stdout
+        assert served.bench.unit("plug").standin.flash["label"] == "Withy"
+        wexicon("restore", "plug", port, "--operator", "rig", "--since", "2026-01-01")
+        assert served.bench.unit("plug").standin.flash["label"] == "TAMSEL-K5"
+        assert "no earlier settings" in wexicon("restore", "plug", port, "--since", "2126-01-01", status=2).stderr
+
+
+def test_what_was_before_the_first_write_survives_a_power_cut_in_the_middle() -> None:
+    for after in range(40, 400, 60):
+        one = Bench("lindle-l9", faults=WireFaults(cut_after=after))
+        first = provision(one.module(), one.order(name="quay", network=6, power=2), store=one.store)
+        one.standin.uart.faults = WireFaults()
+        one.standin.power(False), one.standin.power(True)
+        second = provision(one.module(), one.order(name="quay", network=6, power=2), store=one.store)
+        assert second.verdict == "conforms", second.failure
+        prior = {name: shown.shown for name, shown in (second.prior or first.prior).items()}
+        assert (prior["name"], prior["network"], prior["power"], prior["address"]) == ("L9", "1", "14 dBm", "0"), after
+
+
+def test_two_units_are_compared_setting_by_setting() -> None:
+    Path("s.toml").write_text(SHEET)
+    with virtual(RIG):
+        wexicon("provision", "s.toml", "virtual://mast")
+        wexicon("provision", "s.toml", "virtual://other")
+    told = wexicon("units", "compare", "L9-00417", "L9-00999", status=1).stdout
+    assert "1 of 11 settings differs" in told and "address" in told and "41" in told and "network" not in told
+    same = json.loads(wexicon("units", "compare", "L9-00417", "L9-00417", "--json").stdout)
+    assert {one["same"] for one in same} == {True}
+    assert "no unit M9" in wexicon("units", "compare", "M9", "L9-00417", status=2).stderr
+
+
+def test_the_built_program_restores_on_a_real_port() -> None:
+    Path("s.toml").write_text(SHEET)
+    with bench(RIG) as served:
+        before = dict(served.bench.unit("mast").standin.flash)
+        built("provision", "s.toml", served.ports["mast"])
+        assert "conforms" in built("restore", "mast", served.ports["mast"]).stdout
+        assert dict(served.bench.unit("mast").standin.flash) == before
