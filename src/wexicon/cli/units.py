@@ -14,6 +14,7 @@ from wexicon.cli.handed_over import secrets, secrets_in
 from wexicon.cli.options import register_option
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
 from wexicon.cli.units_compare import compare
+from wexicon.cli.units_watch import watch
 from wexicon.cli.values import env_option, file_option
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
@@ -36,6 +37,7 @@ def units() -> None:
 
 units.add_command(secrets)
 units.add_command(compare)
+units.add_command(watch)
 
 
 def _filters(command: Callable[..., None]) -> Callable[..., None]:

@@ -127,7 +127,8 @@ class Source:
         what = (found[1] if found else message) or message
         path = tuple(part for part in re.split(r"\.|\[\.\.\.\]|\[(\d+)\]", (found[3] if found else "") or "") if part)
         if unknown := _UNKNOWN.match(what):
-            self.complain((*place, *path, unknown[1]), "no such key", self.suggest(unknown[1], sorted(names_of(kind))))
+            hint = _belongs(kind, unknown[1]) or self.suggest(unknown[1], sorted(names_of(kind)))
+            self.complain((*place, *path, unknown[1]), "no such key", hint)
             return (*path, unknown[1])
         if missing := _MISSING.match(what):
             if (*path, missing[1]) not in removed:
@@ -176,6 +177,17 @@ def _structs(kind: object) -> list[type]:
 
 
 @cache
+def _belongs(kind: object, name: str) -> str:
+    """Where a key that stands in the wrong table is allowed; empty if nowhere."""
+    tables = [
+        field.encode_name
+        for struct in _structs(kind)
+        for field in msgspec.structs.fields(struct)
+        if any(name == one.encode_name for inner in _structs(field.type) for one in msgspec.structs.fields(inner))
+    ]
+    return f"it is a key of {' and '.join(dict.fromkeys(tables))}" if tables else ""
+
+
 def names_of(kind: object) -> frozenset[str]:
     """Every key of every record type that can be reached from `kind`."""
     return frozenset(field.encode_name for struct in _structs(kind) for field in msgspec.structs.fields(struct))

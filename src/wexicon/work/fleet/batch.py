@@ -19,13 +19,14 @@ from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway, Unr
 from wexicon.core.formats.filling import DRAWN, OWN
 from wexicon.core.formats.jobs import AgreeingUnit, Job, dependency_cycle, disagreements
 from wexicon.core.formats.sheet import Sheet
-from wexicon.core.protocol.observations import Began, Listener, Observation
+from wexicon.core.protocol.observations import Listener
 from wexicon.core.text import visible
 from wexicon.core.values import Value
 from wexicon.work.contact.catalog import find_dialogue
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.claims import AnothersUnit, Claims, Known, MadeBefore
 from wexicon.work.fleet.generated_secrets import GeneratedSecrets
+from wexicon.work.fleet.run_progress import UnitSteps
 from wexicon.work.fleet.scheduler import AWAY, ProgressCallback, Scheduler, UnitProgress
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
@@ -43,17 +44,6 @@ LOOKS = 0.4
 SKIP, AGAIN = "skip", "again"
 # After how long operators are reported that the old module is still there.
 REMINDS = 10.0
-
-
-class Steps(Listener):
-    """Reports the steps of one unit."""
-
-    def __init__(self, unit: str, port: str, progress: ProgressCallback) -> None:
-        self._unit, self._port, self._progress = unit, port, progress
-
-    def note(self, seen: Observation) -> None:
-        if isinstance(seen, Began):
-            self._progress(UnitProgress(self._unit, self._port, seen.step))
 
 
 class OperatorRequest(Fault):
@@ -181,7 +171,7 @@ class Batch:
         """Units that need each other's address say who they are before any of them is made; each stays on its port."""
         port = self.scheduler.port_for(job, places)
         self.progress(UnitProgress(job.name, port, "who is it"))
-        with self.opened(job, port, Steps(job.name, port, self.progress)) as module:
+        with self.opened(job, port, UnitSteps(job.name, port, self.progress)) as module:
             identity = self._met(job, module, asks=False, last="")
         self.scheduler.learn(job.known_of(identity, job.wanted))
 
@@ -271,7 +261,7 @@ class Batch:
         port, result, own, step = place.port, UnitResult(), last, "attention"
         self.progress(UnitProgress(job.name, port, "attention"))
         try:
-            with self.opened(job, port, Steps(job.name, port, self.progress)) as module:
+            with self.opened(job, port, UnitSteps(job.name, port, self.progress)) as module:
                 started = False
                 while not started:
                     identity = self._met(job, module, asks=asks, last=own)

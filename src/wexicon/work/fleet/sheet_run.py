@@ -26,6 +26,7 @@ from wexicon.work.fleet.batch import Batch, BatchOrder
 from wexicon.work.fleet.claims import Known, SharedClaims, known_of
 from wexicon.work.fleet.generated_secrets import GeneratedSecrets, KeptSecrets
 from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register, used_before
+from wexicon.work.fleet.run_progress import RunProgress, UnitSteps
 from wexicon.work.fleet.scheduler import ProgressCallback, UnitProgress
 from wexicon.work.fleet.sheet_tests import DueTest, SheetTests, Tests
 from wexicon.work.module.module import Module
@@ -162,7 +163,18 @@ class SheetRun:
 
     def run(self, setup: Setup, report: Report | None = None) -> list[UnitResult]:
         """Runs all units; their results in the order of the sheet. Raises Fault if the run cannot start."""
-        return self._batch(setup, report or Report()) if self.is_batch else [self._one(setup, report or Report())]
+        report = report or Report()
+        if self.order.plan:
+            return self._batch(setup, report) if self.is_batch else [self._one(setup, report)]
+        progress = RunProgress(lambda: self.register, self.sheet.called, len(self.jobs), report.progress)
+        with progress:
+            report = msgspec.structs.replace(report, progress=progress.told)
+            if self.is_batch:
+                return self._batch(setup, report)
+            job, port = self.jobs[0].name, self.ports[0].port
+            result = self._one(setup.heard_by(UnitSteps(job, port, progress.told)), report)
+            progress.told(UnitProgress(job, port, str(result.verdict), result))
+            return [result]
 
     def _tests(
         self, setup: Setup, report: Report, store: Store, wanted: Mapping[str, Mapping[str, Value]]
