@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from tests.cli.terminal import Terminal
-from tests.conftest import SAMPLE, bench, clean, wexicon
+from tests.conftest import SAMPLE, bench, built, clean, wexicon
 from tests.core.test_jobs import PAIR
 
 RADIOS = "".join(
@@ -161,7 +161,7 @@ def test_hands_may_leave_a_unit_out_and_have_one_made_again() -> None:
         one = Terminal("provision", "masts.toml", "radio-1")
         one.read("Insert the module for mast M1")
         one.type("agian\r")
-        one.read("unknown: agian; type skip or again")
+        one.read("No row or unit is called agian.")
         rig.call(lambda: (standin.forget(), standin.restart()))
         one.type("again\r")
         one.read("Insert the module for mast M1", times=2)
@@ -175,6 +175,35 @@ def test_hands_may_leave_a_unit_out_and_have_one_made_again() -> None:
         assert one.end() == 1 and "skipped on request" in told
     listed = json.loads(wexicon("units", "show", "relay", "--json").stdout)
     assert [entry["verdict"] for entry in listed] == ["conforms"] * 2
+
+
+def test_a_scanned_line_chooses_the_row_or_the_unit() -> None:
+    _without_tests()
+    with bench(RADIOS) as rig:
+        standin = rig.bench.units["radio-1"].standin
+        one = Terminal("provision", "masts.toml", "radio-1", "--seat", "mast", "--scan")
+        one.read("Insert a module, and scan its row or unit.")
+        assert standin.flash["addr"] == 0
+        one.type("M9\r")
+        one.read("No row or unit is called M9.")
+        one.type("M3\r")
+        one.read("Insert a module, and scan its row or unit.", times=2)
+        assert standin.flash["addr"] == 13
+        one.type("M3\r")
+        one.read("mast M3 is not open any more.")
+        rig.call(lambda: standin.operate("swap"))
+        one.type("mast M1\r")
+        one.read("Insert a module, and scan its row or unit.", times=3)
+        one.type("\x04")
+        assert "2 of 2 conform" in one.read("2 of 2 conform") and one.end() == 0
+    made = {one["name"]: one["unit"] for one in json.loads(wexicon("units", "list", "--json").stdout)}
+    assert set(made) == {"mast M1", "mast M3"}
+    # The identity on a label chooses too, from a pipe as well.
+    with bench(RADIOS) as rig:
+        scanned = f"{made['mast M3'].split()[-1]}\n"
+        told = built("verify", "masts.toml", "radio-1", "--seat", "mast", "--scan", input=scanned, status=1)
+        assert "mast M3" in told.stdout and "mast M1" not in told.stdout
+    assert "--scan needs one port" in wexicon("provision", "masts.toml", "--new-ports", "--scan", status=2).stderr
 
 
 def test_units_that_do_not_agree_are_recorded_as_failed() -> None:

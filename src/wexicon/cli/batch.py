@@ -20,6 +20,7 @@ from wexicon.cli.progress import EVERY, KEYBOARD, Progress
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.text import counted, visible
+from wexicon.work.fleet.batch import AGAIN, END, SKIP
 
 if TYPE_CHECKING:
     from wexicon.core.formats.jobs import Job
@@ -79,22 +80,28 @@ def _untouched(result: UnitResult) -> str:
 
 
 class Requests:
-    """What the operator types while modules are swapped: `skip` or `again`, each returned once."""
+    """What the operator types or scans while modules are swapped, each line returned once: `skip`, `again`, or a row or unit.
+    With `scan` END is returned when the input has ended."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, scan: bool) -> None:
         self._typed: deque[str] = deque()
+        self._scan = scan
         KEYBOARD.give(self._take)
-        print_note("At a swap prompt: skip = skip this unit; again = redo the previous one.")
+        if scan:
+            print_note("Scan or type a row or a unit; again = redo the previous one; Ctrl-D ends.")
+        else:
+            print_note(
+                "At a swap prompt: skip = skip this unit; again = redo the previous one; or scan a row or a unit."
+            )
 
     def _take(self, line: str) -> None:
-        word = line.strip().lower()
-        if word in ("skip", "again"):
-            self._typed.append(word)
-        elif word:
-            print_note(f"unknown: {visible(word)}; type skip or again")
+        if word := line.strip():
+            self._typed.append(word.lower() if word.lower() in (SKIP, AGAIN) else word)
 
     def __call__(self) -> str:
-        return self._typed.popleft() if self._typed else ""
+        if self._typed:
+            return self._typed.popleft()
+        return END if self._scan and KEYBOARD.ended else ""
 
 
 class Board:

@@ -140,11 +140,13 @@ class _Now:
 
 
 class Keyboard:
-    """The lines that are typed, for the latest request. There is one for the program: two readers would take each other's."""
+    """The lines that are typed, for the latest request. There is one for the program: two readers would take each other's.
+    `ended` is whether nothing more can be typed."""
 
     def __init__(self) -> None:
         self._takers: list[Callable[[str], object]] = []
         self._thread: threading.Thread | None = None
+        self.ended = False
 
     def give(self, taker: Callable[[str], object]) -> None:
         """From now on `taker` is given each line, until `take_away`."""
@@ -161,6 +163,7 @@ class Keyboard:
         for line in sys.stdin:
             if self._takers:
                 self._takers[-1](line.rstrip("\r\n"))
+        self.ended = True
 
 
 KEYBOARD = Keyboard()

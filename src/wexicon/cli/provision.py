@@ -38,6 +38,7 @@ class SheetCall(msgspec.Struct, kw_only=True):
     register_at: str | None
     again: bool
     new_ports: bool
+    scan: bool
     allowed: tuple[Path, ...]
     how: Working
     junit_path: Path | None = None
@@ -51,6 +52,11 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
     for option in (
         register_option,
         allow_option,
+        click.option(
+            "--scan",
+            is_flag=True,
+            help="Before each unit wait for a line that names its row or unit, as a barcode scanner types it.",
+        ),
         click.option("--new-ports", is_flag=True, help="Also use ports that appear during the run, one unit each."),
         click.option(
             "--stop-after", type=click.IntRange(0), default=0, help="Start no unit after N failures (0: no limit)."
@@ -117,6 +123,7 @@ def _run(call: SheetCall, *, write: bool) -> None:
         plan=call.plan,
         again=call.again,
         new_ports=call.new_ports,
+        scan=call.scan,
         stop_after=call.stop_after,
         tests=Tests(call.tests),
     )
@@ -171,7 +178,8 @@ def _batch(run: api.SheetRun, call: SheetCall) -> None:
     ):
         setup = how.setup(board.progress, stop)
         asks = run.swaps and len(run.ports) == 1 and how.operated_by == "person" and sys.stdin.isatty()
-        report = api.Report(progress=board.told, request=Requests() if asks else None)
+        requests = Requests(scan=call.scan) if asks or call.scan else None
+        report = api.Report(progress=board.told, request=requests)
         results = run.run(setup, report)
     _write_junit(results, call)
     tell_recorded(run.note)

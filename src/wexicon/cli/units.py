@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
@@ -98,11 +99,14 @@ def _print_unfinished(register: Register) -> None:
 
 
 @units.command()
-@click.argument("unit")
+@click.argument("unit", required=False, default="")
 @register_option
 @json_option
 def show(unit: str, register_at: str | None, as_json: bool) -> None:
-    """Show the history of UNIT (its identity, or its name in a sheet), and its last recorded state."""
+    """Show the history of UNIT (its identity, or its name in a sheet), and its last recorded state.
+
+    Without UNIT it reads one line: the QR code of a label from a scanner, which types it.
+    """
     import msgspec
 
     from wexicon.cli.printing import print_measurements, tell_recorded
@@ -110,6 +114,7 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     from wexicon.work.fleet.recording import the_register
     from wexicon.work.results.measurement import Measurement
 
+    unit = unit or _scanned()
     register = the_register(register_at)
     tell_recorded(register.transport_note)
     register.flush_pending()
@@ -147,6 +152,16 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
         print_line(f"trace: {visible(last.result['trace'])}")
 
 
+def _scanned() -> str:
+    """The unit that is scanned or typed. Raises CallFault if there is none."""
+    if sys.stdin.isatty():
+        print_note("Scan a label, or type a unit:")
+    line = sys.stdin.readline().strip()
+    if not line:
+        raise CallFault("no unit was named", hint="wexicon units list shows all.")
+    return line
+
+
 @units.command()
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 @force_option
@@ -174,7 +189,11 @@ def export(path: Path, force: bool, register_at: str | None, **filters: Unpack[F
     "--page", default="A4", show_default=True, help="A4, A5, letter, WIDTHxHEIGHT, or label: one on each page."
 )
 @click.option(
-    "--with", "settings", default="name,address", show_default=True, help="Settings to print, comma-separated."
+    "--with",
+    "settings",
+    default="name,address",
+    show_default=True,
+    help="Settings and measurements to print, comma-separated.",
 )
 @click.option("--unit", "one", help="Only this unit, by its identity or its name in a sheet.")
 @click.option(
@@ -244,12 +263,17 @@ def _by_name(one: Entry) -> list[tuple[int, str]]:
 
 
 def _lines(one: Entry, names: list[str]) -> Iterator[str]:
-    """What stands on a label below the name: who the module is, and what was last read of these settings."""
+    """What stands on a label below the name: who the module is, and what was last read or measured of these."""
     yield one.unit
     identity = {name: str(text) for name, text in one.result.get("identity", {}).items()}
     after = {line["name"]: _shown(line["after"]) for line in one.result["settings"]}
+    tests = (each for test in one.result.get("tests", []) for each in test.get("measurements", []))
+    measured = {
+        each["name"]: f"{each['value']:g} {each.get('unit', '')}".rstrip()
+        for each in (*one.result.get("measurements", []), *tests)
+    }
     for name in names:
-        text = after.get(name) or identity.get(name, "")
+        text = after.get(name) or identity.get(name, "") or measured.get(name, "")
         if text and text not in one.unit.split():
             yield text if name == "name" else f"{name} {text}"
 

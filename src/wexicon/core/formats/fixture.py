@@ -1,4 +1,5 @@
-"""A fixture: which line of the adapter drives which pin of the module, so that a jig can hold the key and cut the power.
+"""A fixture: which line of the adapter drives which pin of the module, so that a jig can hold the key and cut the power; and
+which program is run after each unit.
 
 The rule: a pin that no line drives is the operator's. Pins called dtr and rts are the lines themselves.
 """
@@ -51,6 +52,13 @@ class Bridge(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     frame: str = "8N1"
 
 
+class After(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`[after]`: the `command` that is run after each unit, with its result on standard input as JSON: what `--json` prints,
+    and `action` (provision, verify or restore). It may take a minute."""
+
+    command: str
+
+
 class FixtureFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A whole fixture file. `idle` are the levels of `dtr` and `rts` while nothing is done, from the opening of the port on;
     without it no key is pressed and the power is on."""
@@ -60,6 +68,7 @@ class FixtureFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     idle: dict[str, bool] = msgspec.field(default_factory=dict)
     pin: dict[str, Pin] = msgspec.field(default_factory=dict)
     input: dict[str, Input] = msgspec.field(default_factory=dict)
+    after: After | None = None
 
 
 class RecordsPins(Protocol):
@@ -85,6 +94,7 @@ class Fixture:
         bridge: Tuning | None = None,
         idle: Mapping[str, bool] | None = None,
         inputs: Mapping[str, Input] | None = None,
+        after: str = "",
     ) -> None:
         resting = {pin.line: (name == POWER) != pin.inverted for name, pin in (pins or {}).items() if pin.line}
         self.idle = {**resting, **(idle or {})}
@@ -93,12 +103,15 @@ class Fixture:
         self.pins = {line: Pin(line) for line in LINES} | dict(pins or {})
         self.inputs = {line: Input(line) for line in INPUT_LINES} | dict(inputs or {})
         self._run = run
+        # What is run after each unit.
+        self.after = after
 
     @property
     def commands(self) -> list[str]:
         """The programs that it runs."""
         driving = [command for pin in self.pins.values() for command in (pin.on, pin.off) if command]
-        return driving + [one.command for one in self.inputs.values() if one.command]
+        reading = [one.command for one in self.inputs.values() if one.command]
+        return driving + reading + ([self.after] if self.after else [])
 
     def reads(self, session: Session, name: str) -> bool:
         """Whether a pin of the module is on. Raises Fault; KeyError where it has no such input."""
@@ -208,5 +221,8 @@ def read_fixture(
     for name in idle:
         if name not in LINES:
             source.complain(("idle", name), f"{name!r} is not one of dtr, rts")
+    after = source.typed(source.data["after"], After, ("after",)) if "after" in source.data else None
+    if after and not after.command.strip():
+        source.complain(("after", "command"), "is empty", 'write command = "PROGRAM", or take [after] out')
     source.finish()
-    return Fixture(pins, run, record, tuning, idle, inputs)
+    return Fixture(pins, run, record, tuning, idle, inputs, after.command if after else "")

@@ -40,18 +40,19 @@ from wexicon.work.results.verdicts import Prove, Verdict
 Answer = TypeVar("Answer")
 # How often a port is looked at while its module is being swapped (seconds).
 LOOKS = 0.4
-# What operators may want while a module is being swapped: to leave this unit out, or to make the one before again.
-SKIP, AGAIN = "skip", "again"
+# What operators may type while a module is being swapped: to leave this unit out, to do the one before again; any other line
+# names the row or the unit that comes next. END: there is nothing more to be typed.
+SKIP, AGAIN, END = "skip", "again", "\x04"
 # After how long operators are reported that the old module is still there.
 REMINDS = 10.0
 
 
 class OperatorRequest(Fault):
-    """The operator wants something else than the swap: `request`."""
+    """The operator wants something else than the swap: `request`, or the unit `chosen`."""
 
-    def __init__(self, request: str) -> None:
+    def __init__(self, request: str, chosen: Job | None = None) -> None:
         super().__init__("skipped on request")
-        self.request = request
+        self.request, self.chosen = request, chosen
 
 
 # Opens a job's module on a port, with a listener of its own.
@@ -60,13 +61,15 @@ Opens = Callable[[Job, str, Listener], AbstractContextManager[Module]]
 
 class BatchOrder(msgspec.Struct, frozen=True, kw_only=True):
     """`write`: provision, else verify; `swaps`: a port that takes another unit needs the operator, who is waited for
-    `patience` seconds; `stop_after` starts no unit after that many failures (0: no limit)."""
+    `patience` seconds; `stop_after` starts no unit after that many failures (0: no limit); with `scan` each unit waits for a
+    line that names it, and those that are not named are left out."""
 
     write: bool = True
     prove: Prove = Prove.AUTO
     stop_after: int = 0
     patience: float = 60.0
     swaps: bool = True
+    scan: bool = False
 
 
 class Batch:
@@ -111,6 +114,8 @@ class Batch:
         self._failed = 0
         self._broken: Fault | None = None
         self._swapping = False
+        # The unit that was named for a port.
+        self._scanned: dict[str, str] = {}
 
     def run(
         self, places: Sequence[PortAssignment], appearing: Callable[[], Iterable[PortAssignment]] | None = None
@@ -145,9 +150,9 @@ class Batch:
             while worker.is_alive():
                 worker.join(0.2)  # so that Ctrl-C is heard meanwhile
         for job in self.jobs:
-            if job.name not in self.results:
+            if job.name not in self.results and not self.order.scan:
                 self._end(job, self._not_done(job))
-        results = [self.results[job.name] for job in self.jobs]
+        results = [self.results[job.name] for job in self.jobs if job.name in self.results]
         self._agree(results)
         return results
 
@@ -198,9 +203,13 @@ class Batch:
             try:
                 result, last = self._one(job, place, asks=asks, last=last)
             except OperatorRequest as asked:
-                if asked.request == AGAIN:
+                if asked.request == END or asked.request == AGAIN or asked.chosen:
                     self.scheduler.give_back(job)
-                    if before:
+                    if asked.request == END:
+                        return
+                    if asked.chosen:
+                        self.scheduler.prefer(place, asked.chosen)
+                    elif before:
                         self.scheduler.requeue(before)
                         asks = False
                     continue
@@ -216,6 +225,7 @@ class Batch:
                 self.scheduler.give_back(job)
                 continue
             before = job
+            self._scanned.pop(place.port, None)
             self.tested(job, result)
             self._end(job, result)
             self.scheduler.end(job, result)
@@ -284,6 +294,7 @@ class Batch:
                             raise
                         # It is the previous module, or the wrong one: ask for another.
                         self.scheduler.was(unit, fault.name)
+                        self._scanned.pop(port, None)
                         asks = True
                 self.scheduler.started(job)
                 self.scheduler.learn(job.known_of(identity, job.wanted))
@@ -301,8 +312,10 @@ class Batch:
     def _met(self, job: Job, module: Module, *, asks: bool, last: str) -> dict[str, str]:
         """Who is on the port: a module that is no other unit of this batch. Asks for it to be put there where that is due."""
         session, operator = module.session, module.operator
+        if self.order.scan and self._scanned.get(session.link.name) != job.name:
+            self._await_scan(job, module, last)
         until = session.clock.now() + self.order.patience
-        if asks:
+        if asks and not self.order.scan:
             text = (
                 f"Remove {visible(last)}. Insert the module for {job.name}."
                 if last
@@ -317,9 +330,8 @@ class Batch:
         told = gone = False
         while True:
             session.heed_stop()
-            request = self.request() if asks else ""
-            if request:
-                raise OperatorRequest(request)
+            if asks and (request := self.request()):
+                self._requested(request, job, module)
             try:
                 module.attention.gain([*module.likely, module.lexicon.factory])
                 identity = dict(module.identify())
@@ -342,6 +354,47 @@ class Batch:
         if asks:
             operator.noticed()
         return identity
+
+    def _await_scan(self, job: Job, module: Module, last: str) -> None:
+        """Waits until a line names a unit. Raises OperatorRequest unless it is this one."""
+        session, port = module.session, module.session.link.name
+        text = "Insert a module, and scan its row or unit."
+        text = f"Remove {visible(last)}. {text}" if last else text
+        self.progress(UnitProgress(job.name, port, "to be scanned"))
+        session.asked("scan", text)
+        module.operator.ask("scan", text)
+        while self._scanned.get(port) != job.name:
+            session.heed_stop()
+            if request := self.request():
+                self._requested(request, job, module)
+            else:
+                session.quiet(LOOKS)
+
+    def _requested(self, line: str, job: Job, module: Module) -> None:
+        """Heeds what the operator typed or scanned. Raises OperatorRequest unless it names the unit that is waited for."""
+        port = module.session.link.name
+        if line == AGAIN or (line == SKIP and not self.order.scan) or (line == END and self.order.scan):
+            raise OperatorRequest(line)
+        chosen = self._named(line) if line != END else None
+        if chosen is job:
+            self._scanned[port] = job.name
+        elif chosen and self.scheduler.is_left(chosen):
+            self._scanned[port] = chosen.name
+            raise OperatorRequest("", chosen)
+        elif line != END:
+            what = f"{chosen.name} is not open any more" if chosen else f"No row or unit is called {visible(line)[:60]}"
+            module.operator.ask("scan", f"{what}.")
+
+    def _named(self, line: str) -> Job | None:
+        """The unit that a line names: by its name, the key of its row, or the identity that its module has in the register."""
+        for job in self.jobs:
+            if line in (job.name, job.row.key if job.row else job.name):
+                return job
+        families = dict.fromkeys(job.seat.lexicon.about.family for job in self.jobs)
+        owner = ""
+        with suppress(RegisterAway):
+            owner = next(filter(None, map(self.claims.owner, (line, *(f"{one} {line}" for one in families)))), "")
+        return next((job for job in self.jobs if job.name == owner), None)
 
     def _asked(self, job: Job, module: Module, ask: Callable[[], Answer]) -> Answer:
         """Asks the register; while that is away, waits, and what the module sends is read. Raises Stopped."""

@@ -66,6 +66,8 @@ class Scheduler:
         self._refused: dict[str, set[str]] = {}
         self._seen: dict[str, str] = {}
         self._working: dict[str, PortAssignment] = {}
+        # The unit that an operator has chosen for a port.
+        self._preferred: dict[str, Job] = {}
         self._busy = 0
 
     @property
@@ -118,6 +120,8 @@ class Scheduler:
             with self._choosing:
                 with self.changed:
                     ready, seen = self._ready(place, most), self._changes
+                    preferred = self._preferred.pop(place.port, None)
+                    ready = [job for job in ready if job is preferred] or ready
                 try:
                     job = self.claims.take(ready) if ready else None
                 except RegisterAway:
@@ -215,6 +219,19 @@ class Scheduler:
         with self._choosing, self.changed:
             self._left.insert(0, job)
             self._tell_all()
+
+    def is_left(self, job: Job) -> bool:
+        """Whether a unit is not started yet."""
+        with self.changed:
+            return job in self._left
+
+    def prefer(self, place: PortAssignment, job: Job) -> None:
+        """A unit is to be the next on this port, if nobody has it yet."""
+        with self.changed:
+            if job in self._left:
+                self._left.remove(job)
+                self._left.insert(0, job)
+                self._preferred[place.port] = job
 
     def end(self, job: Job, result: UnitResult) -> None:
         """A unit that was started has ended."""

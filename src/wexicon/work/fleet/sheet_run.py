@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from wexicon.core.faults import CallFault, FileFault, RegisterAway
+from wexicon.core.faults import CallFault, Fault, FileFault, RegisterAway
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
-from wexicon.core.text import counted
+from wexicon.core.text import counted, encodable
 from wexicon.core.values import Value
 from wexicon.folders import state_folder
 from wexicon.links.lock import look_at_all
@@ -44,7 +44,8 @@ class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
     """What to do with the units of a sheet. `write`: provision, else verify; `prove` is the evidence required; `plan`: a dry
     run; `again` overrides the register's match of module and unit; `new_ports` also uses ports that appear; `stop_after`
     starts no unit after that many failures (0: no limit); `tests` are those of the sheet's tests that are run; `restores` is
-    the module whose earlier settings these are, as the register calls it: only that one is written to."""
+    the module whose earlier settings these are, as the register calls it: only that one is written to; `scan` waits for a
+    line that names the row or the unit before each."""
 
     write: bool = True
     prove: Prove = Prove.AUTO
@@ -54,6 +55,7 @@ class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
     stop_after: int = 0
     tests: Tests = Tests.ALL
     restores: str = ""
+    scan: bool = False
 
     @property
     def did(self) -> str:
@@ -112,7 +114,7 @@ class SheetRun:
     def is_batch(self) -> bool:
         """Whether claims and records are needed for each unit."""
         several = self.sheet.has_fixed_units or len(self.sheet.seats) > 1
-        return not self.single or self.order.new_ports or (several and not self.order.plan)
+        return not self.single or self.order.new_ports or self.order.scan or (several and not self.order.plan)
 
     @property
     def swaps(self) -> bool:
@@ -133,6 +135,8 @@ class SheetRun:
         if not self.ports and not self.order.new_ports:
             hint = "`wexicon ports` lists them; --new-ports waits for new ones."
             raise CallFault("no port is named", hint=hint)
+        if self.order.scan and (len(self.ports) != 1 or self.order.new_ports or self.order.plan or len(self.jobs) < 2):
+            raise CallFault("--scan needs one port and a sheet of several units", hint="Name one PORT.")
         if self.order.plan and not self.single:
             raise CallFault("--plan needs a single unit", hint="Name it by --seat and --row.")
         if self._register_at:
@@ -233,6 +237,7 @@ class SheetRun:
             # A module that is not the one to be restored was not touched.
             if order.restores in ("", seat.lexicon.unit_of(result.identity)):
                 self._record(job, result)
+            self._after(setup, result)
         return result
 
     def _batch(self, setup: Setup, report: Report) -> list[UnitResult]:
@@ -255,6 +260,11 @@ class SheetRun:
             self._results[job.name] = result
             tests.alone(job, result)
 
+        def kept(job: Job, result: UnitResult) -> None:
+            self._keep(job, result)
+            if not tests.waits(job):
+                self._after(setup, result)
+
         look_at_all(place.port for place in self.ports)
         with claims:
             batch = Batch(
@@ -267,9 +277,10 @@ class SheetRun:
                     stop_after=order.stop_after,
                     patience=setup.patience,
                     swaps=True,
+                    scan=order.scan,
                 ),
                 progress=report.progress,
-                keep=self._keep,
+                keep=kept,
                 stopping=setup.stopping,
                 store=store,
                 claims=claims,
@@ -283,6 +294,7 @@ class SheetRun:
             for job in tests.together(batch.results):
                 result = batch.results[job.name]
                 self._keep(job, result, tested=True)
+                self._after(setup, result)
                 report.progress(UnitProgress(job.name, result.port, str(result.verdict), result))
             return results
 
@@ -291,6 +303,18 @@ class SheetRun:
         # A unit that was not reached has nothing to record.
         if result.settings:
             self._record(job, result, self._recorded.get(job.name, "") if tested else "")
+
+    def _after(self, setup: Setup, result: UnitResult) -> None:
+        """Runs the fixture's command for a unit that was worked on; that it failed is remarked, and changes no verdict."""
+        if not setup.fixture.after or not result.port:
+            return
+        from wexicon.work.contact.relay_commands import LONGEST_AFTER, run_command
+
+        told = {"action": self.order.did, **encodable(msgspec.to_builtins(result, enc_hook=str))}
+        try:
+            run_command(setup.fixture.after, msgspec.json.encode(told), LONGEST_AFTER)
+        except Fault as fault:
+            result.remarks.append(fault.what)
 
     def _record(self, job: Job, result: UnitResult, before: str = "") -> None:
         if not self.order.write:

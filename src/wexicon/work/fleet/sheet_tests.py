@@ -171,6 +171,10 @@ class SheetTests:
             if one.alone and one.owner is job:
                 self._run(one, {job.name: result})
 
+    def waits(self, job: Job) -> bool:
+        """Whether a test that needs other units too may yet change what came of this one."""
+        return any(not one.alone and (one.owner is job or job in one.written) for one in self.due)
+
     def together(self, results: Mapping[str, UnitResult]) -> list[Job]:
         """Runs the tests that need several units, once all are done; the units whose results changed."""
         changed: dict[str, Job] = {}
