@@ -25,6 +25,7 @@ from benchmarks.fleet import fleet
 from benchmarks.floor import busy, together
 from benchmarks.listening import growth as listened_growth
 from benchmarks.listening import rate as listening_rate
+from benchmarks.record import comparing, reporting
 from benchmarks.registers import registers
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.dialogue import read_dialogue
@@ -359,6 +360,20 @@ def traces() -> None:
             line(f"a trace: trace show {' '.join(words)}".rstrip(), f"{count / took / 1000:.0f} k/s", "200 k/s")
 
 
+def record() -> None:
+    """Two traces compared; a report of 1, 20 and 2,000 units."""
+    took = [statistics.median(comparing(10_000 * size) for _ in range(3)) for size in SIZES]
+    figures = " ".join(f"{one / took[0]:.1f}" for one in took)
+    line(f"growth of trace compare (10,000 exchanges; {took[0] * 1000:.0f} ms) at 1, 2, 4, 8", figures, "1 2 4 8")
+    for count, goal in ((1, "2 s"), (20, "3 s"), (2000, "20 s")):
+        ours, base = reporting(count)
+        line(
+            f"wexicon report of {count} units / wexicon units export of them",
+            f"{ours / base:.1f} x ({ours:.1f} s)",
+            goal,
+        )
+
+
 def listening() -> None:
     """Sentences that `listen` decodes, traces and prints."""
     found, times = listening_rate()
@@ -448,6 +463,7 @@ ALL = (
     ten_thousand_units,
     rehearsing_a_sheet,
     engine_throughput,
+    record,
     listening,
     programs_start,
     traces,

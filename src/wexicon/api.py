@@ -441,11 +441,13 @@ def rehearse_listening(
     *,
     show: Callable[[HeardEvent], object] = lambda event: None,
     stopping: Callable[[], bool] = lambda: False,
+    trace: Path | None = None,
+    force: bool = False,
 ) -> Listened:
-    """Listens to a stand-in of a rig file in virtual time. Raises Fault."""
+    """Listens to a stand-in of a rig file in virtual time, traced if `trace` names a file. Raises Fault."""
     from wexicon.work.simulation.virtual_listening import rehearse_listening
 
-    return rehearse_listening(rig, unit, order, lexicon, show=show, stopping=stopping)
+    return rehearse_listening(rig, unit, order, lexicon, show=show, stopping=stopping, trace=trace, force=force)
 
 
 # -- sheets ---------------------------------------------------------------------------------------------------------------

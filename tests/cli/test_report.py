@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from tests.conftest import virtual, wexicon
 from wexicon.records.entry import Entry
 from wexicon.records.report import LONGEST, report_page
-from wexicon.records.report_figures import figures
+from wexicon.records.report_figures import figures, step_outcomes
 from wexicon.records.report_pdf import browser, printed
 
 SHEET = 'format = 1\ntitle = "Marrow Estuary"\n[seat.mast]\nlexicon = "lindle-l9"\n'
@@ -182,6 +182,10 @@ def test_the_figures_hold_what_the_records_say() -> None:
     assert len(ids) == len(set(ids)) and not re.search("http|<style|<metadata|<script", "".join(drawn.values()))
     assert "Time by unit: 40 units" in {one.caption for one in figures([(one.name, one.result) for one in batch(40)])}
     assert figures([("mast", {})]) == []
+    # Of a step at which units ended, no more are drawn than there were.
+    passed, ended = step_outcomes([one.result for one in batch(20)])
+    assert (passed["read"], ended["read"], passed["write"], ended["write"]) == (20, 0, 16, 4)
+    assert ">$x$ m<" in figures([("$x$ m", batch(1)[0].result), ("$y$", batch(1)[0].result)])[3].svg
 
 
 def test_without_a_browser_a_pdf_is_refused_and_nothing_is_written(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -219,8 +219,15 @@ def test_a_table_holds_each_record_and_no_formula(folder: Path) -> None:
 def test_a_figure_has_the_steps_and_the_waits(folder: Path) -> None:
     assert "wrote t.svg" in wexicon("trace", "plot", "L9-00611", "t.svg").stdout
     text = Path("t.svg").read_text()
-    for one in ("identify", "read", "waiting for answers", "steps", "events", "link"):
+    for one in ("identify", "read", "waiting for answers", "steps", "events", "rate"):
         assert f"<!-- {one} -->" in text, one
+    # A module that sleeps: its states are lanes of their own.
+    listened = ("listen", "saver", "--rig", str(SAMPLE / "estuary.toml"), "--for", "12m", "--ask", "--only", "none")
+    wexicon(*listened, "--trace", "sleep.jsonl")
+    wexicon("trace", "plot", "sleep.jsonl", "sleep.svg")
+    drawn = Path("sleep.svg").read_text()
+    assert all(f"<!-- {one} -->" in drawn for one in ("sleep", "asleep", "sleep awake", "link idle"))
+    assert "asleep" not in text
     records: list[Any] = [
         Record(1.0, What.SAID, "AT"),
         Record(1.1, What.HEARD, "AT", role=Role.ECHO),

@@ -191,9 +191,11 @@ def test_a_scanned_line_chooses_the_row_or_the_unit() -> None:
         assert standin.flash["addr"] == 13
         one.type("M3\r")
         one.read("mast M3 is not open any more.")
+        one.type("again\r")
+        one.read("Insert a module, and scan its row or unit.", times=3)
         rig.call(lambda: standin.operate("swap"))
         one.type("mast M1\r")
-        one.read("Insert a module, and scan its row or unit.", times=3)
+        one.read("Insert a module, and scan its row or unit.", times=4)
         one.type("\x04")
         assert "2 of 2 conform" in one.read("2 of 2 conform") and one.end() == 0
     made = {one["name"]: one["unit"] for one in json.loads(wexicon("units", "list", "--json").stdout)}

@@ -97,7 +97,10 @@ def listen(call: ListenCall) -> None:
     if call.rig_path:
         if call.duration is None and not call.until:
             raise CallFault("in virtual time it would never end", hint="Say for how long: --for 1h.")
-        made = api.rehearse_listening(call.rig_path, call.port, order, call.lexicon_name, show=show)
+        how = call.how
+        made = api.rehearse_listening(
+            call.rig_path, call.port, order, call.lexicon_name, show=show, trace=how.trace_path, force=how.force
+        )
         show.print()
     else:
         made = _on_port(call, order, show)

@@ -6,6 +6,7 @@ trace.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -20,7 +21,9 @@ from wexicon.files import write_new
 from wexicon.folders import state_folder
 
 if TYPE_CHECKING:
+    from wexicon.records.trace import Record
     from wexicon.records.trace_compare import Difference
+    from wexicon.records.trace_plot import Span
 
 KINDS = ("csv", "txt", "pcapng")
 LONGEST = 60
@@ -131,17 +134,45 @@ def _print_first(one: Difference) -> None:
 @click.command()
 @click.argument("name", metavar="TRACE")
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@click.option("--lexicon", "-l", "lexicon_name", help="The lexicon that knows the states.  [default: the module's own]")
 @force_option
-def plot(name: str, path: Path, force: bool) -> None:
-    """Draw TRACE to FILE (.png, .svg, .pdf): steps, lines said and heard, events and waiting over time; where the time went."""
+def plot(name: str, path: Path, lexicon_name: str | None, force: bool) -> None:
+    """Draw TRACE to FILE (.png, .svg, .pdf): steps, lines said and heard, events, waiting, the link, and states that the
+    module reports (asleep, registered) over time; where the time went."""
     from wexicon.cli.plotting import check_plot, kind_of
     from wexicon.records.trace_plot import plot_trace
     from wexicon.records.trace_reader import read_trace
 
     check_plot(path, force)
     found = trace_named(name)
-    write_new(path, plot_trace(found.stem, list(read_trace(found)), kind_of(path)), force=force)
+    records = list(read_trace(found))
+    made = plot_trace(found.stem, records, kind_of(path), _states(records, lexicon_name))
+    write_new(path, made, force=force)
     print_line(f"wrote {path}")
+
+
+def _states(records: Sequence[Record], lexicon_name: str | None) -> dict[str, list[Span]]:
+    """The states that the events of a trace report, by the lexicon that was named or is the module's. Raises Fault."""
+    from wexicon.core.faults import Fault
+    from wexicon.records.trace import What
+    from wexicon.work.contact.catalog import find_lexicon
+    from wexicon.work.function.states import States
+
+    family = next((one.name.split()[0] for one in records if one.what is What.FINISHED and one.name), "")
+    try:
+        lexicon = find_lexicon(lexicon_name or family) if lexicon_name or family else None
+    except Fault:
+        if lexicon_name:
+            raise
+        lexicon = None
+    if lexicon is None:
+        return {}
+    heard, states = lexicon.listening, States(())
+    for one in records:
+        if one.what is What.HEARD and (reports := heard.states.get(one.name)) and reports[1] in one.values:
+            states.take(one.at, reports[0], heard.shown(one.name, reports[1], one.values[reports[1]]))
+    states.end(records[-1].at if records else 0.0)
+    return {name: [(one.begins, one.ends, one.state) for one in track.spans] for name, track in states.tracks.items()}
 
 
 @click.command()

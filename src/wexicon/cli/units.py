@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -17,7 +18,6 @@ from wexicon.cli.show import emit_json, force_option, json_option, print_line, p
 from wexicon.cli.units_compare import compare
 from wexicon.cli.units_watch import watch
 from wexicon.cli.values import env_option, file_option
-from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, encodable, visible
 from wexicon.files import OVERWRITE, write_new
@@ -109,10 +109,12 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     """
     import msgspec
 
-    from wexicon.cli.printing import print_measurements, tell_recorded
+    from wexicon.cli.printing import print_measurements, print_tests, tell_recorded
     from wexicon.records.step_times import told_times
     from wexicon.work.fleet.recording import the_register
     from wexicon.work.results.measurement import Measurement
+    from wexicon.work.results.sheet_test import SheetTestResult
+    from wexicon.work.results.unit import UnitResult
 
     unit = unit or _scanned()
     register = the_register(register_at)
@@ -140,10 +142,8 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     if measured:
         print_line("")
         print_measurements(measured)
-    tests = [(test["name"], spoken(test["seconds"]), str(test["verdict"])) for test in last.result.get("tests", [])]
-    if tests:
-        print_line("")
-        print_table(("test", "took", "verdict"), tests, ours=2)
+    with contextlib.suppress(msgspec.ValidationError):  # what another bench wrote need be no test
+        print_tests([UnitResult(tests=msgspec.convert(last.result.get("tests", []), list[SheetTestResult]))])
     if unit != last.name and unit in [one.name for one in found]:
         print_line(f"note: formerly {visible(unit)}, now {visible(last.name)}", "yellow")
     if times := told_times(last.result.get("steps", [])):

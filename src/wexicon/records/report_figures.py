@@ -83,17 +83,23 @@ def _written(figure: Figure, caption: str, number: int) -> Drawn:
     return Drawn(caption, re.sub(r'width="[^"]*pt" height="[^"]*pt"|height="[^"]*pt"', "", text, count=2))
 
 
-def _outcomes(results: Sequence[Result]) -> Drawn | None:
+def step_outcomes(results: Sequence[Result]) -> tuple[Counter[str], Counter[str]]:
     """How many units did each step, and how many ended there."""
     passed: Counter[str] = Counter()
     failed: Counter[str] = Counter()
     for result in results:
         done = times_by_step(result.get("steps", []))
-        passed.update(done)
+        passed.update(list(done))
         failure = result.get("failure")
         if failure and (at := step_name(str(failure.get("step", "")))):
             failed[at] += 1
             passed[at] -= at in done
+    return passed, failed
+
+
+def _outcomes(results: Sequence[Result]) -> Drawn | None:
+    """How many units did each step, and how many ended there, as bars."""
+    passed, failed = step_outcomes(results)
     names = [*passed, *(name for name in failed if name not in passed)]
     if not names:
         return None

@@ -1,4 +1,4 @@
-"""A trace as a figure: steps, lines sent and received, events, waiting and the link over time, and where the time went.
+"""A trace as a figure: steps, lines sent and received, events, waiting, the link and states over time, and where the time went.
 
 The rule: each mark is a record of the trace. Waiting is the time from a line that was said to the first line that was heard.
 """
@@ -6,10 +6,12 @@ The rule: each mark is a record of the trace. Waiting is the time from a line th
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from itertools import cycle
 from typing import TYPE_CHECKING
 
 from wexicon.core.durations import spoken
+from wexicon.core.text import visible
 from wexicon.records.trace import Record, What
 
 if TYPE_CHECKING:
@@ -17,15 +19,18 @@ if TYPE_CHECKING:
 
 BLUE, ORANGE, RED, GREY, GREEN = "#1f5a92", "#d98a2b", "#b3261e", "#8a8f98", "#3c7d3c"
 _STEPS = ("#c9d9ea", "#f2ddc0", "#cfe3cf", "#e3d0e8", "#dcdcdc", "#f0c9c6")
-LANES = ("steps", "said", "heard", "events", "waiting", "link")
+LANES = ("steps", "said", "heard", "events", "waiting", "rate")
+_STATES = ("#8fb8de", "#e8b46a", "#8cc29a", "#c79ad1", "#b5b5b5", "#e59a92", "#9ad0cf", "#d6c77a")
 # Where there are more steps or changes of the link, they have no text.
 MOST_TEXTS = 24
 
 Span = tuple[float, float, str]
 
 
-def plot_trace(title: str, records: Sequence[Record], kind: str) -> bytes:
-    """The figure, as a file of this kind."""
+def plot_trace(
+    title: str, records: Sequence[Record], kind: str, states: Mapping[str, Sequence[Span]] | None = None
+) -> bytes:
+    """The figure, as a file of this kind; `states` are those that the module reported, each with its spans."""
     from matplotlib.figure import Figure
 
     last = max([one.at for one in records] or [1.0]) or 1.0
@@ -33,7 +38,7 @@ def plot_trace(title: str, records: Sequence[Record], kind: str) -> bytes:
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
     above, below = figure.subplots(2, 1, height_ratios=(3, 1.4))
     figure.suptitle(title, fontsize=16, parse_math=False)
-    _lanes(above, records, steps, last)
+    _lanes(above, records, steps, last, states or {})
     _shares(below, records, steps)
     whole = io.BytesIO()
     figure.savefig(whole, format=kind, metadata={"Date": None} if kind == "svg" else None)
@@ -63,16 +68,22 @@ def waits(records: Iterable[Record]) -> list[tuple[float, float]]:
     return found
 
 
-def _lanes(axes: Axes, records: Sequence[Record], steps: Sequence[Span], last: float) -> None:
+def _lanes(
+    axes: Axes, records: Sequence[Record], steps: Sequence[Span], last: float, states: Mapping[str, Sequence[Span]]
+) -> None:
     unit, factor = ("s", 1.0) if last < 300 else ("min", 1 / 60) if last < 18_000 else ("h", 1 / 3600)
     lane = {name: at for at, name in enumerate(LANES)}
-    names = list(dict.fromkeys(name for _, _, name in steps))
-    for number, (begins, ends, name) in enumerate(steps):
-        colour = _STEPS[names.index(name) % len(_STEPS)]
-        axes.broken_barh([(begins * factor, (ends - begins) * factor)], (lane["steps"] - 0.36, 0.72), color=colour)
-        if number < MOST_TEXTS and ends - begins > 0.06 * last:
-            middle = (begins + ends) / 2 * factor
-            axes.annotate(name, (middle, lane["steps"]), ha="center", va="center", fontsize=11, parse_math=False)
+    lanes = [*LANES, *states]
+    _spans(axes, lane["steps"], steps, last, factor, dict(zip(_names(steps), cycle(_STEPS), strict=False)))
+    told = [f"{name} {state}" for name, spans in states.items() for state in _names(spans)]
+    colours = dict(zip(told, cycle(_STATES), strict=False))
+    for at, (name, spans) in enumerate(states.items(), len(LANES)):
+        own = {state: colours[f"{name} {state}"] for state in _names(spans)}
+        _spans(axes, at, spans, last, factor, own)
+    for text, colour in colours.items():
+        axes.barh([0], [0], color=colour, label=visible(text))
+    if told:
+        axes.legend(fontsize=11, loc="center left", bbox_to_anchor=(1.0, 0.3), frameon=False)
     said = [one.at * factor for one in records if one.what is What.SAID]
     heard = [one.at * factor for one in records if one.what is What.HEARD]
     events = [one.at * factor for one in records if one.what is What.AWAITED or (one.what is What.HEARD and one.name)]
@@ -81,15 +92,28 @@ def _lanes(axes: Axes, records: Sequence[Record], steps: Sequence[Span], last: f
     axes.plot(events, [float(lane["events"])] * len(events), "o", color=ORANGE, markersize=6)
     bars = [(begins * factor, (ends - begins) * factor) for begins, ends in waits(records)]
     axes.broken_barh(bars, (lane["waiting"] - 0.3, 0.6), color=ORANGE, alpha=0.7)
-    _link(axes, records, lane["link"], factor)
+    _link(axes, records, lane["rate"], factor)
     for one in records:
         if one.what is What.STARTED:
             axes.axvline(one.at * factor, color=GREEN, linewidth=1.6, linestyle=":")
-    axes.set_yticks(range(len(LANES)), list(LANES), fontsize=12)
-    axes.set(ylim=(len(LANES) - 0.4, -0.6), xlim=(-0.01 * last * factor, 1.01 * last * factor))
+    axes.set_yticks(range(len(lanes)), lanes, fontsize=12, parse_math=False)
+    axes.set(ylim=(len(lanes) - 0.4, -0.6), xlim=(-0.01 * last * factor, 1.01 * last * factor))
     axes.set_xlabel(f"time ({unit}); dotted: a start was observed", fontsize=13)
     axes.grid(axis="x", alpha=0.3)
     axes.tick_params(labelsize=11)
+
+
+def _names(spans: Sequence[Span]) -> list[str]:
+    return list(dict.fromkeys(name for _, _, name in spans))
+
+
+def _spans(axes: Axes, at: int, spans: Sequence[Span], last: float, factor: float, colours: Mapping[str, str]) -> None:
+    """Bars with a colour and, where there is room, a text for each name."""
+    for number, (begins, ends, name) in enumerate(spans):
+        axes.broken_barh([(begins * factor, (ends - begins) * factor)], (at - 0.36, 0.72), color=colours[name])
+        if number < MOST_TEXTS and ends - begins > 0.008 * last * len(name) + 0.01 * last:
+            middle = (begins + ends) / 2 * factor
+            axes.annotate(name, (middle, at), ha="center", va="center", fontsize=11, parse_math=False)
 
 
 def _link(axes: Axes, records: Sequence[Record], lane: int, factor: float) -> None:

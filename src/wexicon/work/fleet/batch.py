@@ -225,7 +225,6 @@ class Batch:
                 self.scheduler.give_back(job)
                 continue
             before = job
-            self._scanned.pop(place.port, None)
             self.tested(job, result)
             self._end(job, result)
             self.scheduler.end(job, result)

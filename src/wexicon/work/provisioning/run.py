@@ -214,6 +214,7 @@ class ProvisioningRun:
             )
             return
         self._note_prior()
+        self.result.prior = self.begun.prior
         self._enter("load")
         self.begun.remember({})
         self.session.log(f"loading {file}: {differs}")
@@ -374,6 +375,7 @@ class ProvisioningRun:
         back old values."""
         can = strongest(self.module, self.order.prove)
         before = self.begun.before
+        self.result.prior = self.begun.prior
         self._resume()
         for turn in range(MOST_TURNS):
             todo = self._todo(first=turn == 0)
@@ -439,7 +441,6 @@ class ProvisioningRun:
                 setting = self.lexicon.settings[name]
                 if (shown := Shown.of(setting, reading.value)) and not setting.secret:
                     self.begun.prior[name] = shown.storable()
-        self.result.prior = self.begun.prior
 
     def _remember(self) -> None:
         self.begun.remember(self.witness.planted)
