@@ -11,6 +11,8 @@ import threading
 import time
 from collections import Counter, deque
 from collections.abc import Sequence
+from itertools import chain
+from statistics import median
 from typing import TYPE_CHECKING
 
 from wexicon.cli.banner import banner
@@ -20,6 +22,7 @@ from wexicon.cli.progress import EVERY, KEYBOARD, Progress
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.text import counted, visible
+from wexicon.records.step_times import times_by_step, told_times
 from wexicon.work.fleet.batch import AGAIN, END, SKIP
 
 if TYPE_CHECKING:
@@ -59,6 +62,10 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
     parts = [f"{conform} of {len(results)} conform", *(f"{n} {one}" for one, n in counts.most_common())]
     tests = Counter(str(test.verdict) for result in results for test in result.tests)
     parts += [f"{counted(n, 'test')} {one}" for one, n in tests.most_common()]
+    steps = [times_by_step({"step": one.step, "seconds": one.seconds} for one in unit.steps) for unit in results]
+    middle = {name: median(own[name] for own in steps if name in own) for name in dict.fromkeys(chain(*steps))}
+    if times := told_times({"step": name, "seconds": seconds} for name, seconds in middle.items()):
+        print_line(f"time of a unit by step, median: {times}")
     told, good = ", ".join(parts), not counts and set(tests) <= {"passed"}
     print_line(f"{told}; {spoken(took)}", "bold green" if good else "bold yellow")
 

@@ -12,7 +12,6 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 import click
-import msgspec
 
 from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import register_option
@@ -45,7 +44,7 @@ def watch(once: bool, register_at: str | None, as_json: bool) -> None:
     runs = runs_now(register.database)
     if once or as_json:
         if as_json:
-            emit_json([{**msgspec.to_builtins(one), "state": one.state} for one in runs])
+            emit_json(runs)
         elif runs:
             print_table(*_table(runs))
         else:
@@ -64,7 +63,7 @@ def watch(once: bool, register_at: str | None, as_json: bool) -> None:
 def _follow(runs: list[RunState], now: Callable[[], list[RunState]]) -> None:
     said: dict[str, tuple[str, ...]] = {}
     while True:
-        for row in _table(runs)[1]:
+        for row in (_row(one, one.left(runs)) for one in runs):
             # The expected end moves all the time.
             told = tuple(cell for at, cell in enumerate(row) if COLUMNS[at] not in ("units/h", "ends"))
             if said.get(row[0]) != told:
@@ -77,7 +76,9 @@ def _follow(runs: list[RunState], now: Callable[[], list[RunState]]) -> None:
 def _table(runs: list[RunState]) -> Table:
     if not runs:
         return ("bench",), [("no bench works with this register now",)]
-    return COLUMNS, [_row(one, one.left(runs)) for one in runs]
+    rows = [_row(one, one.left(runs)) for one in runs]
+    used = [at for at in range(len(COLUMNS)) if any(row[at] for row in rows)]
+    return [COLUMNS[at] for at in used], [[row[at] for at in used] for row in rows]
 
 
 def _row(one: RunState, left: float | None) -> tuple[str, ...]:

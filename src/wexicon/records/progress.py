@@ -33,8 +33,8 @@ class Doing(msgspec.Struct, frozen=True, array_like=True):
 
 
 class RunState(msgspec.Struct, frozen=True):
-    """How far a run is. `age` is since when it runs, `quiet` since when it gave no sign, `ended` whether it said that it ended;
-    times in seconds."""
+    """How far a run is. `age` is since when it runs, `quiet` since when it gave no sign (seconds); `state` is working, ended,
+    or silent: then it may have died, or its bench cannot reach the register."""
 
     bench: str
     sheet: str
@@ -43,14 +43,9 @@ class RunState(msgspec.Struct, frozen=True):
     failed: int
     age: float
     quiet: float
-    ended: bool
+    state: str
     doing: list[Doing]
     failure: str
-
-    @property
-    def state(self) -> str:
-        """Working, ended, or silent: then it may have died, or its bench cannot reach the register."""
-        return "ended" if self.ended else "silent" if self.quiet > SILENT else "working"
 
     @property
     def hourly(self) -> float | None:
@@ -121,6 +116,7 @@ def _state(row: dict[str, object]) -> RunState:
         doing = []
     total, done, failed = (one if isinstance(one := row[name], int) else 0 for name in ("total", "done", "failed"))
     now, began, seen = (float(row[name]) for name in ("now", "began", "seen"))  # type: ignore[arg-type]
+    quiet = max(0.0, now - seen)
     return RunState(
         visible(str(row["bench"])),
         visible(str(row["sheet"])),
@@ -128,8 +124,8 @@ def _state(row: dict[str, object]) -> RunState:
         done,
         failed,
         age=now - began,
-        quiet=max(0.0, now - seen),
-        ended=row["ended"] is not None,
+        quiet=quiet,
+        state="ended" if row["ended"] is not None else "silent" if quiet > SILENT else "working",
         doing=[Doing(*(visible(text) for text in msgspec.structs.astuple(one))) for one in doing],
         failure=visible(str(row["failure"])),
     )

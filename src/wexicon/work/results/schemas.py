@@ -10,6 +10,8 @@ from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.formats.sheet import SheetFile
 from wexicon.core.values import KINDS
 from wexicon.records.entry import Entry
+from wexicon.records.progress import RunState
+from wexicon.records.settings_compare import SettingPair
 from wexicon.records.trace import Record
 from wexicon.records.trace_compare import TraceComparison
 from wexicon.work.results.dialogue import ActionResult, DialogueResult
@@ -39,6 +41,8 @@ TITLES: dict[str, tuple[object, str]] = {
     "port": (PortInfo, "One port"),
     "trace": (Record, "One record of a trace"),
     "comparison": (TraceComparison, "Result of trace compare"),
+    "run": (RunState, "One run of units watch"),
+    "pair": (SettingPair, "One setting of units compare"),
     "lexicon": (LexiconFile, "Lexicon, format 1"),
     "sheet": (SheetFile, "Sheet, format 1"),
 }
