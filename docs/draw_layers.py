@@ -31,6 +31,7 @@ LEVELS = (
     ("core.dialogue",),
     ("core.protocol",),
     ("core.values",),
+    ("core.engineering",),
     ("core.standards",),
     ("core",),
 )
@@ -53,7 +54,8 @@ ABOUT = {
     "core.dialogue": "statements, reader, runner, drafts",
     "core.protocol": "the engine, without a port: framing to session",
     "core.values": "kinds of values",
-    "core.standards": "character sets, PDU, NMEA, waveform",
+    "core.engineering": "the sums: one function a formula",
+    "core.standards": "character sets, PDU, NMEA, timers, checks, waveform",
     "core": "text, faults, durations, tuning, agenda, registry",
 }
 

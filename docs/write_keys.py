@@ -19,7 +19,8 @@ import msgspec
 from wexicon.core.formats import fixture, sheet
 from wexicon.core.formats.lexicon import tables
 from wexicon.core.protocol import speech
-from wexicon.core.values import KINDS, coded, compound, numbers, texts
+from wexicon.core.standards import timers
+from wexicon.core.values import KINDS, coded, compound, texts
 from wexicon.rig import air, bench, uart
 
 HEAD = """# Every key
@@ -37,7 +38,7 @@ ALLOWED = {
     ("Speech", "quotes"): speech.QUOTES,
     ("Speech", "answer"): ("lines", "silence 60ms", "sentences", "bytes 20ms"),
     ("GroupTable", "checksum"): ("sum", "xor"),
-    ("Timer", "form"): tuple(numbers.TIMER_UNITS),
+    ("Timer", "form"): tuple(timers.UNITS),
     ("Text", "charset"): texts.CHARSETS,
     ("Address", "order"): texts.ORDERS,
     ("Pin", "line"): fixture.LINES,

@@ -36,6 +36,7 @@ COMMANDS = {
     "units": ("units:units", "The register: identity and last state of each unit."),
     "report": ("report:report", "Write an HTML report of the units in the register."),
     "trace": ("trace:trace", "List, print, compare, draw or export traces."),
+    "calc": ("calc:calc", "Work out timers, powers, time on air, channels, checksums, dividers."),
     "schema": ("schema:schema", "Print the JSON Schema of a result or a file format."),
     "demo": ("demo:demo", "Provision a sample module, with no hardware."),
 }

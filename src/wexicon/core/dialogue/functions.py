@@ -11,6 +11,7 @@ from collections.abc import Callable, Sequence
 from decimal import Decimal, DecimalException
 from zlib import crc32
 
+from wexicon.core.dialogue.sums import SUMS
 from wexicon.core.registry import Registry
 from wexicon.core.standards import pdu
 from wexicon.core.standards.charsets import gsm7_codes
@@ -264,5 +265,6 @@ FUNCTIONS: Registry[Callable[..., object]] = Registry(
         "in_gsm_alphabet": in_gsm_alphabet,
         "talker_name": talker_name,
         "degrees": in_degrees,
+        **SUMS,
     },
 )

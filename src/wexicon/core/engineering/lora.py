@@ -1,4 +1,4 @@
-"""LoRa: symbol time, time on air, sensitivity.
+"""LoRa: symbol time, time on air, sensitivity, duty cycle, channels.
 
 The rule: the formulas are those of the modulation's public description: chirps of 2^SF chips at the rate of the bandwidth.
 """
@@ -47,3 +47,43 @@ def time_on_air(
 def sensitivity(spreading: int, bandwidth_hz: float, noise_figure_db: float = 6.0) -> float:
     """The weakest signal that is demodulated, in dBm: the noise in the bandwidth, and what the spreading factor needs above."""
     return noise_power(bandwidth_hz, noise_figure_db) + REQUIRED_SNR[spreading]
+
+
+def packet_snr(snr_db: float, rssi_dbm: float) -> float:
+    """The power of a packet below the noise, in dBm: what a receiver reports as RSSI is signal and noise together, so a packet
+    with a negative SNR is weaker than its RSSI by that."""
+    return rssi_dbm + min(snr_db, 0.0)
+
+
+def margin(spreading: int, snr_db: float) -> float:
+    """By how many dB a packet's signal-to-noise ratio was above what its spreading factor needs."""
+    return snr_db - REQUIRED_SNR[spreading]
+
+
+def off_time(time_on_air_s: float, duty_cycle_percent: float) -> float:
+    """How many seconds a transmitter is silent after a packet so that it is on for this share of the time. Raises ValueError
+    unless that is above 0 and at most 100."""
+    if not 0 < duty_cycle_percent <= 100:
+        raise ValueError("a duty cycle is above 0 and at most 100 %")
+    return time_on_air_s * (100 / duty_cycle_percent - 1)
+
+
+def packets_an_hour(time_on_air_s: float, duty_cycle_percent: float) -> int:
+    """How many packets the duty cycle allows in an hour. Raises ValueError unless it is above 0 and at most 100."""
+    if not 0 < duty_cycle_percent <= 100:
+        raise ValueError("a duty cycle is above 0 and at most 100 %")
+    return int(3600 * duty_cycle_percent / 100 / time_on_air_s + 1e-9)
+
+
+def channel_frequency(channel: int, first_hz: float, step_hz: float) -> float:
+    """The frequency of a channel of a linear plan, in hertz; channel 0 is the first."""
+    return first_hz + channel * step_hz
+
+
+def channel_of(frequency_hz: float, first_hz: float, step_hz: float) -> tuple[int, float]:
+    """The nearest channel of a linear plan, and by how many hertz the frequency is off it. Raises ValueError unless the step is
+    above 0."""
+    if step_hz <= 0:
+        raise ValueError("the step between two channels is above 0 Hz")
+    channel = round((frequency_hz - first_hz) / step_hz)
+    return channel, frequency_hz - channel_frequency(channel, first_hz, step_hz)

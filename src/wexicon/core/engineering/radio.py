@@ -5,7 +5,7 @@ The rule: powers are in dBm, losses and gains in dB, distances in metres, freque
 
 from __future__ import annotations
 
-from math import log10, pi
+from math import log10, pi, sqrt
 
 # Metres per second, and joules per kelvin (both exact: BIPM, SI Brochure, 9th edition).
 SPEED_OF_LIGHT = 299_792_458
@@ -45,3 +45,35 @@ def log_distance_loss(distance_m: float, frequency_hz: float, exponent: float = 
 def noise_power(bandwidth_hz: float, noise_figure_db: float = 0.0) -> float:
     """The noise in a receiver's bandwidth, in dBm: 10 log10(k T B) + 30 + F, with T of 290 K (ITU-R P.372, 2)."""
     return 10 * log10(BOLTZMANN * NOISE_TEMPERATURE * bandwidth_hz) + 30 + noise_figure_db
+
+
+def link_margin(
+    power_dbm: float, loss_db: float, sensitivity_dbm: float, gain_db: float = 0.0, other_losses_db: float = 0.0
+) -> float:
+    """What is left of a link budget, in dB: power and gains, less the losses, above what the receiver needs."""
+    return power_dbm + gain_db - loss_db - other_losses_db - sensitivity_dbm
+
+
+def range_at(loss_db: float, frequency_hz: float, exponent: float = 2.0, reference_m: float = 1.0) -> float:
+    """The distance in metres over which a signal loses this much, by the log-distance model; the reverse of
+    `log_distance_loss`. Raises ValueError unless exponent and frequency are above 0."""
+    if exponent <= 0 or frequency_hz <= 0:
+        raise ValueError("exponent and frequency are above 0")
+    at_reference = free_space_loss(reference_m, frequency_hz)
+    if loss_db <= at_reference:
+        return float(reference_m * 10 ** ((loss_db - at_reference) / 20))
+    return float(reference_m * 10 ** ((loss_db - at_reference) / (10 * exponent)))
+
+
+def fresnel_radius(distance_m: float, frequency_hz: float, from_one_end_m: float | None = None) -> float:
+    """The radius in metres of the first Fresnel zone at a place between the ends, or in the middle: sqrt(lambda d1 d2 / d)
+    (ITU-R P.526). Raises ValueError for a place that is not between the ends."""
+    first = distance_m / 2 if from_one_end_m is None else from_one_end_m
+    if not 0 <= first <= distance_m or distance_m <= 0 or frequency_hz <= 0:
+        raise ValueError("the place lies between the two ends, and distance and frequency are above 0")
+    return sqrt(SPEED_OF_LIGHT / frequency_hz * first * (distance_m - first) / distance_m)
+
+
+def voltage_of_dbm(dbm: float, ohms: float = 50.0) -> float:
+    """The effective voltage of a power in a load, in volts: sqrt(P R)."""
+    return sqrt(milliwatts_of_dbm(dbm) / 1000 * ohms)

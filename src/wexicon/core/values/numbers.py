@@ -12,6 +12,7 @@ from decimal import Decimal, InvalidOperation
 from math import isfinite
 
 from wexicon.core.durations import seconds, spoken
+from wexicon.core.standards import timers
 from wexicon.core.values.base import OUT_OF_RANGE, Kind, Value, whole
 
 
@@ -205,14 +206,6 @@ class Number(Kind, frozen=True, tag="decimal"):
         return f"{value:f} {self.unit}".rstrip()
 
 
-# 3GPP TS 24.008: the seconds of one unit, by bits 8 to 6 of octet 3. GPRS timer 2 is coded as GPRS timer (10.5.7.4).
-TIMER_UNITS: dict[str, dict[int, int]] = {
-    "gprs-2": {0: 2, 1: 60, 2: 360},
-    "gprs-3": {3: 2, 4: 30, 5: 60, 0: 600, 1: 3600, 2: 36_000, 6: 1_152_000},
-}
-_MOST_UNITS = 31
-
-
 class Timer(Kind, frozen=True, tag="timer"):
     """A timer of a network, in seconds, written as eight bits of text: `gprs-2` (T3324, active time) as in 3GPP TS 24.008,
     10.5.7.4; `gprs-3` (T3412 extended, periodic update) as in 10.5.7.4a. A file writes a duration (`4h`); 0 switches it off."""
@@ -220,12 +213,12 @@ class Timer(Kind, frozen=True, tag="timer"):
     form: str = "gprs-3"
 
     def faults(self) -> Iterator[tuple[str, str]]:
-        if self.form not in TIMER_UNITS:
-            yield "form", f"{self.form!r} is not one of {', '.join(TIMER_UNITS)}"
+        if self.form not in timers.UNITS:
+            yield "form", f"{self.form!r} is not one of {', '.join(timers.UNITS)}"
 
     def units(self) -> dict[int, int]:
         """Seconds by unit code; the smallest first."""
-        return TIMER_UNITS[self.form] if self.form in TIMER_UNITS else TIMER_UNITS["gprs-3"]
+        return timers.UNITS.get(self.form, timers.UNITS["gprs-3"])
 
     def check(self, value: object) -> Value:
         number = whole(value)
@@ -237,36 +230,25 @@ class Timer(Kind, frozen=True, tag="timer"):
             number = int(duration) if duration == int(duration) else None
         if number is None or number < 0:
             raise self.fault(value, "is not a duration in whole seconds")
-        if number and self._code(number) is None:
-            close = min(
-                (unit * count for unit in self.units().values() for count in range(1, _MOST_UNITS + 1)),
-                key=lambda one: abs(one - number),
-            )
+        if not timers.codings(number, self.units()):
+            around = [one for one in timers.nearest(number, self.units()) if one is not None]
+            close = min(around, key=lambda one: abs(one - number))
             raise self.fault(value, f"cannot be coded; the nearest is {spoken(close)} ({close}s)")
         return number
 
-    def _code(self, number: int) -> str | None:
-        for code, unit in self.units().items():
-            if number % unit == 0 and number // unit <= _MOST_UNITS:
-                return f"{code:03b}{number // unit:05b}"
-        return None
-
     def encode(self, value: Value) -> str:
         assert isinstance(value, int)
-        return (self._code(value) or "") if value else "11100000"
+        return next(iter(timers.codings(value, self.units())), "")
 
     def decode(self, text: str) -> Value:
         if not re.fullmatch(r"[01]{8}", text):
             raise self.fault(text, "is not eight bits")
-        code, count = int(text[:3], 2), int(text[3:], 2)
-        if code == 7:
-            return 0
-        unit = self.units().get(code)
-        # Other values are read as one minute (GPRS timer 2, 10.5.7.4).
-        return count * (60 if unit is None else unit)
+        return timers.decoded(text, self.units())
 
     def allowed(self) -> str:
-        spans = ", ".join(f"{unit}s to {unit * _MOST_UNITS}s by {unit}s" for unit in sorted(self.units().values()))
+        spans = ", ".join(
+            f"{unit}s to {unit * timers.MOST_UNITS}s by {unit}s" for unit in sorted(self.units().values())
+        )
         return f"0 for off, or {spans}"
 
     def show(self, value: Value) -> str:

@@ -1,0 +1,213 @@
+"""A topic of `wexicon calc`: a function from named arguments to an answer with its steps; one answer, or one for each value.
+
+The rule: an argument is checked before anything is worked out, and a wrong one is answered with the nearest right one. Topics
+work out nothing themselves: formulas stand in files of their own, and can be called without a topic.
+"""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Mapping, Sequence
+from itertools import product
+from typing import Annotated, Any, NamedTuple, get_args, get_origin, get_type_hints
+
+import msgspec
+
+from wexicon.core.engineering.quantities import parsed, shown
+from wexicon.core.text import meant
+
+Plain = float | int | str | bool
+# No more answers are worked out in one call.
+MOST_ANSWERS = 10_000
+
+
+class CalcFault(ValueError):
+    """An argument that is wrong; `hint` says what is right."""
+
+    def __init__(self, what: str, hint: str = "") -> None:
+        super().__init__(what)
+        self.hint = hint
+
+
+class Arg(msgspec.Struct, frozen=True):
+    """What an argument means, its unit, its range, or its choices. `several` takes all values of a list at once."""
+
+    meaning: str
+    unit: str = ""
+    low: float | None = None
+    high: float | None = None
+    choices: tuple[str, ...] = ()
+    several: bool = False
+
+
+class Quantity(NamedTuple):
+    """One result: its value in the base unit, the unit, and the text for people."""
+
+    value: Plain | None
+    unit: str
+    text: str
+
+
+class Answer:
+    """What a topic works out: named quantities, the steps that lead there, notes, and rows of a table."""
+
+    def __init__(self) -> None:
+        self.results: dict[str, Quantity] = {}
+        self.steps: list[str] = []
+        self.notes: list[str] = []
+        self.columns: tuple[str, ...] = ()
+        self.rows: list[tuple[str, ...]] = []
+
+    def give(self, name: str, value: Plain | None, unit: str = "", text: str = "") -> None:
+        """A result; `text` is how it is shown, if not as usual."""
+        self.results[name] = Quantity(value, unit, text or ("none" if value is None else shown(value, unit)))
+
+    def step(self, text: str) -> None:
+        """A step, with its numbers."""
+        self.steps.append(text)
+
+    def note(self, text: str) -> None:
+        """What should be known besides."""
+        self.notes.append(text)
+
+    def table(self, columns: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
+        """Rows of a table that belongs to the answer."""
+        self.columns, self.rows = tuple(columns), [tuple(row) for row in rows]
+
+
+class Worked(NamedTuple):
+    """One answer, and the arguments that vary with their values as text."""
+
+    given: dict[str, str]
+    numbers: dict[str, float]
+    answer: Answer
+
+
+class Topic:
+    """One topic. `examples` are lines of arguments that a person may type; `plot` are the results that are drawn."""
+
+    def __init__(
+        self,
+        name: str,
+        group: str,
+        function: Callable[..., Answer],
+        examples: Sequence[str],
+        plot: Sequence[str] = (),
+    ) -> None:
+        self.name, self.group, self.function, self.examples, self.plot = name, group, function, tuple(examples), plot
+        self.about = inspect.cleandoc(function.__doc__ or "")
+        hints = get_type_hints(function, include_extras=True)
+        self.args: dict[str, tuple[type, Arg]] = {}
+        self.defaults: dict[str, Any] = {}
+        for key, parameter in inspect.signature(function).parameters.items():
+            if get_origin(hints[key]) is Annotated:
+                kind, arg = get_args(hints[key])
+                self.args[key] = (kind, arg)
+                if parameter.default is not inspect.Parameter.empty:
+                    self.defaults[key] = parameter.default
+
+    @property
+    def title(self) -> str:
+        """What it is, without the source."""
+        whole = " ".join(self.about.split("\n\n")[0].split())
+        return whole.partition(" (")[0].rstrip(".") + "."
+
+    def work(self, given: Mapping[str, str]) -> list[Worked]:
+        """The answers for arguments as they are typed: one, or one for each combination of lists and ranges. Raises
+        CalcFault."""
+        self._check_names(given)
+        values = {name: self._values(name, text) for name, text in given.items()}
+        varying = [name for name, found in values.items() if len(found) > 1 and not self.args[name][1].several]
+        size = 1
+        for name in varying:
+            size *= len(values[name])
+        if size > MOST_ANSWERS:
+            raise CalcFault(f"these are {size} answers; at most {MOST_ANSWERS} are worked out", "Use fewer values.")
+        made = []
+        for some in product(*(values[name] for name in varying)):
+            chosen = dict(zip(varying, some, strict=True))
+            arguments = {
+                name: found if self.args[name][1].several else chosen.get(name, found[0])
+                for name, found in values.items()
+            }
+            told = {name: shown(one, self.args[name][1].unit) for name, one in chosen.items()}
+            numbers = {name: float(one) for name, one in chosen.items() if isinstance(one, (int, float))}
+            try:
+                answer = self.function(**arguments)
+            except (ValueError, ArithmeticError) as fault:
+                if not varying or isinstance(fault, CalcFault):
+                    raise fault if isinstance(fault, CalcFault) else CalcFault(str(fault)) from None
+                answer = Answer()
+                answer.note(", ".join(f"{name} {text}" for name, text in told.items()) + f": {fault}")
+            made.append(Worked(told, numbers, answer))
+        return made
+
+    def _check_names(self, given: Mapping[str, str]) -> None:
+        for name in given:
+            if name not in self.args:
+                raise CalcFault(f"{self.name} has no argument {name}", meant(name, self.args))
+        missing = [name for name in self.args if name not in given and name not in self.defaults]
+        if missing:
+            raise CalcFault(f"{self.name} needs {', '.join(missing)}", f"For example: {self.examples[0]}")
+
+    def _values(self, name: str, text: str) -> list[Any]:
+        kind, arg = self.args[name]
+        if kind is str and not arg.choices and not arg.several:
+            return [text]
+        made: list[Any] = []
+        for part in text.split(","):
+            made += self._range(name, part) if ".." in part and kind is not str else [self._one(name, part)]
+        return made
+
+    def _range(self, name: str, text: str) -> list[Any]:
+        """The values of a range: `7..12` is every whole number, `1min..24h/50` are fifty values, evenly apart, or by an even
+        factor if the last is a hundred times the first or more."""
+        kind, arg = self.args[name]
+        ends, _, count = text.partition("/")
+        low, high = (float(self._one(name, end)) for end in ends.split("..", 1))
+        if not count:
+            if kind is not int and (low != int(low) or high != int(high) or arg.unit):
+                raise CalcFault(f"{name}: say how many values, such as {ends}/20")
+            size = int(high - low) + 1
+        else:
+            try:
+                size = int(count)
+            except ValueError:
+                raise CalcFault(f"{name}: {count[:20]!r} is not a number of values") from None
+        if not 2 <= size <= MOST_ANSWERS or high <= low:
+            raise CalcFault(f"{name}: {text[:40]} is not a range of 2 to {MOST_ANSWERS} rising values")
+        if low > 0 and high / low >= 100 and count:
+            made = [low * (high / low) ** (at / (size - 1)) for at in range(size)]
+        else:
+            made = [low + (high - low) * at / (size - 1) for at in range(size)]
+        return [round(one) for one in made] if kind is int else made
+
+    def _one(self, name: str, text: str) -> Any:
+        kind, arg = self.args[name]
+        text = text.strip()
+        if arg.choices:
+            if text not in arg.choices:
+                raise CalcFault(
+                    f"{name}: {text[:40]!r} is not one of {', '.join(arg.choices)}", meant(text, arg.choices)
+                )
+            return text
+        if kind is str:
+            return text
+        if kind is bool:
+            if text not in ("yes", "no"):
+                raise CalcFault(f"{name}: {text[:40]!r} is neither yes nor no")
+            return text == "yes"
+        try:
+            value: float = parsed(text, arg.unit)
+        except ValueError as fault:
+            raise CalcFault(f"{name}: {fault}") from None
+        if kind is int and value != int(value):
+            raise CalcFault(f"{name}: {text} is not a whole number", f"The nearest is {round(value)}.")
+        for limit, wrong, word in (
+            (arg.low, value < (arg.low or 0), "below"),
+            (arg.high, value > (arg.high or 0), "above"),
+        ):
+            if limit is not None and wrong:
+                bound = shown(int(limit) if kind is int else limit, arg.unit)
+                raise CalcFault(f"{name}: {text} is {word} {bound}", f"The nearest that is allowed is {bound}.")
+        return int(value) if kind is int else value

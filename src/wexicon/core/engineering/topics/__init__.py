@@ -1,0 +1,1 @@
+"""What `wexicon calc` works out, by subject; each file has the topics of one subject."""
