@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import re
 import subprocess
 import sys
 import time
@@ -185,6 +186,11 @@ class Bench(VirtualBench):
 
     def module(self) -> Module:
         return Module(self.open(), self.lexicon, self.operator)
+
+
+def without_times(text: str | bytes) -> str:
+    """A text without numbers that have a point: a time may have the digits of a secret by chance."""
+    return re.sub(r"[0-9]+\.[0-9]+", "", text if isinstance(text, str) else text.decode("latin-1"))
 
 
 # What a machine may have set that makes Python behave otherwise than it does for a user.

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from tests.cli.terminal import Terminal
-from tests.conftest import bench, k5, wexicon
+from tests.conftest import bench, k5, wexicon, without_times
 from wexicon.core.faults import CallFault
 from wexicon.records.sealed import HandOverFile
 
@@ -236,7 +236,7 @@ def test_of_a_row_the_register_has_what_the_sheet_uses_and_no_secret(tmp_path: P
         (entry,) = json.loads(wexicon("units", "list", "--json").stdout)
         assert entry["row"] == {"key": "M1", "station": "Cobble Stair"}
         for path in (tmp_path / "state").rglob("*"):
-            assert not path.is_file() or b"48213" not in path.read_bytes(), path
+            assert not path.is_file() or "48213" not in without_times(path.read_bytes()), path
         assert "1 already done" in wexicon(*words, "--resume").stderr
         # Another secret in its row makes it another unit.
         Path("masts.csv").write_text(
