@@ -17,7 +17,7 @@ from typing import Any
 import msgspec
 
 from wexicon.core.formats import fixture, sheet
-from wexicon.core.formats.lexicon import tables
+from wexicon.core.formats.lexicon import tables, wiring
 from wexicon.core.protocol import speech
 from wexicon.core.standards import timers
 from wexicon.core.values import KINDS, coded, compound, texts
@@ -50,10 +50,10 @@ FILES = {
         tables.LexiconFile, tables.About, tables.LinkTable, tables.StartTable, tables.AttentionTable, speech.Speech,
         tables.Identify, tables.Writing, tables.SayHear, tables.SettingTable, tables.Granted, tables.BitField,
         tables.GroupTable, tables.ActionTable, tables.TrafficTable, tables.ListeningTable, tables.MessageTable,
-        tables.TimerTable, tables.StreamTable,
+        tables.TimerTable, tables.StreamTable, wiring.WiringTable,
     ),
     "Sheets": (sheet.SheetFile, sheet.SeatTable, sheet.AgreeTable, sheet.DrawnTable),
-    "Fixtures": (fixture.FixtureFile, fixture.Pin, fixture.Bridge),
+    "Fixtures": (fixture.FixtureFile, fixture.Pin, fixture.Bridge, fixture.After),
     "Rigs": (
         bench.RigFile, bench.UnitTable, bench.BoardTable, uart.WireFaults,
         air.AirTable, air.AccessPoint, air.Network, air.Sky, air.Management,

@@ -16,7 +16,7 @@ from wexicon.core.engineering import electric, geodesy, lora, radio, uart
 from wexicon.core.engineering.quantities import parsed, shown
 from wexicon.core.engineering.topic import CalcFault
 from wexicon.core.engineering.topics.catalog import TOPICS
-from wexicon.core.standards import checksums, signal_quality, timers
+from wexicon.core.standards import checksums, pdu, pdu_fields, signal_quality, timers
 from wexicon.core.tuning import Tuning
 
 # -- checks -----------------------------------------------------------------------------------------------------------------
@@ -72,6 +72,20 @@ def test_a_check_is_found_wherever_it_starts(name: str, body: bytes, skipped: in
     frame = b"\x02\x10\x33"[:skipped] + body + function(body).to_bytes(width // 8, "little" if low_first else "big")
     found = [(one.check, one.skipped) for one in checksums.find(frame)]
     assert (name, skipped) in found
+
+
+@given(st.sampled_from(["level 1.2 m", "Pegel 1,2 m ‐ über Null", "x" * 200, "水位" * 60]), st.booleans())
+def test_every_octet_of_a_message_is_in_one_field(text: str, report: bool) -> None:
+    for sent in pdu.submit("+441632960123", text, 7, report=report):
+        for whole in (
+            sent,
+            pdu.deliver(sent, "+441632960999"),
+            pdu.status_report(7, "+441632960123", "26030208000000"),
+        ):
+            found = pdu_fields.fields(whole)
+            assert "".join(one.octets for one in found).replace(" ", "") == whole
+    assert ("TP-DA", "+441632960123") in [(one.name, one.says) for one in pdu_fields.fields(sent)]
+    assert found[-1] == ("TP-ST", "00", "delivered")
 
 
 # -- timers and signal ------------------------------------------------------------------------------------------------------

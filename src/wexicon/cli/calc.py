@@ -30,23 +30,27 @@ class _Calc(click.Group):
     """A command for each topic, made when it is called."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(_topics())
+        return [*_topics(), "wiring"]
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name == "wiring":
+            return wiring
         topic = _topics().get(cmd_name)
         return _command(topic) if topic else None
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
-        if args and not args[0].startswith("-") and args[0] not in _topics():
+        names = self.list_commands(ctx)
+        if args and not args[0].startswith("-") and args[0] not in names:
             from wexicon.core.text import meant
 
-            raise click.UsageError(f"there is no topic {args[0]}; {meant(args[0], _topics())}", ctx)
+            raise click.UsageError(f"there is no topic {args[0]}; {meant(args[0], names)}", ctx)
         return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         groups: dict[str, list[tuple[str, str]]] = {}
         for topic in _topics().values():
             groups.setdefault(topic.group, []).append((topic.name, topic.title))
+        groups["circuit"].append(("wiring", wiring.get_short_help_str(200)))
         for group, rows in groups.items():
             with formatter.section(f"Topics: {group}"):
                 formatter.write_dl(rows)
@@ -239,3 +243,42 @@ def _plot(topic: Topic, worked: list[Worked], path: Path, force: bool) -> None:
 
 def _is_number(value: object) -> bool:
     return isinstance(value, (int, float)) and not isinstance(value, bool)
+
+
+@click.command("wiring", short_help="What goes to what between an adapter and the module of a lexicon.")
+@click.argument("name", metavar="LEXICON")
+@click.option(
+    "--adapter", "adapter", default="3.3V", show_default=True, help="Voltage of the adapter's data lines and supply."
+)
+@click.option("--gives", default="500mA", show_default=True, help="The most that the adapter's supply gives.")
+@json_option
+def wiring(name: str, adapter: str, gives: str, as_json: bool) -> None:
+    """Say what goes to what between an adapter and the module of LEXICON: what needs a divider or a regulator, and what would
+    be damaged. The lexicon's [wiring] is what is known of the module.
+
+    For example: wexicon calc wiring tamsel-k5 --adapter 5V
+    """
+    from wexicon.core.engineering.quantities import parsed
+    from wexicon.core.formats.lexicon.connections import connections
+    from wexicon.work.contact.catalog import find_lexicon
+
+    try:
+        volts, amperes = parsed(adapter, "V"), parsed(gives, "A")
+    except ValueError as fault:
+        raise CallFault(str(fault)) from None
+    if not 0.5 <= volts <= 30 or amperes <= 0:
+        raise CallFault(f"{adapter} is not a voltage from 0.5 V to 30 V, or {gives} not a current")
+    found = find_lexicon(name, Path())
+    if found.wiring is None:
+        hint = "Add [wiring] to it: docs/lexicon.md shows how."
+        raise CallFault(f"the lexicon {found.about.family} has no [wiring]", where=found.path, hint=hint)
+    lines = connections(found.wiring, volts, amperes)
+    if as_json:
+        emit_json([line._asdict() for line in lines])
+        return
+    print_line(f"{found.about.family} at an adapter of {adapter}", "bold")
+    print_table(
+        ("pin", "goes to", "how", ""), [(one.pin, one.to, one.how, "careful" if one.careful else "") for one in lines]
+    )
+    if told := found.wiring.lamps_told():
+        print_line(told)

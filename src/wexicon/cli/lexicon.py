@@ -93,6 +93,8 @@ def show(name: str, words: bool, as_json: bool) -> None:
         print_line(about.note)
     for heading, text in _manners(found):
         print_line(f"{heading:<15} {text}")
+    for heading, text in found.wiring.told() if found.wiring else ():
+        print_line(f"{heading:<15} {text}")
     if found.settings:
         print_line("")
         print_table(("setting", "allowed", "takes effect", "meaning"), [_row(s) for s in found.settings.values()])

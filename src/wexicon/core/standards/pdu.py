@@ -43,7 +43,8 @@ def semi_octets(digits: str) -> bytes:
     return bytes.fromhex("".join(padded[at + 1] + padded[at] for at in range(0, len(padded), 2)))
 
 
-def _digits(octets: bytes, count: int) -> str:
+def digits(octets: bytes, count: int) -> str:
+    """The digits of semi-octets (9.1.2.3)."""
     swapped = "".join(f"{octet & 15:x}{octet >> 4:x}" for octet in octets)[:count]
     return "".join("0123456789*#abcF"[int(digit, 16)] for digit in swapped).rstrip("F")
 
@@ -103,11 +104,12 @@ def submit(number: str, text: str, reference: int = 1, *, report: bool = False) 
 
 def length(pdu: str) -> int:
     """The length that +CMGS wants: octets without the service centre's address (27.005, 4.3)."""
-    octets = _octets(pdu)
+    octets = octets_of(pdu)
     return len(octets) - 1 - octets[0]
 
 
-def _octets(pdu: str) -> bytes:
+def octets_of(pdu: str) -> bytes:
+    """The octets of a PDU. Raises PduFault."""
     try:
         octets = bytes.fromhex(pdu)
     except ValueError:
@@ -117,32 +119,33 @@ def _octets(pdu: str) -> bytes:
     return octets
 
 
-def _take_address(octets: bytes, at: int) -> tuple[str, int]:
+def take_address(octets: bytes, at: int) -> tuple[str, int]:
+    """The number of an address field at a place (9.1.2.5), and the place after it."""
     count, kind = octets[at], octets[at + 1]
     size = (count + 1) // 2
     field = octets[at + 2 : at + 2 + size]
     if kind & 0x70 == _ALPHANUMERIC & 0x70:
         return gsm7_text(unpack(field, count * 4 // 7)), at + 2 + size
-    return ("+" if kind & 0x70 == 0x10 else "") + _digits(field, count), at + 2 + size
+    return ("+" if kind & 0x70 == 0x10 else "") + digits(field, count), at + 2 + size
 
 
 def read(pdu: str) -> Message:
     """A PDU, SMS-SUBMIT, SMS-DELIVER or SMS-STATUS-REPORT, as a message. Raises PduFault."""
-    octets = _octets(pdu)
+    octets = octets_of(pdu)
     at = 1 + octets[0]
     try:
         first = octets[at]
         if first & 3 == 2:
             return _status_report(octets, at)
         sends = first & 3 == 1
-        number, at = _take_address(octets, at + (2 if sends else 1))
+        number, at = take_address(octets, at + (2 if sends else 1))
         scheme = octets[at + 1]
         at += 2
         stamp = ""
         if sends:
             at += {0: 0, 1: 7, 2: 1, 3: 7}[first >> 3 & 3]
         else:
-            stamp = _digits(octets[at : at + 6], 12)
+            stamp = digits(octets[at : at + 6], 12)
             at += 7
         return _message(number, stamp, bool(first & 0x40), scheme, octets[at], octets[at + 1 :])
     except (IndexError, ValueError) as fault:
@@ -151,9 +154,9 @@ def read(pdu: str) -> Message:
 
 def _status_report(octets: bytes, at: int) -> Message:
     """SMS-STATUS-REPORT (9.2.2.3): reference, recipient, two time stamps, status."""
-    number, end = _take_address(octets, at + 2)
-    stamp = _digits(octets[end : end + 6], 12)
-    return Message(number, "", _when(stamp), octets[at + 1], status=status_in_words(octets[end + 14]))
+    number, end = take_address(octets, at + 2)
+    stamp = digits(octets[end : end + 6], 12)
+    return Message(number, "", when(stamp), octets[at + 1], status=status_in_words(octets[end + 14]))
 
 
 def status_in_words(status: int) -> str:
@@ -169,14 +172,14 @@ def status_in_words(status: int) -> str:
 
 def wants_report(pdu: str) -> bool:
     """Whether a PDU that is sent asks for a status report."""
-    octets = _octets(pdu)
+    octets = octets_of(pdu)
     return bool(octets[1 + octets[0]] & 0x20)
 
 
 def status_report(reference: int, recipient: str, stamp: str, status: int = 0) -> str:
     """What a network makes of what became of a message (SMS-STATUS-REPORT, 9.2.2.3): sent and settled at the same time."""
-    when = semi_octets(stamp)
-    body = bytes([0x02, reference & 255]) + address(recipient) + when + when + bytes([status])
+    at = semi_octets(stamp)
+    body = bytes([0x02, reference & 255]) + address(recipient) + at + at + bytes([status])
     return (b"\x00" + body).hex().upper()
 
 
@@ -200,7 +203,7 @@ def join(pdus: list[str]) -> list[Message]:
     return found + [part for parts in open_.values() for part in parts.values()]
 
 
-def _when(stamp: str) -> str:
+def when(stamp: str) -> str:
     """A time stamp's digits as date and time; empty if they are none."""
     if len(stamp) != 12:
         return ""
@@ -226,15 +229,15 @@ def _message(number: str, stamp: str, headed: bool, scheme: int, size: int, data
     else:
         fill = -len(header) * 8 % 7
         text = gsm7_text(unpack(data[len(header) :], size - (len(header) * 8 + fill) // 7, fill))
-    return Message(number, text, _when(stamp), reference, part, parts)
+    return Message(number, text, when(stamp), reference, part, parts)
 
 
 def deliver(pdu: str, sender: str, stamp: str = "26030208000000") -> str:
     """What a network makes of a sent PDU (SMS-DELIVER, 9.2.2.1): the sender's address, a time stamp, the same user data."""
-    octets = _octets(pdu)
+    octets = octets_of(pdu)
     at = 1 + octets[0]
     headed = octets[at] & 0x40
-    _, end = _take_address(octets, at + 2)
+    _, end = take_address(octets, at + 2)
     scheme = octets[end + 1]
     data = octets[end + 2 + {0: 0, 1: 7, 2: 1, 3: 7}[octets[at] >> 3 & 3] :]
     body = bytes([0x04 | headed]) + address(sender) + bytes([0, scheme]) + semi_octets(stamp) + data

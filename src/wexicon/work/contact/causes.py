@@ -459,6 +459,8 @@ def _silence(tries: Sequence[Try], lexicon: Lexicon) -> Cause:
         + (f", which is heard in the first {spoken(attention.window)} after power-up only" if attention.window else ""),
     }[attention.how]
     peer = " No peer may be connected: then it is in data mode." if attention.ends_on else ""
+    if lexicon.wiring and (lamps := lexicon.wiring.lamps_told()) and not attention.operator:
+        peer += f" {lamps}"
     return Cause(
         "window" if attention.window else "silence",
         f"nothing heard (tried {told})",

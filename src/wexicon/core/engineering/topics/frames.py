@@ -140,11 +140,13 @@ def message(
 ) -> Answer:
     """Short messages as PDUs, both ways (3GPP TS 23.040): a received one read field by field, a text written."""
     from wexicon.core.standards import pdu as pdus
+    from wexicon.core.standards.pdu_fields import fields
 
     answer = Answer()
     try:
         if pdu:
             found = pdus.read(pdu)
+            answer.table(("field", "octets", "says"), fields(pdu))
             for name in ("number", "stamp", "text", "status"):
                 if value := getattr(found, name):
                     answer.give(name, value)
@@ -197,6 +199,11 @@ TOPICS = (
     ),
     Topic("find", "frames and text", find, ("hex=01030000000ac5cd", "text='$GPGLL,,,,,,V,N*64'")),
     Topic("text", "frames and text", text_length, ("text='Pegel 1,2 m über Null'",)),
-    Topic("message", "frames and text", message, ("to=+441632960123 text='level 1.2 m'",)),
+    Topic(
+        "message",
+        "frames and text",
+        message,
+        ("to=+441632960123 text='level 1.2 m'", "pdu=0001000C9144612369103200000BECB2BDCC06C55C32501B"),
+    ),
     Topic("address", "frames and text", address, ("value=02:A1:5C:00:13:F7",)),
 )

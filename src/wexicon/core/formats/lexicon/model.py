@@ -13,6 +13,7 @@ import msgspec
 from wexicon.core.dialogue import Program
 from wexicon.core.formats.lexicon.listening import Listening, Stream
 from wexicon.core.formats.lexicon.tables import About, AttentionBy, BitField, Moves, TrafficTable
+from wexicon.core.formats.lexicon.wiring import Wiring
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern
@@ -222,6 +223,7 @@ class Lexicon(msgspec.Struct, frozen=True):
     also: tuple[Phrase, ...] = ()
     listening: Listening = Listening()
     stream: Stream | None = None
+    wiring: Wiring | None = None
 
     def restart(self) -> str:
         """The action that has the module start again; empty where it has none."""

@@ -11,6 +11,8 @@ from collections.abc import Callable, Iterable
 from hashlib import sha256
 from typing import Any
 
+import msgspec
+
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.durations import seconds
 from wexicon.core.faults import FileFault
@@ -38,6 +40,7 @@ from wexicon.core.formats.lexicon.tables import (
     TrafficTable,
     Writing,
 )
+from wexicon.core.formats.lexicon.wiring import WiringTable, read_wiring
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.dialect import Dialect, compiled
 from wexicon.core.protocol.insertion import Template
@@ -119,6 +122,11 @@ class _Reading:
             actions,
         )
         stream = self.table("stream", StreamTable) if "stream" in data else None
+        wired = self.table("wiring", WiringTable) if "wiring" in data else None
+        wiring = read_wiring(source, wired) if wired else None
+        if wiring and listens and listens.operator and wiring.lamps:
+            # Who works the key is told what the lamps say of it.
+            listens = msgspec.structs.replace(listens, operator=f"{listens.operator} {wiring.lamps_told()}")
         saves_within = self.duration(("writing", "saves_within"), writing.saves_within)
         source.finish()
         assert about and factory and tuning and speech and listens
@@ -146,6 +154,7 @@ class _Reading:
             also=tuple(phrase for phrase in also if phrase),
             listening=heard,
             stream=read_stream(source, stream, settings) if stream else None,
+            wiring=wiring,
         )
         self.check_witness(whole)
         source.finish()

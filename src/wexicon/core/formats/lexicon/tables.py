@@ -11,6 +11,7 @@ from typing import Any, Literal
 
 import msgspec
 
+from wexicon.core.formats.lexicon.wiring import WiringTable
 from wexicon.core.protocol.speech import Speech
 
 
@@ -293,3 +294,4 @@ class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     decoded: dict[str, dict[str, dict[str, object]]] = msgspec.field(default_factory=dict)
     listening: ListeningTable = msgspec.field(default_factory=ListeningTable)
     stream: StreamTable | None = None
+    wiring: WiringTable | None = None
