@@ -86,6 +86,9 @@ def test_every_octet_of_a_message_is_in_one_field(text: str, report: bool) -> No
             assert "".join(one.octets for one in found).replace(" ", "") == whole
     assert ("TP-DA", "+441632960123") in [(one.name, one.says) for one in pdu_fields.fields(sent)]
     assert found[-1] == ("TP-ST", "00", "delivered")
+    # With a validity period of one octet (TP-VPF 10): AA is four days.
+    found = pdu_fields.fields("0011000C914461236910320000AA0BECB2BDCC06C55C32501B")
+    assert ("TP-VP", "AA", "validity period") in found and found[-1].says == "level 1.2 m"
 
 
 # -- timers and signal ------------------------------------------------------------------------------------------------------
@@ -126,6 +129,8 @@ def test_the_nearest_timers_are_on_both_sides_and_none_is_between(form: str, wis
 )  # fmt: skip
 def test_signal_reports(scale: str, number: int, value: float) -> None:
     assert signal_quality.value_of(scale, number) == value and signal_quality.number_of(scale, value) == number
+    # The least number is all below the first line.
+    assert signal_quality.value_of("rsrp", 0) == -140 and signal_quality.number_of("rsrp", -150) == 0
     for wrong in (-1, signal_quality.SCALES[scale].unknown, 256):
         with pytest.raises(ValueError, match=scale if wrong != signal_quality.SCALES[scale].unknown else "not know"):
             signal_quality.value_of(scale, wrong)
@@ -138,6 +143,7 @@ def test_a_link_by_the_engineers_formulas() -> None:
     # ITU-R P.525: 32.4 + 20 log f (MHz) + 20 log d (km). ITU-R P.526: 550 sqrt(d1 d2 / (d f)), in km and MHz.
     assert radio.free_space_loss(1000, 2400e6) == pytest.approx(32.4 + 20 * log10(2400), abs=0.06)
     assert radio.fresnel_radius(10_000, 2400e6) == pytest.approx(550 * sqrt(25 / (10 * 2400)), rel=0.005)
+    assert radio.fresnel_radius(10_000, 2400e6, 2500) == pytest.approx(550 * sqrt(2.5 * 7.5 / (10 * 2400)), rel=0.005)
     assert radio.fresnel_radius(10_000, 2400e6, 0) == 0
     for exponent in (2.0, 2.7, 4.0):
         loss = radio.log_distance_loss(1234.5, 868e6, exponent)

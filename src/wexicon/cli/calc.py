@@ -198,9 +198,9 @@ def _print_one(one: Worked) -> None:
     if answer.rows:
         print_table(answer.columns, answer.rows)
     for step in answer.steps:
-        print_line(f"  {step}")
+        print_line(f"  {visible(step)}")
     for note in answer.notes:
-        print_note(f"note: {note}", "yellow")
+        print_note(f"note: {visible(note)}", "yellow")
 
 
 def _print_many(worked: list[Worked]) -> None:
@@ -213,7 +213,7 @@ def _print_many(worked: list[Worked]) -> None:
     ]
     print_table([*heads, *names], rows)
     for note in dict.fromkeys(note for one in worked for note in one.answer.notes):
-        print_note(f"note: {note}", "yellow")
+        print_note(f"note: {visible(note)}", "yellow")
 
 
 def _plot(topic: Topic, worked: list[Worked], path: Path, force: bool) -> None:

@@ -57,8 +57,8 @@ def _spreading(value: object) -> int:
 
 
 def time_on_air(payload: object, spreading: object, bandwidth: object) -> Decimal:
-    """Seconds that a LoRa packet of so many bytes takes, with bandwidth in hertz, coding 4/5, a preamble of 8 symbols, header
-    and checksum (published modulation description)."""
+    """Seconds that a LoRa packet takes, by the bytes of its payload; bandwidth in hertz, coding 4/5, a preamble of 8 symbols,
+    header and checksum (published modulation description)."""
     hertz = _number(bandwidth)
     if hertz <= 0:
         raise ValueError("a bandwidth is above 0 Hz")

@@ -17,7 +17,7 @@ FAST_ENOUGH = 10e3
 
 
 class Line(NamedTuple):
-    """A pin of the module, what it goes to at the adapter, how, and whether it is to be looked at."""
+    """A pin of the module, what it goes to at the adapter, how, and whether care is needed."""
 
     pin: str
     to: str

@@ -122,7 +122,7 @@ def hold_up_capacitor(amperes: float, seconds: float, drop_volts: float, supplie
 
 
 class State(NamedTuple):
-    """What a module does in each interval: its current (amperes) for so long (seconds)."""
+    """What a module does in each interval: its current (amperes) and how long it lasts (seconds)."""
 
     name: str
     amperes: float

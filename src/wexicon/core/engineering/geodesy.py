@@ -50,7 +50,6 @@ def degrees_and_minutes(degrees: float) -> tuple[int, float]:
 def nmea_angle(degrees: float, *, longitude: bool, decimals: int = 4) -> str:
     """An angle as sentences of NMEA 0183 write it: ddmm.mmmm, or dddmm.mmmm, and a letter."""
     step = 10**-decimals
-    minutes = round(abs(degrees) * 60 / step) * step
-    whole, rest = divmod(round(minutes / step), round(60 / step))
+    whole, rest = divmod(round(abs(degrees) * 60 / step), round(60 / step))
     side = ("W" if degrees < 0 else "E") if longitude else ("S" if degrees < 0 else "N")
     return f"{whole:0{3 if longitude else 2}d}{rest * step:0{3 + decimals}.{decimals}f} {side}"

@@ -84,7 +84,7 @@ def shown(value: float | int | str | bool, unit: str = "") -> str:
 
 
 def digits(value: float, count: int = 4) -> str:
-    """A number with so many digits that count, and without zeros that say nothing."""
+    """A number with `count` significant digits, without trailing zeros."""
     if not value or not isfinite(value):
         return f"{value:g}"
     places = count - 1 - floor(log10(abs(value)))

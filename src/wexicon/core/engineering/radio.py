@@ -50,7 +50,7 @@ def noise_power(bandwidth_hz: float, noise_figure_db: float = 0.0) -> float:
 def link_margin(
     power_dbm: float, loss_db: float, sensitivity_dbm: float, gain_db: float = 0.0, other_losses_db: float = 0.0
 ) -> float:
-    """What is left of a link budget, in dB: power and gains, less the losses, above what the receiver needs."""
+    """The margin of a link budget, in dB: power and gains, less the losses, above what the receiver needs."""
     return power_dbm + gain_db - loss_db - other_losses_db - sensitivity_dbm
 
 

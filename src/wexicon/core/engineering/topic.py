@@ -1,7 +1,7 @@
 """A topic of `wexicon calc`: a function from named arguments to an answer with its steps; one answer, or one for each value.
 
 The rule: an argument is checked before anything is worked out, and a wrong one is answered with the nearest right one. Topics
-work out nothing themselves: formulas stand in files of their own, and can be called without a topic.
+work out nothing themselves: formulas are in files of their own, and can be called without a topic.
 """
 
 from __future__ import annotations

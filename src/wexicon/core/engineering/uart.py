@@ -21,8 +21,8 @@ class Divider(NamedTuple):
 
 
 def divider(clock_hz: float, rate_baud: float, oversampling: int = 16, fraction_bits: int = 0) -> Divider:
-    """The divider that comes nearest to a rate: clock / (oversampling x divider), where the divider has a fraction of so many
-    bits (0: whole numbers only). Raises ValueError if the clock is too slow, or something is not above 0."""
+    """The divider that comes nearest to a rate: clock / (oversampling x divider), where the divider's fraction has
+    `fraction_bits` bits (0: whole numbers only). Raises ValueError if the clock is too slow, or something is not above 0."""
     if clock_hz <= 0 or rate_baud <= 0 or oversampling <= 0 or not 0 <= fraction_bits <= 16:
         raise ValueError("clock, rate and oversampling are above 0, and a fraction has 0 to 16 bits")
     steps = 1 << fraction_bits
@@ -55,5 +55,5 @@ def throughput(payload_bytes: int, said_bytes: int, heard_bytes: int, tuning: Tu
 
 
 def report_rate(bytes_each: int, interval_s: float, tuning: Tuning) -> float:
-    """Which share of the line a report of so many bytes takes that comes every `interval_s`."""
+    """Which share of the line a report of `bytes_each` bytes takes that comes every `interval_s`."""
     return tuning.wire_time(bytes_each) / interval_s

@@ -178,7 +178,7 @@ def _structs(kind: object) -> list[type]:
 
 @cache
 def _belongs(kind: object, name: str) -> str:
-    """Where a key that stands in the wrong table is allowed; empty if nowhere."""
+    """Where a key is allowed that is in the wrong table; empty if nowhere."""
     tables = [
         field.encode_name
         for struct in _structs(kind)

@@ -1,7 +1,7 @@
-"""Tells the register how far a run is, so that it can be watched from any bench.
+"""Writes into the register how far a run is, so that it can be watched from any bench.
 
 The rule: at most one write a second, by a thread of its own; a register that is away delays no unit. A run that is over
-within the first second is never told of.
+within the first second leaves no row.
 """
 
 from __future__ import annotations

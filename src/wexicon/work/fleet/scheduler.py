@@ -226,7 +226,7 @@ class Scheduler:
             return job in self._left
 
     def prefer(self, place: PortAssignment, job: Job) -> None:
-        """A unit is to be the next on this port, if nobody has it yet."""
+        """Makes a unit the next on this port, unless another port has it."""
         with self.changed:
             if job in self._left:
                 self._left.remove(job)

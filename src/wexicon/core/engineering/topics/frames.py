@@ -121,7 +121,7 @@ def text_length(
             wrong.append(char)
     if wrong:
         answer.give("septets", None, text="not in the GSM alphabet")
-        answer.note(f"not in the GSM alphabet: {' '.join(visible(one) for one in wrong[:20])}")
+        answer.note(f"not in the GSM alphabet: {' '.join(wrong[:20])}")
         size, alone, each, unit = len(ucs2(text)), pdu.OCTETS, pdu.OCTETS - pdu.HEADER, "octets"
     else:
         size, alone, each, unit = len(gsm7_codes(text)), pdu.SEPTETS, (pdu.OCTETS - pdu.HEADER) * 8 // 7, "septets"

@@ -125,7 +125,7 @@ class _Reading:
         wired = self.table("wiring", WiringTable) if "wiring" in data else None
         wiring = read_wiring(source, wired) if wired else None
         if wiring and listens and listens.operator and wiring.lamps:
-            # Who works the key is told what the lamps say of it.
+            # The operator's instructions end with what the lamps mean.
             listens = msgspec.structs.replace(listens, operator=f"{listens.operator} {wiring.lamps_told()}")
         saves_within = self.duration(("writing", "saves_within"), writing.saves_within)
         source.finish()
