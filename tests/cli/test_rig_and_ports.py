@@ -75,7 +75,7 @@ LEXICON = (shipped_folder() / "tamsel-k5.toml").read_text()
 @pytest.mark.parametrize(
     ("old", "new", "told"),
     [
-        ("[speech]", "[speach]", ":27: speach: no such table"),
+        ("[speech]", "[speach]", f":{LEXICON.splitlines().index('[speech]') + 1}: speach: no such table"),
         ("max_bytes", "max_byte", "setting.name.value.max_byte: no such key"),
         ('kind = "digits"', 'kind = "digit"', "digits"),
         ('"+LABEL {value}"', '"+LABEL {valu}"', "setting.name.read: hears no {value}"),
