@@ -40,6 +40,7 @@ OTHER = {
     "orvane-b3": {"address": "02C44E10FFFF"},
     "osier-w2": {"address": "02A15CFFFE00FFFF"},
     "polmar-p1": {"serial": "P1009999"},
+    "skerry-g5": {"serial": "SG5-00999"},
     "tamsel-k5": {"address": "02A15C00FFFF"},
     "tamsel-k6": {"address": "02A15C00EEEE"},
     "wherry-c1": {"serial": "W-00998"},

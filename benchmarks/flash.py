@@ -122,6 +122,15 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
         "rate": lambda f, v: f["R"] == K6_RATES[v],
         "quiet-lamp": lambda f, v: f["Q"] == str(int(v)),
     },
+    "skerry-g5": {
+        "name": lambda f, v: f["label"] == v,
+        "power": lambda f, v: abs(f["power"] - float(v)) <= 1.4,
+        "channel": lambda f, v: f["channel"] == v,
+        "interval": lambda f, v: f["every"] == v,
+        "beacon": lambda f, v: f["beacon"] == ("on" if v else "off"),
+        "upstream": lambda f, v: f["upstream"] == v,
+        "rate": lambda f, v: f["baud"] == v,
+    },
     "wherry-c3": {
         "name": lambda f, v: f["label"] == v,
         "partner": lambda f, v: f["partner"].upper() == v,

@@ -52,6 +52,15 @@ WANTED: dict[str, dict[str, Any]] = {
         "talker": "GN",
         "rate": {"rate": 57600, "parity": "even"},
     },
+    "skerry-g5": {
+        "name": "quay 3",
+        "power": 10,
+        "channel": 5,
+        "interval": 600,
+        "beacon": True,
+        "upstream": "198.51.100.7",
+        "rate": 38400,
+    },
     "tamsel-k5": {"name": "Withy Point", "role": "leader", "pin": "48213", "peer": "02:A1:5C:00:21:8E", "rate": 115200},
     "wherry-c3": {
         "name": 'the "quay"',

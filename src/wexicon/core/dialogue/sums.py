@@ -6,6 +6,8 @@ of formulas, and back.
 
 from __future__ import annotations
 
+import hashlib
+import hmac
 from collections.abc import Callable
 from decimal import Decimal
 from functools import wraps
@@ -121,6 +123,21 @@ def check(name: object, data: object) -> str:
     return f"{function(to_bytes(str(data))):0{width // 4}X}"
 
 
+def sha256(text: object) -> str:
+    """The SHA-256 of a text's bytes in hexadecimal digits (FIPS 180-4): for logins by challenge."""
+    return hashlib.sha256(to_bytes(str(text))).hexdigest()
+
+
+def md5(text: object) -> str:
+    """The MD5 of a text's bytes in hexadecimal digits (RFC 1321): for old logins; it protects nothing."""
+    return hashlib.md5(to_bytes(str(text)), usedforsecurity=False).hexdigest()
+
+
+def hmac_sha256(key: object, text: object) -> str:
+    """The HMAC of a text under a key, with SHA-256, in hexadecimal digits (RFC 2104)."""
+    return hmac.new(to_bytes(str(key)), to_bytes(str(text)), hashlib.sha256).hexdigest()
+
+
 def distance(latitude: float, longitude: float, to_latitude: float, to_longitude: float) -> float:
     """Metres between two places over the ellipsoid of WGS 84; degrees, north and east positive."""
     _check_places(latitude, to_latitude)
@@ -154,6 +171,9 @@ SUMS: dict[str, Callable[..., object]] = {
     "timer_seconds": timer_seconds,
     "timer_bits": timer_bits,
     "check": check,
+    "sha256": sha256,
+    "md5": md5,
+    "hmac_sha256": hmac_sha256,
     "distance": _of_numbers(distance),
     "bearing": _of_numbers(bearing),
     "wire_time": wire_time,

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from decimal import Decimal
 from hashlib import sha256
 from typing import Any
 
@@ -28,14 +29,15 @@ from wexicon.core.protocol.masking import Secrets
 from wexicon.core.secret import Secret
 from wexicon.core.text import meant, to_text
 from wexicon.core.values import UNSET, Content, Value, ValueFault
-from wexicon.core.values.numbers import Int
+from wexicon.core.values.numbers import Int, Number
 
 
 class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[seat.NAME]`: a part that a module plays. `each = "row"` where every row of the table is one unit in this seat, `count`
     if there are this many units without a table. `trust` are settings that cannot be read, for which the module's
-    acknowledgement is enough; `given` what the lexicon's actions need (a SIM's PIN); `before` and `afterwards` dialogues, run
-    before anything is written and after the last reading; `image` the firmware image that it needs."""
+    acknowledgement is enough; `tolerance` by how much a number may differ when it is read back, because the module rounds or
+    lowers it; `given` what the lexicon's actions need (a SIM's PIN); `before` and `afterwards` dialogues, run before anything
+    is written and after the last reading; `image` the firmware image that it needs."""
 
     lexicon: str
     settings: dict[str, object]
@@ -45,6 +47,7 @@ class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     afterwards: tuple[str, ...] = ()
     meaning: str = ""
     trust: tuple[str, ...] = ()
+    tolerance: dict[str, float] = msgspec.field(default_factory=dict)
     given: dict[str, Any] = msgspec.field(default_factory=dict)
     image: ImageTable | None = None
 
@@ -353,6 +356,15 @@ def _seat(
             source.complain((*place, "trust"), f"{key} is not among the settings", meant(key, table.settings))
         elif key in words.settings and words.settings[key].readable:
             source.complain((*place, "trust"), f"{key} can be read, so it needs no trust", "remove it")
+    for key, allowed in table.tolerance.items():
+        if key not in table.settings or key not in words.settings:
+            source.complain((*place, "tolerance"), f"{key} is not among the settings", meant(key, table.settings))
+        elif not isinstance(words.settings[key].kind, (Int, Number)):
+            source.complain((*place, "tolerance", key), "only a number has a tolerance")
+        elif allowed <= 0:
+            source.complain((*place, "tolerance", key), f"{allowed:g} is not above 0")
+        else:
+            words = words.with_tolerance(key, Decimal(str(allowed)))
     given_ = _given(source, place, table, words, secret, programs)
     sources |= {key: from_ for key, value in table.given.items() if (from_ := source_of(value))}
     around = (table.before, table.afterwards)

@@ -13,7 +13,7 @@ import msgspec
 from wexicon.core.durations import seconds
 from wexicon.core.protocol.elements import Literal, Quoted, is_free
 from wexicon.core.protocol.insertion import InsertionFault
-from wexicon.core.protocol.layers import LAYERS, LayerFault
+from wexicon.core.protocol.layers import LayerFault, stacked
 from wexicon.core.protocol.patterns import NOTHING, Header, Pattern, block_header
 from wexicon.core.protocol.reply import ReplyStatus
 from wexicon.core.protocol.speech import Speech
@@ -36,21 +36,25 @@ class Final(msgspec.Struct, frozen=True):
 
 
 class Dialect:
-    """`within`, `rest`, `window` and `gap` are the speech's durations in seconds; `headers` the raw blocks that are cut as
-    such; `prompts` what may come with no line end at any time; `starts` by how many characters, and which, anything that is
-    known begins."""
+    """`within`, `rest`, `window`, `pace` and `gap` are the speech's durations in seconds; `headers` the raw blocks that are
+    cut as such; `prompts` what may come with no line end at any time; `starts` by how many characters, and which, anything
+    that is known begins."""
 
     def __init__(self, speech: Speech, events: Mapping[str, Pattern] | None = None, *others: Pattern) -> None:
         self.speech = speech
         self.events = dict(events or {})
         self.form = speech.form
-        self.layers = LAYERS.get(speech.form, ())
+        self.layers = stacked(speech.form, colours=speech.colours, pages=speech.more is not None)
         self.line_end = "" if speech.form == "bytes" else speech.line_end
         self.gap = speech.gap
         self.within = seconds(speech.within)
         self.rest = seconds(speech.rest)
         self.window = seconds(speech.window) if speech.window else 0.0
-        self.prompts = (to_bytes(speech.prompt),) if speech.prompt else ()
+        self.pace = seconds(speech.pace)
+        # What ends a page, and what is said to have the next one.
+        self.more = (to_bytes(speech.more.hear), to_bytes(speech.more.say)) if speech.more else None
+        prompts = (speech.prompt, speech.more.hear if speech.more else "")
+        self.prompts = tuple(to_bytes(one) for one in prompts if one)
         self.others = others
         self.headers = _headers([*self.events.values(), *others])
         self._results = [

@@ -171,6 +171,9 @@ class Driver:
     def _hear(self, data: bytes, now: float) -> None:
         self._count(data, now)
         self._tell(self._engine.feed(data, now))
+        if self._engine.due:
+            due, self._engine.due = self._engine.due, b""
+            self._send(due, to_text(due), self.clock.now(), True)
 
     def _count(self, data: bytes, now: float) -> None:
         """Keeps the times of bytes that came."""
@@ -209,6 +212,17 @@ class Driver:
         taken = len(data) * self._per_char
         self.on_wire += taken
         self._sent_until = (now if now > self._sent_until else self._sent_until) + taken
+
+    def _write_slowly(self, data: bytes, pace: float) -> None:
+        """Sends bytes with a pause after each (seconds), and takes in what comes meanwhile. A stop is not heeded in between:
+        half a line would stay in the module."""
+        for at in range(len(data)):
+            self._write(data[at : at + 1], self.clock.now())
+            until = self._sent_until + pace
+            self.pauses += pace
+            while self.clock.now() < until:
+                due = self._engine.next_time()
+                self._pass(self._read(until if due is None else min(due, until)), due)
 
     # -- listening ----------------------------------------------------------------------------------------------
 

@@ -30,6 +30,7 @@ from wexicon.core.protocol.state import (
     Step,
     after,
 )
+from wexicon.core.text import to_bytes
 
 # Looked up once, not with each line.
 _UNMATCHED, _EVENT, _UNEXPECTED, _ECHO = Role.UNMATCHED, Role.EVENT, Role.UNEXPECTED, Role.ECHO
@@ -44,6 +45,8 @@ class Engine:
         self.known: Mapping[str, object] = NOTHING
         self.latest: dict[str, Mapping[str, object]] = {}
         self.echoes = 0
+        # What has to be said at once, so that an answer goes on.
+        self.due = b""
         self._state = IDLE
         self._exchange: Exchange | None = None
         self._echo: list[str] = []
@@ -190,6 +193,12 @@ class Engine:
             if exchange:
                 exchange.overhear(piece.text)
             return Heard(now, piece.text, Role.CORRUPT)
+        if self.dialect.more and to_bytes(piece.text) == self.dialect.more[0]:
+            self.due += self.dialect.more[1]
+            if exchange:
+                # The answer goes on: the next page has as long as the first.
+                exchange.deadline = max(exchange.deadline, now + self.dialect.within)
+            return Heard(now, piece.text, Role.PROMPT)
         if exchange:
             exchange.hear_prompt(piece, now)
             self._after_answer(exchange)

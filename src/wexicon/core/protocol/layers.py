@@ -77,5 +77,42 @@ class Hexadecimal:
         return [to_bytes(piece).hex().upper() if isinstance(piece, str) else piece for piece in pieces]
 
 
+class Colours:
+    """Escape sequences of terminals (ECMA-48, 5.4), which colour text or move the cursor, are left out of what comes."""
+
+    _SEQUENCE = re.compile("\x1b(?:\\[[0-?]*[ -/]*[@-~]|[@-Z\\\\-_])")
+
+    def encode(self, text: str) -> str:
+        return text
+
+    def feed(self, pieces: Sequence[Piece]) -> list[Piece]:
+        made = [self.plain(piece) if isinstance(piece, str) else piece for piece in pieces]
+        return [piece for piece in made if piece]
+
+    @classmethod
+    def plain(cls, text: str) -> str:
+        """A text without them."""
+        return cls._SEQUENCE.sub("", text)
+
+
+class Pager:
+    """What erases the mark at the end of a page, spaces and backspaces, is left out of what comes."""
+
+    _ERASED = re.compile("^[ \x08]*\x08[ \x08]*")
+
+    def encode(self, text: str) -> str:
+        return text
+
+    def feed(self, pieces: Sequence[Piece]) -> list[Piece]:
+        made = [self._ERASED.sub("", piece) if isinstance(piece, str) else piece for piece in pieces]
+        return [piece for piece in made if not isinstance(piece, str) or piece.strip()]
+
+
+def stacked(form: str, *, colours: bool, pages: bool) -> tuple[Layer, ...]:
+    """The layers above the framer, from the bottom up, for a form of answers; none where nothing is to be changed."""
+    own: tuple[Layer, ...] = (Colours(),) if colours else ()
+    return (*own, *((Pager(),) if pages else ()), *LAYERS.get(form, ()))
+
+
 # The layers above the framer, by the form of answers, from the bottom up.
 LAYERS: dict[str, tuple[Layer, ...]] = {"sentences": (Checksum(),), "bytes": (Hexadecimal(),)}

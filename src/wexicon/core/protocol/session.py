@@ -188,12 +188,20 @@ class Session(Driver):
         data = self._encoded(text, exact)
         engine.require(BEGIN)
         now = self.clock.now()
-        # What follows is done while the module answers.
-        self._write(data, now)
-        limit = self._sent_until + (dialect.within if within is None else within)
-        exchange = Exchange(dialect, text, expect, now, limit, engine.known)
-        engine.begin(exchange, text)
-        self.listener.note(Said(now, shown, exact))
+        if dialect.pace:
+            slow = max(now, self._sent_until) + len(data) * (self._per_char + dialect.pace)
+            limit = slow + (dialect.within if within is None else within)
+            exchange = Exchange(dialect, text, expect, now, limit, engine.known)
+            engine.begin(exchange, text)
+            self.listener.note(Said(now, shown, exact))
+            self._write_slowly(data, dialect.pace)
+        else:
+            # What follows is done while the module answers.
+            self._write(data, now)
+            limit = self._sent_until + (dialect.within if within is None else within)
+            exchange = Exchange(dialect, text, expect, now, limit, engine.known)
+            engine.begin(exchange, text)
+            self.listener.note(Said(now, shown, exact))
         first = expect.wants[0].pattern if expect.wants else None
         self._nameless = first if first is not None and not first.start and not first.catches_all else None
         if exchange.state is not ENDED:

@@ -21,6 +21,14 @@ CLOSINGS = ("always", "alone", "either")
 _SILENCE = re.compile(r"(?:silence|bytes)\s+(\S+)")
 
 
+class More(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """`more` of `[speech]`: an answer that comes in pages. `hear` is what stands at the end of a page, with no line end, and
+    `say` what brings the next one."""
+
+    hear: str
+    say: str = " "
+
+
 class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[speech]`: how lines and answers are framed. `end` is the line ending that Wexicon adds to each line, `echo` whether
     the module echoes, `ok` its success codes, `within` the longest time to an answer.
@@ -34,7 +42,8 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     error's code and tell why, as {code}; `quotes` how it writes a quote inside quotes; `separators` the characters that part
     commands or fields on a line, which no value outside of quotes may hold (`;` where nothing is said, as in V.250, 5.2.1;
     `,` and `*` in sentences); `busy` answers that mean: not now, say it again (they may tell the seconds as {wait:int});
-    `prompt` what it sends before each line.
+    `prompt` what it sends before each line; `more` how it pages long answers; `colours` that it sends escape sequences of
+    terminals, which are left out; `pace` the pause that it needs after each character.
     """
 
     end: str = "crlf"
@@ -51,6 +60,9 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     prompt: str = ""
     quotes: str = "backslash"
     separators: str | None = None
+    more: More | None = None
+    colours: bool = False
+    pace: str = "0ms"
 
     def faults(self) -> list[tuple[str, str]]:
         """What is wrong with it, as (key, what)."""
@@ -63,6 +75,7 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         for key, text in (
             ("within", self.within),
             ("rest", self.rest),
+            ("pace", self.pace),
             ("window", self.window or "1s"),
             ("answer", self._gap_text()),
         ):
@@ -70,6 +83,10 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 seconds(text)
             except ValueError as fault:
                 found.append((key, str(fault)))
+        if self.more and not (self.more.hear.strip() and self.more.say):
+            found.append(("more", "hear and say must not be empty"))
+        if self.window and self.pace != "0ms":
+            found.append(("pace", "a line that must come within a window cannot be said slowly"))
         for key, sources in (("ok", self.ok), ("error", self.errors), ("busy", self.busy), ("reason", self.reason)):
             for source in sources:
                 try:

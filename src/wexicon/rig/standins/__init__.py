@@ -20,6 +20,7 @@ FAMILIES: Registry[str | type[StandIn]] = Registry(
         "orvane-b3": "orvane_b3:OrvaneB3",
         "polmar-p1": "polmar_p1:PolmarP1",
         "recording": "recording:Recording",
+        "skerry-g5": "skerry_g5:SkerryG5",
         "tamsel-k5": "tamsel_k5:TamselK5",
         "tamsel-k6": "tamsel_k6:TamselK6",
         "wherry-c1": "wherry_c3:WherryC1",

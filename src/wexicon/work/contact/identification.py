@@ -13,6 +13,7 @@ import msgspec
 
 from wexicon.core.faults import Fault, LinkFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon, Phrase
+from wexicon.core.protocol.layers import Colours
 from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
@@ -57,7 +58,13 @@ class Identification:
     def likely(self, link: Tuning, heard: Overheard) -> list[Lexicon]:
         """The lexicons that know words of this."""
         here = [one for one in self.lexicons if one.attention.tuning in (None, link)]
-        return [one for one in here if any(is_own(one, line) for line in heard.told(one.dialect.form))]
+        return [one for one in here if any(is_own(one, line) for line in self._lines(one, heard))]
+
+    @staticmethod
+    def _lines(lexicon: Lexicon, heard: Overheard) -> list[str]:
+        """What was heard as lines of a lexicon."""
+        lines = heard.told(lexicon.dialect.form)
+        return [Colours.plain(line) for line in lines] if lexicon.speech.colours else list(lines)
 
     def fits(self, link: Tuning, heard: Overheard, *, greeted: bool) -> list[Fit]:
         """The lexicons that fit on a link where words came, the likeliest first; `greeted` if the greeting was answered."""

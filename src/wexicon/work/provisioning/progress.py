@@ -32,7 +32,7 @@ class Line:
     def right(self) -> bool:
         """Whether the last reading equals the wanted value."""
         latest = self.after or self.before
-        return latest is not None and latest.value is not None and latest.value == self.wanted
+        return latest is not None and latest.value is not None and self.setting.matches(latest.value, self.wanted)
 
     def outcome(self, *, final: bool) -> Outcome:
         """What became of it; `final` where the last reading came after all writing."""
@@ -69,6 +69,8 @@ class Line:
             note = note or f"acknowledged, but reads back as {visible(after.shown)}"
         elif outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
             note = note or "cannot be read"
+        elif outcome in (Outcome.CHANGED, Outcome.UNCHANGED) and self.after and self.after.value != self.wanted:
+            note = note or f"the module made {visible(setting.show(self.after.value))} of it, within the tolerance"
         wanted = Shown.of(setting, self.wanted)
         return SettingResult(
             setting.name, outcome, before, wanted, after, note, raw, factory, self.pending, granted, granted_raw

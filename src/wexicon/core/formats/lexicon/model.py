@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
+from decimal import Decimal
 
 import msgspec
 
@@ -138,6 +139,16 @@ class Setting(msgspec.Struct, frozen=True):
     factory: Value | None = None
     # Secret because of where its wanted value comes from: what the module had before is hidden, and no secret elsewhere.
     by_origin: bool = False
+    # By how much a number may differ when it is read back.
+    tolerance: Decimal | None = None
+
+    def matches(self, found: Value | None, wanted: Value | None) -> bool:
+        """Whether a value that was read is the one that was wanted: the same, or within the tolerance."""
+        if found is None or found == wanted:
+            return found == wanted
+        if self.tolerance is None or not (_is_number(found) and _is_number(wanted)):
+            return False
+        return abs(Decimal(str(found)) - Decimal(str(wanted))) <= self.tolerance
 
     @property
     def readable(self) -> bool:
@@ -179,6 +190,10 @@ class Setting(msgspec.Struct, frozen=True):
         """Whether this firmware has the setting."""
         have = version(firmware)
         return not (self.since and have < version(self.since)) and not (self.before and have >= version(self.before))
+
+
+def _is_number(value: Value | None) -> bool:
+    return isinstance(value, (int, Decimal)) and not isinstance(value, bool)
 
 
 class Action(msgspec.Struct, frozen=True):
@@ -269,6 +284,11 @@ class Lexicon(msgspec.Struct, frozen=True):
         """The same, where this setting is a secret."""
         setting = self.settings[name]
         setting = msgspec.structs.replace(setting, secret=True, by_origin=not setting.secret)
+        return msgspec.structs.replace(self, settings={**self.settings, name: setting})
+
+    def with_tolerance(self, name: str, tolerance: Decimal) -> Lexicon:
+        """The same, where a setting may differ by this much when it is read back."""
+        setting = msgspec.structs.replace(self.settings[name], tolerance=tolerance)
         return msgspec.structs.replace(self, settings={**self.settings, name: setting})
 
     def secret_lines(self) -> Iterator[tuple[Pattern, list[str]]]:

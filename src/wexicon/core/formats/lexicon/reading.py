@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable
+from decimal import Decimal
 from hashlib import sha256
 from typing import Any
 
@@ -50,6 +51,7 @@ from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant, nearest
 from wexicon.core.tuning import FLOWS, Tuning
 from wexicon.core.values import UNSET, Kind, Value, ValueFault
+from wexicon.core.values.numbers import Int, Number
 
 CHECKSUMS = ("sum", "xor")
 _TABLES = tuple(LexiconFile.__struct_fields__)
@@ -446,6 +448,7 @@ class _Reading:
             self.duration((*place, "settles"), table.settles),
             table.unset,
             self.factory((*place, "factory"), kind, table),
+            tolerance=self.tolerance((*place, "tolerance"), kind, table),
         )
         if made.moves_link and made.may_be_unset():
             what = "moves the link, and may be unset: then nothing says where the link is"
@@ -461,6 +464,16 @@ class _Reading:
         except ValueFault as fault:
             self.source.complain(place, f"{fault.value!r} {fault.why}", f"allowed: {fault.allowed}")
             return None
+
+    def tolerance(self, place: tuple[str, ...], kind: Kind, table: SettingTable) -> Decimal | None:
+        """By how much a number may differ when it is read back."""
+        if table.tolerance is None:
+            return None
+        if not isinstance(kind, (Int, Number)):
+            self.source.complain(place, "only a number has a tolerance")
+        elif table.tolerance <= 0:
+            self.source.complain(place, f"{table.tolerance:g} is not above 0")
+        return Decimal(str(table.tolerance))
 
     def check_cases(self, place: tuple[str, ...], kind: Kind, write: Phrase) -> None:
         for case in write.cases:

@@ -183,7 +183,8 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `before`: the firmware versions that have it. `appends`: what the module adds to the value by itself. `read = "link"`: a
     rate or frame that cannot be queried; it is known from the link. `volatile`: lost when the power is cut. `group`: the group
     that it is read or written with; `place`: its bits there; `unset`: the text that stands for "not set". `factory`: the
-    factory default. `granted`: the question, or the event, that reports what the network granted."""
+    factory default. `granted`: the question, or the event, that reports what the network granted. `tolerance`: by how much a
+    number may differ when it is read back, because the module rounds or lowers it; what it made of it is told."""
 
     value: dict[str, object]
     meaning: str = ""
@@ -204,6 +205,7 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     settles: str = ""
     unset: str | None = None
     factory: Any = None
+    tolerance: float | None = None
 
 
 class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
