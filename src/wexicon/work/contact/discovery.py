@@ -378,6 +378,11 @@ class LinkDiscovery:
         result.echo = any(one.echoed for one in here) if here else None
         words = [line for one in here for line in one.lines]
         result.said = (self._said or words[-1:] or [""])[0]
+        if not self._fits and not self._identification.half:
+            result.end = self._line_end(link)
+            if self._identification.delay > GAP:
+                # It is slow, which shows only now: late answers were taken for those of other questions.
+                self._fitting(link, self.heard[-1])
         if self._fits:
             first = self._fits[0]
             result.family, result.identity, result.end = first.lexicon.about.family, first.identity, first.end
@@ -390,7 +395,6 @@ class LinkDiscovery:
             result.cause = let_go(self._identification.half)
             result.command = f"wexicon hail {session.link.name} --lexicon {named(self._identification.half)}"
             return
-        result.end = self._line_end(link)
         result.cause = only_errors([one for one in self.heard if one.tuning == link], self.lexicons)
         result.command = f"wexicon talk {session.link.name}"
         if families := list(dict.fromkeys(name for one in here for name in self._own(one))):
