@@ -30,6 +30,7 @@ from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rig.air import AccessPoint, Air, AirTable
 from wexicon.rig.standin import LineEditor, StandIn
 from wexicon.rig.standins.recording import Recording
+from wexicon.work.contact.rate_changes import put_in
 from wexicon.work.module.module import Module
 
 EVERY_STATEMENT = """\
@@ -450,3 +451,22 @@ def test_a_prompt_may_end_rows() -> None:
     device = Device({"LIST": "+ROW 1\n+ROW 2"}, prompt="> ", late=0.03)
     made = Runner(device.session(), read_dialogue('> LIST\n<* +ROW {n:int}\n< "> "\nkeep n\n', "d")).run()
     assert made.kept == {"n": [1, 2]}
+
+
+@pytest.mark.parametrize(
+    ("source", "plain", "lead", "tail"),
+    [
+        ('{{"do":"who"}}', '{"do":"who"}', '{"do":"who"}', '{"do":"who"}'),
+        ('{{"set":"pin","v":"{value}"}}', '{"set":"pin","v":"{value}"}', '{"set":"pin","v":"', '"}'),
+        ("AT+N={a|quoted},{b}", "AT+N={a|quoted},{b}", "AT+N=", ""),
+        ("{a}", "{a}", "", ""),
+    ],
+)
+def test_a_template_is_shown_as_it_is_said(source: str, plain: str, lead: str, tail: str) -> None:
+    made = Template(source)
+    assert (made.plain, made.lead, made.tail) == (plain, lead, tail)
+
+
+def test_a_value_is_found_in_a_line_with_braces() -> None:
+    made = Template('{{"set":"pin","v":"{value}"}}')
+    assert put_in(made, '{"set":"pin","v":"4711"}') == "4711" and put_in(made, '{"set":"name","v":"4711"}') is None

@@ -122,3 +122,11 @@ def test_a_ready_text_is_waited_for_at_the_rate_with_which_the_module_starts() -
     said = one.trace.said()[before:]
     assert len(said) < 31, said
     assert not any("not seen" in text or "no restart" in text for text in result.remarks)
+
+
+def test_that_a_start_clears_a_volatile_setting_is_no_remark() -> None:
+    one = Bench("wherry-c3")
+    one.agenda.run_until(1)
+    one.standin.lamp = "lit"
+    result = one.provision(lamp="on", tick=8)
+    assert result.verdict == "conforms" and result.remarks == [] and one.standin.lamp == "lit"

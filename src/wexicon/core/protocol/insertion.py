@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Container, Iterator, Mapping
+from itertools import takewhile
 from typing import NamedTuple
 
 from wexicon.core.protocol.matching import Either
@@ -89,6 +90,21 @@ class Template:
                 raise PatternFault(f"{word} is not a filter", column, hint)
         self.names.append(found[1])
         self.parts.append((found[1], filters))
+
+    @property
+    def plain(self) -> str:
+        """The text as it is said: doubled braces are single ones. Insertions stand as they are written."""
+        return "".join(one if isinstance(one, str) else "{" + "|".join((one[0], *one[1])) + "}" for one in self.parts)
+
+    @property
+    def lead(self) -> str:
+        """What is said before the first insertion; all of it if there is none."""
+        return "".join(takewhile(lambda one: isinstance(one, str), self.parts))  # type: ignore[arg-type]
+
+    @property
+    def tail(self) -> str:
+        """What is said after the last insertion; all of it if there is none."""
+        return "".join(reversed(list(takewhile(lambda one: isinstance(one, str), reversed(self.parts)))))  # type: ignore[arg-type]
 
     def insertions(self) -> Iterator[tuple[str, list[str]]]:
         """The names that are put in, each with its filters."""

@@ -78,7 +78,7 @@ class Hexadecimal:
 
 
 class Colours:
-    """Escape sequences of terminals (ECMA-48, 5.4), which colour text or move the cursor, are left out of what comes."""
+    """Escape sequences of terminals (ECMA-48), which colour text or move the cursor, are left out of what comes."""
 
     _SEQUENCE = re.compile("\x1b(?:\\[[0-?]*[ -/]*[@-~]|[@-Z\\\\-_])")
 

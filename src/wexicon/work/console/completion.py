@@ -98,17 +98,17 @@ def _commands(lexicon: Lexicon | None, text: str) -> Iterator[Suggestion]:
 def _lines(lexicon: Lexicon) -> Iterator[tuple[str, str]]:
     """Every line that the lexicon can say, up to its first value, with what it does."""
     for phrase in lexicon.identify:
-        yield phrase.say.source, "who it is"
+        yield phrase.say.plain, "who it is"
     for group in lexicon.groups.values():
         if group.read:
-            yield group.read.say.source, f"reads {group.name}"
+            yield group.read.say.plain, f"reads {group.name}"
         if group.write and not group.size:
-            yield group.write.say.source.partition("{")[0], f"writes {group.name}"
+            yield group.write.say.lead, f"writes {group.name}"
     for name, setting in lexicon.settings.items():
         if setting.read:
-            yield setting.read.say.source, f"reads {name}: {setting.meaning}"
+            yield setting.read.say.plain, f"reads {name}: {setting.meaning}"
         if setting.write:
-            yield setting.write.say.source.partition("{")[0], f"writes {name}: {setting.kind.allowed()}"
+            yield setting.write.say.lead, f"writes {name}: {setting.kind.allowed()}"
     for name, action in lexicon.actions.items():
         first = next((line[2:] for line in action.program.wording().splitlines() if line.startswith("> ")), "")
         if first:
@@ -120,7 +120,7 @@ def _written(lexicon: Lexicon, text: str) -> tuple[Setting, str] | None:
     found = None
     for setting in lexicon.settings.values():
         if setting.write and len(setting.write.say.names) == 1:
-            before = setting.write.say.source.partition("{")[0]
+            before = setting.write.say.lead
             if before and text.startswith(before) and (found is None or len(before) > len(text) - len(found[1])):
                 found = (setting, text[len(before) :])
     return found

@@ -33,7 +33,7 @@ class Explainer:
     def said(self, text: str) -> str:
         """What a line does that was typed: the setting that it reads or writes, the action whose it is."""
         for name, setting in self.lexicon.settings.items():
-            if setting.read and text == setting.read.say.source:
+            if setting.read and text == setting.read.say.plain:
                 return f"reads {name}"
             if setting.write and (coded := put_in(setting.write.say, text)) is not None:
                 return f"writes {name}" if setting.secret else f"writes {name}: {_decoded(setting, coded)}"
@@ -56,7 +56,7 @@ class Explainer:
     def _answers(self, said: str, text: str) -> Iterator[str]:
         for phrase, settings in self._reads:
             for want in phrase.expect.wants:
-                known = want.pattern.start or said == phrase.say.source
+                known = want.pattern.start or said == phrase.say.plain
                 captures = want.pattern.match(text) if known else None
                 for name, value in (captures or {}).items():
                     if name in settings:
@@ -65,7 +65,7 @@ class Explainer:
                     return
         for phrase in self.lexicon.identify:
             for want in phrase.expect.wants:
-                captures = want.pattern.match(text) if said == phrase.say.source else None
+                captures = want.pattern.match(text) if said == phrase.say.plain else None
                 if captures:
                     yield _listed(captures).removeprefix(": ")
                     return

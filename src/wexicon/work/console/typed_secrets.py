@@ -77,8 +77,7 @@ def _others(lexicon: Lexicon) -> Iterator[Template]:
 
 def _reaches(template: Template, text: str) -> int | None:
     """The column at which a typed line has the first value of a template; None where it is another line, or not yet so far."""
-    literal = template.parts[0] if template.parts and isinstance(template.parts[0], str) else ""
-    wanted = [char for char in literal.casefold() if not char.isspace()]
+    wanted = [char for char in template.lead.casefold() if not char.isspace()]
     if not wanted or not template.names:
         return None
     at = 0

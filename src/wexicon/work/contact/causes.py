@@ -403,7 +403,7 @@ def _own_words(
     return Cause(
         "line-end",
         f"a module of this family is at {one.tuning} (it said “{_short(text)}”), and does not answer "
-        f"“{visible(lexicon.attention.probe.say.source)}” (line ends tried: {ends})",
+        f"“{visible(lexicon.attention.probe.say.plain)}” (line ends tried: {ends})",
         "Look up in the datasheet how a line ends, and whether this question is one that it answers at any time.",
     )
 

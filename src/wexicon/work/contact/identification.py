@@ -177,7 +177,7 @@ def _any_line(phrase: Phrase) -> bool:
 def _identifies(told: Iterable[object], lexicons: Sequence[Lexicon]) -> bool:
     """Whether these may be who a module is: no question of ours that comes back, and no result code."""
     questions = {
-        phrase.say.source.strip().upper()
+        phrase.say.plain.strip().upper()
         for one in lexicons
         for phrase in (one.attention.probe, *one.identify, *filter(None, [one.attention.whole]))
     }

@@ -137,11 +137,11 @@ def all_that_may_be_said(lexicons: Iterable[Lexicon]) -> list[tuple[str, list[st
     made: dict[tuple[str, str], list[str]] = {("always", GREETING.label): []}
     for question in questions(by_family.values())[1:]:
         for family in question.lexicons:
-            say = by_family[family].attention.probe.say.source
+            say = by_family[family].attention.probe.say.plain
             made.setdefault(("if AT gets no answer", say), []).append(family)
     for family, lexicon in by_family.items():
         for phrase in (lexicon.attention.probe, *lexicon.identify, *filter(None, [lexicon.attention.whole])):
-            made.setdefault(("if a lexicon matches", phrase.say.source), []).append(family)
+            made.setdefault(("if a lexicon matches", phrase.say.plain), []).append(family)
     for escape in escapes(by_family.values()):
         made.setdefault(("with --escapes only", visible(escape.text)), []).append(escape.lexicon)
     # Lines of the same families stand together.

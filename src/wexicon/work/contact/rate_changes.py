@@ -33,8 +33,7 @@ def put_in(template: Template, text: str) -> str | None:
     """What is in a line where a template with one insertion has it; None where the line is another."""
     if len(template.names) != 1:
         return None
-    before, _, after = template.source.partition("{")
-    after = after.partition("}")[2]
+    before, after = template.lead, template.tail
     if text.startswith(before) and text.endswith(after) and len(text) >= len(before) + len(after):
         return text[len(before) : len(text) - len(after)]
     return None

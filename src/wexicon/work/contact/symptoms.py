@@ -249,7 +249,7 @@ class Symptoms:
 
 def _harmless(said: str) -> bool:
     """Whether this is a line that no module refuses if it is heard whole."""
-    return said.strip().upper() in {"AT", *(one.attention.probe.say.source.upper() for one in _shipped())}
+    return said.strip().upper() in {"AT", *(one.attention.probe.say.plain.upper() for one in _shipped())}
 
 
 def _once(data: bytes) -> bytes:

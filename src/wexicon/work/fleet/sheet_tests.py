@@ -103,8 +103,7 @@ def _is_write(said: str, lexicon: Lexicon) -> bool:
     for setting in lexicon.settings.values():
         for phrase in (setting.write, setting.group.write if setting.group else None):
             for template in (phrase.say, *phrase.cases.values()) if phrase else ():
-                lead = template.parts[0] if template.parts and isinstance(template.parts[0], str) else ""
-                if (start := "".join(lead.split()).casefold()) and squeezed.startswith(start):
+                if (start := "".join(template.lead.split()).casefold()) and squeezed.startswith(start):
                     return True
     return False
 

@@ -70,7 +70,7 @@ class Plan:
         elif how is Evidence.RESTART and self.module.attention.needs_operator():
             self.lines.append(PlannedLine("come back", f"({self.lexicon.attention.operator})"))
         for phrase in (*self.lexicon.identify, *self.lexicon.also):
-            self._add("identify", phrase.say.source)
+            self._add("identify", phrase.say.plain)
 
     def reads(self, names: Iterable[str]) -> None:
         """What reads these settings back."""
@@ -79,16 +79,16 @@ class Plan:
             setting = self.lexicon.settings[name]
             group = setting.group if setting.group and setting.group.tells(name) else None
             phrase_ = setting.read or (group.read if group else None)
-            if phrase_ and phrase_.say.source not in asked:
-                asked.add(phrase_.say.source)
-                self._add("read back", phrase_.say.source)
+            if phrase_ and phrase_.say.plain not in asked:
+                asked.add(phrase_.say.plain)
+                self._add("read back", phrase_.say.plain)
 
     def _filled(self, template: Template) -> str:
         given = {name: HIDDEN if isinstance(value, Secret) else value for name, value in self.module.given.items()}
         try:
             return template.fill(given).text
         except InsertionFault:
-            return template.source
+            return template.plain
 
     def _add(self, step: str, says: str) -> None:
         self.lines.append(PlannedLine(step, says))

@@ -477,7 +477,9 @@ class ProvisioningRun:
     def _tell_what_was_not_saved(self, todo: Sequence[Line]) -> None:
         """Says why a setting that read right is written anyway."""
         for line in todo:
-            if not line.written and line.before is not None and line.before.value == line.wanted:
+            # One that a power cycle clears cannot be saved.
+            kept = not line.setting.volatile and not line.written
+            if kept and line.before is not None and line.before.value == line.wanted:
                 self.result.remarks.append(f"{line.setting.name} read right but was not saved: a restart undid it")
 
     def _write_all(self, todo: Sequence[Line]) -> None:
