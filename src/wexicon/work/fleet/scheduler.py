@@ -284,8 +284,9 @@ class Scheduler:
             self._seen.pop(unit, None)
             others = set(self._pinned.values()) if spare else set()
             possible = [one for one in self._working.values() if self._suits(job, one) and one.port not in others]
-            if possible:
-                self._pinned.pop(job.name, None)
+            if possible and self._pinned.get(job.name) == place.port:
+                # Its own module may have been found on another port meanwhile: then that one keeps it.
+                del self._pinned[job.name]
             return bool(possible)
 
     def started(self, job: Job) -> None:
