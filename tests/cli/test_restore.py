@@ -118,3 +118,18 @@ def test_the_built_program_restores_on_a_real_port() -> None:
         built("provision", "s.toml", served.ports["mast"])
         assert "conforms" in built("restore", "mast", served.ports["mast"]).stdout
         assert dict(served.bench.unit("mast").standin.flash) == before
+
+
+def test_a_value_that_holds_a_secret_is_not_kept_as_an_earlier_one(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    monkeypatch.setenv("PIN", "48213064")
+    sheet = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\nsettings = { role = "leader", pin = { env = "PIN" } }\n'
+    Path("k.toml").write_text(sheet)
+    with bench('[unit.plug]\nstandin = "tamsel-k5"\nsettings = { label = "plug 48213064" }\n') as served:
+        wexicon("provision", "k.toml", served.ports["plug"], "--operator", "rig")
+        kept = [path for path in (tmp_path / "state").rglob("*") if path.is_file()]
+        assert kept and not [path for path in kept if "48213064" in without_times(path.read_bytes())]
+        told = wexicon("restore", "plug", served.ports["plug"], "--operator", "rig").stderr
+        assert "name (was not read)" in told
+        assert served.bench.unit("plug").standin.flash["label"] == "plug 48213064"

@@ -244,3 +244,22 @@ def test_a_trace_of_the_format_before_is_read() -> None:
     Path("new.jsonl").write_text(text.replace('"format": 2', '"format": 9') + "\n")
     assert "formats 1 to 3" in wexicon("trace", "show", "new.jsonl", status=2).stderr
     assert SAMPLE.is_dir()
+
+
+def test_only_a_setting_or_only_what_failed_is_shown() -> None:
+    sheet = 'format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { name = "quay", network = 6 }\n'
+    Path("s.toml").write_text(sheet)
+    with virtual('[unit.mast]\nstandin = "lindle-l9"\n'):
+        wexicon("provision", "s.toml", "virtual://mast", "--trace", "good.jsonl")
+        # The module refuses a word that it does not have.
+        Path("bad.wex").write_text("> @nam?\n")
+        wexicon("run", "bad.wex", "virtual://mast", "-l", "lindle-l9", "--trace", "bad.jsonl", status=1)
+        Path("s.toml").write_text(sheet.replace("quay", "pier"))
+        wexicon("verify", "s.toml", "virtual://mast", "--trace", "differs.jsonl", status=1)
+    told = wexicon("trace", "show", "good.jsonl", "--setting", "network").stdout
+    assert "@net=6" in told and "network: changed" in told and "@name=" not in told and "name: changed" not in told
+    assert wexicon("trace", "show", "good.jsonl", "--failed").stdout == ""
+    bad = wexicon("trace", "show", "bad.jsonl", "--failed").stdout.splitlines()
+    assert "> @nam?" in bad[0] and "< @err" in bad[1]
+    differs = wexicon("trace", "show", "differs.jsonl", "--failed").stdout
+    assert "name: differs" in differs and "network" not in differs

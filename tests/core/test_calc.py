@@ -158,7 +158,7 @@ def test_duty_cycle_and_channels() -> None:
     assert lora.packets_an_hour(0.36, 0.1) == 10 and lora.off_time(2.0, 100) == 0
     assert lora.channel_frequency(26, 863.1e6, 200e3) == pytest.approx(868.3e6)
     assert lora.channel_of(868.35e6, 863.1e6, 200e3) == (26, pytest.approx(50e3))
-    assert lora.packet_snr(-7, -112) == -119 and lora.packet_snr(5, -80) == -80 and lora.margin(9, -12.5) == 0
+    assert lora.packet_power(-7, -112) == -119 and lora.packet_power(5, -80) == -80 and lora.margin(9, -12.5) == 0
     for wrong in (0, -1, 101):
         with pytest.raises(ValueError, match="duty"):
             lora.off_time(1.0, wrong)

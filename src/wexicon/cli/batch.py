@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 
 from wexicon.cli.banner import banner
 from wexicon.cli.live import LiveTable, Table
-from wexicon.cli.printing import print_failure, print_remarks, print_settings, print_tests, why_unproved
+from wexicon.cli.printing import print_failure, print_folded, print_remarks, print_settings, print_tests, why_unproved
 from wexicon.cli.progress import EVERY, KEYBOARD, Progress
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
 from wexicon.core.durations import spoken
@@ -65,7 +65,7 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
     steps = [times_by_step({"step": one.step, "seconds": one.seconds} for one in unit.steps) for unit in results]
     middle = {name: median(own[name] for own in steps if name in own) for name in dict.fromkeys(chain(*steps))}
     if times := told_times({"step": name, "seconds": seconds} for name, seconds in middle.items()):
-        print_line(f"time of a unit by step, median: {times}")
+        print_folded(f"time of a unit by step, median: {times}")
     told, good = ", ".join(parts), not counts and set(tests) <= {"passed"}
     print_line(f"{told}; {spoken(took)}", "bold green" if good else "bold yellow")
 

@@ -89,7 +89,7 @@ def print_unit(result: UnitResult) -> None:
 def print_times(result: UnitResult) -> None:
     """Where the time of a unit went."""
     if times := told_times({"step": one.step, "seconds": one.seconds} for one in result.steps):
-        print_line(f"time: {times}")
+        print_folded(f"time: {times}")
 
 
 def print_tests(results: Sequence[UnitResult]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import click
@@ -15,7 +15,9 @@ from wexicon.cli.options import Duration
 from wexicon.cli.show import emit, force_option, json_option, print_note
 from wexicon.cli.trace_lines import MARKS, line
 from wexicon.cli.trace_tools import compare, export, list_, plot, trace_named
+from wexicon.core.protocol.observations import Role
 from wexicon.files import write_new
+from wexicon.records.junit import OPEN, RIGHT
 from wexicon.records.trace import Record, What
 from wexicon.records.trace_reader import read_many
 
@@ -44,6 +46,10 @@ trace.add_command(export)
 @click.option("--step", help="Only records of this step, such as read.")
 @click.option("--from", "after", type=Duration(), help="Only from this time on, such as 2s.")
 @click.option("--to", "until", type=Duration(), help="Only up to this time.")
+@click.option("--setting", help="Only the steps that write this setting, and its outcome.")
+@click.option(
+    "--failed", is_flag=True, help="Only error answers with the line before each, and outcomes that are wrong."
+)
 @click.option("--follow", is_flag=True, help="Go on while the trace grows, until it ends.")
 @json_option
 def show(
@@ -53,12 +59,14 @@ def show(
     step: str | None,
     after: float | None,
     until: float | None,
+    setting: str | None,
+    failed: bool,
     follow: bool,
     as_json: bool,
 ) -> None:
     """Print TRACE for reading: seconds since the start, event, text. TRACE is a file, a unit, a port, or `last`."""
     path = trace_named(name)
-    wanted = Wanted({What(kind) for kind in kinds}, step, after, until)
+    wanted = Wanted({What(kind) for kind in kinds}, step, after, until, setting, failed)
     chunks: Iterable[list[Record]] = map(wanted.of, read_many(path, follow=follow))
     if last:
         newest: deque[Record] = deque(maxlen=last)
@@ -75,16 +83,50 @@ def show(
 
 
 class Wanted:
-    """Which records of a trace are shown: of some kinds, of a step, of a stretch of time; all where nothing is said."""
+    """Which records of a trace are shown: of some kinds, of a step, of a stretch of time, of a setting, or those of failures;
+    all where nothing is said."""
 
-    def __init__(self, kinds: set[What], step: str | None, after: float | None, until: float | None) -> None:
+    def __init__(
+        self,
+        kinds: set[What],
+        step: str | None,
+        after: float | None,
+        until: float | None,
+        setting: str | None = None,
+        failed: bool = False,
+    ) -> None:
         self._kinds, self._step, self._after, self._until = kinds, step, after, until
-        self._all = not (kinds or step or after is not None or until is not None)
+        self._setting, self._failed = setting, failed
+        self._all = not (kinds or step or after is not None or until is not None or setting or failed)
         self._now = ""
+        # The last line that was said: it is shown if an error answers it.
+        self._said: Record | None = None
 
     def of(self, records: list[Record]) -> list[Record]:
         """Those of some records; asked in their order."""
-        return records if self._all else [one for one in records if self._is(one)]
+        if self._all:
+            return records
+        found = [one for one in records if self._is(one)]
+        return found if not self._failed else [one for record in found for one in self._with_cause(record)]
+
+    def _with_cause(self, one: Record) -> Iterator[Record]:
+        """A failure, with the line before it that it answers."""
+        if one.what is What.SAID:
+            self._said = one
+        elif one.role is Role.ERROR or one.role is Role.CORRUPT:
+            if self._said:
+                yield self._said
+                self._said = None
+            yield one
+        elif one.what in (What.JUDGED, What.FINISHED) and one.outcome not in RIGHT | OPEN:
+            yield one
+
+    def _of_setting(self, one: Record) -> bool:
+        """Whether a record is of a step that writes the setting, or its outcome."""
+        if one.what is What.JUDGED:
+            return one.name == self._setting
+        verb, _, names = self._now.partition(" ")
+        return verb == "write" and self._setting in names.split(", ")
 
     def _is(self, one: Record) -> bool:
         if one.what is What.STEP:
@@ -92,6 +134,7 @@ class Wanted:
         return (
             (not self._kinds or one.what in self._kinds)
             and (self._step is None or self._step == self._now)
+            and (self._setting is None or self._of_setting(one))
             and (self._after is None or one.at >= self._after)
             and (self._until is None or one.at <= self._until)
         )

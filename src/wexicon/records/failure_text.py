@@ -10,7 +10,7 @@ from typing import Any
 
 from wexicon.core.text import visible
 
-# Of what was heard, no more lines.
+# The most received lines that are shown.
 MOST_HEARD = 20
 
 

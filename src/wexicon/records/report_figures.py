@@ -1,4 +1,4 @@
-"""The report's figures, as SVG that stands in the page: outcome and time by step, time by unit, measurements, failures.
+"""The report's figures, as SVG inside the page: outcome and time by step, time by unit, measurements, failures.
 
 The rule: each mark is in the records. A figure has the page's own text colour, so it is readable in light and dark; it has no
 address, no script and no name that another figure has too.

@@ -49,7 +49,7 @@ def sensitivity(spreading: int, bandwidth_hz: float, noise_figure_db: float = 6.
     return noise_power(bandwidth_hz, noise_figure_db) + REQUIRED_SNR[spreading]
 
 
-def packet_snr(snr_db: float, rssi_dbm: float) -> float:
+def packet_power(snr_db: float, rssi_dbm: float) -> float:
     """The power of a packet below the noise, in dBm: what a receiver reports as RSSI is signal and noise together, so a packet
     with a negative SNR is weaker than its RSSI by that."""
     return rssi_dbm + min(snr_db, 0.0)

@@ -51,7 +51,7 @@ class Dialect:
         self.rest = seconds(speech.rest)
         self.window = seconds(speech.window) if speech.window else 0.0
         self.pace = seconds(speech.pace)
-        # What ends a page, and what is said to have the next one.
+        # The mark at the end of a page, and the answer that brings the next page.
         self.more = (to_bytes(speech.more.hear), to_bytes(speech.more.say)) if speech.more else None
         prompts = (speech.prompt, speech.more.hear if speech.more else "")
         self.prompts = tuple(to_bytes(one) for one in prompts if one)

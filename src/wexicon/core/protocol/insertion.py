@@ -98,12 +98,12 @@ class Template:
 
     @property
     def lead(self) -> str:
-        """What is said before the first insertion; all of it if there is none."""
+        """The text before the first insertion; all of it if there is none."""
         return "".join(takewhile(lambda one: isinstance(one, str), self.parts))  # type: ignore[arg-type]
 
     @property
     def tail(self) -> str:
-        """What is said after the last insertion; all of it if there is none."""
+        """The text after the last insertion; all of it if there is none."""
         return "".join(reversed(list(takewhile(lambda one: isinstance(one, str), reversed(self.parts)))))  # type: ignore[arg-type]
 
     def insertions(self) -> Iterator[tuple[str, list[str]]]:

@@ -109,7 +109,7 @@ class Pager:
 
 
 def stacked(form: str, *, colours: bool, pages: bool) -> tuple[Layer, ...]:
-    """The layers above the framer, from the bottom up, for a form of answers; none where nothing is to be changed."""
+    """The layers above the framer, from the bottom up, for a form of answers; empty if none is needed."""
     own: tuple[Layer, ...] = (Colours(),) if colours else ()
     return (*own, *((Pager(),) if pages else ()), *LAYERS.get(form, ()))
 

@@ -115,7 +115,8 @@ def negative_sum_8(data: bytes) -> int:
 
 
 def fletcher_8(data: bytes) -> int:
-    """Two running sums modulo 256, the second in the high byte: the 8-bit algorithm of RFC 1145, with two's complement sums."""
+    """Two running sums of bytes modulo 256, the second in the high byte: a variant of Fletcher's checksum that binary protocols
+    of receivers use."""
     low = high = 0
     for byte in data:
         low = (low + byte) & 0xFF

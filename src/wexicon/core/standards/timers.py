@@ -16,7 +16,7 @@ UNITS: dict[str, dict[int, int]] = {
 }
 MOST_UNITS = 31
 OFF = "11100000"
-# Extended reception cycles in hyperframes' time (table 10.5.5.32): on WB-S1 each code, on NB-S1 those of NARROW.
+# Extended reception cycles in seconds (table 10.5.5.32): WB-S1 has every code, NB-S1 those in NARROW.
 CYCLES = {
     "0000": 5.12,
     "0001": 10.24,

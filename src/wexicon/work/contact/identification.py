@@ -62,7 +62,7 @@ class Identification:
 
     @staticmethod
     def _lines(lexicon: Lexicon, heard: Overheard) -> list[str]:
-        """What was heard as lines of a lexicon."""
+        """The received lines as a lexicon has them."""
         lines = heard.told(lexicon.dialect.form)
         return [Colours.plain(line) for line in lines] if lexicon.speech.colours else list(lines)
 

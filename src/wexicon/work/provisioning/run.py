@@ -439,7 +439,9 @@ class ProvisioningRun:
                 self.session.log(f"settings that the sheet does not name could not be read: {fault.reason}")
             for name, reading in known.items():
                 setting = self.lexicon.settings[name]
-                if (shown := Shown.of(setting, reading.value)) and not setting.secret:
+                shown = None if setting.secret else Shown.of(setting, reading.value)
+                # A value that holds a secret is not kept: masked, it would be another one.
+                if shown and self.session.secrets.mask(shown.shown) == shown.shown:
                     self.begun.prior[name] = shown.storable()
 
     def _remember(self) -> None:

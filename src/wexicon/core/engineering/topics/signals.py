@@ -76,7 +76,7 @@ def packet(
 ) -> Answer:
     """What RSSI and SNR of a LoRa packet say: its power, the margin, and how far it is from the limit."""
     answer = Answer()
-    own = lora.packet_snr(snr, rssi)
+    own = lora.packet_power(snr, rssi)
     answer.give("packet power", own, "dBm")
     if snr < 0:
         answer.step(f"below the noise: {digits(rssi)} dBm + {digits(snr)} dB = {digits(own)} dBm")

@@ -184,7 +184,7 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     rate or frame that cannot be queried; it is known from the link. `volatile`: lost when the power is cut. `group`: the group
     that it is read or written with; `place`: its bits there; `unset`: the text that stands for "not set". `factory`: the
     factory default. `granted`: the question, or the event, that reports what the network granted. `tolerance`: by how much a
-    number may differ when it is read back, because the module rounds or lowers it; what it made of it is told."""
+    number may differ when it is read back, because the module rounds or lowers it; the result has the value read."""
 
     value: dict[str, object]
     meaning: str = ""
