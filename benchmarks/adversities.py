@@ -40,6 +40,8 @@ OTHER = {
     "orvane-b3": {"address": "02C44E10FFFF"},
     "osier-w2": {"address": "02A15CFFFE00FFFF"},
     "polmar-p1": {"serial": "P1009999"},
+    "saltern-m4": {"serial": 40999},
+    "samphire-f2": {"serial": 0x00A31999},
     "skerry-g5": {"serial": "SG5-00999"},
     "tamsel-k5": {"address": "02A15C00FFFF"},
     "tamsel-k6": {"address": "02A15C00EEEE"},

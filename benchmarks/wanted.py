@@ -52,6 +52,23 @@ WANTED: dict[str, dict[str, Any]] = {
         "talker": "GN",
         "rate": {"rate": 57600, "parity": "even"},
     },
+    "saltern-m4": {
+        "station": 17,
+        "power": -3,
+        "frequency": 868.3,
+        "name": "Old Ferry",
+        "repeater": True,
+        "rate": 38400,
+    },
+    "samphire-f2": {
+        "name": "Outer buoy",
+        "channel": 9,
+        "power": -3,
+        "network": 515,
+        "interval": 3600,
+        "offset": -1.5,
+        "rate": 230400,
+    },
     "skerry-g5": {
         "name": "quay 3",
         "power": 10,

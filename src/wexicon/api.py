@@ -328,7 +328,7 @@ def run(
         return _run_with_parties(program, ports, values or {}, setup, given, opening)
     path = port_named(port)
     links = setup.links(lexicon, path)
-    asked = setup.rate or setup.frame
+    asked = setup.rate or setup.frame or setup.station is not None
     tuning = links[0] if links and (asked or not lexicon or not attention) else lexicon.factory if lexicon else Tuning()
     own = opening or Opening(title=Path(program.path).stem)
     own.tuning = own.tuning or tuning

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from tests.core.talking import Talk
 from wexicon.core.protocol.framing import LONGEST_LINE, Corrupt, Framer, Piece, Prompt
-from wexicon.core.protocol.layers import LAYERS
+from wexicon.core.protocol.layers import Checksum, Hexadecimal, stacked
 from wexicon.core.protocol.patterns import Pattern, PatternFault, block_header
 from wexicon.core.protocol.reply import Expectation, Want
 from wexicon.core.protocol.speech import Speech
@@ -58,20 +58,20 @@ def test_any_split(cuts: list[int]) -> None:
 
 def raised(form: str, pieces: list[Piece]) -> list[Piece]:
     """Pieces of the framer through the layers above it."""
-    for layer in LAYERS.get(form, ()):
+    for layer in stacked(Speech(answer=form)):
         pieces = layer.feed(pieces)
     return pieces
 
 
 @given(st.binary(max_size=60))
 def test_bytes_go_down_and_come_up_as_the_same_hexadecimal(data: bytes) -> None:
-    (layer,) = LAYERS["bytes"]
+    layer = Hexadecimal()
     assert layer.feed([layer.encode(data.hex())]) == [data.hex().upper()]
 
 
 @given(st.text(st.characters(min_codepoint=0x2B, max_codepoint=0x7E), max_size=60))
 def test_a_sentence_that_was_encoded_is_accepted_and_one_changed_digit_is_not(text: str) -> None:
-    (layer,) = LAYERS["sentences"]
+    layer = Checksum()
     line = layer.encode(f"$P{text}")
     assert layer.feed([line]) == [line]
     other = line[:-1] + ("0" if line[-1] != "0" else "1")

@@ -125,7 +125,11 @@ def test_escape_sequences_are_left_out_and_nothing_else(parts: list[str]) -> Non
 
 
 def test_what_erases_a_mark_is_left_out_and_a_blank_inside_a_line_is_not() -> None:
-    assert Pager().feed(["        ", "\x08 \x08\x08name a b", " name", "a\x08b"]) == ["name a b", " name", "a\x08b"]
+    assert Pager("--more--", " ").feed(["        ", "\x08 \x08\x08name a b", " name", "a\x08b"]) == [
+        "name a b",
+        " name",
+        "a\x08b",
+    ]
 
 
 @given(st.integers(1, 40), st.booleans())

@@ -10,6 +10,7 @@ from benchmarks.wanted import WANTED
 from tests.conftest import Bench, Records
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.observations import Said
+from wexicon.core.text import to_text
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.rig.uart import WireFaults
 from wexicon.work.contact.catalog import all_lexicons, find_lexicon
@@ -61,7 +62,8 @@ def test_every_family_is_found_at_any_of_its_rates_or_what_it_needs_is_said(name
         assert result.end == lexicon.speech.end and result.seconds < 35
     told = {line for _, says, _ in all_that_may_be_said(lexicons()) for line in says}
     # As they are on the wire: bytes, and sentences with their checksum.
-    told |= {asked.label for one in lexicons() if (asked := question_of(one))}
+    asked = [question for one in lexicons() if (question := question_of(one))]
+    told |= {one.label for one in asked} | {to_text(one.data).strip("\r\n") for one in asked}
     said = {text.strip("\r\n") for text in trace.texts(Said)} - {""}
     assert said <= told
 

@@ -83,6 +83,9 @@ allow_option = click.option(
 )
 rate_option = click.option("--rate", type=click.IntRange(1), help="Baud rate to try first.")
 frame_option = click.option("--frame", help="Data bits, parity and stop bits to try first, such as 8N1 or 7E2.")
+station_option = click.option(
+    "--station", type=click.IntRange(0), help="Station number to try first, if several modules share the line."
+)
 flow_option = click.option("--flow", type=click.Choice(FLOWS), help="Flow control.  [default: the lexicon's, or none]")
 
 
@@ -123,6 +126,7 @@ class Working(msgspec.Struct, kw_only=True):
     force: bool
     rate: int | None
     frame: str | None
+    station: int | None
     flow: str | None
     as_json: bool
 
@@ -138,6 +142,7 @@ class Working(msgspec.Struct, kw_only=True):
             fixture=fixture_at(self.fixture_path),
             rate=self.rate,
             frame=self.frame,
+            station=self.station,
             flow=self.flow,
             trace=self.trace_path,
             force=self.force,
@@ -200,6 +205,7 @@ def working_options(command: Command) -> Command:
         operator_option,
         flow_option,
         frame_option,
+        station_option,
         rate_option,
     ):
         command = option(command)

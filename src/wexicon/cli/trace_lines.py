@@ -77,6 +77,7 @@ def _other(record: Record, text: str) -> str:
         text = f"{where}, {when}Wexicon {version}" if version else where
     elif record.what is What.TUNED:
         text = f"our side to {record.rate} {visible(record.frame)}"
+        text += "" if record.station is None else f" station {record.station}"
     elif record.what is What.SIGNALLED:
         lines = (("DTR", record.dtr), ("RTS", record.rts))
         text = ", ".join(f"{name} {'on' if state else 'off'}" for name, state in lines if state is not None)

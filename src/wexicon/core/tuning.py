@@ -17,15 +17,17 @@ _FRAME = re.compile(r"([5-8])([NEO])([12])")
 
 
 class Tuning(msgspec.Struct, frozen=True):
-    """Rate in baud, data bits, parity (N, E, O) and stop bits."""
+    """Rate in baud, data bits, parity (N, E, O) and stop bits; where several modules share the line, the `station` that is
+    spoken to (None: as delivered)."""
 
     rate: int = 9600
     bits: int = 8
     parity: str = "N"
     stop: int = 1
+    station: int | None = None
 
     @classmethod
-    def of(cls, rate: int, frame: str = "8N1") -> Tuning:
+    def of(cls, rate: int, frame: str = "8N1", station: int | None = None) -> Tuning:
         """From a rate and a frame such as `8N1`. Raises ValueError with what is allowed."""
         found = _FRAME.fullmatch(frame.upper())
         if not found:
@@ -34,7 +36,7 @@ class Tuning(msgspec.Struct, frozen=True):
             )
         if not 0 < rate <= HIGHEST_RATE:
             raise ValueError(f"{rate} is not a rate: write a number from 1 to {HIGHEST_RATE} baud")
-        return cls(rate, int(found[1]), found[2], int(found[3]))
+        return cls(rate, int(found[1]), found[2], int(found[3]), station)
 
     @property
     def frame(self) -> str:
@@ -51,7 +53,11 @@ class Tuning(msgspec.Struct, frozen=True):
         return characters * self.char_bits / self.rate
 
     def __str__(self) -> str:
-        return f"{self.rate} {self.frame}"
+        return f"{self.rate} {self.frame}" + ("" if self.station is None else f" station {self.station}")
+
+    def wired_as(self, other: Tuning) -> bool:
+        """Whether the wire is the same: only the station may differ."""
+        return (self.rate, self.bits, self.parity, self.stop) == (other.rate, other.bits, other.parity, other.stop)
 
 
 def frame_of(data: bytes) -> str:

@@ -29,6 +29,9 @@ class NoWire:
         raise NotImplementedError
 
     def tune(self, tuning: Tuning) -> None:
+        if tuning.wired_as(self.tuning):
+            self.tuning = tuning
+            return
         raise CannotTune("a socket has no rate", where=self.name)
 
     def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:

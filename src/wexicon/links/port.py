@@ -168,6 +168,10 @@ class PortLink:
 
     def tune(self, tuning: Tuning) -> None:
         self._require_open()
+        if tuning.wired_as(self.tuning):
+            # Another module on the same line is spoken to.
+            self.tuning = tuning
+            return
         try:
             self._port.flush()
             _apply(self._port, tuning)
@@ -175,7 +179,9 @@ class PortLink:
             with contextlib.suppress(*_FAULTS):
                 _apply(self._port, self.tuning)
             hint = "The adapter may not have this rate or frame."
-            raise CannotTune(f"this port cannot do {tuning}: {fault}", where=self.name, hint=hint) from None
+            raise CannotTune(
+                f"this port cannot do {tuning.rate} {tuning.frame}: {fault}", where=self.name, hint=hint
+            ) from None
         self.tuning = tuning
 
     def control_flow(self, flow: str) -> None:

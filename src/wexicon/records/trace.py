@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from enum import StrEnum
-from typing import Annotated
+from typing import Annotated, Any
 
 import msgspec
 
@@ -32,6 +32,7 @@ from wexicon.core.protocol.observations import (
     Transferred,
     Tuned,
 )
+from wexicon.core.protocol.speech import Layers
 from wexicon.core.text import to_bytes, to_text, visible
 
 FORMAT = 3
@@ -81,8 +82,10 @@ class Record(msgspec.Struct, omit_defaults=True, gc=False):
     link: str = ""
     rate: int = 0
     frame: str = ""
+    station: int | None = None
     end: str = ""
     form: str = ""
+    layers: list[dict[str, Any]] = []
     act: str = ""
     dtr: bool | None = None
     rts: bool | None = None
@@ -103,6 +106,12 @@ class Record(msgspec.Struct, omit_defaults=True, gc=False):
         return self
 
 
+def as_recorded(layers: Layers) -> list[dict[str, Any]]:
+    """The layers of a lexicon's speech as a trace holds them."""
+    made: list[dict[str, Any]] = msgspec.to_builtins(layers)
+    return made
+
+
 def record_of(seen: Observation, began: float) -> Record:
     """The record of an observation, in seconds since `began`."""
     at = round(seen.at - began, 6)
@@ -119,7 +128,7 @@ def record_of(seen: Observation, began: float) -> Record:
 def _other(seen: Observation, at: float) -> Record:
     match seen:
         case Tuned():
-            return Record(at, What.TUNED, rate=seen.tuning.rate, frame=seen.tuning.frame)
+            return Record(at, What.TUNED, rate=seen.tuning.rate, frame=seen.tuning.frame, station=seen.tuning.station)
         case Signalled():
             return Record(at, What.SIGNALLED, dtr=seen.dtr, rts=seen.rts)
         case Asked():

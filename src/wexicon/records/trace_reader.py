@@ -9,13 +9,14 @@ import re
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import msgspec
 
 from wexicon.core.faults import CallFault, Complaint, FileFault
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
+from wexicon.core.protocol.speech import Layers
 from wexicon.core.text import garbled, visible
 from wexicon.core.tuning import Tuning
 from wexicon.files import open_regular
@@ -144,16 +145,17 @@ def recorded(path: Path) -> Recorded:
     current = RecordedExchange(None)
     first: Tuning | None = None
     tuning, began, end, form, searching = Tuning(), 0.0, "crlf", "lines", False
+    layers: list[dict[str, Any]] = []
     for record in read_trace(path):
         searching = record.searching if record.what is What.STEP else searching
-        form = record.form or form
+        form, layers = record.form or form, record.layers or layers
         if record.what is What.REPEATED:
             current.again = True
         elif record.what is What.AWAITED:
             _mark_awaited([*found, current], record.text)
         elif record.what in (What.OPENED, What.TUNED) and record.rate:
             try:
-                tuning = Tuning.of(record.rate, record.frame or tuning.frame)
+                tuning = Tuning.of(record.rate, record.frame or tuning.frame, record.station)
             except ValueError as fault:
                 raise FileFault(str(path), [Complaint(str(fault))]) from None
             end = record.end or end
@@ -170,7 +172,11 @@ def recorded(path: Path) -> Recorded:
             current.heard.append((max(0.0, record.at - began), record.content, str(record.role or "")))
     if current.said is not None or current.heard:
         found.append(current)
-    return Recorded(found, end, form, first or Tuning())
+    try:
+        around = msgspec.convert(layers, Layers)
+    except msgspec.ValidationError as fault:
+        raise FileFault(str(path), [Complaint(f"layers: {fault}")]) from None
+    return Recorded(found, end, form, first or Tuning(), around)
 
 
 def _is_garbage(record: Record) -> bool:

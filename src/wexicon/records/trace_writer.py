@@ -18,9 +18,10 @@ from wexicon.core.faults import CallFault
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.link import Clock, Link
 from wexicon.core.protocol.observations import Listener, Observation, Said
+from wexicon.core.protocol.speech import Layers
 from wexicon.core.tuning import Tuning
 from wexicon.files import create
-from wexicon.records.trace import FORMAT, Record, What, record_of
+from wexicon.records.trace import FORMAT, Record, What, as_recorded, record_of
 
 FLUSH_EVERY = 0.25
 # A trace that grows beyond this (bytes) is of a port that babbles.
@@ -48,6 +49,7 @@ class TraceWriter(Listener):
         tuning: Tuning,
         end: str = "crlf",
         form: str = "",
+        layers: Layers = (),
         most: int = LARGEST_TRACE,
         parts: int = 0,
         force: bool = False,
@@ -72,8 +74,10 @@ class TraceWriter(Listener):
             link=link,
             rate=tuning.rate,
             frame=tuning.frame,
+            station=tuning.station,
             end=end,
             form=form,
+            layers=as_recorded(layers),
             wexicon=__version__,
         )
         try:
@@ -203,7 +207,8 @@ class PartyTrace(Listener):
         speech, tuning = dialect.speech, link.tuning
         at = round(link.clock.now() - writer.began, 6)
         opened = Record(at, What.OPENED, link=link.name, rate=tuning.rate, frame=tuning.frame, end=speech.end)
-        writer.add(msgspec.structs.replace(opened, form=speech.answer, party=name))
+        opened.station = tuning.station
+        writer.add(msgspec.structs.replace(opened, form=speech.answer, layers=as_recorded(speech.layers), party=name))
 
     def note(self, seen: Observation) -> None:
         record = record_of(seen, self._writer.began).encodable()

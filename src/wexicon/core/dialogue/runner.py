@@ -505,7 +505,8 @@ class Runner(Scope):
     def _tune(self, statement: Tune) -> None:
         rate = plain(self.values.get(statement.rate)) if isinstance(statement.rate, str) else statement.rate
         try:
-            tuning = Tuning.of(int(str(rate)), statement.frame or self.session.link.tuning.frame)
+            here = self.session.link.tuning
+            tuning = Tuning.of(int(str(rate)), statement.frame or here.frame, here.station)
         except ValueError as fault:
             raise self._fault(statement, str(fault)) from None
         self.session.tune(tuning)

@@ -5,7 +5,7 @@ The rule: a dialect never changes, so sessions in any number of threads share it
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
 
 import msgspec
@@ -13,7 +13,7 @@ import msgspec
 from wexicon.core.durations import seconds
 from wexicon.core.protocol.elements import Literal, Quoted, is_free
 from wexicon.core.protocol.insertion import InsertionFault
-from wexicon.core.protocol.layers import LayerFault, stacked
+from wexicon.core.protocol.layers import Envelope, Layer, LayerFault, cutter, stacked
 from wexicon.core.protocol.patterns import NOTHING, Header, Pattern, block_header
 from wexicon.core.protocol.reply import ReplyStatus
 from wexicon.core.protocol.speech import Speech
@@ -44,15 +44,13 @@ class Dialect:
         self.speech = speech
         self.events = dict(events or {})
         self.form = speech.form
-        self.layers = stacked(speech.form, colours=speech.colours, pages=speech.more is not None)
-        self.line_end = "" if speech.form == "bytes" else speech.line_end
+        self._layered = bool(stacked(speech))
+        self.line_end = "" if speech.in_digits else speech.line_end
         self.gap = speech.gap
         self.within = seconds(speech.within)
         self.rest = seconds(speech.rest)
         self.window = seconds(speech.window) if speech.window else 0.0
         self.pace = seconds(speech.pace)
-        # The mark at the end of a page, and the answer that brings the next page.
-        self.more = (to_bytes(speech.more.hear), to_bytes(speech.more.say)) if speech.more else None
         prompts = (speech.prompt, speech.more.hear if speech.more else "")
         self.prompts = tuple(to_bytes(one) for one in prompts if one)
         self.others = others
@@ -64,15 +62,15 @@ class Dialect:
                 (ReplyStatus.ERROR, speech.errors),
                 (ReplyStatus.OK, speech.ok),
             )
-            for pattern in map(compiled, sources)
+            for pattern in map(self._compiled, sources)
         ]
         # What says more of itself goes first: more that is spelled out, then fewer captures.
         self._results.sort(key=lambda one: -exactness(one[1]))
-        self.reasons = tuple(map(compiled, speech.reason))
+        self.reasons = tuple(map(self._compiled, speech.reason))
         # A word that is spelled out goes before every pattern: it cannot be meant otherwise.
         self._words = {
             pattern.source: Final(status) for status, pattern in reversed(self._results) if _is_literal(pattern)
-        } | {word: Final(ReplyStatus.OK) for word in speech.ok if _is_literal(compiled(word))}
+        } | {word: Final(ReplyStatus.OK) for word in map(speech.in_form, speech.ok) if _is_literal(compiled(word))}
         # How result codes begin, or the whole of one that is spelled out.
         self.result_words = frozenset(pattern.start for _, pattern in self._results if pattern.start)
         self._results = [one for one in self._results if not _is_literal(one[1])]
@@ -92,15 +90,31 @@ class Dialect:
         more = tuple(pattern for pattern in patterns if block_header(pattern))
         return Dialect(self.speech, self.events, *more) if more or self.others else self
 
-    def encode(self, text: str, *, exact: bool = False) -> bytes:
-        """The bytes of a line, its end added unless `exact`. Raises InsertionFault where it cannot be said."""
-        if self.layers:
+    def _compiled(self, source: str) -> Pattern:
+        return compiled(self.speech.in_form(source))
+
+    def encode(self, text: str, *, exact: bool = False, layers: Sequence[Layer] | None = None) -> bytes:
+        """The bytes of a line, its end and what is around it added unless `exact`; `layers` are those of the session. Raises
+        InsertionFault where it cannot be said."""
+        if layers is None and self._layered:
+            layers = stacked(self.speech)
+        if layers:
             try:
-                for layer in reversed(self.layers):
-                    text = layer.encode(text)
+                for layer in reversed(layers):
+                    if not (exact and isinstance(layer, Envelope)):
+                        text = layer.encode(text)
             except LayerFault as fault:
                 raise InsertionFault(str(fault)) from None
         return to_bytes(text if exact else text + self.line_end)
+
+    def read(self, data: bytes) -> list[str]:
+        """The lines or frames in bytes that came to no session; those that are corrupt are left out."""
+        layers = stacked(self.speech)
+        cut = cutter(self.speech, layers, self.headers)
+        pieces = [*cut.feed(data, 0.0), *cut.release()]
+        for layer in layers:
+            pieces = layer.feed(pieces)
+        return [piece for piece in pieces if isinstance(piece, str)]
 
     def plain(self, captures: dict[str, object]) -> dict[str, object]:
         """Captures with what stood in quotes as it was before it was quoted."""
@@ -125,7 +139,7 @@ class Dialect:
 
     def is_ok_word(self, source: str) -> bool:
         """Whether a pattern is the success code itself."""
-        return source in self.speech.ok
+        return source in map(self.speech.in_form, self.speech.ok)
 
     def event(self, text: str, known: Mapping[str, object] = NOTHING) -> tuple[str, dict[str, object]] | None:
         """The name and values of a known event, or None."""

@@ -59,6 +59,7 @@ class Driver:
         # Behind a pass-through board our side never changes.
         self.fixed: Tuning | None = None
         self._engine = engine
+        engine.station = link.tuning.station
         self._fault: LinkFault | None = None
         # Seconds that one character takes on the wire, as our side is tuned.
         self._per_char = link.tuning.wire_time(1)
@@ -283,12 +284,13 @@ class Driver:
         self.listen(self._sent_until)
         if tuning == self.link.tuning:
             return
-        if self.fixed is not None and tuning != self.fixed:
+        if self.fixed is not None and not tuning.wired_as(self.fixed):
             what = f"our side stays at {self.fixed}: the fixture has a pass-through board"
             raise CannotTune(
                 what, where=self.link.name, hint="Only its side towards the module can be changed, by hand."
             )
         self._on_link(lambda: self.link.tune(tuning))
+        self._engine.station = tuning.station
         self._per_char = tuning.wire_time(1)
         self._seven_bits = tuning.bits == 7
         self._engine.forget_partial()
@@ -339,6 +341,7 @@ class Driver:
         self._per_char = link.tuning.wire_time(1)
         self._seven_bits = link.tuning.bits == 7
         self._engine.renew()
+        self._engine.station = link.tuning.station
 
     def close(self) -> None:
         """Closes the link; nothing can be said afterwards."""

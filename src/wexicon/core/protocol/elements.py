@@ -9,8 +9,9 @@ import re
 from collections.abc import Callable, Iterator
 from decimal import Decimal
 from itertools import pairwise
-from typing import Any
+from typing import Any, cast
 
+from wexicon.core.protocol.fields import NUMBERS, Counted, Number, field
 from wexicon.core.text import meant
 
 RUNS = {
@@ -23,10 +24,12 @@ RUNS = {
     "quoted": re.compile(r'"(?:[^"\\]|\\.|"")*+"', re.DOTALL),
     # The same where a backslash is a character as any other.
     "doubled": re.compile(r'"(?:[^"]|"")*+"', re.DOTALL),
+    # Numbers in the bytes of a frame, which is heard in hexadecimal digits.
+    **{form: re.compile(Number.run(cast(Number, field(form)))) for form in NUMBERS},
 }
-KINDS = ("text", *(kind for kind in RUNS if kind != "doubled"), "list", "bytes", "value")
+KINDS = ("text", *(kind for kind in RUNS if kind != "doubled"), "list", "bytes", "chars", "value")
 LONGEST_NUMBER = 40
-_CAPTURE = re.compile(r"(=)?([A-Za-z_][A-Za-z0-9_]*)(?::([a-z]+)(?:\(([A-Za-z0-9_-]+)\))?)?")
+_CAPTURE = re.compile(r"(=)?([A-Za-z_][A-Za-z0-9_]*)(?::([a-z][a-z0-9]*)(?:\(([A-Za-z0-9_-]+)\))?)?")
 
 
 class PatternFault(ValueError):
@@ -48,13 +51,15 @@ class Literal:
 
 class Capture:
     """A named part of the line; `size` is N of bytes(N), a number or the name of an earlier capture; `of` is the setting by
-    whose kind the value is read; `makes` is what makes a value of the text."""
+    whose kind the value is read; `makes` is what makes a value of the text; `counted` the field, if its
+    length stands before it."""
 
-    __slots__ = ("kind", "makes", "name", "of", "size")
+    __slots__ = ("counted", "kind", "makes", "name", "of", "size")
 
     def __init__(self, name: str, kind: str, size: str = "", of: str = "") -> None:
         self.name, self.kind, self.size, self.of = name, kind, size, of
         self.makes = kind
+        self.counted: Counted | None = None
 
     @property
     def free(self) -> bool:
@@ -136,10 +141,28 @@ def _capture(inside: str, column: int) -> Element:
     kind = kind or "text"
     if kind not in KINDS:
         raise PatternFault(f"{kind} is not a kind of capture", column, meant(kind, KINDS))
+    if kind == "chars":
+        return _chars(name, size, column)
     if (kind in ("bytes", "value")) != (size is not None):
         hint = "bytes takes a size, as in {data:bytes(4)}, value a setting, as in {t:value(timer)}; no other kind does"
         raise PatternFault(f"{inside} is not a capture", column, hint)
     return Capture(name, "text", "", size) if kind == "value" else Capture(name, kind, size or "")
+
+
+def _chars(name: str, size: str | None, column: int) -> Capture:
+    form = "chars" if size is None else f"chars({size})"
+    made = field(form)
+    if made is None:
+        hint = "chars takes a number of bytes, or the form of its length: {name:chars(12)}, {name:chars(u8)}"
+        raise PatternFault(f"{form} is not a capture", column, hint)
+    if isinstance(made, Counted):
+        CONVERTERS.setdefault(form, made.of_hex)
+        counted = Capture(name, "bytes")
+        counted.makes, counted.counted = form, made
+        return counted
+    RUNS.setdefault(form, re.compile(made.run()))
+    CONVERTERS.setdefault(form, made.of_hex)
+    return Capture(name, form)
 
 
 def _know_quotes(elements: list[Element]) -> None:
@@ -204,6 +227,7 @@ CONVERTERS: dict[str, Callable[[str], object]] = {
     "doubled": lambda text: Quoted(text[1:-1]),
     "in quotes": Quoted,
     "list": _listed,
+    **{form: cast(Number, field(form)).of_hex for form in NUMBERS},
 }
 
 
@@ -213,7 +237,17 @@ def convert(kind: str, text: str) -> object:
     return make(text) if make else text
 
 
-SAMPLES = {"int": "1", "decimal": "1.5", "hex": "1", "address": "01", "quoted": '"x"', "list": "x,y", "word": "x"}
+SAMPLES = {
+    **{form: "00" * cast(Number, field(form)).size for form in NUMBERS},
+    "chars": "78",
+    "int": "1",
+    "decimal": "1.5",
+    "hex": "1",
+    "address": "01",
+    "quoted": '"x"',
+    "list": "x,y",
+    "word": "x",
+}
 
 
 def sample(pattern: Any) -> str:

@@ -11,7 +11,8 @@ from collections.abc import Mapping
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.events import Events
 from wexicon.core.protocol.exchange import Exchange
-from wexicon.core.protocol.framing import Corrupt, Framer, Piece, Prompt
+from wexicon.core.protocol.framing import Corrupt, Foreign, Piece, Prompt
+from wexicon.core.protocol.layers import Layer, cutter, stacked
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.protocol.patterns import NOTHING
 from wexicon.core.protocol.state import (
@@ -30,7 +31,6 @@ from wexicon.core.protocol.state import (
     Step,
     after,
 )
-from wexicon.core.text import to_bytes
 
 # Looked up once, not with each line.
 _UNMATCHED, _EVENT, _UNEXPECTED, _ECHO = Role.UNMATCHED, Role.EVENT, Role.UNEXPECTED, Role.ECHO
@@ -48,6 +48,8 @@ class Engine:
         # What has to be said at once, so that an answer goes on.
         self.due = b""
         self._state = IDLE
+        self._station: int | None = None
+        self._layers: tuple[Layer, ...] = ()
         self._exchange: Exchange | None = None
         self._echo: list[str] = []
         self.adopt(dialect)
@@ -65,11 +67,29 @@ class Engine:
         """Uses this dialect from now on; incomplete input is dropped. Raises LocalProtocolError while an exchange is open."""
         if self._exchange is not None:
             raise LocalProtocolError("the dialect cannot change while an exchange is open")
+        before = getattr(self, "dialect", None)
         self.dialect = dialect
-        self._layers = dialect.layers
+        if before is None or before.speech is not dialect.speech:
+            self._layers = stacked(dialect.speech)
+            self.station = self._station
         self._sentences = dialect.form == "sentences"
-        self._framer = Framer(dialect.form, dialect.gap, dialect.headers)
+        self._framer = cutter(dialect.speech, self._layers, dialect.headers)
         self._framer.prompts = dialect.prompts
+
+    @property
+    def station(self) -> int | None:
+        """Which module is spoken to, if several share the line."""
+        return self._station
+
+    @station.setter
+    def station(self, station: int | None) -> None:
+        self._station = station
+        for layer in self._layers:
+            layer.station = station
+
+    def encode(self, text: str, *, exact: bool = False) -> bytes:
+        """The bytes of a line for this session. Raises InsertionFault."""
+        return self.dialect.encode(text, exact=exact, layers=self._layers)
 
     @property
     def partial(self) -> str:
@@ -114,6 +134,8 @@ class Engine:
         self.require(BEGIN)
         if self.dialect.speech.echo == "off":
             self._echo = []
+        elif self.dialect.speech.in_digits:
+            self._echo = ["".join(text.split()).upper()]
         elif text.isprintable():
             self._echo = [text] if text else []
         else:
@@ -134,14 +156,20 @@ class Engine:
         heard: list[Heard] = []
         while pieces:
             prompts = framer.prompts
-            self._judge_all(self._raised(pieces) if self._layers else pieces, now, heard)
+            self._judge_all(self._raised(pieces, now) if self._layers else pieces, now, heard)
             pieces = framer.look_again() if framer.prompts is not prompts else []
         return heard
 
-    def _raised(self, pieces: list[Piece]) -> list[Piece]:
-        """Pieces from the framer through the layers above it."""
+    def _raised(self, pieces: list[Piece], now: float) -> list[Piece]:
+        """Pieces from the framer through the layers above it. Where one has something to send, the answer goes on, and has as
+        long again."""
         for layer in self._layers:
             pieces = layer.feed(pieces)
+            if layer.due:
+                self.due += layer.due
+                layer.due = b""
+                if self._exchange is not None:
+                    self._exchange.deadline = max(self._exchange.deadline, now + self.dialect.within)
         return pieces
 
     def elapse(self, now: float) -> list[Heard]:
@@ -149,7 +177,7 @@ class Engine:
         heard: list[Heard] = []
         pieces = self._framer.elapse(now)
         if pieces:
-            self._judge_all(self._raised(pieces), now, heard)
+            self._judge_all(self._raised(pieces, now), now, heard)
         exchange = self._exchange
         if exchange is not None and now >= exchange.deadline:
             if exchange.state is WAITING and self.dialect.form == "lines" and (cut := self._framer.pending):
@@ -186,19 +214,14 @@ class Engine:
                     continue
             heard.append(self._judge_line(piece, now))
 
-    def _judge(self, piece: Corrupt | Prompt, now: float) -> Heard:
-        """One piece that is not a line."""
+    def _judge(self, piece: Corrupt | Foreign | Prompt, now: float) -> Heard:
+        """One piece that is not a line for us."""
         exchange = self._exchange
-        if isinstance(piece, Corrupt):
+        if not isinstance(piece, Prompt):
+            text = self.dialect.speech.shown(piece.text)
             if exchange:
-                exchange.overhear(piece.text)
-            return Heard(now, piece.text, Role.CORRUPT)
-        if self.dialect.more and to_bytes(piece.text) == self.dialect.more[0]:
-            self.due += self.dialect.more[1]
-            if exchange:
-                # The answer goes on: the next page has as long as the first.
-                exchange.deadline = max(exchange.deadline, now + self.dialect.within)
-            return Heard(now, piece.text, Role.PROMPT)
+                exchange.overhear(text)
+            return Heard(now, text, Role.CORRUPT if isinstance(piece, Corrupt) else _UNMATCHED)
         if exchange:
             exchange.hear_prompt(piece, now)
             self._after_answer(exchange)

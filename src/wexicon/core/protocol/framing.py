@@ -32,8 +32,14 @@ class Corrupt(msgspec.Struct, frozen=True):
     text: str
 
 
+class Foreign(msgspec.Struct, frozen=True):
+    """What another station on the same line said."""
+
+    text: str
+
+
 # A plain text is a line without its ending, a block with its header, or what came between two silences.
-Piece = str | Prompt | Corrupt
+Piece = str | Prompt | Corrupt | Foreign
 
 _ENDS = re.compile(rb"[\r\n]")
 

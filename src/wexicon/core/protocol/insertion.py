@@ -12,6 +12,7 @@ from collections.abc import Callable, Container, Iterator, Mapping
 from itertools import takewhile
 from typing import NamedTuple
 
+from wexicon.core.protocol.fields import field
 from wexicon.core.protocol.matching import Either
 from wexicon.core.protocol.patterns import PatternFault, braces
 from wexicon.core.registry import Registry
@@ -84,6 +85,7 @@ class Template:
                 word != "quoted"
                 and word not in FILTERS
                 and not _ADDRESS.fullmatch(word)
+                and field(word) is None
                 and (at or not _OF.fullmatch(word))
             ):
                 hint = meant(word, [*FILTERS, "quoted", "address(XX:XX:XX:XX:XX:XX)", "value(SETTING)"])
@@ -236,6 +238,8 @@ def _filtered(name: str, word: str, value: str, quoting: str, secret: bool) -> s
         if address := _ADDRESS.fullmatch(word):
             kind = Address(written=address[1])
             return kind.encode(kind.check(value))
+        if of_frame := field(word):
+            return of_frame.hex_of(value)
         return FILTERS[word](value)
     except ValueError as fault:
         why = "" if secret else f": {fault}"

@@ -144,6 +144,8 @@ class Attempt:
 
     def _size(self, element: Capture, at: int) -> int:
         """Where the raw bytes that begin at `at` end, or -1 if the input is shorter, or no character ends there."""
+        if element.counted is not None:
+            return element.counted.end_in(self.text, at)
         count: Any = element.size
         if count in self.spans:
             kind, start, end = self.spans[count]

@@ -181,7 +181,7 @@ def _fixed(run: list[Element], *, tail: bool) -> str | None:
             source += re.escape(element.text)
         elif isinstance(element, Capture) and element.kind in RUNS:
             source += f"(?P<{element.name}>(?>{RUNS[element.kind].pattern}))"
-        elif isinstance(element, Capture) and element.kind == "bytes" and tail and index == len(run) - 1:
+        elif isinstance(element, Capture) and element.makes == "bytes" and tail and index == len(run) - 1:
             source += f"(?P<{element.name}>.*)"
         else:
             return None
@@ -215,7 +215,7 @@ def block_header(pattern: Pattern) -> Header | None:
     Raises PatternFault where the header holds free text, so that its end would be a guess.
     """
     last = pattern.elements[-1] if pattern.elements else None
-    if not (isinstance(last, Capture) and last.kind == "bytes"):
+    if not (isinstance(last, Capture) and last.makes == "bytes"):
         return None
     source = b""
     for element in pattern.elements[:-1]:

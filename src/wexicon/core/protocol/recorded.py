@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import msgspec
 
+from wexicon.core.protocol.speech import Layers
 from wexicon.core.tuning import Tuning
 
 
@@ -26,9 +27,10 @@ class RecordedExchange(msgspec.Struct):
 
 class Recorded(msgspec.Struct):
     """All exchanges of a session; `end` is the line end that our lines had (none, cr, lf, crlf), `form` how answers were
-    cut (as `answer` in a lexicon's speech), `tuning` how our side began."""
+    cut and `layers` what was around them (as `answer` and `layers` in a lexicon's speech), `tuning` how our side began."""
 
     exchanges: list[RecordedExchange]
     end: str = "crlf"
     form: str = "lines"
     tuning: Tuning = msgspec.field(default_factory=Tuning)
+    layers: Layers = ()

@@ -237,7 +237,7 @@ class Session(Driver):
         """The bytes of a line. Raises ModuleFault if it cannot be said to this module."""
         dialect = self._engine.dialect
         try:
-            data = dialect.encode(text, exact=exact)
+            data = self._engine.encode(text, exact=exact)
         except InsertionFault as fault:
             raise ModuleFault(self.secrets.mask(str(fault)), where=self.link.name) from None
         if self._seven_bits and max(data, default=0) > 0x7F:

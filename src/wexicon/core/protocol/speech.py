@@ -6,19 +6,23 @@ The rule: everything that differs between modules and is needed to hold one exch
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from typing import Literal
 
 import msgspec
 
 from wexicon.core.durations import seconds
+from wexicon.core.protocol.fields import Number, field, in_digits
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.standards.checksums import CHECKS
+from wexicon.core.text import meant, to_bytes
 
 LINE_ENDS = {"none": "", "cr": "\r", "lf": "\n", "crlf": "\r\n"}
-ANSWERS = ("lines", "silence", "sentences", "bytes")
+ANSWERS = ("lines", "silence", "sentences", "bytes", "frames")
 ECHOES = ("on", "off", "either")
 QUOTES = ("backslash", "double", "hex", "none")
 CLOSINGS = ("always", "alone", "either")
-_SILENCE = re.compile(r"(?:silence|bytes)\s+(\S+)")
+_SILENCE = re.compile(r"(?:silence|bytes|frames)\s+(\S+)")
 
 
 class More(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -29,12 +33,89 @@ class More(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     say: str = " "
 
 
+class LayerTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field="layer"):
+    """One of `layers`: what its kind puts around each frame or line."""
+
+    def form_for(self, speech: Speech) -> str:
+        """The form of its field."""
+        return str(getattr(self, "form", ""))
+
+    def faults(self, speech: Speech) -> Iterator[str]:
+        """What is wrong with it."""
+        form = self.form_for(speech)
+        if form and not isinstance(field(form), Number):
+            yield f"{form!r} is not the form of a number: write u8, u16, u16le, digits(2) or hex(2)"
+        for key in ("mark", "before", "after") if speech.in_digits else ():
+            if not re.fullmatch(r" *([0-9A-Fa-f]{2} *)*", text := str(getattr(self, key, ""))):
+                yield f"{key} is bytes in hexadecimal here, as in C6 3D, not {text!r}"
+
+
+class MarkTable(LayerTable, frozen=True, tag="mark"):
+    """A layer of `[speech]`: `mark` is how each frame starts."""
+
+    mark: str
+
+
+class LengthTable(LayerTable, frozen=True, tag="length"):
+    """A layer of `[speech]`: the number of bytes that follow it, of this `form`, behind the first `at` bytes. `plus`: by how
+    much it is more than that."""
+
+    form: str = "u8"
+    at: int = 0
+    plus: int = 0
+
+
+class SumTable(LayerTable, frozen=True, tag="sum"):
+    """A layer of `[speech]`: a checksum at the end. `check` is its name (xor, sum, negative-sum, fletcher-8, fletcher-16,
+    crc-16/modbus; `calc crc --list` has all), `form` that of its field, `start` the byte from which it is counted; `before` and
+    `after` are what stands around it."""
+
+    check: str
+    form: str = ""
+    start: int = 0
+    before: str = ""
+    after: str = ""
+
+    def form_for(self, speech: Speech) -> str:
+        bits = CHECKS[self.check][0] if self.check in CHECKS else 8
+        return self.form or (f"u{bits}" if speech.in_digits else f"hex({bits // 4})")
+
+    def faults(self, speech: Speech) -> Iterator[str]:
+        if self.check not in CHECKS:
+            yield f"{self.check!r} is not a check; {meant(self.check, CHECKS)}"
+        yield from super().faults(speech)
+
+
+class StationTable(LayerTable, frozen=True, tag="station"):
+    """A layer of `[speech]`: the number of the module that is spoken to, for modules that share a line. `usual` is that as
+    delivered, `form` that of its field; `before` and `after` are what stands around it. A setting of kind `station` changes
+    it."""
+
+    form: str = "u8"
+    usual: int = 1
+    before: str = ""
+    after: str = ""
+
+
+class NumberTable(LayerTable, frozen=True, tag="number"):
+    """A layer of `[speech]`: a running number from `first` to `last`, which the answer repeats; events have `unasked`."""
+
+    form: str = "u8"
+    first: int = 1
+    last: int = 0
+    unasked: int = 0
+
+
+Layers = tuple[MarkTable | LengthTable | SumTable | StationTable | NumberTable, ...]
+
+
 class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[speech]`: how lines and answers are framed. `end` is the line ending that Wexicon adds to each line, `echo` whether
     the module echoes, `ok` its success codes, `within` the longest time to an answer.
 
     `answer` is how answers end: `lines`; `silence 60ms`; `sentences`, lines with a checksum that is added and checked (NMEA
-    0183); `bytes 20ms`, raw bytes ended by silence, which are said, heard and shown in hexadecimal. `closing` says when the
+    0183); `bytes 20ms`, raw bytes ended by silence, which are said, heard and shown in hexadecimal; `frames`, the same for
+    bytes whose length is in them. `layers` are what is around each frame or line, from the outside in. `closing` says when the
     success code comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is nothing else to say,
     `either` where that is unknown (then Wexicon listens a moment longer). `rest` is the pause that the module needs after
     its answer before it can hear the next line; `window` how long after its first byte a whole line must have come;
@@ -63,6 +144,7 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     more: More | None = None
     colours: bool = False
     pace: str = "0ms"
+    layers: Layers = ()
 
     def faults(self) -> list[tuple[str, str]]:
         """What is wrong with it, as (key, what)."""
@@ -71,7 +153,10 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             if (word := getattr(self, key)) not in allowed:
                 found.append((key, f"{word!r} is not one of {', '.join(allowed)}"))
         if self.answer not in ANSWERS and not _SILENCE.fullmatch(self.answer):
-            found.append(("answer", f"{self.answer!r} is not one of lines, silence 60ms, sentences, bytes 20ms"))
+            found.append(
+                ("answer", f"{self.answer!r} is not one of lines, silence 60ms, sentences, bytes 20ms, frames")
+            )
+        found += [("layers", what) for what in self._layer_faults()]
         for key, text in (
             ("within", self.within),
             ("rest", self.rest),
@@ -90,10 +175,44 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         for key, sources in (("ok", self.ok), ("error", self.errors), ("busy", self.busy), ("reason", self.reason)):
             for source in sources:
                 try:
-                    Pattern(source)
+                    Pattern(self.in_form(source))
                 except ValueError as fault:
                     found.append((key, str(fault)))
         return found
+
+    def _layer_faults(self) -> Iterator[str]:
+        lengths = sum(isinstance(one, LengthTable) for one in self.layers)
+        if (self.form == "frames") != (lengths == 1):
+            yield "a frame is cut by its one layer length, and nothing else has any"
+        if self.form not in ("lines", "bytes", "frames") and self.layers:
+            yield f"{self.form} have no layers"
+        if sum(isinstance(one, StationTable) for one in self.layers) > 1:
+            yield "there are two stations"
+        for one in self.layers:
+            yield from one.faults(self)
+
+    def in_form(self, pattern: str) -> str:
+        """A pattern for what this module answers, as it is matched."""
+        return in_digits(pattern) if self.in_digits else pattern
+
+    def shown(self, text: str) -> str:
+        """What came, as it is shown: bytes in hexadecimal digits."""
+        return to_bytes(text).hex().upper() if self.in_digits else text
+
+    @property
+    def in_digits(self) -> bool:
+        """Whether lines and answers are bytes, said and shown in hexadecimal digits."""
+        return self.form in ("bytes", "frames")
+
+    @property
+    def summed(self) -> bool:
+        """Whether each frame or line has a sum: noise is not taken for one."""
+        return any(isinstance(one, SumTable) for one in self.layers)
+
+    @property
+    def station(self) -> int | None:
+        """The station of the module as delivered; None if it has none."""
+        return next((one.usual for one in self.layers if isinstance(one, StationTable)), None)
 
     def _gap_text(self) -> str:
         found = _SILENCE.fullmatch(self.answer)

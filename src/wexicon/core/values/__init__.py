@@ -8,7 +8,7 @@ from wexicon.core.values.base import UNSET, Kind, MakeKind, Unset, Value, ValueF
 from wexicon.core.values.coded import Choice, Flag, Frame, Rate
 from wexicon.core.values.compound import Field, Tuple
 from wexicon.core.values.contents import Content, FileContent
-from wexicon.core.values.numbers import Int, Number, Timer
+from wexicon.core.values.numbers import Int, Number, Station, Timer
 from wexicon.core.values.texts import Address, Digits, Hex, Text
 
 KINDS: Registry[type[Kind]] = Registry(
@@ -24,6 +24,7 @@ KINDS: Registry[type[Kind]] = Registry(
         "hex": Hex,
         "int": Int,
         "rate": Rate,
+        "station": Station,
         "text": Text,
         "timer": Timer,
         "tuple": Tuple,
@@ -47,6 +48,7 @@ __all__ = [
     "MakeKind",
     "Number",
     "Rate",
+    "Station",
     "Text",
     "Timer",
     "Tuple",

@@ -205,7 +205,7 @@ class Frame(Kind, frozen=True, tag="frame"):
         return list(self.codes)
 
     def apply_to(self, tuning: Tuning, value: Value) -> Tuning:
-        return Tuning.of(tuning.rate, str(value))
+        return Tuning.of(tuning.rate, str(value), tuning.station)
 
     def from_link(self, tuning: Tuning) -> Value | None:
         return tuning.frame

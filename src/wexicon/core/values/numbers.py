@@ -11,8 +11,11 @@ from collections.abc import Iterator
 from decimal import Decimal, InvalidOperation
 from math import isfinite
 
+from msgspec import structs
+
 from wexicon.core.durations import seconds, spoken
 from wexicon.core.standards import timers
+from wexicon.core.tuning import Tuning
 from wexicon.core.values.base import OUT_OF_RANGE, Kind, Value, whole
 
 
@@ -85,6 +88,19 @@ class Int(Kind, frozen=True, tag="int"):
     def show(self, value: Value) -> str:
         shown = self._shown(value)
         return f"{shown} {self.unit}".rstrip()
+
+
+class Station(Int, frozen=True, tag="station"):
+    """The number of a module among those that share a line, which each line to it must hold. It moves the link, as a rate
+    does."""
+
+    def apply_to(self, tuning: Tuning, value: Value) -> Tuning:
+        assert isinstance(value, int)
+        return structs.replace(tuning, station=value)
+
+    def stations(self) -> range:
+        """The numbers that it can have."""
+        return range(self.min or 0, 1 + (256 if self.max is None else self.max), self.step)
 
 
 def within(number: int | Decimal, low: float | Decimal | None, high: float | Decimal | None) -> bool:

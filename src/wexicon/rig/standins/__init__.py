@@ -20,6 +20,8 @@ FAMILIES: Registry[str | type[StandIn]] = Registry(
         "orvane-b3": "orvane_b3:OrvaneB3",
         "polmar-p1": "polmar_p1:PolmarP1",
         "recording": "recording:Recording",
+        "saltern-m4": "saltern_m4:SalternM4",
+        "samphire-f2": "samphire_f2:SamphireF2",
         "skerry-g5": "skerry_g5:SkerryG5",
         "tamsel-k5": "tamsel_k5:TamselK5",
         "tamsel-k6": "tamsel_k6:TamselK6",

@@ -10,10 +10,12 @@ from __future__ import annotations
 import contextlib
 import re
 from bisect import bisect_left
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.framing import Piece
 from wexicon.core.protocol.insertion import InsertionFault
+from wexicon.core.protocol.layers import Numbering, cutter, stacked
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.protocol.speech import LINE_ENDS, Speech
 from wexicon.core.secret import HIDDEN
@@ -35,8 +37,12 @@ class Recording(StandIn):
         self.recorded = recorded
         self.opening = next((one for one in recorded.exchanges[:1] if one.said is None), None)
         self.spoken = [one for one in recorded.exchanges if one.said is not None]
-        speech = Speech(end=recorded.end if recorded.end in LINE_ENDS else "crlf", answer=recorded.form)
+        end = recorded.end if recorded.end in LINE_ENDS else "crlf"
+        speech = Speech(end=end, answer=recorded.form, layers=recorded.layers)
         self.dialect = Dialect(speech if not speech.faults() else Speech())
+        # Where something is around each line, commands are compared without it.
+        self.layers = stacked(self.dialect.speech) if self.dialect.speech.layers else ()
+        self.cutter = cutter(self.dialect.speech, self.layers, ())
         # The secrets that the recording left out, if given.
         self.fill: Callable[[str], str] = lambda text: text
         self.said = [self.encoded(one.said or "", exact=one.exact) for one in self.spoken]
@@ -54,6 +60,8 @@ class Recording(StandIn):
 
     def encoded(self, text: str, *, exact: bool = False) -> bytes:
         """The bytes that were said; what is no line of this form is taken as it stands."""
+        if self.layers:
+            return to_bytes("".join(text.split()).upper() if self.dialect.speech.in_digits else text)
         try:
             return self.dialect.encode(text, exact=exact)
         except InsertionFault:
@@ -76,7 +84,29 @@ class Recording(StandIn):
             self.play(self.opening, self.agenda.now)
 
     def heard(self, data: bytes, began: float) -> None:
+        if self.layers:
+            self.inside(self.cutter.feed(data, self.agenda.now), began)
+            if (due := self.cutter.deadline) is not None:
+                wait = due - self.agenda.now
+                self.after(wait, lambda: self.inside(self.cutter.elapse(self.agenda.now), began))
+            return
         self.buffer += data
+        self.look(began)
+
+    def inside(self, pieces: Sequence[Piece], began: float) -> None:
+        """Whole lines or frames have come: what is in them is looked for."""
+        for layer in self.layers:
+            layer.station = self.uart.tuning.station
+            if isinstance(layer, Numbering):
+                layer.number = None
+            pieces = layer.feed(pieces)
+        for piece in pieces:
+            if isinstance(piece, str):
+                self.buffer = to_bytes(piece)
+                self.look(began)
+
+    def look(self, began: float) -> None:
+        """Answers what is in the buffer, if it was recorded."""
         fitting = [index for index, form in self.loose if form.fullmatch(self.buffer)]
         if places := self.exact.get(self.buffer):
             # From where the recording stands on, or else from its beginning.
@@ -116,7 +146,18 @@ class Recording(StandIn):
 
     def sent(self, text: str, role: str) -> bytes:
         """A piece as it was on the wire."""
-        if self.dialect.form == "bytes":
+        if self.layers:
+            for layer in self.layers:
+                if isinstance(layer, Numbering):
+                    layer.repeat()
+            with contextlib.suppress(InsertionFault):
+                data = self.dialect.encode(text, layers=self.layers)
+                return (
+                    data
+                    if self.dialect.speech.in_digits
+                    else data.removesuffix(self.dialect.line_end.encode()) + b"\r\n"
+                )
+        if self.dialect.speech.in_digits:
             with contextlib.suppress(ValueError):
                 return bytes.fromhex(text)
         bare = role == "prompt" or self.dialect.form in ("bytes", "silence")

@@ -34,6 +34,8 @@ AT_ONCE = 0.06
 QUICK = 0.3
 # The same for one that takes its time.
 SLOW = 1.0
+# How long the rest of an answer in pages may take (seconds).
+PAGE = 0.3
 # The line ends in the order in which they are tried: what one leaves behind must not spoil the next.
 OTHER_ENDS = ("crlf", "cr", "lf", "none")
 # Seconds for the likeliest link in the first round, if the lexicon's timeout is at least that.
@@ -209,6 +211,7 @@ class Attention:
         for within, tunings in (
             (slow, heard_at or candidates),
             (QUICK, self._other_frames({one.rate for one in heard_at})),
+            (0.0, [] if heard_at else self._other_stations(candidates)),
         ):
             for tuning in tunings:
                 if self._listens_at(tuning, within):
@@ -241,8 +244,9 @@ class Attention:
 
     def remark(self, text: str) -> None:
         """Reports something that was noticed besides."""
-        self.remarks.append(text)
-        self.session.log(text)
+        if text not in self.remarks:
+            self.remarks.append(text)
+            self.session.log(text)
 
     def _candidates(self, likely: Sequence[Tuning]) -> list[Tuning]:
         lexicon = self.lexicon
@@ -260,6 +264,11 @@ class Attention:
             return []
         rates = [rate for rate in self.lexicon.rates() if not heard_at or rate in heard_at]
         return [Tuning.of(rate, frame) for frame in self.lexicon.frames() for rate in rates]
+
+    def _other_stations(self, candidates: Sequence[Tuning]) -> list[Tuning]:
+        """The other numbers that the module may have among those that share the line, on the likeliest links."""
+        stations = self.lexicon.stations()
+        return [msgspec.structs.replace(link, station=station) for link in candidates for station in stations]
 
     def _tuned(self, tuning: Tuning) -> bool:
         """Tunes our side, where the port can."""
@@ -335,16 +344,19 @@ class Attention:
     def _answers(self, within: float | None = None) -> bool:
         probe, attention = self.lexicon.attention.probe, self.lexicon.attention
         reply = self.ask(probe, within)
-        if attention.wake and reply.status is ReplyStatus.SILENCE and not reply.heard:
-            self.session.send(to_bytes(attention.wake))
-            self.session.quiet(attention.wakes_within)
-            reply = self.ask(probe, within)
+        more = self.lexicon.speech.more
+        # It may sleep, or wait at the end of a page that an earlier session left.
+        for wake, pause in ((attention.wake, attention.wakes_within), (more.say if more else "", PAGE)):
+            if wake and reply.status is ReplyStatus.SILENCE and not reply.heard:
+                self.session.send(to_bytes(wake))
+                self.session.quiet(pause)
+                reply = self.ask(probe, within)
         return reply.ok
 
     def _other_line_end(self) -> bool:
         """An error to a harmless line, or silence, may mean another line end than the lexicon's: the others are tried."""
         dialect, session = self.session.dialect, self.session
-        if dialect.form == "bytes":
+        if dialect.speech.in_digits:
             return False
         for end in OTHER_ENDS:
             if end != dialect.speech.end:

@@ -14,6 +14,7 @@ import msgspec
 
 from wexicon.core.durations import spoken
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
+from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.layers import Checksum
 from wexicon.core.protocol.reply import ReplyStatus
 from wexicon.core.text import garbled, one_of, to_bytes, to_text, visible
@@ -93,11 +94,11 @@ class Overheard(msgspec.Struct, frozen=True):
             whole[0] = whole[0].removeprefix(self.said).strip()
         return [line for line in whole if line]
 
-    def told(self, form: str) -> list[str]:
-        """What came, as a lexicon that cuts answers so would have it; of sentences only those whose checksum is right."""
-        if form == "bytes":
-            return [self.data.hex().upper()]
-        if form != "sentences":
+    def told(self, dialect: Dialect) -> list[str]:
+        """What came, as a lexicon with this dialect would have it; of sentences only those whose checksum is right."""
+        if dialect.speech.in_digits or dialect.speech.layers:
+            return dialect.read(self.data)
+        if dialect.form != "sentences":
             return self.lines
         right = [one for one in Checksum().feed(self.lines) if isinstance(one, str) and one[:1] in ("$", "!")]
         return [*right, *(one[:-3] for one in right)]
@@ -110,7 +111,7 @@ def intelligible(text: str) -> bool:
 
 def makes_sense(lexicon: Lexicon, heard: Iterable[str]) -> bool:
     """Whether this contains a word of the family, or of any family. Binary data can only be the family's."""
-    of_bytes = lexicon.dialect.form == "bytes"
+    of_bytes = lexicon.speech.in_digits
     return any(is_own(lexicon, text) or (not of_bytes and intelligible(text)) for text in heard)
 
 

@@ -272,9 +272,7 @@ class LinkDiscovery:
             return Came.WORDS
         asked = [one for one in self.lexicons if question and one.about.family in question.lexicons]
         return (
-            Came.WORDS
-            if any(is_own(one, line) for one in asked for line in heard.told(one.dialect.form))
-            else Came.GARBAGE
+            Came.WORDS if any(is_own(one, line) for one in asked for line in heard.told(one.dialect)) else Came.GARBAGE
         )
 
     def _own(self, heard: Overheard) -> list[str]:
@@ -282,7 +280,8 @@ class LinkDiscovery:
         return [
             one.about.family
             for one in self.lexicons
-            if one.dialect.form != "bytes" and any(is_own(one, line) for line in heard.told(one.dialect.form))
+            if (one.speech.summed or not one.speech.in_digits)
+            and any(is_own(one, line) for line in heard.told(one.dialect))
         ]
 
     def _judged(self, tuning: Tuning, question: Question | None, heard: Overheard) -> Tuning | None:

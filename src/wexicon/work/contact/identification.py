@@ -63,7 +63,7 @@ class Identification:
     @staticmethod
     def _lines(lexicon: Lexicon, heard: Overheard) -> list[str]:
         """The received lines as a lexicon has them."""
-        lines = heard.told(lexicon.dialect.form)
+        lines = heard.told(lexicon.dialect)
         return [Colours.plain(line) for line in lines] if lexicon.speech.colours else list(lines)
 
     def fits(self, link: Tuning, heard: Overheard, *, greeted: bool) -> list[Fit]:

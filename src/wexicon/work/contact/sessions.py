@@ -50,6 +50,7 @@ class Setup(msgspec.Struct, kw_only=True):
     fixture: Fixture = msgspec.field(default_factory=Fixture)
     rate: int | None = None
     frame: str | None = None
+    station: int | None = None
     flow: str | None = None
     trace: Path | None = None
     force: bool = False
@@ -60,10 +61,11 @@ class Setup(msgspec.Struct, kw_only=True):
         """The links to try first: the one that was asked for, then the one that is stored. Raises CallFault."""
         known = remembered(port)
         found = [known.tuning] if known else []
-        if self.rate or self.frame:
+        if self.rate or self.frame or self.station is not None:
             usual = lexicon.factory if lexicon else found[0] if found else Tuning()
+            station = usual.station if self.station is None else self.station
             try:
-                found.insert(0, Tuning.of(self.rate or usual.rate, self.frame or usual.frame))
+                found.insert(0, Tuning.of(self.rate or usual.rate, self.frame or usual.frame, station))
             except ValueError as fault:
                 raise CallFault(str(fault)) from None
         return found
@@ -141,6 +143,7 @@ def session_over(
             tuning=link.tuning,
             end=speech.end,
             form=speech.answer,
+            layers=speech.layers,
             most=PART if opening.trace_parts else LARGEST_TRACE,
             parts=opening.trace_parts,
             force=setup.force,

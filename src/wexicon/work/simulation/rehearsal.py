@@ -97,7 +97,14 @@ class _Traced:
             speech = bench.dialect().speech
             clock, name = VirtualClock(bench.agenda), bench.standin.name
             self.writer = TraceWriter(
-                path, clock, link=name, tuning=tuning, end=speech.end, form=speech.answer, force=True
+                path,
+                clock,
+                link=name,
+                tuning=tuning,
+                end=speech.end,
+                form=speech.answer,
+                layers=speech.layers,
+                force=True,
             )
 
     def close(self) -> str:

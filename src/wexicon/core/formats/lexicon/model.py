@@ -22,7 +22,7 @@ from wexicon.core.protocol.reply import OK, Expectation
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import UNSET, Kind, Value
+from wexicon.core.values import UNSET, Kind, Station, Value
 
 
 class Phrase(msgspec.Struct, frozen=True):
@@ -255,6 +255,11 @@ class Lexicon(msgspec.Struct, frozen=True):
         for setting in self.settings.values():
             found += [rate for rate in setting.kind.rates() if rate not in found]
         return found
+
+    def stations(self) -> range:
+        """Every number that the module can have among those that share its line; empty if it has none."""
+        kinds = [setting.kind for setting in self.settings.values() if isinstance(setting.kind, Station)]
+        return kinds[0].stations() if kinds else range(0)
 
     def frames(self) -> list[str]:
         """Every frame that the module can have besides the factory default."""

@@ -44,6 +44,7 @@ from wexicon.core.formats.lexicon.tables import (
 from wexicon.core.formats.lexicon.wiring import WiringTable, read_wiring
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.dialect import Dialect, compiled
+from wexicon.core.protocol.fields import in_digits
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern, block_header
 from wexicon.core.protocol.reply import Closing, Expectation, Want
@@ -73,7 +74,8 @@ class _Reading:
         self.source = source
         self.data = source.data
         speech = self.data.get("speech")
-        self.in_bytes = isinstance(speech, dict) and str(speech.get("answer", "")).startswith("bytes")
+        answer = str(speech.get("answer", "")) if isinstance(speech, dict) else ""
+        self.in_bytes = answer.startswith(("bytes", "frames"))
 
     def lexicon(self) -> Lexicon:
         source, data = self.source, self.data
@@ -83,8 +85,10 @@ class _Reading:
         tuning = self.tuning(("link",), factory.rate, factory.frame) if factory else None
         if factory and factory.flow not in FLOWS:
             source.complain(("link", "flow"), f"{factory.flow!r} is not one of {', '.join(FLOWS)}")
-        start = self.start(self.table("start", StartTable) or StartTable(), tuning or Tuning())
         speech = self.table("speech", Speech)
+        if tuning and speech:
+            tuning = msgspec.structs.replace(tuning, station=speech.station)
+        start = self.start(self.table("start", StartTable) or StartTable(), tuning or Tuning())
         for key, what in speech.faults() if speech else ():
             source.complain(("speech", key), what)
         attention = self.table("attention", AttentionTable)
@@ -240,7 +244,7 @@ class _Reading:
             self.source.complain(place, "is not text")
             return None
         try:
-            made = Pattern(_in_digits(text) if self.in_bytes else text)
+            made = Pattern(in_digits(text) if self.in_bytes else text)
             if not self.in_bytes:
                 block_header(made)
         except ValueError as fault:
@@ -523,13 +527,6 @@ class _Reading:
         settles = self.duration(("action", name, "settles"), table.settles)
         needs = table.needs_attention
         return Action(name, table.meaning, program, needs, ends, table.restarts, table.resets, settles, table.loads)
-
-
-def _in_digits(text: str) -> str:
-    """A pattern for an answer of bytes, in which {x:bytes(2)} stands for two bytes: four hexadecimal digits."""
-    return re.sub(
-        r"\{([A-Za-z_][A-Za-z0-9_]*):bytes\(([0-9]{1,4})\)\}", lambda f: f"{{{f[1]}:bytes({2 * int(f[2])})}}", text
-    )
 
 
 def _takes(kind: Kind, value: object, case: str) -> bool:

@@ -1,35 +1,20 @@
-"""The stack between bytes and lines: each layer changes what passes it, downwards by `encode`, upwards by `feed`.
+"""Layers for lines of text: sentences with their checksum, escape sequences of terminals, answers in pages; bytes in digits.
 
-The rule: a layer knows nothing of the ones above and below it. The framer at the bottom cuts bytes to pieces; checksums and
-hexadecimal are layers on it.
+The rule: nothing of an answer is lost but what the layer is for.
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Protocol
 
-from wexicon.core.protocol.framing import Corrupt, Piece
+from wexicon.core.protocol.framing import Corrupt, Piece, Prompt
+from wexicon.core.protocol.layers.base import Layer, LayerFault
 from wexicon.core.standards.nmea import checksum, with_checksum
 from wexicon.core.text import to_bytes, to_text
 
 
-class LayerFault(ValueError):
-    """A line cannot be encoded."""
-
-
-class Layer(Protocol):
-    """One layer."""
-
-    def encode(self, text: str) -> str:
-        """A line on its way down. Raises LayerFault."""
-
-    def feed(self, pieces: Sequence[Piece]) -> list[Piece]:
-        """Pieces on their way up."""
-
-
-class Checksum:
+class Checksum(Layer):
     """Sentences with a checksum (NMEA 0183): it is added and checked. What another rate, or a lost line ending, has put before
     a sentence is cut off where the last one starts."""
 
@@ -64,7 +49,7 @@ class Checksum:
         return line if found and checksum(found[1].encode()) == int(found[2], 16) else Corrupt(line)
 
 
-class Hexadecimal:
+class Hexadecimal(Layer):
     """Raw bytes, said and heard in hexadecimal digits."""
 
     def encode(self, text: str) -> str:
@@ -77,13 +62,10 @@ class Hexadecimal:
         return [to_bytes(piece).hex().upper() if isinstance(piece, str) else piece for piece in pieces]
 
 
-class Colours:
+class Colours(Layer):
     """Escape sequences of terminals (ECMA-48), which colour text or move the cursor, are left out of what comes."""
 
     _SEQUENCE = re.compile("\x1b(?:\\[[0-?]*[ -/]*[@-~]|[@-Z\\\\-_])")
-
-    def encode(self, text: str) -> str:
-        return text
 
     def feed(self, pieces: Sequence[Piece]) -> list[Piece]:
         made = [self.plain(piece) if isinstance(piece, str) else piece for piece in pieces]
@@ -95,24 +77,16 @@ class Colours:
         return cls._SEQUENCE.sub("", text)
 
 
-class Pager:
-    """What erases the mark at the end of a page, spaces and backspaces, is left out of what comes."""
+class Pager(Layer):
+    """Answers in pages: the mark at the end of a page is answered with what brings the next one. What erases the mark, spaces
+    and backspaces, is left out of what comes."""
 
     _ERASED = re.compile("^[ \x08]*\x08[ \x08]*")
 
-    def encode(self, text: str) -> str:
-        return text
+    def __init__(self, mark: str, goes_on: str) -> None:
+        self.mark, self.goes_on = mark, to_bytes(goes_on)
 
     def feed(self, pieces: Sequence[Piece]) -> list[Piece]:
+        self.due += self.goes_on * sum(isinstance(one, Prompt) and one.text == self.mark for one in pieces)
         made = [self._ERASED.sub("", piece) if isinstance(piece, str) else piece for piece in pieces]
         return [piece for piece in made if not isinstance(piece, str) or piece.strip()]
-
-
-def stacked(form: str, *, colours: bool, pages: bool) -> tuple[Layer, ...]:
-    """The layers above the framer, from the bottom up, for a form of answers; empty if none is needed."""
-    own: tuple[Layer, ...] = (Colours(),) if colours else ()
-    return (*own, *((Pager(),) if pages else ()), *LAYERS.get(form, ()))
-
-
-# The layers above the framer, by the form of answers, from the bottom up.
-LAYERS: dict[str, tuple[Layer, ...]] = {"sentences": (Checksum(),), "bytes": (Hexadecimal(),)}
