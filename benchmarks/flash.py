@@ -148,6 +148,14 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
         "upstream": lambda f, v: f["upstream"] == v,
         "rate": lambda f, v: f["baud"] == v,
     },
+    "teasel-d3": {
+        "name": lambda f, v: f["name"] == v,
+        "key": lambda f, v: f["key"] == v,
+        "gain": lambda f, v: f["gain"] == v,
+        "period": lambda f, v: f["period"] == v,
+        "station": lambda f, v: f["number"] == v,
+        "rate": lambda f, v: f["rate"] == v,
+    },
     "wherry-c3": {
         "name": lambda f, v: f["label"] == v,
         "partner": lambda f, v: f["partner"].upper() == v,

@@ -79,6 +79,14 @@ WANTED: dict[str, dict[str, Any]] = {
         "rate": 38400,
     },
     "tamsel-k5": {"name": "Withy Point", "role": "leader", "pin": "48213", "peer": "02:A1:5C:00:21:8E", "rate": 115200},
+    "teasel-d3": {
+        "name": "4",
+        "key": "00112233445566AB",
+        "gain": -3,
+        "period": 60,
+        "station": 12,
+        "rate": 57600,
+    },
     "wherry-c3": {
         "name": 'the "quay"',
         "partner": "5E0417C2",
@@ -93,6 +101,7 @@ WANTED: dict[str, dict[str, Any]] = {
 WANTED["wherry-c1"] = WANTED["wherry-c3"]
 # Settings that cannot be read, for which the campaign takes the module's word.
 TRUST = {
+    "teasel-d3": ("key",),
     "osier-w2": ("app-key", "network-key", "data-key"),
     "tamsel-k6": ("pin",),
     "wherry-c1": ("key",),

@@ -59,7 +59,7 @@ def test_every_family_is_found_at_any_of_its_rates_or_what_it_needs_is_said(name
     else:
         assert result.found and (result.rate, result.frame) == (rate, "8N1")
         assert result.family == result.lexicons[0] == name and result.identity
-        assert result.end == lexicon.speech.end and result.seconds < 35
+        assert result.end == lexicon.speech.end and result.seconds < 45
     told = {line for _, says, _ in all_that_may_be_said(lexicons()) for line in says}
     # As they are on the wire: bytes, and sentences with their checksum.
     asked = [question for one in lexicons() if (question := question_of(one))]

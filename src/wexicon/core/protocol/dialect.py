@@ -40,7 +40,13 @@ class Dialect:
     cut as such; `prompts` what may come with no line end at any time; `starts` by how many characters, and which, anything
     that is known begins."""
 
-    def __init__(self, speech: Speech, events: Mapping[str, Pattern] | None = None, *others: Pattern) -> None:
+    def __init__(
+        self,
+        speech: Speech,
+        events: Mapping[str, Pattern] | None = None,
+        *others: Pattern,
+        locked: Sequence[str] = (),
+    ) -> None:
         self.speech = speech
         self.events = dict(events or {})
         self.form = speech.form
@@ -51,7 +57,9 @@ class Dialect:
         self.rest = seconds(speech.rest)
         self.window = seconds(speech.window) if speech.window else 0.0
         self.pace = seconds(speech.pace)
-        prompts = (speech.prompt, speech.more.hear if speech.more else "")
+        # What comes at any time, with no line end, while the module asks for a login.
+        self.locked = tuple(locked)
+        prompts = (speech.prompt, speech.more.hear if speech.more else "", *locked)
         self.prompts = tuple(to_bytes(one) for one in prompts if one)
         self.others = others
         self.headers = _headers([*self.events.values(), *others])
@@ -83,12 +91,13 @@ class Dialect:
 
     def with_end(self, end: str) -> Dialect:
         """The same with another line end (none, cr, lf, crlf)."""
-        return Dialect(msgspec.structs.replace(self.speech, end=end), self.events, *self.others)
+        speech = msgspec.structs.replace(self.speech, end=end)
+        return Dialect(speech, self.events, *self.others, locked=self.locked)
 
     def and_blocks_of(self, patterns: Iterable[Pattern]) -> Dialect:
         """The same, where raw blocks that these patterns end in are cut as such too."""
         more = tuple(pattern for pattern in patterns if block_header(pattern))
-        return Dialect(self.speech, self.events, *more) if more or self.others else self
+        return Dialect(self.speech, self.events, *more, locked=self.locked) if more or self.others else self
 
     def _compiled(self, source: str) -> Pattern:
         return compiled(self.speech.in_form(source))

@@ -25,13 +25,26 @@ LONG_LINGER = 0.25
 _MOST_HEARD = 1000
 MOST_ROWS = 100_000
 _OK = ReplyStatus.OK
+_SUCCESS = Final(_OK)
 
 
 class Exchange:
     """Said `text` at the time `began`; answered at the latest by `deadline`. `known` are the values that a pattern may
     require. `outcome` is available once it has ended."""
 
-    __slots__ = ("_dialect", "_known", "_outcome", "_room", "_step", "began", "deadline", "expect", "prompt", "state")
+    __slots__ = (
+        "_dialect",
+        "_doubtful",
+        "_known",
+        "_outcome",
+        "_room",
+        "_step",
+        "began",
+        "deadline",
+        "expect",
+        "prompt",
+        "state",
+    )
 
     def __init__(
         self,
@@ -46,6 +59,8 @@ class Exchange:
         self._known = known
         self._outcome = Reply(ReplyStatus.SILENCE, text, {}, [], [])
         self._step = 0
+        # An error's code that may have been the value, or that the prompt has yet to follow.
+        self._doubtful: Final | None = None
         self._room = _MOST_HEARD
         self.expect = expect
         self.began = began
@@ -83,6 +98,9 @@ class Exchange:
             return Role.WORD if answered.start == text else Role.ANSWER
         if final is not None:
             self._keep(text)
+            if self._to_prompt and not self.expect.silent:
+                self._doubtful = final if final.status is not _OK else self._doubtful
+                return Role.OK if final.status is _OK else Role.ERROR
             return self._close(final, now)
         for reason in self._dialect.reasons:
             captures = reason.match(text)
@@ -95,6 +113,10 @@ class Exchange:
     def hear_prompt(self, prompt: Prompt, now: float) -> None:
         """Takes a prompt, which may be the one that is wanted."""
         self._require_open()
+        if self._to_prompt and prompt.text == self._dialect.speech.prompt and not self.prompt:
+            self._keep(prompt.text)
+            self._close(self._doubtful or _SUCCESS, now)
+            return
         if self.prompt and to_bytes(prompt.text) == self.prompt:
             want = self.want
             if want and want.gather:
@@ -103,6 +125,9 @@ class Exchange:
             self._advance()
             if self.state is COMPLETE:
                 self._fulfilled(now)
+        elif prompt.text in self._dialect.locked:
+            self._outcome.which = len(self.expect.others) + self._dialect.locked.index(prompt.text)
+            self._end(ReplyStatus.OTHER, now)
         self._keep(prompt.text)
 
     def overhear(self, text: str) -> None:
@@ -122,6 +147,9 @@ class Exchange:
     def elapse(self, now: float) -> None:
         """Time has passed: the exchange may have ended by its limit."""
         if self.state is not ENDED and now >= self.deadline:
+            if self._doubtful is not None:
+                self._close(self._doubtful, now)
+                return
             lenient = self._dialect.speech.closing == Closing.EITHER or self.expect.closing
             self._end(ReplyStatus.OK if self.state is COMPLETE and lenient else ReplyStatus.SILENCE, now)
 
@@ -141,8 +169,10 @@ class Exchange:
         known = {**self._known, **outcome.captures} if outcome.captures else self._known
         while (want := self.want) and not want.prompt:
             if final and final.status is not _OK and not want.pattern.start:
-                # A pattern that matches any line does not match an error.
-                break
+                # A pattern that matches any line does not match an error, unless the success code has yet to confirm it.
+                if self._dialect.speech.closing != Closing.ALWAYS or self.expect.closing:
+                    break
+                self._doubtful = final
             if want.unset is not None and want.unset.match(text, known) is not None:
                 outcome.unset = True
                 self._step, self.state = (
@@ -201,6 +231,10 @@ class Exchange:
         self._end(ReplyStatus.CLOSED if want else _OK, now)
         return Role.OK
 
+    @property
+    def _to_prompt(self) -> bool:
+        return self._dialect.speech.closing == Closing.PROMPT and self.expect.closing is None
+
     def _advance(self) -> None:
         self._step += 1
         want = self.want
@@ -223,9 +257,11 @@ class Exchange:
         dialect, last = self._dialect, self.expect.wants[-1]
         lenient = self.expect.closing is Closing.LENIENT
         closing = dialect.speech.closing if lenient else self.expect.closing or dialect.speech.closing
+        if closing == Closing.PROMPT and not last.prompt:
+            return
         if (
             last.prompt
-            or closing == Closing.ALONE
+            or closing in (Closing.ALONE, Closing.PROMPT)
             or dialect.form != "lines"
             or dialect.is_ok_word(last.pattern.source)
         ):

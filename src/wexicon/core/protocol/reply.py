@@ -26,11 +26,13 @@ class ReplyStatus(StrEnum):
 
 class Closing(StrEnum):
     """When the success code comes: `always` after every answer; `alone`, only if there is nothing else to say; `either`, if
-    that is unknown; `lenient`, if a dialogue does not ask for it: it may be missing once all that is wanted was heard."""
+    that is unknown; `prompt`, instead of it the module's prompt ends each answer; `lenient`, if a dialogue does not ask for
+    it: it may be missing once all that is wanted was heard."""
 
     ALWAYS = "always"
     ALONE = "alone"
     EITHER = "either"
+    PROMPT = "prompt"
     LENIENT = "lenient"
 
 

@@ -21,7 +21,7 @@ LINE_ENDS = {"none": "", "cr": "\r", "lf": "\n", "crlf": "\r\n"}
 ANSWERS = ("lines", "silence", "sentences", "bytes", "frames")
 ECHOES = ("on", "off", "either")
 QUOTES = ("backslash", "double", "hex", "none")
-CLOSINGS = ("always", "alone", "either")
+CLOSINGS = ("always", "alone", "either", "prompt")
 _SILENCE = re.compile(r"(?:silence|bytes|frames)\s+(\S+)")
 
 
@@ -117,7 +117,8 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     0183); `bytes 20ms`, raw bytes ended by silence, which are said, heard and shown in hexadecimal; `frames`, the same for
     bytes whose length is in them. `layers` are what is around each frame or line, from the outside in. `closing` says when the
     success code comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is nothing else to say,
-    `either` where that is unknown (then Wexicon listens a moment longer). `rest` is the pause that the module needs after
+    `either` where that is unknown (then Wexicon listens a moment longer); `prompt` if `prompt` ends every answer, right or
+    wrong. `rest` is the pause that the module needs after
     its answer before it can hear the next line; `window` how long after its first byte a whole line must have come;
     `error` its result codes for an error, `silence` where it refuses by saying nothing; `reason` lines that come before an
     error's code and tell why, as {code}; `quotes` how it writes a quote inside quotes; `separators` the characters that part
@@ -170,6 +171,8 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 found.append((key, str(fault)))
         if self.more and not (self.more.hear.strip() and self.more.say):
             found.append(("more", "hear and say must not be empty"))
+        if self.closing == "prompt" and not self.prompt:
+            found.append(("closing", "there is no prompt that could end an answer"))
         if self.window and self.pace != "0ms":
             found.append(("pace", "a line that must come within a window cannot be said slowly"))
         for key, sources in (("ok", self.ok), ("error", self.errors), ("busy", self.busy), ("reason", self.reason)):

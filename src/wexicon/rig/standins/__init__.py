@@ -25,6 +25,7 @@ FAMILIES: Registry[str | type[StandIn]] = Registry(
         "skerry-g5": "skerry_g5:SkerryG5",
         "tamsel-k5": "tamsel_k5:TamselK5",
         "tamsel-k6": "tamsel_k6:TamselK6",
+        "teasel-d3": "teasel_d3:TeaselD3",
         "wherry-c1": "wherry_c3:WherryC1",
         "wherry-c3": "wherry_c3:WherryC3",
     },

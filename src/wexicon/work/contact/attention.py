@@ -11,7 +11,7 @@ from enum import Enum
 
 import msgspec
 
-from wexicon.core.faults import CannotTune, Unreachable
+from wexicon.core.faults import CannotTune, ModuleFault, Unreachable
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
@@ -82,6 +82,8 @@ class Attention:
         self.managed = False
         # What is done each time it has been gained.
         self.unlock: Callable[[], object] = lambda: None
+        # Whether it asked for a login when it was last looked for.
+        self.locked = False
         # ProgressCallback where it listens, each time.
         self.gained: Callable[[Tuning], object] = lambda found: None
         self.tries: list[Try] = []
@@ -126,8 +128,19 @@ class Attention:
         self.held = self.managed = True
         self.spoke()
         self.gained(found)
-        self.unlock()
+        self.open_up()
         return found
+
+    def open_up(self) -> None:
+        """Unlocks a module that listens and does nothing else before. Raises ModuleFault if it stays locked."""
+        if self.lexicon.attention.locked:
+            if not self.locked:
+                return
+            self.unlock()
+            if not self._answers(self.session.dialect.within) or self.locked:
+                raise ModuleFault("the module still asks for its login", where=self.session.link.name)
+        else:
+            self.unlock()
 
     def needs_operator(self) -> bool:
         """Whether gaining attention needs an operator who is not a fixture."""
@@ -211,7 +224,6 @@ class Attention:
         for within, tunings in (
             (slow, heard_at or candidates),
             (QUICK, self._other_frames({one.rate for one in heard_at})),
-            (0.0, [] if heard_at else self._other_stations(candidates)),
         ):
             for tuning in tunings:
                 if self._listens_at(tuning, within):
@@ -219,6 +231,9 @@ class Attention:
             self.session.quiet(self.lexicon.start.within)
         if found := self._otherwise(self.heard_at() or candidates[:1]):
             return found
+        for tuning in self._other_stations(heard_at or candidates):
+            if self._listens_at(tuning, 0.0):
+                return tuning
         raise self._unreachable("the module does not answer")
 
     def heard_at(self) -> list[Tuning]:
@@ -351,7 +366,9 @@ class Attention:
                 self.session.send(to_bytes(wake))
                 self.session.quiet(pause)
                 reply = self.ask(probe, within)
-        return reply.ok
+        # It answers, and asks for a login.
+        self.locked = reply.status is ReplyStatus.OTHER and bool(attention.locked)
+        return reply.ok or self.locked
 
     def _other_line_end(self) -> bool:
         """An error to a harmless line, or silence, may mean another line end than the lexicon's: the others are tried."""

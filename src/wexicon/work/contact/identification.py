@@ -186,4 +186,5 @@ def _identifies(told: Iterable[object], lexicons: Sequence[Lexicon]) -> bool:
 
 
 def _is_result(text: str, lexicons: Sequence[Lexicon]) -> bool:
-    return any(one.dialect.form == "lines" and one.dialect.final(text) is not None for one in lexicons)
+    plain = (one for one in lexicons if one.dialect.form == "lines" and not one.speech.layers)
+    return any(one.dialect.final(text) is not None for one in plain)

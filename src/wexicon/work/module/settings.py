@@ -15,7 +15,7 @@ import msgspec
 from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
-from wexicon.core.protocol.insertion import Filled, InsertionFault
+from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.matching import Either
 from wexicon.core.protocol.reply import OK, Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
@@ -147,6 +147,14 @@ class Settings:
         outcome = self.session.exchange(setting.read.say.fill({}), setting.read.expect, within)
         return self._decoded(setting, str(outcome.captures.get("value", ""))).value if outcome.ok else None
 
+    def part_of(self, name: str) -> str | None:
+        """The part of a value that the module answers for it, masked or cut; None if it answers nothing of it."""
+        setting = self.lexicon.setting(name)
+        if not setting.shows or setting.read is None:
+            return None
+        outcome = self.module.ask(setting.read, tells=["value"] if setting.secret else ())
+        return str(outcome.captures["value"]) if outcome.ok and not outcome.unset else None
+
     def _pass(self, names: Sequence[str], failed: dict[str, str] | None, *, in_silence: bool) -> dict[str, Reading]:
         found: dict[str, Reading] = {}
         groups: dict[str, dict[str, str] | None] = {}
@@ -189,7 +197,8 @@ class Settings:
             groups[setting.group.name] = self._read_group(setting.group)
         told = groups[setting.group.name]
         if told is None:
-            return Reading("", UNSET)
+            value = setting.group.unset_tells.get(setting.name)
+            return Reading("", UNSET) if value is None else Reading(setting.kind.encode(value), value)
         found = self._decoded(setting, told[setting.name])
         if found.value is not None and found.value is not UNSET:
             self._words[setting.name] = (found.value, told[setting.name])
@@ -212,7 +221,9 @@ class Settings:
         setting = self.lexicon.setting(name)
         if setting.granted_by:
             told = self.session.latest.get(setting.granted_by)
-            return self._decoded(setting, str(told["value"])) if told and "value" in told else None
+            return (
+                self._decoded(setting, str(told[setting.granted_as])) if told and setting.granted_as in told else None
+            )
         if setting.granted is None:
             return None
         outcome = self.module.say(setting.granted.say.fill({}), setting.granted)
@@ -332,8 +343,9 @@ class Settings:
             filled: dict[str, object] = {"value": Either(coded, written(value)) if phrase.expect.wants else coded}
         elif setting.group and setting.group.write:
             phrase = setting.group.write
-            line = phrase.say
-            filled = self._group_fields(setting.group, values, others)
+            case = setting.group.line_for({**others, **values})
+            line = case or phrase.say
+            filled = self._group_fields(setting.group, line, values, others)
         else:
             raise ModuleFault(f"{what} cannot be written", where=self.session.link.name)
         members = {one.name: one for one in self._members(setting.group)} if setting.group and not setting.write else {}
@@ -351,21 +363,24 @@ class Settings:
         return said, phrase, filled
 
     def _group_fields(
-        self, group: Group, values: Mapping[str, Value], others: Mapping[str, Value]
+        self, group: Group, line: Template, values: Mapping[str, Value], others: Mapping[str, Value]
     ) -> dict[str, object]:
         members = {setting.name: setting for setting in self._members(group)}
         if not group.size:
-            assert group.write
             known = {**others, **values}
-            missing = [name for name in group.write.say.names if name not in known]
+            missing = [name for name in line.names if name not in known]
             for name in missing:
                 if not members[name].readable:
                     what = f"{name} must be given too: it is written in the same command, and cannot be read"
                     raise ModuleFault(what, where=self.session.link.name)
             known.update({name: found.understood(name) for name, found in self.read(missing).items()})
+            bare = [name for name in line.names if known[name] is UNSET and members[name].unset is None]
+            if bare:
+                what = f"{bare[0]} must be given too: it is written in the same command, and is not set"
+                raise ModuleFault(what, where=self.session.link.name)
             return {
                 name: self._as_it_is(members[name], known[name], kept=name not in values)
-                for name in group.write.say.names
+                for name in line.names
                 if name in known
             }
         block = self._read_twice(group) if group.read else bytes(group.size)

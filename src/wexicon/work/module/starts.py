@@ -93,7 +93,7 @@ def _restart_once(module: Module, undone: Callable[[], bool]) -> None:
             if undone():
                 attention.held = True
                 attention.spoke()
-                attention.unlock()
+                attention.open_up()
                 return
         session.quiet(BETWEEN_LOOKS)
     _find_again(module, just_left=False)
@@ -214,7 +214,7 @@ def _find_again(module: Module, *, just_left: bool) -> None:
                 if attention.answers_at(link):
                     attention.held = True
                     attention.spoke()
-                    attention.unlock()
+                    attention.open_up()
                     return
     attention.lose()
     if attention.needs_operator() and not module.operator.there:

@@ -75,7 +75,8 @@ class Plan:
     def reads(self, names: Iterable[str]) -> None:
         """What reads these settings back."""
         asked: set[str] = set()
-        for name in names:
+        # What the module shows in part is read behind the others.
+        for name in sorted(names, key=lambda name: bool(self.lexicon.settings[name].shows)):
             setting = self.lexicon.settings[name]
             group = setting.group if setting.group and setting.group.tells(name) else None
             phrase_ = setting.read or (group.read if group else None)

@@ -8,7 +8,7 @@ from __future__ import annotations
 from wexicon.core.formats.lexicon import Setting
 from wexicon.core.secret import HIDDEN
 from wexicon.core.text import visible
-from wexicon.core.values import Value
+from wexicon.core.values import UNSET, Value
 from wexicon.work.module.settings import Reading
 from wexicon.work.results.unit import SettingResult, Shown
 from wexicon.work.results.verdicts import Outcome
@@ -28,17 +28,27 @@ class Line:
         # Stored, and not in use: the module has yet to start with it.
         self.pending = False
         self.note = ""
+        # The part of the value that the module answers, if it shows no more of it.
+        self.part: str | None = None
 
     def right(self) -> bool:
         """Whether the last reading equals the wanted value."""
         latest = self.after or self.before
         return latest is not None and latest.value is not None and self.setting.matches(latest.value, self.wanted)
 
+    def part_right(self) -> bool | None:
+        """Whether the part that the module answers is right; None if it answers none."""
+        if self.part is None or self.wanted is None or self.wanted is UNSET:
+            return None
+        return self.setting.shown_right(self.part, self.wanted)
+
     def outcome(self, *, final: bool) -> Outcome:
         """What became of it; `final` where the last reading came after all writing."""
         if self.refused:
             return Outcome.REFUSED
         if not self.setting.readable:
+            if final and self.part_right() is False:
+                return Outcome.DIFFERS
             return Outcome.ACCEPTED if self.written else Outcome.UNVERIFIED
         if not final or self.after is None:
             return Outcome.NOT_READ
@@ -65,6 +75,9 @@ class Line:
                 setting.name, outcome, before, None, after, note, raw, factory, False, granted, granted_raw
             )
         outcome, note = self.outcome(final=final), self.note
+        if final and (fits := self.part_right()) is not None:
+            shown = f"{abs(setting.shows)} characters of it are answered, "
+            note = note or shown + ("and these are right" if fits else "and these differ")
         if outcome is Outcome.DIFFERS and self.written and after:
             note = note or f"acknowledged, but reads back as {visible(after.shown)}"
         elif outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):

@@ -309,6 +309,9 @@ class ProvisioningRun:
                 line.note = f"{NOT_UNDERSTOOD}: it {reading.why}"
                 if not self.order.wanted:
                     self.failed[name] = f"{line.note} (heard “{visible(reading.shown(line.setting))}”)"
+        for name, line in self.lines.items():
+            if line.setting.shows and line.wanted is not None:
+                line.part = self.module.settings.part_of(name)
         self.ledger.note(AllRead(self.session.clock.now()))
         if first:
             others = [name for name in self.module.settings.whole_group(self.order.wanted) if name not in found]

@@ -22,7 +22,7 @@ from wexicon.core.protocol.reply import OK, Expectation
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import UNSET, Kind, Station, Value
+from wexicon.core.values import UNSET, Hex, Kind, Station, Value
 
 
 class Phrase(msgspec.Struct, frozen=True):
@@ -85,6 +85,7 @@ class Attention(msgspec.Struct, frozen=True):
     ends_on: str
     power_up: bool
     unlock: str = ""
+    locked: tuple[str, ...] = ()
     wake: str = ""
     wakes_within: float = 0.0
 
@@ -103,6 +104,13 @@ class Group(msgspec.Struct, frozen=True):
     size: int
     checksum: str
     fixed: dict[int, int]
+    # What an answer that none is set tells of members all the same; lines for single values of members.
+    unset_tells: dict[str, Value] = msgspec.field(default_factory=dict)
+    cases: list[tuple[str, Value, Template]] = msgspec.field(default_factory=list)
+
+    def line_for(self, values: Mapping[str, Value]) -> Template | None:
+        """The line of a case that these values are; None if there is none."""
+        return next((line for name, value, line in self.cases if values.get(name) == value), None)
 
     def tells(self, name: str) -> bool:
         """Whether its answer tells a setting: a block tells all, fields those that are captured."""
@@ -141,6 +149,16 @@ class Setting(msgspec.Struct, frozen=True):
     by_origin: bool = False
     # By how much a number may differ when it is read back.
     tolerance: Decimal | None = None
+    # The name of the value in the event that reports what was granted.
+    granted_as: str = "value"
+    # How many characters of a value are answered for it, from its end if below 0; 0: all.
+    shows: int = 0
+
+    def shown_right(self, part: str, wanted: Value) -> bool:
+        """Whether the part of a value that is answered is that of the wanted one."""
+        whole = self.kind.encode(wanted)
+        ways = (whole, whole[self.shows :] if self.shows < 0 else whole[: self.shows])
+        return part.upper() in [one.upper() for one in ways] if isinstance(self.kind, Hex) else part in ways
 
     def matches(self, found: Value | None, wanted: Value | None) -> bool:
         """Whether a value that was read is the one that was wanted: the same, or within the tolerance."""
@@ -153,7 +171,7 @@ class Setting(msgspec.Struct, frozen=True):
     @property
     def readable(self) -> bool:
         """Whether it can be read, by itself or with its group."""
-        return bool(self.read or self.from_link or (self.group and self.group.tells(self.name)))
+        return not self.shows and bool(self.read or self.from_link or (self.group and self.group.tells(self.name)))
 
     @property
     def writable(self) -> bool:

@@ -104,6 +104,8 @@ class _Reading:
             )
         self.add_start_words(start, events)
         actions = {n: made for n, made in self.each("action", ActionTable, self.action) if made}
+        if listens and listens.locked and not listens.unlock:
+            source.complain(("attention", "locked"), "needs unlock, the action that logs in")
         if listens and listens.unlock and listens.unlock not in self.mapping("action"):
             what = f"there is no action {listens.unlock}"
             source.complain(("attention", "unlock"), what, meant(listens.unlock, actions))
@@ -119,6 +121,9 @@ class _Reading:
             self.check_traffic(traffic, actions, events, settings)
         for name, group in groups.items():
             self.check_group(name, group, settings)
+        for name, group_table in self.each("group", GroupTable, lambda name, table: table):
+            if group_table and name in groups:
+                self.complete_group(groups[name], group_table, settings)
         heard = read_listening(
             source,
             self.table("listening", ListeningTable) or ListeningTable(),
@@ -143,7 +148,7 @@ class _Reading:
             factory=tuning,
             start=start,
             attention=listens,
-            dialect=Dialect(speech, events),
+            dialect=Dialect(speech, events, locked=attention.locked if attention else ()),
             errors={str(code): str(text) for code, text in self.mapping("errors").items()},
             events=events,
             identify=tuple(phrase for phrase in asked if phrase),
@@ -354,6 +359,7 @@ class _Reading:
             table.ends_on,
             table.power_up or bool(table.window),
             table.unlock,
+            table.locked,
             table.wake,
             self.duration((*place, "wakes_within"), table.wakes_within),
         )
@@ -400,8 +406,9 @@ class _Reading:
         if table.granted and not by_event:
             asked_by = SayHear(table.granted.say, table.granted.hear, table.granted.within)
             granted = self.phrase((*place, "granted"), asked_by)
-        if by_event and "{value" not in str(self.mapping("events").get(by_event, "")):
-            what = f"there is no event {by_event} that captures {{value}}"
+        granted_as = table.granted.capture if table.granted else "value"
+        if by_event and f"{{{granted_as}" not in str(self.mapping("events").get(by_event, "")):
+            what = f"there is no event {by_event} that captures {{{granted_as}}}"
             self.source.complain((*place, "granted"), what, meant(by_event, self.mapping("events")))
         if write:
             self.check_cases((*place, "write"), kind, write)
@@ -453,6 +460,8 @@ class _Reading:
             table.unset,
             self.factory((*place, "factory"), kind, table),
             tolerance=self.tolerance((*place, "tolerance"), kind, table),
+            granted_as=granted_as,
+            shows=self.shows((*place, "shows"), table),
         )
         if made.moves_link and made.may_be_unset():
             what = "moves the link, and may be unset: then nothing says where the link is"
@@ -479,6 +488,18 @@ class _Reading:
             self.source.complain(place, f"{table.tolerance:g} is not above 0")
         return Decimal(str(table.tolerance))
 
+    def shows(self, place: tuple[str, ...], table: SettingTable) -> int:
+        """How many characters of a value are answered for it, from its end if below 0; 0: all."""
+        if not table.shows:
+            return 0
+        found = re.fullmatch(r"(first|last) ([1-9][0-9]?)", table.shows)
+        if not found:
+            self.source.complain(place, f"{table.shows!r} is not a part of a value", 'write shows = "last 2"')
+            return 0
+        if not table.read or table.read == "link":
+            self.source.complain(place, "is answered by no read", "read captures the part as {value}")
+        return int(found[2]) * (-1 if found[1] == "last" else 1)
+
     def check_cases(self, place: tuple[str, ...], kind: Kind, write: Phrase) -> None:
         for case in write.cases:
             if case == "unset":
@@ -486,6 +507,39 @@ class _Reading:
             tried: list[object] = [case, case == "true", int(case) if re.fullmatch(r"-?[0-9]{1,18}", case) else case]
             if not any(_takes(kind, value, case) for value in tried):
                 self.source.complain((*place, "cases"), f"{case!r} is not a value of it", f"allowed: {kind.allowed()}")
+
+    def complete_group(self, group: Group, table: GroupTable, settings: dict[str, Setting]) -> None:
+        """The lines of a group for single values of its members, and what an answer that none is set tells of them."""
+        place = ("group", group.name)
+        members = {name: one for name, one in settings.items() if one.group and one.group.name == group.name}
+        for name, given in (table.read.unset_tells if table.read else {}).items():
+            if (value := self.member_value((*place, "read"), name, given, members)) is not None:
+                group.unset_tells[name] = value
+        cases = []
+        for case, text in (table.write.cases if table.write else {}).items():
+            name, equals, given = (part.strip() for part in case.partition("="))
+            if not equals:
+                what = f"{case!r} names no member"
+                self.source.complain((*place, "write"), what, 'write cases = { "beacon = false" = "BEACON OFF" }')
+                continue
+            value = self.member_value(
+                (*place, "write"), name, {"true": True, "false": False}.get(given, given), members
+            )
+            if value is not None and (line := self.template((*place, "write"), text)):
+                cases.append((name, value, line))
+        group.cases[:] = cases
+
+    def member_value(
+        self, place: tuple[str, ...], name: str, given: object, members: dict[str, Setting]
+    ) -> Value | None:
+        if name not in members:
+            self.source.complain(place, f"there is no member {name}", meant(name, members))
+            return None
+        try:
+            return members[name].check(given)
+        except ValueFault as fault:
+            self.source.complain(place, f"{name}: {fault}")
+            return None
 
     def check_needs(self, name: str, setting: Setting, settings: dict[str, Setting]) -> None:
         for other, value in setting.needs.items():

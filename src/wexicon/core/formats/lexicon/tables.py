@@ -73,27 +73,30 @@ class StartTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class SayHear(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A line to say and what answers it: one pattern, several in order, or none for the success code alone (`hear = ""`:
     nothing answers). `within` where it takes longer than usual. `unset` is what answers a question instead where there is
-    nothing to tell: a pattern, or `""` for the success code alone or an empty value. `cases` are other lines for single
-    values: `cases = { unset = "AT+X OFF", false = "AT+XOFF" }`. A write with a `payload` is answered by a `prompt`, and `hear`
-    answers the payload, which is said exactly."""
+    nothing to tell: a pattern, or `""` for the success code alone or an empty value; of a group, `unset_tells` are the values
+    that this tells of members. `cases` are other lines for single values: `cases = { unset = "AT+X OFF", false = "AT+XOFF"
+    }`; of a group with the member: `cases = { "beacon = false" = "BEACON OFF" }`. A write with a `payload` is answered by a
+    `prompt`, and `hear` answers the payload, which is said exactly."""
 
     say: str
     hear: str | tuple[str, ...] = ()
     within: str = ""
     unset: str | None = None
     cases: dict[str, str] = msgspec.field(default_factory=dict)
+    unset_tells: dict[str, Any] = msgspec.field(default_factory=dict)
     payload: str = ""
     prompt: str = "> "
 
 
 class Granted(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Where the network's own value comes from: a question, as any other, or the latest event of a name, which captures
-    {value}."""
+    """Where the network's own value comes from: a question, as any other, or the latest event of a name; `capture` is the name
+    of the value in it."""
 
     say: str = ""
     hear: str | tuple[str, ...] = ()
     within: str = ""
     event: str = ""
+    capture: str = "value"
 
 
 class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -106,6 +109,8 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `data_pins` for data mode. `lasts`: it stops listening after this time without a command. `ends_on`: the event
     after which it passes everything through as data. `power_up`: it can only be brought to listen as it gets power.
     `unlock`: an action that is done each time it has been brought to listen, before anything is asked (a SIM's PIN).
+    `locked`: what it sends with no line end while it asks for a login; then `unlock` is done only if the probe is answered
+    so.
     `wake`: the bytes that wake a module which sleeps (`"\\r"`), sent only if the probe is not answered; it listens
     `wakes_within` after them.
     """
@@ -129,6 +134,7 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     ends_on: str = ""
     power_up: bool = False
     unlock: str = ""
+    locked: tuple[str, ...] = ()
     wake: str = ""
     wakes_within: str = "100ms"
 
@@ -184,7 +190,8 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     rate or frame that cannot be queried; it is known from the link. `volatile`: lost when the power is cut. `group`: the group
     that it is read or written with; `place`: its bits there; `unset`: the text that stands for "not set". `factory`: the
     factory default. `granted`: the question, or the event, that reports what the network granted. `tolerance`: by how much a
-    number may differ when it is read back, because the module rounds or lowers it; the result has the value read."""
+    number may differ when it is read back, because the module rounds or lowers it; the result has the value read. `shows`:
+    the part of a value that is answered for it, `first 2` or `last 4` characters: it is compared as far as that."""
 
     value: dict[str, object]
     meaning: str = ""
@@ -206,6 +213,7 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     unset: str | None = None
     factory: Any = None
     tolerance: float | None = None
+    shows: str = ""
 
 
 class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
