@@ -41,6 +41,8 @@ OTHER = {
     "osier-w2": {"address": "02A15CFFFE00FFFF"},
     "polmar-p1": {"serial": "P1009999"},
     "saltern-m4": {"serial": 40999},
+    "marram-c2": {"serial": "MC2-0999"},
+    "plover-j1": {"serial": "PJ1-00999"},
     "teasel-d3": {"serial": "TD3-0999"},
     "samphire-f2": {"serial": 0x00A31999},
     "skerry-g5": {"serial": "SG5-00999"},

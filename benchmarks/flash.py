@@ -122,6 +122,23 @@ TRUTH: dict[str, dict[str, Callable[[Flash, Any], bool]]] = {
         "rate": lambda f, v: f["R"] == K6_RATES[v],
         "quiet-lamp": lambda f, v: f["Q"] == str(int(v)),
     },
+    "marram-c2": {
+        "name": lambda f, v: f["radios"][0]["name"] == v,
+        "channel": lambda f, v: f["radios"][0]["channel"] == v,
+        "power": lambda f, v: f["radios"][0]["power"] == v,
+        "networks": lambda f, v: f["radios"][0]["places"] == {at + 1: name for at, name in enumerate(v)},
+        "rate": lambda f, v: f["rate"] == v,
+    },
+    "plover-j1": {
+        "name": lambda f, v: f["name"] == v,
+        "peers": lambda f, v: sorted(f["peers"]) == sorted(map(_bare, v)),
+        "servers": lambda f, v: f["servers"] == v,
+        "beacon": lambda f, v: (f["beacon"] is not None) == v,
+        "power": lambda f, v: (f["beacon"] or [None, None])[0] == v,
+        "every": lambda f, v: (f["beacon"] or [None, None])[1] == v,
+        "window": lambda f, v: f["window"] == v,
+        "rate": lambda f, v: f["rate"] == v,
+    },
     "saltern-m4": {
         "station": lambda f, v: f["station"] == v,
         "power": lambda f, v: f["power"] == v,

@@ -52,6 +52,23 @@ WANTED: dict[str, dict[str, Any]] = {
         "talker": "GN",
         "rate": {"rate": 57600, "parity": "even"},
     },
+    "marram-c2": {
+        "name": "Old Ferry",
+        "channel": 3,
+        "power": -3,
+        "networks": ["a.example", "b.example"],
+        "rate": 115200,
+    },
+    "plover-j1": {
+        "name": 'Quay "3" ü',
+        "peers": ["02:A1:5C:00:00:01", "02:A1:5C:00:00:02"],
+        "servers": ["b.example", "a.example"],
+        "beacon": True,
+        "power": -4,
+        "every": 10,
+        "window": 5,
+        "rate": 9600,
+    },
     "saltern-m4": {
         "station": 17,
         "power": -3,

@@ -11,7 +11,7 @@ from tests.conftest import Bench, Records
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.core.formats.writing import sheet_text
 from wexicon.core.protocol.observations import Began, Said
-from wexicon.core.values import UNSET
+from wexicon.core.values import UNSET, Clock
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.actions import do_action
@@ -55,6 +55,7 @@ def test_the_lines_of_a_plan_are_those_that_are_then_said(name: str, prove: str)
         place = said.index(line, place) + 1
     attention = lexicon.attention
     harmless = {phrase.say.source for phrase in (attention.probe, attention.whole, *lexicon.identify) if phrase}
+    harmless |= {attention.select.say.source.format(station=1)} if attention.select else set()
     leaves = {text.strip("> ") for text in ("OK",)} | {attention.escape, "\r\n", "\r", "\n"}
     if "leave" in lexicon.actions:
         leaves |= {line[2:] for line in lexicon.actions["leave"].program.wording().splitlines() if line[:2] == "> "}
@@ -97,7 +98,9 @@ def test_a_sheet_that_a_readout_writes_makes_another_module_the_same(name: str) 
     found = module.settings.read(lexicon.settings, {})
     settings = [(setting, found[key].value if key in found else None) for key, setting in lexicon.settings.items()]
     text = sheet_text(f'as a "{name}" was', "unit", name, settings)
-    read = {key: one.value for key, one in found.items() if one.value is not None}
+    # A clock is set from ours, whatever it was.
+    clocks = {key for key, setting in lexicon.settings.items() if isinstance(setting.kind, Clock)}
+    read = {key: one.value for key, one in found.items() if one.value is not None and key not in clocks}
     hidden = [key for key in read if lexicon.settings[key].secret and read[key] is not UNSET]
     secrets = {key: lexicon.settings[key].kind.encode(read[key]) for key in hidden}
 

@@ -6,6 +6,7 @@ ordinary text; text shown to a person goes through `visible` first.
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Iterable
 from decimal import Decimal
@@ -25,6 +26,7 @@ QUOTING: dict[str, Callable[[str], str]] = {
     "double": lambda text: text.replace('"', '""'),
     # V.250, 5.4.2.2: within a string constant a character may be given as \ and its two hexadecimal digits.
     "hex": lambda text: text.replace("\\", "\\5C").replace('"', "\\22"),
+    "json": lambda text: json.dumps(text, ensure_ascii=False)[1:-1],
     "none": lambda text: text,
 }
 
@@ -33,8 +35,16 @@ UNQUOTING: dict[str, Callable[[str], str]] = {
     "backslash": lambda text: re.sub(r"(?s)\\(.)", r"\1", text),
     "double": lambda text: text.replace('""', '"'),
     "hex": lambda text: re.sub(r"\\([0-9A-Fa-f]{2})", lambda found: chr(int(found[1], 16)), text),
+    "json": lambda text: _from_json(text),
     "none": str,
 }
+
+
+def _from_json(text: str) -> str:
+    try:
+        return str(json.loads(f'"{text}"'))
+    except ValueError:
+        return text
 
 
 def to_text(data: bytes) -> str:

@@ -14,7 +14,7 @@ import select
 import threading
 import time
 from collections.abc import Callable, Mapping
-from typing import Self
+from typing import Self, cast
 
 import serial
 
@@ -24,6 +24,7 @@ from wexicon.core.registry import Registry
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
 from wexicon.links.lock import PortLock, in_use
+from wexicon.links.stations import Shared, split_station, turn_at
 
 try:
     import termios
@@ -43,7 +44,18 @@ _FAULTS = (serial.SerialException, OSError, ValueError, *((termios.error,) if te
 
 def open_port(name: str, tuning: Tuning, flow: str = "none", idle: Mapping[str, bool] = NO_LINES) -> Link:
     """Opens a port, with flow control (see FLOWS). `idle` are the levels that `dtr` and `rts` have from the opening on; a
-    system that raises them as it opens leaves a short pulse. Raises LinkFault that says why it cannot be."""
+    system that raises them as it opens leaves a short pulse. Of several modules behind one device, as in `/dev/ttyUSB0#2`, the
+    others are waited for. Raises LinkFault that says why it cannot be."""
+    device, station = split_station(name)
+    if station is not None:
+        turn = turn_at(device)
+        turn.acquire()
+        try:
+            link = open_port(device, tuning, flow, idle)
+        except BaseException:
+            turn.release()
+            raise
+        return cast(Link, Shared(link, name, station, turn.release))
     scheme = name.partition("://")[0] if "://" in name else ""
     if scheme and scheme not in SERIAL_URLS:
         if scheme not in LINKS:

@@ -15,6 +15,7 @@ import msgspec
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
 from wexicon.folders import run_folder
+from wexicon.links.stations import split_station
 
 # How long a request may be (bytes), and how long a rig may take to answer one (seconds).
 MOST_ASKED = 4096
@@ -118,7 +119,7 @@ class RemoteOperator:
     there = True
 
     def __init__(self, name: str) -> None:
-        self._card, self._unit = find_unit(name)
+        self._card, self._unit = find_unit(split_station(name)[0])
 
     def ask(self, act: str, text: str) -> None:
         ask(self._card, Request("operate", self._unit, act))

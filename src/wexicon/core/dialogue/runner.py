@@ -148,7 +148,8 @@ class Runner(Scope):
                         self._block(block)
                         break
             case On(pattern=pattern):
-                picks = lambda event: pattern.match(event.text, self.values) is not None  # noqa: E731
+                own = self.session.dialect.own(pattern)
+                picks = lambda event: own.match(event.text, self.values) is not None  # noqa: E731
                 self._handlers.append((statement, Waiter(self.session.events, picks), self.party))
             case Check(condition):
                 if not plain(self._value(statement, condition)):
@@ -378,7 +379,7 @@ class Runner(Scope):
         def pick(event: Heard) -> bool:
             ways = [(None, wanted), *((other, other.pattern) for other in statement.others)]
             for other, pattern in ways:
-                captures = pattern.match(event.text, self.values) if pattern else None
+                captures = self.session.dialect.own(pattern).match(event.text, self.values) if pattern else None
                 if captures is not None:
                     found.append((other, captures))
                     return True
@@ -437,7 +438,8 @@ class Runner(Scope):
                         what = f"its own lines bring it again: it was done {MOST_HANDLED} times"
                         raise self._fault(handler, what, "Write a pattern that does not fit what answers its lines.")
                     before, self.party = self.party, party
-                    self._take(handler, handler.pattern.match(event.text, self.values) or {})
+                    own = party.session.dialect.own(handler.pattern)
+                    self._take(handler, own.match(event.text, self.values) or {})
                     began = party.began
                     self._block(handler.body)
                     party.began, self.party = began, before

@@ -86,7 +86,9 @@ class Scope:
                 return statement.template.fill_exactly(self.values, counted=counted, prompted=self.party.prompted)
             speech = self.session.dialect.speech
             encode = self.module.encoded if self.module else None
-            return statement.template.fill(self.values, quoting=speech.quotes, separators=speech.parting, encode=encode)
+            return statement.template.fill(
+                self.values, quoting=speech.quoting, separators=speech.parting, encode=encode
+            )
         except InsertionFault as fault:
             raise self._fault(statement, str(fault)) from None
         except KeyError as fault:

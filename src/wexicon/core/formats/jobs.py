@@ -283,7 +283,7 @@ def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known
         if value is not None:
             wanted[name] = value
     # What is filled in later needs what is known now, whatever it will be.
-    for key, other, needed, found in seat.lexicon.unmet({**dict.fromkeys(late, UNSET), **wanted}):
+    for key, other, needed, found in seat.lexicon.unmet({**dict.fromkeys(late, ""), **wanted}):
         show = seat.lexicon.settings[other].show
         if key in seat.deferred and other not in late:
             complaints.append(

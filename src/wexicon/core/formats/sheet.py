@@ -28,8 +28,11 @@ from wexicon.core.formats.units import UnitsTable
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.secret import Secret
 from wexicon.core.text import meant, to_text
-from wexicon.core.values import UNSET, Content, Value, ValueFault
+from wexicon.core.values import UNSET, Content, List, Value, ValueFault
 from wexicon.core.values.numbers import Int, Number
+
+# What `others` may be.
+FACTORY = "factory"
 
 
 class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -37,7 +40,8 @@ class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     if there are this many units without a table. `trust` are settings that cannot be read, for which the module's
     acknowledgement is enough; `tolerance` by how much a number may differ when it is read back, because the module rounds or
     lowers it; `given` what the lexicon's actions need (a SIM's PIN); `before` and `afterwards` dialogues, run before anything
-    is written and after the last reading; `image` the firmware image that it needs."""
+    is written and after the last reading; `image` the firmware image that it needs. `others = "factory"`: settings that are not
+    named here, lists among them, are brought to their factory defaults."""
 
     lexicon: str
     settings: dict[str, object]
@@ -48,6 +52,7 @@ class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     meaning: str = ""
     trust: tuple[str, ...] = ()
     tolerance: dict[str, float] = msgspec.field(default_factory=dict)
+    others: str = ""
     given: dict[str, Any] = msgspec.field(default_factory=dict)
     image: ImageTable | None = None
 
@@ -124,6 +129,7 @@ class Seat(msgspec.Struct, frozen=True):
     columns: tuple[str, ...] = ()
     secret_columns: tuple[str, ...] = ()
     image: Image | None = None
+    others: bool = False
 
     def filled(self) -> dict[str, Filling]:
         """All that is filled in for each unit: values, and the sources of secrets."""
@@ -316,6 +322,8 @@ def _seat(
             words = words.with_secret(key)
             setting, sources[key] = words.settings[key], outside
         try:
+            if isinstance(setting.kind, List) and isinstance(wish, list) and any("{" in str(one) for one in wish):
+                wish = ", ".join(map(str, wish))
             filled = filling(wish) if isinstance(wish, str) and not setting.secret else None
             if outside and outside[0] == GENERATED:
                 drawn[key] = generated(outside[1])
@@ -369,7 +377,10 @@ def _seat(
     sources |= {key: from_ for key, value in table.given.items() if (from_ := source_of(value))}
     around = (table.before, table.afterwards)
     each, count = bool(table.each), table.count
-    return Seat(name, words, wanted, table.trust, given_, deferred, each, count, *around, hidden, drawn, sources)
+    if table.others not in ("", FACTORY):
+        source.complain((*place, "others"), f"{table.others!r} is not {FACTORY}", "leave it out to let others be")
+    made = Seat(name, words, wanted, table.trust, given_, deferred, each, count, *around, hidden, drawn, sources)
+    return msgspec.structs.replace(made, others=table.others == FACTORY)
 
 
 def _asks_for(secret: Callable[[str, str], str], seat: str, name: str) -> Callable[[str, str], str]:

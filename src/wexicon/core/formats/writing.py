@@ -13,7 +13,8 @@ import msgspec
 
 from wexicon.core.formats.lexicon import Setting
 from wexicon.core.text import visible
-from wexicon.core.values import UNSET, Content, FileContent, Value, ValueFault
+from wexicon.core.values import UNSET, Clock, Content, FileContent, Value, ValueFault
+from wexicon.core.values.lists import NOW
 from wexicon.core.values.numbers import Int
 
 
@@ -31,6 +32,8 @@ def sheet_text(title: str, seat: str, lexicon: str, settings: Iterable[tuple[Set
         elif setting.secret:
             told = "" if setting.readable else "  # it cannot be read"
             lines.append(f"{setting.name} = {{ prompt = {_toml(setting.name)} }}{told}")
+        elif isinstance(setting.kind, Clock):
+            lines.append(f'{setting.name} = "{NOW}"')
         elif value is None:
             lines.append(f"# {setting.name}: " + ("was not read" if setting.readable else "cannot be read"))
         elif why := _unwritable(setting, value):
@@ -68,6 +71,8 @@ def _toml(value: object) -> str:
         return f"{value:f}"
     if isinstance(value, int):
         return str(value)
+    if isinstance(value, list):
+        return f"[{', '.join(map(_toml, value))}]"
     if isinstance(value, Mapping):
         return "{ " + ", ".join(f"{name} = {_toml(part)}" for name, part in value.items()) + " }"
     # Braces would be filled in.

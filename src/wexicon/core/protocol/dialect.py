@@ -9,14 +9,15 @@ from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
 
 import msgspec
+from msgspec import structs
 
 from wexicon.core.durations import seconds
 from wexicon.core.protocol.elements import Literal, Quoted, is_free
 from wexicon.core.protocol.insertion import InsertionFault
 from wexicon.core.protocol.layers import Envelope, Layer, LayerFault, cutter, stacked
 from wexicon.core.protocol.patterns import NOTHING, Header, Pattern, block_header
-from wexicon.core.protocol.reply import ReplyStatus
-from wexicon.core.protocol.speech import Speech
+from wexicon.core.protocol.reply import Expectation, ReplyStatus
+from wexicon.core.protocol.speech import Speech, pattern_in
 from wexicon.core.text import UNQUOTING, to_bytes
 
 Named = tuple[str, Pattern]
@@ -53,6 +54,8 @@ class Dialect:
         self._layered = bool(stacked(speech))
         self.line_end = "" if speech.in_digits else speech.line_end
         self.gap = speech.gap
+        # Whether patterns are another thing than text.
+        self._converts = speech.form in ("bytes", "frames", "json")
         self.within = seconds(speech.within)
         self.rest = seconds(speech.rest)
         self.window = seconds(speech.window) if speech.window else 0.0
@@ -70,15 +73,16 @@ class Dialect:
                 (ReplyStatus.ERROR, speech.errors),
                 (ReplyStatus.OK, speech.ok),
             )
-            for pattern in map(self._compiled, sources)
+            for pattern in map(speech.pattern, sources)
         ]
         # What says more of itself goes first: more that is spelled out, then fewer captures.
         self._results.sort(key=lambda one: -exactness(one[1]))
-        self.reasons = tuple(map(self._compiled, speech.reason))
+        self._ok = {speech.pattern(source).source for source in speech.ok}
+        self.reasons = tuple(map(speech.pattern, speech.reason))
         # A word that is spelled out goes before every pattern: it cannot be meant otherwise.
         self._words = {
             pattern.source: Final(status) for status, pattern in reversed(self._results) if _is_literal(pattern)
-        } | {word: Final(ReplyStatus.OK) for word in map(speech.in_form, speech.ok) if _is_literal(compiled(word))}
+        } | {one.source: Final(ReplyStatus.OK) for one in map(speech.pattern, speech.ok) if _is_literal(one)}
         # How result codes begin, or the whole of one that is spelled out.
         self.result_words = frozenset(pattern.start for _, pattern in self._results if pattern.start)
         self._results = [one for one in self._results if not _is_literal(one[1])]
@@ -91,16 +95,13 @@ class Dialect:
 
     def with_end(self, end: str) -> Dialect:
         """The same with another line end (none, cr, lf, crlf)."""
-        speech = msgspec.structs.replace(self.speech, end=end)
+        speech = structs.replace(self.speech, end=end)
         return Dialect(speech, self.events, *self.others, locked=self.locked)
 
     def and_blocks_of(self, patterns: Iterable[Pattern]) -> Dialect:
         """The same, where raw blocks that these patterns end in are cut as such too."""
         more = tuple(pattern for pattern in patterns if block_header(pattern))
         return Dialect(self.speech, self.events, *more, locked=self.locked) if more or self.others else self
-
-    def _compiled(self, source: str) -> Pattern:
-        return compiled(self.speech.in_form(source))
 
     def encode(self, text: str, *, exact: bool = False, layers: Sequence[Layer] | None = None) -> bytes:
         """The bytes of a line, its end and what is around it added unless `exact`; `layers` are those of the session. Raises
@@ -129,7 +130,7 @@ class Dialect:
         """Captures with what stood in quotes as it was before it was quoted."""
         for name, value in captures.items():
             if isinstance(value, Quoted):
-                captures[name] = UNQUOTING[self.speech.quotes](value)
+                captures[name] = UNQUOTING[self.speech.quoting](value)
         return captures
 
     def final(self, text: str) -> Final | None:
@@ -146,9 +147,22 @@ class Dialect:
                 return Final(status, str(captures.get("wait" if status is ReplyStatus.BUSY else "code", "")))
         return None
 
+    def own(self, pattern: Pattern) -> Pattern:
+        """A pattern of a dialogue, which knows no lexicon, as one for what this module answers."""
+        return pattern_in(self.form, pattern.source) if self._converts and pattern.form != self.form else pattern
+
+    def expecting(self, expect: Expectation) -> Expectation:
+        """The same for all that an exchange expects."""
+        if not self._converts or not (expect.wants or expect.others):
+            return expect
+        wants = tuple(
+            one if one.prompt else structs.replace(one, pattern=self.own(one.pattern)) for one in expect.wants
+        )
+        return structs.replace(expect, wants=wants, others=tuple(map(self.own, expect.others)))
+
     def is_ok_word(self, source: str) -> bool:
         """Whether a pattern is the success code itself."""
-        return source in map(self.speech.in_form, self.speech.ok)
+        return source in self._ok
 
     def event(self, text: str, known: Mapping[str, object] = NOTHING) -> tuple[str, dict[str, object]] | None:
         """The name and values of a known event, or None."""

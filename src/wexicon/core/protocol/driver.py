@@ -9,6 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
 
+from msgspec import structs
+
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped, Unreachable
 from wexicon.core.protocol.engine import Engine
@@ -58,6 +60,8 @@ class Driver:
         self.beside: tuple[Driver, ...] = ()
         # Behind a pass-through board our side never changes.
         self.fixed: Tuning | None = None
+        # The number of the module that is spoken to, if the port was named with it.
+        self.bound: int | None = None
         self._engine = engine
         engine.station = link.tuning.station
         self._fault: LinkFault | None = None
@@ -282,6 +286,8 @@ class Driver:
     def tune(self, tuning: Tuning) -> None:
         """Changes our rate and frame once all that was said is on the wire; incomplete input is dropped. Raises CannotTune."""
         self.listen(self._sent_until)
+        if self.bound is not None and tuning.station != self.bound:
+            tuning = structs.replace(tuning, station=self.bound)
         if tuning == self.link.tuning:
             return
         if self.fixed is not None and not tuning.wired_as(self.fixed):

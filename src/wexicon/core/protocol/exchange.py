@@ -62,7 +62,7 @@ class Exchange:
         # An error's code that may have been the value, or that the prompt has yet to follow.
         self._doubtful: Final | None = None
         self._room = _MOST_HEARD
-        self.expect = expect
+        self.expect = expect = dialect.expecting(expect)
         self.began = began
         self.deadline = deadline
         self.state = WAITING
@@ -233,7 +233,7 @@ class Exchange:
 
     @property
     def _to_prompt(self) -> bool:
-        return self._dialect.speech.closing == Closing.PROMPT and self.expect.closing is None
+        return self._dialect.speech.closing == Closing.PROMPT and self.expect.closing in (None, Closing.LENIENT)
 
     def _advance(self) -> None:
         self._step += 1

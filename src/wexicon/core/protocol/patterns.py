@@ -42,7 +42,7 @@ Header = tuple[bytes, "re.Pattern[bytes]", Callable[["re.Match[bytes]"], int]]
 
 class Pattern:
     """A compiled pattern. `start` is what every fitting line begins with; `names` are its captures in order, `quotes` whether
-    some of them are in quotes; `needs` the names that must be known before."""
+    some of them are in quotes; `needs` the names that must be known before; `form` the form of answers that it was made for."""
 
     __slots__ = (
         "_convert",
@@ -52,6 +52,7 @@ class Pattern:
         "_tail",
         "catches_all",
         "elements",
+        "form",
         "names",
         "needs",
         "quotes",
@@ -60,7 +61,7 @@ class Pattern:
     )
 
     def __init__(self, source: str, *, literal_backslash: bool = False) -> None:
-        self.source = source
+        self.source, self.form = source, ""
         self.elements = parse(source)
         for element in self.elements if literal_backslash else ():
             if isinstance(element, Capture) and element.kind == "quoted":

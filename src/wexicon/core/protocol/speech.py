@@ -7,20 +7,22 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import Literal
 
 import msgspec
 
 from wexicon.core.durations import seconds
 from wexicon.core.protocol.fields import Number, field, in_digits
+from wexicon.core.protocol.keyed import Keyed
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.standards.checksums import CHECKS
 from wexicon.core.text import meant, to_bytes
 
 LINE_ENDS = {"none": "", "cr": "\r", "lf": "\n", "crlf": "\r\n"}
-ANSWERS = ("lines", "silence", "sentences", "bytes", "frames")
+ANSWERS = ("lines", "silence", "sentences", "bytes", "frames", "json")
 ECHOES = ("on", "off", "either")
-QUOTES = ("backslash", "double", "hex", "none")
+QUOTES = ("backslash", "double", "hex", "json", "none")
 CLOSINGS = ("always", "alone", "either", "prompt")
 _SILENCE = re.compile(r"(?:silence|bytes|frames)\s+(\S+)")
 
@@ -106,6 +108,17 @@ class NumberTable(LayerTable, frozen=True, tag="number"):
     unasked: int = 0
 
 
+@lru_cache(maxsize=4096)
+def pattern_in(form: str, source: str) -> Pattern:
+    """A pattern for a form of answers, compiled once however often it is asked for. Raises PatternFault."""
+    if form == "json":
+        made: Pattern = Keyed(source)
+    else:
+        made = Pattern(in_digits(source) if form in ("bytes", "frames") else source)
+    made.form = form
+    return made
+
+
 Layers = tuple[MarkTable | LengthTable | SumTable | StationTable | NumberTable, ...]
 
 
@@ -115,10 +128,10 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     `answer` is how answers end: `lines`; `silence 60ms`; `sentences`, lines with a checksum that is added and checked (NMEA
     0183); `bytes 20ms`, raw bytes ended by silence, which are said, heard and shown in hexadecimal; `frames`, the same for
-    bytes whose length is in them. `layers` are what is around each frame or line, from the outside in. `closing` says when the
-    success code comes: `always` after every answer (V.250, 5.7.1), `alone` only where there is nothing else to say,
-    `either` where that is unknown (then Wexicon listens a moment longer); `prompt` if `prompt` ends every answer, right or
-    wrong. `rest` is the pause that the module needs after
+    bytes whose length is in them; `json`, lines that are JSON objects, said and heard by their keys. `layers` are what is
+    around each frame or line, from the outside in. `closing` says when the success code comes: `always` after every answer
+    (V.250, 5.7.1), `alone` only where there is nothing else to say, `either` where that is unknown (then Wexicon listens a
+    moment longer); `prompt` if `prompt` ends every answer, right or wrong. `rest` is the pause that the module needs after
     its answer before it can hear the next line; `window` how long after its first byte a whole line must have come;
     `error` its result codes for an error, `silence` where it refuses by saying nothing; `reason` lines that come before an
     error's code and tell why, as {code}; `quotes` how it writes a quote inside quotes; `separators` the characters that part
@@ -155,7 +168,7 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
                 found.append((key, f"{word!r} is not one of {', '.join(allowed)}"))
         if self.answer not in ANSWERS and not _SILENCE.fullmatch(self.answer):
             found.append(
-                ("answer", f"{self.answer!r} is not one of lines, silence 60ms, sentences, bytes 20ms, frames")
+                ("answer", f"{self.answer!r} is not one of lines, silence 60ms, sentences, bytes 20ms, frames, json")
             )
         found += [("layers", what) for what in self._layer_faults()]
         for key, text in (
@@ -178,7 +191,7 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         for key, sources in (("ok", self.ok), ("error", self.errors), ("busy", self.busy), ("reason", self.reason)):
             for source in sources:
                 try:
-                    Pattern(self.in_form(source))
+                    self.pattern(source)
                 except ValueError as fault:
                     found.append((key, str(fault)))
         return found
@@ -194,9 +207,14 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         for one in self.layers:
             yield from one.faults(self)
 
-    def in_form(self, pattern: str) -> str:
-        """A pattern for what this module answers, as it is matched."""
-        return in_digits(pattern) if self.in_digits else pattern
+    def pattern(self, source: str) -> Pattern:
+        """A pattern for what this module answers. Raises PatternFault."""
+        return pattern_in(self.form, source)
+
+    @property
+    def quoting(self) -> str:
+        """How a quote inside quotes is written and read: in JSON in its own way."""
+        return "json" if self.form == "json" else self.quotes
 
     def shown(self, text: str) -> str:
         """What came, as it is shown: bytes in hexadecimal digits."""
@@ -231,6 +249,8 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         """The characters that part commands or fields."""
         if self.separators is not None:
             return self.separators
+        if self.form == "json":
+            return ",}]"
         return ",*" if self.form == "sentences" else ";"
 
     @property

@@ -8,6 +8,7 @@ from wexicon.core.values.base import UNSET, Kind, MakeKind, Unset, Value, ValueF
 from wexicon.core.values.coded import Choice, Flag, Frame, Rate
 from wexicon.core.values.compound import Field, Tuple
 from wexicon.core.values.contents import Content, FileContent
+from wexicon.core.values.lists import Clock, List
 from wexicon.core.values.numbers import Int, Number, Station, Timer
 from wexicon.core.values.texts import Address, Digits, Hex, Text
 
@@ -16,6 +17,7 @@ KINDS: Registry[type[Kind]] = Registry(
     {
         "address": Address,
         "choice": Choice,
+        "clock": Clock,
         "content": Content,
         "decimal": Number,
         "digits": Digits,
@@ -23,6 +25,7 @@ KINDS: Registry[type[Kind]] = Registry(
         "frame": Frame,
         "hex": Hex,
         "int": Int,
+        "list": List,
         "rate": Rate,
         "station": Station,
         "text": Text,
@@ -36,6 +39,7 @@ __all__ = [
     "UNSET",
     "Address",
     "Choice",
+    "Clock",
     "Content",
     "Digits",
     "Field",
@@ -45,6 +49,7 @@ __all__ = [
     "Hex",
     "Int",
     "Kind",
+    "List",
     "MakeKind",
     "Number",
     "Rate",

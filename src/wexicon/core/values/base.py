@@ -29,7 +29,7 @@ class Unset:
 UNSET = Unset()
 # Why a value is not allowed, where it is a number beyond the limits of its setting.
 OUT_OF_RANGE = "is out of range"
-Value = str | int | bool | Decimal | dict[str, object] | Unset
+Value = str | int | bool | Decimal | dict[str, object] | list[object] | Unset
 # Makes a kind of what is in a file at a place; None where it is none, which was complained of.
 MakeKind = Callable[[Any, tuple[str, ...]], "Kind | None"]
 

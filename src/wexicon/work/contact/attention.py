@@ -134,13 +134,25 @@ class Attention:
     def open_up(self) -> None:
         """Unlocks a module that listens and does nothing else before. Raises ModuleFault if it stays locked."""
         if self.lexicon.attention.locked:
-            if not self.locked:
-                return
-            self.unlock()
-            if not self._answers(self.session.dialect.within) or self.locked:
-                raise ModuleFault("the module still asks for its login", where=self.session.link.name)
+            if self.locked:
+                self.unlock()
+                if not self._answers(self.session.dialect.within) or self.locked:
+                    raise ModuleFault("the module still asks for its login", where=self.session.link.name)
         else:
             self.unlock()
+        self._choose()
+
+    def _choose(self) -> None:
+        """Of several modules behind the port, chooses the one that is spoken to. Raises ModuleFault."""
+        select, station = self.lexicon.attention.select, self.session.link.tuning.station
+        if select is None or station is None:
+            return
+        outcome = self.session.exchange(select.say.fill({"station": str(station)}), select.expect, select.within)
+        if not outcome.ok:
+            hint = f"The lexicon says 1 to {self.lexicon.attention.stations}; name it in the port: PORT#2"
+            raise ModuleFault(
+                f"module {station} behind this port cannot be chosen", where=self.session.link.name, hint=hint
+            )
 
     def needs_operator(self) -> bool:
         """Whether gaining attention needs an operator who is not a fixture."""
@@ -387,6 +399,9 @@ class Attention:
                     if self._answers_again(dialect):
                         return True  # it was late, and its line ending is right
                     session.adopt(dialect.with_end(end))
+                    # What it has of the question with the other line end would be in front of the next line.
+                    session.send(session.dialect.line_end.encode())
+                    session.wait_until_quiet(AT_ONCE, QUICK)
                     self.remark(f"the module needs line ending {end}, not {dialect.speech.end} as the lexicon says")
                     return True
         session.adopt(dialect)

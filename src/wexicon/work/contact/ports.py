@@ -20,6 +20,7 @@ from wexicon.core.text import meant
 from wexicon.files import read_file, write_whole
 from wexicon.folders import config_folder
 from wexicon.links.lock import holder_of
+from wexicon.links.stations import split_station
 from wexicon.work.results.port import PortInfo
 
 BY_ID = Path("/dev/serial/by-id")
@@ -73,7 +74,11 @@ def _told(port: Any, stable: str) -> PortInfo:
 
 def port_named(text: str) -> str:
     """The path or URL of a port that a person names: by a path, a URL, a name that it was given, its USB serial number, or
-    the unit of a running rig. Raises CallFault with what was probably meant."""
+    the unit of a running rig; each with the number of a module behind it, as in `quay#2`. Raises CallFault with what was
+    probably meant."""
+    device, station = split_station(text)
+    if station is not None and not os.path.lexists(text):
+        return f"{port_named(device)}#{station}"
     if "://" in text or os.path.lexists(text) or text.upper().startswith("COM") or text.startswith("/"):
         return text
     target = port_names().get(text, text)
@@ -145,6 +150,9 @@ class NewPorts:
 
 def key_of(port: str) -> str:
     """What a port is known by: what stays with it when the system gives it another path."""
+    device, station = split_station(port)
+    if station is not None:
+        return f"{key_of(device)}#{station}"
     if "://" in port:
         return port
     real = os.path.realpath(port)

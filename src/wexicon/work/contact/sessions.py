@@ -28,6 +28,7 @@ from wexicon.core.tuning import FLOWS, Tuning
 from wexicon.files import private_folder
 from wexicon.folders import state_folder
 from wexicon.links.port import open_port
+from wexicon.links.stations import split_station
 from wexicon.records.trace import Record
 from wexicon.records.trace_list import in_file_names
 from wexicon.records.trace_writer import LARGEST_TRACE, PART, Live, TraceWriter
@@ -121,6 +122,7 @@ def open_session(
         open_port(port, setup.fixture.bridge or opening.tuning_for(lexicon), flow, setup.fixture.idle) as link,
         session_over(link, opening.dialect_for(lexicon), path, setup, opening) as session,
     ):
+        session.bound = split_station(port)[1]
         yield session, path
 
 

@@ -424,7 +424,13 @@ class Batch:
                 return _with_output(UnitResult(identity=identity, failure=ran[-1].failure), ran)
         touched = module.session.changes != said
         order = Order(
-            wanted, self.order.prove, job.seat.trust, self.sheet.digest, touched=touched, image=job.seat.image
+            wanted,
+            self.order.prove,
+            job.seat.trust,
+            self.sheet.digest,
+            touched=touched,
+            image=job.seat.image,
+            others=job.seat.others,
         )
         result = provision(module, order, store=self.store) if self.order.write else verify(module, order)
         for name in job.seat.afterwards if self.order.write and not result.status else ():

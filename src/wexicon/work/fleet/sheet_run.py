@@ -222,7 +222,14 @@ class SheetRun:
         # Only a plan comes here with secrets to be generated: it says that there are some.
         wanted = {**job.wanted, **GeneratedSecrets().of(job, "")}
         asked = Order(
-            wanted, order.prove, seat.trust, self.sheet.digest, order.plan, image=seat.image, unit=order.restores
+            wanted,
+            order.prove,
+            seat.trust,
+            self.sheet.digest,
+            order.plan,
+            image=seat.image,
+            unit=order.restores,
+            others=seat.others,
         )
         opening = Opening(title=job.name, secrets=job.secrets())
         store = RegisterStore(state_folder() / "unfinished", lambda: self.register)

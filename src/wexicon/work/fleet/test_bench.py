@@ -115,6 +115,7 @@ class PortBench:
                     self._sheet.digest,
                     touched=True,
                     image=job.seat.image,
+                    others=job.seat.others,
                 )
                 result = provision(module, order, store=self._store)
         except Exception as fault:

@@ -21,7 +21,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.secret import Secret, plain
 from wexicon.core.text import visible
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.core.values import UNSET, Value
+from wexicon.core.values import UNSET, Station, Value
 from wexicon.work.contact.attention import PATIENCE, Attention
 from wexicon.work.contact.beside import TransferFiles
 from wexicon.work.contact.ledger import Left, Ordered, Ready
@@ -309,6 +309,9 @@ class Module:
         """Goes where the link went, or remembers it where command mode has a rate of its own. The new rate is proved by
         an answer before anything else is said at it."""
         self.data_link = setting.kind.apply_to(self.data_link, value)
+        if isinstance(setting.kind, Station):
+            # It goes by another number now, however the port was named.
+            self.session.bound = None
         if self.session.fixed:
             self._find_through_board()
             return

@@ -21,7 +21,7 @@ from wexicon.core.protocol.reply import OK, Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.text import written
-from wexicon.core.values import UNSET, Value, ValueFault
+from wexicon.core.values import UNSET, Clock, List, Value, ValueFault
 from wexicon.core.values.base import OUT_OF_RANGE
 
 MOST_PASSES = 4
@@ -102,6 +102,8 @@ class Settings:
         self._blocks: dict[str, bytes] = {}
         # The module's own words for the members of a group: several may mean the same value.
         self._words: dict[str, tuple[Value, str]] = {}
+        # The numbered places of lists that were read.
+        self._places: dict[str, list[int]] = {}
 
     # -- reading ------------------------------------------------------------------------------------------------
 
@@ -188,6 +190,8 @@ class Settings:
                 return Reading(outcome.heard[-1], None, "is also how the module says an error")
             if not outcome.ok:
                 raise self.module.fault(f"{setting.name} cannot be read", outcome)
+            if outcome.rows or any(want.gather for want in setting.read.expect.wants):
+                return self._listed(setting, outcome)
             text = str(outcome.captures.get("value", ""))
             if outcome.unset or (setting.read.expect.bare and not text):
                 return Reading("", UNSET)
@@ -203,6 +207,23 @@ class Settings:
         if found.value is not None and found.value is not UNSET:
             self._words[setting.name] = (found.value, told[setting.name])
         return found
+
+    def _listed(self, setting: Setting, outcome: Reply) -> Reading:
+        """A list whose items were answered row by row."""
+        rows = outcome.rows
+        if any("index" in row for row in rows):
+            rows = sorted(rows, key=lambda row: int(str(row["index"])))
+        self._places[setting.name] = [int(str(row["index"])) for row in rows if "index" in row]
+        texts = [str(row.get("value", "")) for row in rows]
+        part = Part(heard=[HIDDEN] if setting.secret else outcome.heard)
+        if setting.secret and not setting.by_origin:
+            for text in texts:
+                self.session.secrets.learn(text, read=True)
+        assert isinstance(setting.kind, List)
+        try:
+            return Reading(", ".join(texts), setting.kind.of_items(texts), "", part)
+        except ValueFault as fault:
+            return Reading(", ".join(texts), None, fault.why, part)
 
     @staticmethod
     def _may_be_the_value(setting: Setting, outcome: Reply) -> bool:
@@ -265,7 +286,10 @@ class Settings:
         if told:
             secrets.learn(text, read=True)
         try:
-            value = setting.kind.decode(text)
+            if isinstance(setting.kind, Clock):
+                value = setting.kind.compared(text, self.session.clock.wall(self.session.clock.now()))
+            else:
+                value = setting.kind.decode(text)
         except ValueFault as fault:
             return Reading(text, None, fault.why, part)
         if told:
@@ -279,19 +303,35 @@ class Settings:
         group has. Raises Refused where the module returns an error."""
         names = list(values)
         setting = self.lexicon.setting(names[0])
+        if setting.add:
+            self._write_list(setting, values[names[0]])
+            return
         what = ", ".join(names)
         said, phrase, filled = self.line_for(values, others)
         for name in names:
             self.module.can_follow(self.lexicon.setting(name), values[name])
         granted_by = setting.granted_by if setting.write else ""
         before = self.session.latest.get(granted_by)
-        self.session.changes += 1
-        with self.session.watching((), filled):
-            outcome = self._say(said, phrase, filled, values)
+        outcome = self._changed(said, phrase, filled, values)
         if granted_by and outcome.ok:
             # What the network grants comes by itself, a moment later.
             until = self.session.clock.now() + GRANTED_WITHIN
             self.session.listen(until, lambda: self.session.latest.get(granted_by) is not before)
+        self._confirmed(what, outcome)
+        for name in names:
+            if setting.settles:
+                self.session.quiet(setting.settles)
+            self.module.moved(self.lexicon.setting(name), values[name])
+
+    def _changed(
+        self, said: Filled, phrase: Phrase, filled: Mapping[str, object], values: Mapping[str, Value]
+    ) -> Reply:
+        self.session.changes += 1
+        with self.session.watching((), filled):
+            return self._say(said, phrase, filled, values)
+
+    def _confirmed(self, what: str, outcome: Reply) -> None:
+        """Raises Refused where the module returned an error, ModuleFault where it did not confirm."""
         if (
             outcome.status is ReplyStatus.SILENCE
             and self.lexicon.speech.error == "silence"
@@ -302,10 +342,44 @@ class Settings:
             raise Refused(self.module.error(outcome.code), part=Part.of(outcome), where=self.session.link.name)
         if not outcome.ok:
             raise self.module.fault(f"{what}: the module did not confirm the new value", outcome)
-        for name in names:
+
+    def _write_list(self, setting: Setting, wanted: Value) -> None:
+        """Brings a list about, item by item, from what it is now."""
+        for said, phrase, filled in self.lines_for_list(setting, wanted):
+            self._confirmed(setting.name, self._changed(said, phrase, filled, {setting.name: wanted}))
             if setting.settles:
                 self.session.quiet(setting.settles)
-            self.module.moved(self.lexicon.setting(name), values[name])
+        self.module.moved(setting, wanted)
+
+    def lines_for_list(self, setting: Setting, wanted: Value) -> list[tuple[Filled, Phrase, dict[str, object]]]:
+        """The lines that bring a list about from what it is now, each with what must answer it and what was put in."""
+        assert isinstance(setting.kind, List)
+        assert setting.add
+        assert setting.remove
+        found = self.read([setting.name])[setting.name]
+        have = setting.kind.items(found.understood(setting.name))
+        numbered = "index" in setting.add.say.names
+        numbers = self._places.get(setting.name, []) if numbered else []
+        removed, added = list_steps(setting.kind, have, wanted, setting.first_index if numbered else None, numbers)
+        steps = [(setting.remove, *one) for one in removed] + [(setting.add, *one) for one in added]
+        return [self._item_line(setting, phrase, item, index) for phrase, item, index in steps]
+
+    def _item_line(
+        self, setting: Setting, phrase: Phrase, item: Value, index: int
+    ) -> tuple[Filled, Phrase, dict[str, object]]:
+        assert isinstance(setting.kind, List)
+        filled: dict[str, object] = {"value": setting.kind.of.encode(item), "index": str(index)}
+        if setting.secret:
+            filled["value"] = Secret(filled["value"])
+        speech, shaped = self.session.dialect.speech, {"index"} if setting.kind.free else {"index", "value"}
+        try:
+            return (
+                phrase.say.fill(filled, quoting=speech.quoting, separators=speech.parting, shaped=shaped),
+                phrase,
+                filled,
+            )
+        except InsertionFault as fault:
+            raise ModuleFault(f"{setting.name}: {fault}") from None
 
     def _say(self, said: Filled, phrase: Phrase, filled: Mapping[str, object], values: Mapping[str, Value]) -> Reply:
         """Says the line that writes, and its payload where it has one; the line of a case has none."""
@@ -340,6 +414,8 @@ class Settings:
             if value is UNSET and line is phrase.say:
                 raise ModuleFault(f"{what} cannot be unset", where=self.session.link.name)
             coded = setting.kind.encode(value) if value is not UNSET else ""
+            if isinstance(setting.kind, Clock):
+                coded = setting.kind.written(self.session.clock.wall(self.session.clock.now()))
             filled: dict[str, object] = {"value": Either(coded, written(value)) if phrase.expect.wants else coded}
         elif setting.group and setting.group.write:
             phrase = setting.group.write
@@ -357,7 +433,7 @@ class Settings:
         kinds = {name: members[name].kind if name in members else setting.kind for name in filled}
         shaped = {name for name, kind in kinds.items() if not kind.free}
         try:
-            said = line.fill(filled, quoting=speech.quotes, separators=speech.parting, shaped=shaped)
+            said = line.fill(filled, quoting=speech.quoting, separators=speech.parting, shaped=shaped)
         except InsertionFault as fault:
             raise ModuleFault(f"{what}: {fault}") from None
         return said, phrase, filled
@@ -412,6 +488,36 @@ class Settings:
         """All settings that are in the same groups as `names`, and can be read."""
         groups = {s.group.name for name in names if (s := self.lexicon.setting(name)).group and not s.write and s.group}
         return [s.name for s in self.lexicon.settings.values() if s.group and s.group.name in groups and s.readable]
+
+
+Items = list[tuple[Value, int]]
+
+
+def list_steps(
+    kind: List, have: Sequence[Value], wanted: Value, first: int | None, numbers: Sequence[int]
+) -> tuple[Items, Items]:
+    """What must be taken out of a list and what put in, each with its place; `first` is the number of the first place, None if
+    places have no numbers; `numbers` are those that are taken."""
+    want = kind.items(wanted)
+    codes = [kind.of.encode(item) for item in have]
+    if first is not None and not isinstance(wanted, dict):
+        places = dict(zip(numbers, have, strict=False))
+        right = {first + at: item for at, item in enumerate(want)}
+        removed = [(item, at) for at, item in places.items() if at not in right]
+        return removed, [(item, at) for at, item in right.items() if at not in places or places[at] != item]
+    free = (at for at in range(first or 0, (first or 0) + len(have) + len(want)) if at not in numbers)
+    if kind.ordered and not isinstance(wanted, dict):
+        same = next(
+            (at for at, item in enumerate(want) if at >= len(have) or codes[at] != kind.of.encode(item)), len(want)
+        )
+        return [(item, 0) for item in reversed(have[same:])], [(item, 0) for item in want[same:]]
+    keep = {kind.of.encode(item) for item in want}
+    removed = (
+        []
+        if isinstance(wanted, dict)
+        else [(item, 0) for item, code in zip(have, codes, strict=True) if code not in keep]
+    )
+    return removed, [(item, next(free)) for item in want if kind.of.encode(item) not in codes]
 
 
 def _secrets(group: Group, members: Iterable[Setting]) -> list[str]:

@@ -38,8 +38,14 @@ class Plan:
             for name in moving:
                 told = self.module.board_told(self.lexicon.settings[name], values[name])
                 self.lines.append(PlannedLine("operator", f"({told} Enter is asked for before and after.)"))
-            said, _, _ = self.module.settings.line_for(values, self.known)
-            self._add(f"write {', '.join(names)}", said.text if said.shown is None else said.shown)
+            setting = self.lexicon.settings[names[0]]
+            lines = (
+                self.module.settings.lines_for_list(setting, values[names[0]])
+                if setting.add
+                else [self.module.settings.line_for(values, self.known)]
+            )
+            for said, _, _ in lines:
+                self._add(f"write {', '.join(names)}", said.text if said.shown is None else said.shown)
 
     def actions(self, names: Iterable[str]) -> None:
         """What these actions say. A line that depends on an answer stands as the lexicon has it."""

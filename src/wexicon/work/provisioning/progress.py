@@ -42,6 +42,10 @@ class Line:
             return None
         return self.setting.shown_right(self.part, self.wanted)
 
+    def rounded(self) -> bool:
+        """Whether the module made another value of the wanted one, within the tolerance."""
+        return self.setting.tolerance is not None and self.after is not None and self.after.value != self.wanted
+
     def outcome(self, *, final: bool) -> Outcome:
         """What became of it; `final` where the last reading came after all writing."""
         if self.refused:
@@ -82,7 +86,7 @@ class Line:
             note = note or f"acknowledged, but reads back as {visible(after.shown)}"
         elif outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
             note = note or "cannot be read"
-        elif outcome in (Outcome.CHANGED, Outcome.UNCHANGED) and self.after and self.after.value != self.wanted:
+        elif outcome in (Outcome.CHANGED, Outcome.UNCHANGED) and self.after and self.rounded():
             note = note or f"the module made {visible(setting.show(self.after.value))} of it, within the tolerance"
         wanted = Shown.of(setting, self.wanted)
         return SettingResult(

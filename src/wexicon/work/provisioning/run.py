@@ -53,6 +53,8 @@ class Order(msgspec.Struct, frozen=True):
     touched: bool = False
     # The firmware image that it needs.
     image: Image | None = None
+    # Whether settings that are not wanted otherwise go back to their factory defaults.
+    others: bool = False
     # Which module it has to be, as the register calls it; any, where this is empty.
     unit: str = ""
 
@@ -69,6 +71,8 @@ class ProvisioningRun:
         self.store = store
         self.result = UnitResult()
         self.lines: dict[str, Line] = {}
+        # Settings that are wanted only because the order brings others to their factory defaults.
+        self.others: frozenset[str] = frozenset()
         self.failed: dict[str, str] = {}
         self.ledger = module.attention.ledger
         # Whether the last reading stands: nothing was written, and the module did not start, since.
@@ -181,6 +185,8 @@ class ProvisioningRun:
                 where=self.session.link.name,
                 hint=f"{self.session.unchanged()}Connect that module.",
             )
+        if self.order.others:
+            self._want_others()
         self.begun = BegunWork(self.store, unit, list(self.order.wanted), self.order.sheet)
         if self.order.image and (differs := self.order.image.differs(module.identity)):
             self._load(self.order.image, differs)
@@ -200,8 +206,30 @@ class ProvisioningRun:
             self._look()
         for name, line in self.lines.items():
             self._note_granted(name, line)
+            if name in self.others:
+                line.note = "; ".join(filter(None, (line.note, "not in the sheet: factory default")))
         self._enter("leave")
         self.module.leave()
+
+    def _want_others(self) -> None:
+        """Adds what the order does not name to what is wanted: its factory default. What cannot be brought there is told."""
+        wanted, left = dict(self.order.wanted), []
+        for name, setting in self.lexicon.settings.items():
+            if name in wanted or not self.module.has(name):
+                continue
+            unmet = [need for need, value in setting.needs.items() if need in wanted and wanted[need] != value]
+            if (
+                setting.factory is None
+                or not (setting.readable and setting.writable)
+                or (unmet and setting.factory is not UNSET)
+            ):
+                left.append(name)
+            else:
+                wanted[name] = setting.factory
+        self.others = frozenset(wanted) - frozenset(self.order.wanted)
+        self.order = msgspec.structs.replace(self.order, wanted=wanted)
+        if left:
+            self.result.remarks.append(f"not brought to a factory default: {', '.join(left)}")
 
     def _load(self, image: Image, differs: str) -> None:
         """Another image is there: loads the one that is needed, and identifies the module again. Raises Fault."""
@@ -619,7 +647,13 @@ class ProvisioningRun:
 
     def _tell_what_else_changed(self) -> None:
         """Settings of a group that no sheet named, and that are not as they were."""
-        names = [name for name in self._group_before if name not in self.order.wanted]
+        # What needs another value than the sheet wants of a setting goes with it.
+        gone = {
+            name
+            for name, setting in self.lexicon.settings.items()
+            if any(self.order.wanted.get(need, value) != value for need, value in setting.needs.items())
+        }
+        names = [name for name in self._group_before if name not in self.order.wanted and name not in gone]
         others = [name for name in self.module.settings.whole_group(self.order.wanted) if name in names]
         if not others or not self.result.written:
             return

@@ -26,7 +26,7 @@ class Shown(msgspec.Struct):
     """A value: as its type (null if it is a secret, or was not understood), its unit, and its text for people. Text from a
     module is as it was sent: printing it must escape it."""
 
-    value: str | int | float | bool | dict[str, object] | None
+    value: str | int | float | bool | dict[str, object] | list[object] | None
     unit: str
     shown: str
 
@@ -42,7 +42,7 @@ class Shown(msgspec.Struct):
             return cls(None, "", setting.show(value))
         if value is UNSET:
             return cls(None, unit, "unset")
-        plain: Any = float(value) if isinstance(value, Decimal) else value
+        plain: Any = _plain(value)
         return cls(plain, unit, setting.show(value))
 
     def storable(self) -> Shown:
@@ -54,6 +54,13 @@ class Shown(msgspec.Struct):
         if self.value is None and self.shown != "unset":
             raise ValueFault(self.shown, "was not understood", setting.kind.allowed())
         return setting.check("unset" if self.value is None else self.value)
+
+
+def _plain(value: object) -> object:
+    """A value as JSON can hold it."""
+    if isinstance(value, list):
+        return [_plain(one) for one in value]
+    return float(value) if isinstance(value, Decimal) else value
 
 
 class SettingResult(msgspec.Struct):

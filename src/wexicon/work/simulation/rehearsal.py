@@ -145,7 +145,7 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     session = bench.session(traced.writer, tuning=tuning, secrets=seat.secrets())
     result = provision(
         Module(session, seat.lexicon, bench.operator, given=seat.given),
-        order or Order(seat.wanted, trust=seat.trust, image=seat.image),
+        order or Order(seat.wanted, trust=seat.trust, image=seat.image, others=seat.others),
     )
     session.listener.flush()
     port = f"stand-in {bench.standin.family}"

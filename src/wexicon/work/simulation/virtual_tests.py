@@ -86,4 +86,6 @@ class VirtualTestBench:
         tuning = job.seat.lexicon.attention.tuning or job.seat.lexicon.factory
         session = bench.session(tuning=tuning, secrets=job.seat.secrets(wanted))
         module = Module(session, job.seat.lexicon, bench.operator, given=job.given(None))
-        return provision(module, Order(wanted, trust=job.seat.trust, sheet=self._sheet.digest, touched=True))
+        seat = job.seat
+        order = Order(wanted, trust=seat.trust, sheet=self._sheet.digest, touched=True, others=seat.others)
+        return provision(module, order)

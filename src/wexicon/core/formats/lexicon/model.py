@@ -22,7 +22,7 @@ from wexicon.core.protocol.reply import OK, Expectation
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import UNSET, Hex, Kind, Station, Value
+from wexicon.core.values import UNSET, Hex, Kind, List, Station, Value
 
 
 class Phrase(msgspec.Struct, frozen=True):
@@ -86,6 +86,8 @@ class Attention(msgspec.Struct, frozen=True):
     power_up: bool
     unlock: str = ""
     locked: tuple[str, ...] = ()
+    select: Phrase | None = None
+    stations: int = 1
     wake: str = ""
     wakes_within: float = 0.0
 
@@ -151,6 +153,10 @@ class Setting(msgspec.Struct, frozen=True):
     tolerance: Decimal | None = None
     # The name of the value in the event that reports what was granted.
     granted_as: str = "value"
+    # The lines that put one item into a list and take it out, and the number of its first place.
+    add: Phrase | None = None
+    remove: Phrase | None = None
+    first_index: int = 1
     # How many characters of a value are answered for it, from its end if below 0; 0: all.
     shows: int = 0
 
@@ -164,6 +170,8 @@ class Setting(msgspec.Struct, frozen=True):
         """Whether a value that was read is the one that was wanted: the same, or within the tolerance."""
         if found is None or found == wanted:
             return found == wanted
+        if isinstance(self.kind, List) and UNSET not in (found, wanted) and wanted is not None:
+            return self.kind.fits(found, wanted)
         if self.tolerance is None or not (_is_number(found) and _is_number(wanted)):
             return False
         return abs(Decimal(str(found)) - Decimal(str(wanted))) <= self.tolerance
@@ -176,7 +184,7 @@ class Setting(msgspec.Struct, frozen=True):
     @property
     def writable(self) -> bool:
         """Whether it can be written, by itself or with its group."""
-        return bool(self.write or (self.group and self.group.write))
+        return bool(self.write or self.add or (self.group and self.group.write))
 
     def show(self, value: Value | None) -> str:
         """The value as a person reads it; a secret only as being there."""
@@ -329,8 +337,9 @@ class Lexicon(msgspec.Struct, frozen=True):
     def unmet(self, wanted: Mapping[str, Value]) -> Iterator[tuple[str, str, Value, Value]]:
         """Settings among these values that need another to be something else than it is there: the setting, the other, what
         that must be, what it is."""
-        for key in wanted:
-            for other, needed in self.settings[key].needs.items():
+        for key, value in wanted.items():
+            # What is not set needs nothing.
+            for other, needed in self.settings[key].needs.items() if value is not UNSET else ():
                 if other in wanted and wanted[other] != needed:
                     yield key, other, needed, wanted[other]
 

@@ -44,14 +44,13 @@ from wexicon.core.formats.lexicon.tables import (
 from wexicon.core.formats.lexicon.wiring import WiringTable, read_wiring
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.dialect import Dialect, compiled
-from wexicon.core.protocol.fields import in_digits
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern, block_header
 from wexicon.core.protocol.reply import Closing, Expectation, Want
-from wexicon.core.protocol.speech import Speech
+from wexicon.core.protocol.speech import Speech, pattern_in
 from wexicon.core.text import meant, nearest
 from wexicon.core.tuning import FLOWS, Tuning
-from wexicon.core.values import UNSET, Kind, Value, ValueFault
+from wexicon.core.values import UNSET, Kind, List, Value, ValueFault
 from wexicon.core.values.numbers import Int, Number
 
 CHECKSUMS = ("sum", "xor")
@@ -75,7 +74,7 @@ class _Reading:
         self.data = source.data
         speech = self.data.get("speech")
         answer = str(speech.get("answer", "")) if isinstance(speech, dict) else ""
-        self.in_bytes = answer.startswith(("bytes", "frames"))
+        self.form = answer.split()[0] if answer.split() else "lines"
 
     def lexicon(self) -> Lexicon:
         source, data = self.source, self.data
@@ -87,7 +86,8 @@ class _Reading:
             source.complain(("link", "flow"), f"{factory.flow!r} is not one of {', '.join(FLOWS)}")
         speech = self.table("speech", Speech)
         if tuning and speech:
-            tuning = msgspec.structs.replace(tuning, station=speech.station)
+            chosen = "select" in self.mapping("attention")
+            tuning = msgspec.structs.replace(tuning, station=1 if chosen else speech.station)
         start = self.start(self.table("start", StartTable) or StartTable(), tuning or Tuning())
         for key, what in speech.faults() if speech else ():
             source.complain(("speech", key), what)
@@ -249,8 +249,8 @@ class _Reading:
             self.source.complain(place, "is not text")
             return None
         try:
-            made = Pattern(in_digits(text) if self.in_bytes else text)
-            if not self.in_bytes:
+            made = pattern_in(self.form, text)
+            if self.form not in ("bytes", "frames", "json"):
                 block_header(made)
         except ValueError as fault:
             self.source.complain(place, f"{text!r}: {fault}", getattr(fault, "hint", ""))
@@ -309,6 +309,8 @@ class _Reading:
             self.source.complain((*place, "say"), what, "write {{ and }} for braces as they are")
         within = self.duration((*place, "within"), table.within) if table.within else None
         expect = self.expectation((*place, "hear"), table.hear, unset=table.unset)
+        if table.rows and (rows := self.pattern((*place, "rows"), table.rows)):
+            expect = msgspec.structs.replace(expect, wants=(*expect.wants, Want(rows, gather=True)))
         cases = {case: self.template((*place, "cases"), text) for case, text in table.cases.items()}
         made = {case: one for case, one in cases.items() if one}
         if say is None or not table.payload:
@@ -360,6 +362,8 @@ class _Reading:
             table.power_up or bool(table.window),
             table.unlock,
             table.locked,
+            self.phrase((*place, "select"), table.select),
+            table.stations,
             table.wake,
             self.duration((*place, "wakes_within"), table.wakes_within),
         )
@@ -412,6 +416,11 @@ class _Reading:
             self.source.complain((*place, "granted"), what, meant(by_event, self.mapping("events")))
         if write:
             self.check_cases((*place, "write"), kind, write)
+        add, remove = self.phrase((*place, "add"), table.add), self.phrase((*place, "remove"), table.remove)
+        if isinstance(kind, List):
+            self.check_list(place, table, add, remove)
+        elif add or remove:
+            self.source.complain((*place, "add"), "only a list has items", 'write value = { kind = "list", of = ... }')
         for key, asked in (("read", read), ("granted", granted)):
             if asked and not any("value" in want.pattern.names for want in asked.expect.wants):
                 self.source.complain((*place, key), "hears no {value}", 'write hear = "+NAME {value}"')
@@ -420,7 +429,7 @@ class _Reading:
         group = groups.get(table.group)
         if table.group and table.group not in self.mapping("group"):
             self.source.complain((*place, "group"), f"there is no group {table.group}", meant(table.group, groups))
-        if not table.read and not write and not table.group:
+        if not table.read and not write and not add and not table.group:
             self.source.complain(place, "can neither be read nor written", "give it read and write, or a group")
         if group and group.size and not table.place and not (table.read and write):
             self.source.complain(
@@ -462,6 +471,9 @@ class _Reading:
             tolerance=self.tolerance((*place, "tolerance"), kind, table),
             granted_as=granted_as,
             shows=self.shows((*place, "shows"), table),
+            add=add,
+            remove=remove,
+            first_index=table.first_index,
         )
         if made.moves_link and made.may_be_unset():
             what = "moves the link, and may be unset: then nothing says where the link is"
@@ -487,6 +499,21 @@ class _Reading:
         elif table.tolerance <= 0:
             self.source.complain(place, f"{table.tolerance:g} is not above 0")
         return Decimal(str(table.tolerance))
+
+    def check_list(
+        self, place: tuple[str, ...], table: SettingTable, add: Phrase | None, remove: Phrase | None
+    ) -> None:
+        """A list is read as a whole, and brought about as a whole or item by item."""
+        if not isinstance(table.read, SayHear) and (add or not table.group):
+            self.source.complain((*place, "read"), "is missing: a list cannot be written unseen")
+        if bool(add) != bool(remove):
+            self.source.complain((*place, "add"), "add and remove go together")
+        if add and remove:
+            for key, phrase in (("add", add), ("remove", remove)):
+                if not {"value", "index"} & set(phrase.say.names):
+                    self.source.complain((*place, key), "says no {value} and no {index}")
+            if "index" in add.say.names and isinstance(table.read, SayHear) and "{index" not in table.read.rows:
+                self.source.complain((*place, "read"), "hears no {index}", 'write rows = "+SLOT {index:int} {value}"')
 
     def shows(self, place: tuple[str, ...], table: SettingTable) -> int:
         """How many characters of a value are answered for it, from its end if below 0; 0: all."""

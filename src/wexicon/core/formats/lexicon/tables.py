@@ -75,7 +75,8 @@ class SayHear(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     nothing answers). `within` where it takes longer than usual. `unset` is what answers a question instead where there is
     nothing to tell: a pattern, or `""` for the success code alone or an empty value; of a group, `unset_tells` are the values
     that this tells of members. `cases` are other lines for single values: `cases = { unset = "AT+X OFF", false = "AT+XOFF"
-    }`; of a group with the member: `cases = { "beacon = false" = "BEACON OFF" }`. A write with a `payload` is answered by a
+    }`; of a group with the member: `cases = { "beacon = false" = "BEACON OFF" }`. `rows`: any number of such lines answer,
+    each with one {value} of a list, then the success code. A write with a `payload` is answered by a
     `prompt`, and `hear` answers the payload, which is said exactly."""
 
     say: str
@@ -84,6 +85,7 @@ class SayHear(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     unset: str | None = None
     cases: dict[str, str] = msgspec.field(default_factory=dict)
     unset_tells: dict[str, Any] = msgspec.field(default_factory=dict)
+    rows: str = ""
     payload: str = ""
     prompt: str = "> "
 
@@ -111,6 +113,7 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `unlock`: an action that is done each time it has been brought to listen, before anything is asked (a SIM's PIN).
     `locked`: what it sends with no line end while it asks for a login; then `unlock` is done only if the probe is answered
     so.
+    `select` chooses the {station} that is spoken to from then on, of several (1 to `stations`) behind the same port.
     `wake`: the bytes that wake a module which sleeps (`"\\r"`), sent only if the probe is not answered; it listens
     `wakes_within` after them.
     """
@@ -135,6 +138,8 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     power_up: bool = False
     unlock: str = ""
     locked: tuple[str, ...] = ()
+    select: SayHear | None = None
+    stations: int = 1
     wake: str = ""
     wakes_within: str = "100ms"
 
@@ -191,7 +196,9 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     that it is read or written with; `place`: its bits there; `unset`: the text that stands for "not set". `factory`: the
     factory default. `granted`: the question, or the event, that reports what the network granted. `tolerance`: by how much a
     number may differ when it is read back, because the module rounds or lowers it; the result has the value read. `shows`:
-    the part of a value that is answered for it, `first 2` or `last 4` characters: it is compared as far as that."""
+    the part of a value that is answered for it, `first 2` or `last 4` characters: it is compared as far as that. `add` and
+    `remove` are the lines that put one {value} into a list and take it out; with {index} the list has numbered places, from
+    `first_index` on."""
 
     value: dict[str, object]
     meaning: str = ""
@@ -214,6 +221,9 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     factory: Any = None
     tolerance: float | None = None
     shows: str = ""
+    add: SayHear | None = None
+    remove: SayHear | None = None
+    first_index: int = 1
 
 
 class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

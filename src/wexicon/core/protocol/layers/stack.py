@@ -12,13 +12,13 @@ from wexicon.core.protocol.fields import Number, field
 from wexicon.core.protocol.framing import Corrupt, Foreign, Framer
 from wexicon.core.protocol.layers.base import Layer
 from wexicon.core.protocol.layers.envelope import Envelope, Length, Mark, Numbering, Station, Sum
-from wexicon.core.protocol.layers.texts import Checksum, Colours, Hexadecimal, Pager
+from wexicon.core.protocol.layers.texts import Checksum, Colours, Hexadecimal, Objects, Pager
 from wexicon.core.protocol.patterns import Header
 from wexicon.core.protocol.speech import LayerTable, LengthTable, MarkTable, NumberTable, Speech, StationTable, SumTable
 from wexicon.core.text import to_bytes
 
 # The layers of a form of answers.
-_OF_FORM: dict[str, type[Layer]] = {"sentences": Checksum, "bytes": Hexadecimal, "frames": Hexadecimal}
+_OF_FORM: dict[str, type[Layer]] = {"sentences": Checksum, "bytes": Hexadecimal, "frames": Hexadecimal, "json": Objects}
 
 
 def stacked(speech: Speech) -> tuple[Layer, ...]:

@@ -9,6 +9,7 @@ import re
 from collections.abc import Sequence
 
 from wexicon.core.protocol.framing import Corrupt, Piece, Prompt
+from wexicon.core.protocol.keyed import as_object
 from wexicon.core.protocol.layers.base import Layer, LayerFault
 from wexicon.core.standards.nmea import checksum, with_checksum
 from wexicon.core.text import to_bytes, to_text
@@ -60,6 +61,19 @@ class Hexadecimal(Layer):
 
     def feed(self, pieces: Sequence[Piece]) -> list[Piece]:
         return [to_bytes(piece).hex().upper() if isinstance(piece, str) else piece for piece in pieces]
+
+
+class Objects(Layer):
+    """Lines that are JSON objects: keys and values become one on the way down."""
+
+    def encode(self, text: str) -> str:
+        try:
+            return as_object(text)
+        except ValueError as fault:
+            raise LayerFault(f'{fault}; this module expects keys and values, as in: do "set", power 14') from None
+
+    def feed(self, pieces: Sequence[Piece]) -> list[Piece]:
+        return [piece.strip() if isinstance(piece, str) else piece for piece in pieces]
 
 
 class Colours(Layer):
