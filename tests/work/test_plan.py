@@ -65,6 +65,8 @@ def test_the_lines_of_a_plan_are_those_that_are_then_said(name: str, prove: str)
     reads |= {one.granted.say.source for one in lexicon.settings.values() if one.granted}
     # What turns a page is no line.
     pages = {lexicon.speech.more.say} if lexicon.speech.more else set()
+    # An empty line tells whether a login is asked for.
+    pages |= {""} if attention.locked else set()
     unplanned = set(said) - set(lines) - harmless - leaves - reads - pages
     assert not unplanned
 

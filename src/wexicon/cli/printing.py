@@ -176,7 +176,12 @@ def why_unproved(result: UnitResult) -> str:
     if blind:
         quoted = ", ".join(f'"{name}"' for name in blind)
         told.append(f"  Nothing is wrong, but {', '.join(blind)} cannot be read from this module.")
-        told.append(f"  To accept its acknowledgement, set trust = [{quoted}] in the seat.")
+        if set(blind) <= set(result.trust):
+            told.append(
+                "  The sheet trusts its acknowledgement; verify has none. wexicon units show tells what was written."
+            )
+        else:
+            told.append(f"  To accept its acknowledgement, set trust = [{quoted}] in the seat.")
     return "\n".join(told)
 
 

@@ -156,6 +156,9 @@ KINDS = {
 
 def _wrong_kind(value: object, kept: object) -> str:
     """What kind of value must replace `kept` in a stand-in's flash; "" if `value` is of that kind. An array becomes a tuple."""
+    if kept is None or isinstance(kept, list):
+        # Nothing as delivered, or any number of items.
+        return "" if kept is None or isinstance(value, list) else "an array of values"
     kind = tuple if isinstance(value, list) else type(value)
     if kind is not type(kept):
         return KINDS[type(kept)]

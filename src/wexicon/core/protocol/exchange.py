@@ -126,8 +126,9 @@ class Exchange:
             if self.state is COMPLETE:
                 self._fulfilled(now)
         elif prompt.text in self._dialect.locked:
-            self._outcome.which = len(self.expect.others) + self._dialect.locked.index(prompt.text)
-            self._end(ReplyStatus.OTHER, now)
+            # In a dialogue it is no answer that anything was written for.
+            asked = self.expect.closing is not Closing.LENIENT
+            self._end(ReplyStatus.OTHER if asked else ReplyStatus.CLOSED, now)
         self._keep(prompt.text)
 
     def overhear(self, text: str) -> None:

@@ -96,7 +96,7 @@ class List(Kind, frozen=True, tag="list"):
 
     def typed(self, text: str) -> Value:
         text = text.strip()
-        return [self.of.typed(part) for part in text.split(",")] if text and text != "none" else []
+        return [self.of.typed(part.strip()) for part in text.split(",")] if text and text != "none" else []
 
     def allowed(self) -> str:
         return f"a list of up to {self.max} values, each {self.of.allowed()}"
@@ -149,7 +149,8 @@ class Clock(Kind, frozen=True, tag="clock"):
         off = told - now
         if abs(off) <= timedelta(seconds=seconds(self.within)):
             return NOW
-        return f"{spoken(float(round(abs(off.total_seconds()))))} {'slow' if off < timedelta(0) else 'fast'}"
+        size = round(abs(off.total_seconds()))
+        return f"{spoken(float(size)) if size >= 60 else f'{size} s'} {'slow' if off < timedelta(0) else 'fast'}"
 
     def encode(self, value: Value) -> str:
         return str(value)

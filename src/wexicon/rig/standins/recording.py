@@ -24,6 +24,8 @@ from wexicon.core.tuning import Tuning
 from wexicon.rig.standin import StandIn
 
 LINE_END = "\r\n"
+# The roles of what a module answers.
+ANSWERS = ("answer", "word", "ok", "error", "prompt")
 
 
 class Recording(StandIn):
@@ -79,7 +81,10 @@ class Recording(StandIn):
         self.buffer = b""
         self.uart.tuning = self.opening.tuning if self.opening else self.recorded.tuning
         if self.spoken and not self.opening:
-            self.uart.tuning = self.spoken[0].tuning
+            # Where it was looked for before it answered, it was not.
+            answered = (one for one in self.spoken if any(role in ANSWERS for _, _, role in one.heard))
+            first = next(answered, self.spoken[0])
+            self.uart.tuning = first.tuning
         if self.opening:
             self.play(self.opening, self.agenda.now)
 

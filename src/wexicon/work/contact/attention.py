@@ -335,6 +335,9 @@ class Attention:
         if self.tries and session.dialect.line_end and session.dialect.form == "lines":
             # Bytes sent at a wrong rate are the start of a line to the module: this ends it.
             session.send(session.dialect.line_end.encode())
+            if session.dialect.prompts:
+                # The prompt that this brings must not end the next answer.
+                session.wait_until_quiet(AT_ONCE, QUICK)
         if self._answers(within):
             return True
         # The first line may have met with garbage that the module heard of us at another rate, or be refused once.
@@ -370,6 +373,8 @@ class Attention:
 
     def _answers(self, within: float | None = None) -> bool:
         probe, attention = self.lexicon.attention.probe, self.lexicon.attention
+        if attention.locked and self._asks_for_login(within):
+            return True
         reply = self.ask(probe, within)
         more = self.lexicon.speech.more
         # It may sleep, or wait at the end of a page that an earlier session left.
@@ -381,6 +386,12 @@ class Attention:
         # It answers, and asks for a login.
         self.locked = reply.status is ReplyStatus.OTHER and bool(attention.locked)
         return reply.ok or self.locked
+
+    def _asks_for_login(self, within: float | None) -> bool:
+        """Whether it asks for a login. An empty line tells: a question would be taken for the name."""
+        outcome = self.observer.observed(lambda: self.session.exchange("", within=within))
+        self.locked = outcome.status is ReplyStatus.OTHER
+        return self.locked
 
     def _other_line_end(self) -> bool:
         """An error to a harmless line, or silence, may mean another line end than the lexicon's: the others are tried."""

@@ -114,6 +114,7 @@ class Identification:
                         self.half = lexicon
                     return None
                 identity |= {name: str(value) for name, value in answer.captures.items()}
+                self._choose(lexicon)
         except (LinkFault, Stopped):
             raise
         except Fault:
@@ -122,6 +123,12 @@ class Identification:
             return None
         named_by = {name for one in lexicon.identify for want in one.expect.wants for name in want.pattern.names}
         return Fit(lexicon, {name: text for name, text in identity.items() if name in named_by}, dialect.speech.end)
+
+    def _choose(self, lexicon: Lexicon) -> None:
+        """Chooses the module that the port was named with, of several behind it."""
+        select, number = lexicon.attention.select, self.session.bound
+        if select is not None and number is not None:
+            self.session.exchange(select.say.fill({"station": str(number)}), select.expect, select.within)
 
     @staticmethod
     def _names(lexicon: Lexicon, identity: dict[str, str]) -> bool:

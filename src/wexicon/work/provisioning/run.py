@@ -138,6 +138,7 @@ class ProvisioningRun:
                 what = "; ".join(f"{name}: {why}" for name, why in self.failed.items())
                 result.verdict, result.failure = Verdict.FAILED, Failure("read", what)
             return
+        result.trust = list(self.order.trust)
         result.verdict, result.trusted = judge(
             result.settings,
             self.evidence,

@@ -102,7 +102,8 @@ class UnitResult(Result):
     starts that were observed since the last write, with a reading after each; `lexicon_from` is the lexicon's file;
     `said_by_dialogues` counts the lines that the sheet's dialogues said; `tests` are the sheet's tests of this unit; `unit` is
     what tells this module from others of its family; `prior` is what all readable settings were before the first write, by
-    the run that made it, secrets left out; empty if nothing was written."""
+    the run that made it, secrets left out; empty if nothing was written; `trust` are the settings whose acknowledgement the
+    sheet says is enough."""
 
     evidence: Evidence = Evidence.NONE
     seat: str = ""
@@ -117,6 +118,7 @@ class UnitResult(Result):
     plan: list[PlannedLine] = []
     trusted: list[str] = []
     also_changed: list[str] = []
+    trust: list[str] = []
     remarks: list[str] = []
     written: int = 0
     said_by_dialogues: int = 0

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from wexicon.core.formats.lexicon.model import Lexicon
+from wexicon.core.formats.lexicon.model import Lexicon, Setting
 from wexicon.core.protocol.dialect import Dialect, compiled
 from wexicon.core.protocol.elements import sample
+from wexicon.core.values import Address, Choice, ValueFault
 
 
 def overlaps(dialect: Dialect) -> Iterator[str]:
@@ -26,6 +27,58 @@ def overlaps(dialect: Dialect) -> Iterator[str]:
             yield f"“{ok}” is both a success and an error"
 
 
+def _values_like_codes(lexicon: Lexicon) -> Iterator[tuple[str, str]]:
+    """Answers without a word of their own that a result code may look like. Behind every answer the success code would tell."""
+    dialect = lexicon.dialect
+    if dialect.speech.closing == "always" or dialect.speech.in_digits:
+        return
+    for name, setting in lexicon.settings.items():
+        wants = setting.read.expect.wants if setting.read else ()
+        if len(wants) != 1 or wants[0].pattern.start or wants[0].gather:
+            continue
+        for value in _examples(setting):
+            final = dialect.final(value)
+            if final is not None:
+                what = f"the answer “{value}” would be taken for a result code ({final.status})"
+                yield f"setting.{name}", f'{what}; if the success code follows every answer, say closing = "always"'
+                break
+
+
+def _examples(setting: Setting) -> Iterator[str]:
+    """Some of the module's words for values of a setting."""
+    kind = setting.kind
+    tried: list[object] = [setting.factory, *range(10), "0", "1", "4", "OK", "ERROR", True, False]
+    if isinstance(kind, Choice):
+        tried += kind.codes
+    for value in tried:
+        try:
+            yield kind.encode(kind.check(value))
+        except ValueFault:
+            continue
+
+
+def _hidden_events(lexicon: Lexicon) -> Iterator[tuple[str, str]]:
+    """Events that are never told, because another one fits their lines too."""
+    if lexicon.dialect.form == "json":
+        return
+    # What it sends when it starts is among them by names of its own.
+    own = {name: pattern for name, pattern in lexicon.events.items() if not name.startswith(("start", "ready"))}
+    for name, pattern in own.items():
+        told = lexicon.dialect.event(sample(pattern))
+        if told and told[0] != name and lexicon.events[told[0]].source != pattern.source:
+            yield f"events.{name}", f"its lines are taken for {told[0]}, which comes first: put {name} before it"
+
+
+def _lengths(lexicon: Lexicon) -> Iterator[tuple[str, str]]:
+    """Addresses that are heard with another number of digits than they are written with."""
+    for name, setting in lexicon.settings.items():
+        kind = setting.kind
+        if isinstance(kind, Address) and kind.heard:
+            heard = sum(char in "Xx" for char in kind.heard)
+            if heard != kind.digits():
+                yield f"setting.{name}", f"is written with {kind.digits()} digits and heard with {heard}"
+
+
 def gaps(lexicon: Lexicon) -> list[tuple[str, str]]:
     """What is missing in a lexicon without being wrong, as (place, what)."""
     found: list[tuple[str, str]] = []
@@ -37,6 +90,7 @@ def gaps(lexicon: Lexicon) -> list[tuple[str, str]]:
         if not setting.meaning:
             found.append((f"setting.{name}", "has no meaning"))
     found += [("speech", what) for what in overlaps(lexicon.dialect)]
+    found += [*_values_like_codes(lexicon), *_hidden_events(lexicon), *_lengths(lexicon)]
     start = lexicon.start
     if lexicon.restart() and not (start.says or start.ready or start.within):
         found.append(("start", "it restarts, and [start] does not say how long that takes, nor what it sends then"))

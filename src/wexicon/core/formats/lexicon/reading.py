@@ -424,6 +424,14 @@ class _Reading:
         for key, asked in (("read", read), ("granted", granted)):
             if asked and not any("value" in want.pattern.names for want in asked.expect.wants):
                 self.source.complain((*place, key), "hears no {value}", 'write hear = "+NAME {value}"')
+        for key, phrase, allowed in (
+            ("write", write, {"value"}),
+            ("add", add, {"value", "index"}),
+            ("remove", remove, {"value", "index"}),
+        ):
+            said = {name for one in (phrase.say, *phrase.cases.values()) for name in one.names} if phrase else set()
+            for name in sorted(said - allowed):
+                self.source.complain((*place, key), f"says {{{name}}}, which has no value here", "its value is {value}")
         if write and "value" not in write.say.names and not write.cases:
             self.source.complain((*place, "write"), "says no {value}", 'write say = "AT+NAME={value}"')
         group = groups.get(table.group)
