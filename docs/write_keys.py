@@ -48,6 +48,7 @@ DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "m
 FILES = {
     "Lexicons": (
         tables.LexiconFile, tables.About, tables.LinkTable, tables.StartTable, tables.AttentionTable, speech.Speech,
+        speech.More, speech.MarkTable, speech.LengthTable, speech.SumTable, speech.StationTable, speech.NumberTable,
         tables.Identify, tables.Writing, tables.SayHear, tables.SettingTable, tables.Granted, tables.BitField,
         tables.GroupTable, tables.ActionTable, tables.TrafficTable, tables.ListeningTable, tables.MessageTable,
         tables.TimerTable, tables.StreamTable, wiring.WiringTable,
@@ -75,7 +76,10 @@ def page() -> str:
 def _table(struct: Any, title: str = "") -> str:
     about = re.sub(r"\s+", " ", struct.__doc__ or "").strip()
     heading = re.match(r"`(\[[^`]+\])`:?\s*", about)
-    title = title or (heading[1] if heading else re.sub(r"(Table|File)$", "", struct.__name__))
+    layer = issubclass(struct, speech.LayerTable) and struct.__struct_config__.tag
+    title = title or (
+        f'layer = "{layer}"' if layer else heading[1] if heading else re.sub(r"(Table|File)$", "", struct.__name__)
+    )
     about = about[heading.end() :] if heading else about
     made = f"\n### `{title}`\n\n{about[:1].upper()}{about[1:]}\n"
     fields = msgspec.structs.fields(struct)

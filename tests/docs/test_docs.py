@@ -19,6 +19,7 @@ from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.values import KINDS
 from wexicon.rig.bench import read_rig
 from wexicon.rig.standins import FAMILIES
+from wexicon.work.contact.catalog import shipped_folder
 
 ROOT = Path(__file__).parents[2]
 DOCS = ROOT / "docs"
@@ -28,7 +29,10 @@ ROWS = [
     if re.match(r"\| \d+ \|", line)
 ]
 EXAMPLES = re.findall(r"### (\d+)\. [^\n]+\n\n```toml\n(.*?)```", (DOCS / "lexicon.md").read_text(), re.DOTALL)
-STEPS = re.findall(r"```toml (\S+)\n(.*?)```", (DOCS / "from-datasheet-to-lexicon.md").read_text(), re.DOTALL)
+STEPS, FRAMED = (
+    re.findall(r"```toml (\S+)\n(.*?)```", (DOCS / f"from-datasheet-to-lexicon{page}.md").read_text(), re.DOTALL)
+    for page in ("", "-frames")
+)
 BASE = 'format = 1\n[about]\nfamily = "example"\n'
 
 
@@ -39,7 +43,7 @@ def _keys(kind: Any) -> set[str]:
 
 
 def test_the_table_of_manners_has_no_empty_cell_and_tells_the_truth() -> None:
-    assert [int(row[0]) for row in ROWS] == list(range(1, 70))
+    assert [int(row[0]) for row in ROWS] == list(range(1, 86))
     known = {key for kind in (LexiconFile, *KINDS.values()) for key in _keys(kind)} | {"events", "errors", "pin"}
     for number, manner, key, standin, test in ROWS:
         assert manner and key and standin and test, number
@@ -57,7 +61,9 @@ def test_the_table_of_manners_has_no_empty_cell_and_tells_the_truth() -> None:
 @pytest.mark.parametrize(("number", "text"), EXAMPLES, ids=[number for number, _ in EXAMPLES])
 def test_each_manners_example_is_a_lexicon_without_a_fault(number: str, text: str) -> None:
     head = BASE if "[about]" not in text else ""
-    read_lexicon((head + text).encode(), f"manner-{number}.toml")
+    read_lexicon(
+        (head + text).encode(), f"manner-{number}.toml", lambda name: (shipped_folder() / f"{name}.toml").read_bytes()
+    )
 
 
 def test_the_list_of_keys_is_made_from_the_code_as_it_is() -> None:
@@ -83,7 +89,7 @@ def test_the_sheet_of_the_guide_is_one(tmp_path: Path) -> None:
 
 
 def test_there_is_an_example_of_each_manner() -> None:
-    assert sorted(int(number) for number, _ in EXAMPLES) == list(range(1, 70))
+    assert sorted(int(number) for number, _ in EXAMPLES) == list(range(1, 86))
 
 
 def test_the_walk_from_a_datasheet_can_be_read_after_each_step_and_provisions_at_its_end() -> None:
@@ -105,6 +111,36 @@ def test_the_walk_from_a_datasheet_can_be_read_after_each_step_and_provisions_at
         assert "conforms" in wexicon("verify", "mast.toml", port).stdout
         Path("send.wex").write_text("needs to int\nneeds text\ndo send\n")
         wexicon("run", "send.wex", port, "to=1", "text=tide", "-l", "my-l9", "--rate", "115200")
+
+
+def test_the_walk_to_a_lexicon_of_frames_does_too() -> None:
+    lexicon = ""
+    for name, text in FRAMED:
+        if name == "sheet":
+            Path("buoy.toml").write_text(text)
+            continue
+        lexicon += text + "\n"
+        Path("my-f2.toml").write_text(lexicon)
+        assert "no errors" in wexicon("lexicon", "check", "my-f2.toml").stdout, name
+    assert "0 gaps" in wexicon("lexicon", "check", "my-f2.toml").stdout
+    with bench('[unit.buoy]\nstandin = "samphire-f2"\n') as rig:
+        port = rig.ports["buoy"]
+        report = json.loads(wexicon("provision", "buoy.toml", port, "--operator", "rig", "--json").stdout)
+        assert report["verdict"] == "conforms" and report["evidence"] == "power-cycle"
+        assert "conforms" in wexicon("verify", "buoy.toml", port).stdout
+        assert "conforms" in wexicon("rehearse", "buoy.toml", "--standin", "samphire-f2").stdout
+        assert "my-f2" in wexicon("hail", port, "--lexicon", "my-f2.toml").stdout
+    found = wexicon("calc", "find", "hex=C6 3D 01 01 00 10 12 17").stdout
+    assert "fletcher-8" in found
+
+
+def test_the_index_of_manners_has_all_of_them_and_leads_to_each() -> None:
+    text = (DOCS / "my-module-does-this.md").read_text()
+    found = re.findall(r"\[(\d+)\]\(lexicon\.md#([a-z0-9-]+)\)", text)
+    heads = dict(re.findall(r"### (\d+)\. ([^\n]+)", (DOCS / "lexicon.md").read_text()))
+    for number, anchor in found:
+        assert anchor == re.sub(r"[^a-z0-9 -]", "", f"{number}. {heads[number]}".lower()).replace(" ", "-")
+    assert sorted(int(number) for number, _ in found) == list(range(1, 86))
 
 
 def test_every_link_of_the_pages_leads_somewhere() -> None:

@@ -53,13 +53,13 @@ class LayerTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_fi
 
 
 class MarkTable(LayerTable, frozen=True, tag="mark"):
-    """A layer of `[speech]`: `mark` is how each frame starts."""
+    """`mark` is how each frame starts."""
 
     mark: str
 
 
 class LengthTable(LayerTable, frozen=True, tag="length"):
-    """A layer of `[speech]`: the number of bytes that follow it, of this `form`, behind the first `at` bytes. `plus`: by how
+    """The number of bytes that follow it, of this `form`, behind the first `at` bytes. `plus`: by how
     much it is more than that."""
 
     form: str = "u8"
@@ -68,8 +68,8 @@ class LengthTable(LayerTable, frozen=True, tag="length"):
 
 
 class SumTable(LayerTable, frozen=True, tag="sum"):
-    """A layer of `[speech]`: a checksum at the end. `check` is its name (xor, sum, negative-sum, fletcher-8, fletcher-16,
-    crc-16/modbus; `calc crc --list` has all), `form` that of its field, `start` the byte from which it is counted; `before` and
+    """A checksum at the end. `check` is its name (xor, sum, negative-sum, fletcher-8, fletcher-16,
+    crc-16/modbus; `wexicon calc check text=x` lists all), `form` that of its field, `start` the byte from which it is counted; `before` and
     `after` are what stands around it."""
 
     check: str
@@ -89,7 +89,7 @@ class SumTable(LayerTable, frozen=True, tag="sum"):
 
 
 class StationTable(LayerTable, frozen=True, tag="station"):
-    """A layer of `[speech]`: the number of the module that is spoken to, for modules that share a line. `usual` is that as
+    """The number of the module that is spoken to, for modules that share a line. `usual` is that as
     delivered, `form` that of its field; `before` and `after` are what stands around it. A setting of kind `station` changes
     it."""
 
@@ -100,7 +100,7 @@ class StationTable(LayerTable, frozen=True, tag="station"):
 
 
 class NumberTable(LayerTable, frozen=True, tag="number"):
-    """A layer of `[speech]`: a running number from `first` to `last`, which the answer repeats; events have `unasked`."""
+    """A running number from `first` to `last`, which the answer repeats; events have `unasked`."""
 
     form: str = "u8"
     first: int = 1
