@@ -62,6 +62,7 @@ from wexicon.work.results.sweep import SweepPoint, SweepResult
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
+from wexicon.work.results.write_trial import WriteTrial
 from wexicon.work.simulation.choice import Choice
 
 if TYPE_CHECKING:
@@ -104,6 +105,7 @@ __all__ = [
     "TrafficResult",
     "UnitResult",
     "Verdict",
+    "WriteTrial",
     "all_lexicons",
     "chosen_jobs",
     "do",
@@ -133,6 +135,7 @@ __all__ = [
     "sweep",
     "talk_session",
     "traffic",
+    "try_settings",
     "try_starts",
     "verify",
 ]
@@ -297,6 +300,14 @@ def try_starts(module: Module) -> StartTrial:
     from wexicon.work.drafting.start_trial import try_starts
 
     return try_starts(module, FileStore(state_folder() / "unfinished"))
+
+
+def try_settings(module: Module, *, beyond: bool = False) -> WriteTrial:
+    """Tries the settings of the module's lexicon: reads, writes back, and with `beyond` tries both ends of each range and
+    values outside of it; puts back what it changed. Nothing is saved."""
+    from wexicon.work.drafting.write_trial import try_settings
+
+    return try_settings(module, FileStore(state_folder() / "unfinished"), beyond=beyond)
 
 
 def compare_with(module: Module, values: Mapping[str, Value]) -> UnitResult:

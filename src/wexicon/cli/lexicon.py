@@ -4,27 +4,18 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
-import msgspec
 
-from wexicon.cli.options import Working, gathered
-from wexicon.cli.printing import print_failure, print_remarks
+from wexicon.cli.lexicon_check import check
 from wexicon.cli.progress import Progress
-from wexicon.cli.readout import print_readout, read_module
-from wexicon.cli.show import ask, emit_json, ending, force_option, json_option, print_line, print_note, print_table
-from wexicon.cli.values import env_option, file_option, gather_given
-from wexicon.core.durations import spoken
+from wexicon.cli.show import ask, emit_json, force_option, json_option, print_line, print_note, print_table
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
 from wexicon.folders import shipped_folder, user_folder
 from wexicon.work.contact.catalog import find_lexicon, lexicon_files
-
-if TYPE_CHECKING:
-    from wexicon.work.results.start_trial import StartTrial
 
 
 @click.group()
@@ -177,120 +168,6 @@ def _row(setting: Setting) -> tuple[str, str, str, str]:
     return setting.name, setting.kind.allowed(), counts or ", ".join(setting.then), "; ".join(notes)
 
 
-# -- check -----------------------------------------------------------------------------------------------
-
-
-class CheckCall(msgspec.Struct):
-    """The options of `lexicon check`."""
-
-    path: Path
-    port: str | None
-    prove: bool
-    write: bool
-    env_pairs: tuple[str, ...]
-    file_pairs: tuple[str, ...]
-    how: Working
-
-
-@lexicon.command()
-@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
-@click.argument("port", required=False)
-@click.option(
-    "--prove", is_flag=True, help="Restart the module and save one setting, to try what these do. Needs --write."
-)
-@click.option("--write", is_flag=True, help="Allow that: the setting is put back at the end.")
-@env_option
-@file_option
-@gathered(CheckCall)
-def check(call: CheckCall) -> None:
-    """Report errors (with line) and gaps in lexicon FILE.
-
-    With PORT, also read every setting of the module there, and report what did not match; nothing is written. With --prove
-    --write, try instead whether a restart loads the saved values, how it shows, and how long a save takes.
-    """
-    from wexicon.core.formats.lexicon.gaps import gaps
-
-    path = call.path
-    if call.prove and not (call.port and call.write):
-        what = "--prove changes one setting of the module for a moment, and restarts it"
-        raise CallFault(what, hint="Name PORT, and allow it with --write.")
-    if call.write and not call.prove:
-        raise CallFault("--write is for --prove", hint="Add --prove, or remove --write.")
-    found = find_lexicon(str(path if path.suffix == ".toml" else path.with_name(f"{path.name}.toml")), Path())
-    if call.prove:
-        _prove(call, found)
-        return
-    missing = gaps(found)
-    if call.how.as_json:
-        listed = [{"place": place, "what": what} for place, what in missing]
-        emit_json({"file": str(path), "settings": len(found.settings), "gaps": listed})
-        return
-    for place, what in missing:
-        print_line(f"gap: {place}: {what}", "yellow")
-    counts = ((len(found.settings), "setting"), (len(found.actions), "action"), (len(missing), "gap"))
-    told = ", ".join(counted(count, what) for count, what in counts)
-    print_line(f"{path}: no errors; {told}", "bold green")
-    if call.port:
-        result = read_module(call.port, found, call.how, call.env_pairs, call.file_pairs)
-        with ending(result.status):
-            print_readout(result, found)
-            if not result.failure:
-                print_line("every setting that can be read was understood", "bold green")
-
-
-def _prove(call: CheckCall, found: Lexicon) -> None:
-    """Tries restart and save on the module, and prints what was observed."""
-    from wexicon import api
-
-    port = api.port_named(call.port or "")
-    given = gather_given(found, call.env_pairs, call.file_pairs)
-    opening = api.Opening(title="starts")
-    with (
-        call.how.working(f"starts of {port}") as setup,
-        api.open_module(port, found, setup, given=given, opening=opening) as module,
-    ):
-        result = api.try_starts(module)
-        result.trace = module.trace
-    with ending(result.status):
-        if call.how.as_json:
-            emit_json(result)
-            return
-        print_trial(result)
-        if result.failure:
-            print_failure(result.failure, result.verdict, result.trace)
-
-
-def print_trial(result: StartTrial) -> None:
-    """What a restart and a save did."""
-    if result.signs:
-        back = f", answered again after {spoken(result.back_after)}" if result.back_after is not None else ""
-        print_line(f"restart   shown by {', '.join(result.signs)}{back}")
-    elif not result.failure and not result.reloads:
-        print_line("restart   nothing showed that the module restarted", "yellow")
-    if result.reloads is not None:
-        told = "gone: it loads the saved values" if result.reloads else "still there: it keeps working memory"
-        print_line(f"memory    after it, an unsaved change of {result.setting} was {told}")
-    if result.reloads and result.restored:
-        took = result.saves_within
-        told = (
-            f"not done {spoken(result.longest)} after it was acknowledged"
-            if took is None
-            else f"done within {spoken(took)} of its acknowledgement"
-            if took
-            else "done when it is acknowledged"
-        )
-        print_line(f"save      {told}")
-    if result.restored is not None:
-        told = "has its first value again, saved" if result.restored else "could not be put back; run this again"
-        print_line(f"setting   {result.setting} {told}", "" if result.restored else "red")
-    print_remarks(result.remarks)
-    if result.lines:
-        print_line("")
-        print_line("Put into the lexicon:", "bold")
-        for line in result.lines:
-            print_line(f"  {line}")
-
-
 @lexicon.command()
 def folder() -> None:
     """Print the folder of your own lexicons."""
@@ -357,3 +234,6 @@ def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None, fo
     asked = f"{counted(len(learned.commands), 'command')} asked" if learned.listed else "it has no list of its commands"
     settings = counted(len(made.settings), "setting")
     print_line(f"wrote {path}: {learned.tuning}, line ending {learned.end}; {asked}, {settings} drafted")
+
+
+lexicon.add_command(check)

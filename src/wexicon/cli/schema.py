@@ -9,7 +9,7 @@ from wexicon.cli.show import emit_json
 # The kinds of `work/results/schemas.py`, which is imported only when a schema is printed.
 KINDS = (
     *("result", "dialogue", "action", "hail", "rehearsal", "trial", "traffic", "sweep", "flow", "listening", "event"),
-    *("unit", "port", "trace", "comparison", "run", "pair", "lexicon", "sheet"),
+    *("settings-trial", "unit", "port", "trace", "comparison", "run", "pair", "lexicon", "sheet"),
 )
 
 

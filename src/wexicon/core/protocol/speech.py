@@ -68,9 +68,9 @@ class LengthTable(LayerTable, frozen=True, tag="length"):
 
 
 class SumTable(LayerTable, frozen=True, tag="sum"):
-    """A checksum at the end. `check` is its name (xor, sum, negative-sum, fletcher-8, fletcher-16,
-    crc-16/modbus; `wexicon calc check text=x` lists all), `form` that of its field, `start` the byte from which it is counted; `before` and
-    `after` are what stands around it."""
+    """A checksum at the end. `check` is its name (xor, sum, negative-sum, fletcher-8, fletcher-16, crc-16/modbus; `wexicon calc
+    check text=x` lists all), `form` that of its field, `start` the byte from which it is counted; `before` and `after` are what
+    stands around it."""
 
     check: str
     form: str = ""

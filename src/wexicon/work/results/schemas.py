@@ -24,6 +24,7 @@ from wexicon.work.results.start_trial import StartTrial
 from wexicon.work.results.sweep import SweepResult
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.write_trial import WriteTrial
 
 TITLES: dict[str, tuple[object, str]] = {
     "result": (UnitResult, "Result of one unit: provision, verify, readout, set"),
@@ -32,6 +33,7 @@ TITLES: dict[str, tuple[object, str]] = {
     "hail": (HailResult, "Result of hail"),
     "rehearsal": (Rehearsal, "Result of rehearse with a sheet of many units"),
     "trial": (StartTrial, "Result of lexicon check --prove"),
+    "settings-trial": (WriteTrial, "Result of lexicon check --write, and a lexicon's proof"),
     "traffic": (TrafficResult, "Result of traffic"),
     "sweep": (SweepResult, "Result of traffic --sweep"),
     "flow": (FlowResult, "Result of traffic --flow-proof"),

@@ -1,0 +1,238 @@
+"""Tries a lexicon's settings on a module: reads each, writes back what was read, and, if that is allowed, the ends of its
+range and values beyond them.
+
+The rule: before anything is written all that was read is noted as unfinished work; it is put back after each try, and compared
+at the end. Nothing is saved. What moves the link is not written.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from decimal import Decimal
+
+from wexicon.core.faults import ModuleFault
+from wexicon.core.formats.lexicon import Setting
+from wexicon.core.text import counted
+from wexicon.core.values import UNSET, Clock, Digits, Int, List, Number, Text, Value, ValueFault
+from wexicon.work.module.module import Module
+from wexicon.work.module.settings import Reading, Refused
+from wexicon.work.provisioning.unfinished import Store, Unfinished
+from wexicon.work.results.failure import Failure
+from wexicon.work.results.masking import masked
+from wexicon.work.results.verdicts import Verdict
+from wexicon.work.results.write_trial import Fits, Trial, WriteTrial
+
+
+class _Trial:
+    def __init__(self, module: Module, store: Store, *, beyond: bool) -> None:
+        self.module, self.store, self.beyond = module, store, beyond
+        self.lexicon, self.session = module.lexicon, module.session
+        self.result = WriteTrial(digest=self.lexicon.digest, beyond=beyond, tried=datetime.now(UTC))
+        self.step = ""
+        self.found: dict[str, Reading] = {}
+
+    def run(self) -> WriteTrial:
+        """The whole trial; faults end in the result."""
+        result, began = self.result, self.session.clock.now()
+        try:
+            self._walk()
+            wrong = result.count(Fits.NO)
+            result.verdict = Verdict.FAILED if wrong or not result.restored else Verdict.DONE
+            if result.verdict is Verdict.FAILED:
+                what = (
+                    f"{counted(wrong, 'trial')} of {len(result.trials)} did not fit the lexicon"
+                    if wrong
+                    else "not restored"
+                )
+                result.failure = Failure(
+                    "compare", what, next="Correct the lexicon by the datasheet, and try it again."
+                )
+        except (Exception, KeyboardInterrupt) as fault:
+            result.ended_by(fault, self.step, self.session)
+        result.remarks += self.module.attention.remarks
+        result.timed(self.session, began)
+        masked(result, self.session.secrets)
+        return result
+
+    def _walk(self) -> None:
+        module, result = self.module, self.result
+        self._enter("attention")
+        module.attention.gain([*module.likely, self.lexicon.factory])
+        self._enter("identify")
+        result.identity = dict(module.identify())
+        result.firmware = result.identity.get(self.lexicon.firmware, "")
+        self._enter("read")
+        failed: dict[str, str] = {}
+        self.found = module.settings.read(self.lexicon.settings, failed)
+        for name, setting in self.lexicon.settings.items():
+            self._note_read(setting, failed.get(name, ""))
+        unit = self.lexicon.unit_of(module.identity, self.session.link.name)
+        planted = dict(self._texts())
+        self.store.open(Unfinished(unit, datetime.now(UTC), [], planted=planted))
+        for name, setting in self.lexicon.settings.items():
+            self._enter(f"write {name}")
+            if why := self._why_not(setting):
+                self._add(setting, "write back", Fits.NOT_TRIED, why)
+                continue
+            value = self.found[name].value
+            assert value is not None
+            self._back(setting, value)
+            for what, tried, allowed in _ends(setting, value) if self.beyond else ():
+                self._end(setting, value, what, tried, allowed=allowed)
+        self._enter("compare")
+        after = module.settings.read(self.found, {})
+        differ = [
+            name
+            for name, before in self.found.items()
+            if not isinstance(self.lexicon.settings[name].kind, Clock)
+            and (name not in after or not after[name].same_as(before))
+        ]
+        result.restored = not differ
+        if differ:
+            result.remarks.append(f"not as before: {', '.join(differ)}. Cut its power: nothing was saved.")
+        else:
+            self.store.close(unit)
+        self._enter("leave")
+        module.leave()
+
+    def _texts(self) -> Iterator[tuple[str, str]]:
+        """The module's words for what is written during the trial."""
+        for name, reading in self.found.items():
+            setting = self.lexicon.settings[name]
+            plain = reading.value is not None and reading.value is not UNSET and not setting.secret
+            if plain and not self._why_not(setting) and not setting.add and not isinstance(setting.kind, Clock):
+                yield name, reading.text
+
+    def _note_read(self, setting: Setting, why: str) -> None:
+        reading = self.found.get(setting.name)
+        if not self.module.has(setting.name):
+            self._add(setting, "read", Fits.NOT_TRIED, "this firmware does not have it")
+        elif not setting.readable:
+            self._add(setting, "read", Fits.NOT_TRIED, "cannot be read")
+        elif reading is None or reading.value is None:
+            self._add(setting, "read", Fits.NO, why or (f"the answer {reading.why}" if reading else "no answer"))
+        else:
+            self._add(setting, "read", Fits.YES)
+
+    def _why_not(self, setting: Setting) -> str:
+        """Why a setting is not written; empty if it is."""
+        reading = self.found.get(setting.name)
+        if not setting.writable:
+            return "cannot be written"
+        if reading is None or reading.value is None:
+            return "was not read"
+        if setting.moves_link:
+            return "moves the link"
+        if reading.value is UNSET:
+            return "is not set"
+        others = {name: found.value for name, found in self.found.items()}
+        unmet = [need for need, value in setting.needs.items() if others.get(need) != value]
+        return f"needs another value of {unmet[0]}" if unmet else ""
+
+    def _known(self) -> dict[str, Value]:
+        return {name: reading.value for name, reading in self.found.items() if reading.value is not None}
+
+    def _now(self, setting: Setting) -> Reading | None:
+        return self.module.settings.read([setting.name], {}).get(setting.name)
+
+    def _back(self, setting: Setting, value: Value) -> None:
+        """Writes what was read."""
+        value = setting.kind.check("now") if isinstance(setting.kind, Clock) else value
+        try:
+            self.module.settings.write({setting.name: value}, self._known())
+        except ModuleFault as fault:
+            self._add(setting, "write back", Fits.NO, fault.what)
+            return
+        now = self._now(setting)
+        if now is not None and now.value is not None and setting.matches(now.value, value):
+            self._add(setting, "write back", Fits.YES)
+        else:
+            shown = now.shown(setting) if now else "no answer"
+            self._add(setting, "write back", Fits.NO, f"acknowledged, but reads back as {shown}")
+
+    def _end(self, setting: Setting, value: Value, what: str, tried: Value, *, allowed: bool) -> None:
+        """Writes a value at an end of the range, or beyond it, and puts back what was there."""
+        shown = _shown(setting, tried)
+        try:
+            self.module.settings.write({setting.name: tried}, self._known())
+            refused = ""
+        except Refused as fault:
+            refused = fault.what
+        except ModuleFault as fault:
+            # What cannot be said is no answer of the module.
+            self._add(setting, what, Fits.NOT_TRIED, f"{shown}: {fault.what}")
+            return
+        now = self._now(setting)
+        there = now is not None and now.text in (setting.kind.encode(tried), str(tried))
+        if allowed:
+            fits = not refused and now is not None and now.value is not None and setting.matches(now.value, tried)
+            note = (
+                f"{shown} is refused: {refused}"
+                if refused
+                else f"{shown} reads back as {now.shown(setting) if now else 'nothing'}"
+            )
+            self._add(setting, what, Fits.YES if fits else Fits.NO, shown if fits else note)
+        else:
+            kept = now is not None and now.same_as(self.found[setting.name])
+            told = (
+                f"{shown} is accepted"
+                if there
+                else f"{shown} is acknowledged and reads back as {now.shown(setting) if now else '?'}"
+            )
+            self._add(
+                setting,
+                what,
+                Fits.YES if refused or kept else Fits.NO,
+                f"{shown} is refused" if refused else f"{shown} is ignored" if kept else told,
+            )
+        if not (now is not None and now.same_as(self.found[setting.name])):
+            self.module.settings.write({setting.name: value}, self._known())
+
+    def _add(self, setting: Setting, what: str, fits: Fits, note: str = "") -> None:
+        self.result.trials.append(Trial(setting.name, what, fits, note))
+
+    def _enter(self, step: str) -> None:
+        self.step = step
+        self.session.begin_step(step, searching=step == "attention")
+
+
+def _shown(setting: Setting, value: Value) -> str:
+    text = setting.show(value)
+    return text if len(text) <= 40 else f"{len(text)} characters"
+
+
+def _ends(setting: Setting, value: Value) -> Iterator[tuple[str, Value, bool]]:
+    """What is tried of a setting: its name, the value, and whether the lexicon allows it."""
+    kind = setting.kind
+    if isinstance(kind, Int | Number):
+        step = Decimal(str(kind.step or 1)) if isinstance(kind, Number) else kind.step
+        for inside, outside, limit, sign in (("lowest", "below", kind.min, -1), ("highest", "above", kind.max, 1)):
+            if limit is None:
+                continue
+            end: Value = Decimal(str(limit)) if isinstance(kind, Number) else int(limit)
+            if _allowed(setting, end):
+                yield inside, kind.check(end), True
+            if not (isinstance(kind, Int) and kind.base == 16 and sign < 0 and not end):
+                yield outside, end + sign * step, False  # type: ignore[operator]
+    elif isinstance(kind, Text | Digits):
+        longest = kind.max_bytes if isinstance(kind, Text) else kind.max
+        # Text that may hold no letters has a form of its own, such as an address.
+        char = next((one for one in ("0" if isinstance(kind, Digits) else "x") if _allowed(setting, one * longest)), "")
+        if char and longest <= 250:
+            yield "longest", char * longest, True
+            yield "too long", char * (longest + 1), False
+
+
+def _allowed(setting: Setting, value: object) -> bool:
+    try:
+        setting.kind.check(value)
+    except ValueFault:
+        return False
+    return not isinstance(setting.kind, List)
+
+
+def try_settings(module: Module, store: Store, *, beyond: bool = False) -> WriteTrial:
+    """Tries the settings of a module's lexicon, and puts back what it changed; `beyond` tries values outside of the ranges too.
+    `store` remembers what was changed until it is back."""
+    return _Trial(module, store, beyond=beyond).run()
