@@ -45,6 +45,9 @@ def test_each_shipped_lexicon_has_no_gap_that_is_not_known(name: str) -> None:
         "wherry-c3",
         "wherry-c1",
         "skerry-g5",
+        "teasel-d3",
+        "marram-c2",
+        "modbus-rtu",
     )
 
 
@@ -99,7 +102,7 @@ def test_every_schema_that_there_is_or_that_the_documentation_names_can_be_print
 
 def test_new_asks_and_writes_a_lexicon_without_a_fault() -> None:
     answers = ["Own 1", "own-1", "Own", "lora", "19200", "", "escape", "cr", "", "ok", "no {code:int}", "v", "v",
-               "{model:word} {serial:word}", "w", "name", "n?", "n={value}", "n={value}"]  # fmt: skip
+               "{model:word} {serial:word}", "w", "name", "n?", "n={value}", "n={value}", ""]  # fmt: skip
     told = wexicon("lexicon", "new", input="\n".join(answers) + "\n")
     assert "invalid; expected" in told.stderr and "wrote own-1.toml" in told.stdout
     checked = wexicon("lexicon", "check", "own-1.toml").stdout
@@ -108,6 +111,27 @@ def test_new_asks_and_writes_a_lexicon_without_a_fault() -> None:
         "already exists"
         in wexicon("lexicon", "new", "-o", "own-1.toml", input="\n".join(answers[1:]) + "\n", status=2).stderr
     )
+
+
+@pytest.mark.parametrize(
+    "manner", ["", "pages, colours", "pace,station", "login", "prompt", "list, clock", "login, list"]
+)
+@pytest.mark.parametrize("answer", ["lines", "json", "frames", "bytes 20ms"])
+def test_new_asks_for_frames_and_manners_and_what_it_writes_reads_without_a_fault(answer: str, manner: str) -> None:
+    frame = ["C6 3D", "u16le", "crc-16/modbus"] if answer == "frames" else []
+    words = {"json": ["ok true", "ok false", 'do "who"'], "lines": ["", "", "AT"]}.get(answer, ["A0", "FF", "10"])
+    given = ["own-1", "", "", "", "", "", "lf", answer, *frame, *words, "", "", "", manner]
+    told = wexicon("lexicon", "new", input="\n".join(given) + "\n")
+    assert "wrote own-1.toml" in told.stdout
+    assert "no errors" in wexicon("lexicon", "check", "own-1.toml").stdout
+    made = find_lexicon("own-1.toml", Path())
+    assert made.dialect.form == answer.split()[0] and bool(made.speech.layers) == (
+        ("station" in manner and answer == "lines") or bool(frame)
+    )
+    if answer == "lines":
+        assert ("peers" in made.settings) == ("list" in manner) and ("clock" in made.settings) == ("clock" in manner)
+        assert made.speech.colours == ("colours" in manner) and bool(made.speech.more) == ("pages" in manner)
+    assert bool(made.attention.locked) == ("login" in manner)
 
 
 def test_draft_asks_the_module_itself_and_what_it_writes_can_be_used() -> None:

@@ -190,11 +190,11 @@ def schema() -> None:
 @force_option
 def new(output: Path | None, force: bool) -> None:
     """Ask for datasheet facts; write a commented starter lexicon."""
-    from wexicon.work.drafting.starter import QUESTIONS, starter_text
+    from wexicon.work.drafting.starter import QUESTIONS, is_asked, starter_text
 
     answers: dict[str, str] = {}
     for key, question, default, form in QUESTIONS:
-        if (key == "heard" and not answers["who"]) or (key in ("read", "hear", "write") and not answers["setting"]):
+        if not is_asked(key, answers):
             answers[key] = ""
             continue
         while True:
@@ -208,13 +208,31 @@ def new(output: Path | None, force: bool) -> None:
 
 
 @lexicon.command()
-@click.argument("port")
+@click.argument("port", required=False)
+@click.option(
+    "--from",
+    "trace",
+    metavar="TRACE",
+    help="Draft it from a recorded session instead: a trace file, a unit, a port, or `last`.",
+)
 @click.option("--family", default="drafted", show_default=True, help="Name of the family.")
 @click.option("--rate", type=click.IntRange(1), multiple=True, help="Only try this rate.  [default: the usual ones]")
 @click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
 @force_option
-def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None, force: bool) -> None:
-    """Draft a lexicon by querying the module on PORT. Read-only."""
+def draft(
+    port: str | None, trace: str | None, family: str, rate: tuple[int, ...], output: Path | None, force: bool
+) -> None:
+    """Draft a lexicon by querying the module on PORT, read-only, or from a recorded session.
+
+    From a session it takes the commands and their answers: what reads and writes each setting, result codes, who the module
+    is, what saves and restarts. What cannot be told stands as a question.
+    """
+    if bool(port) == bool(trace):
+        raise CallFault("name PORT, or a session with --from", hint="wexicon trace list shows the sessions.")
+    if trace:
+        _draft_from(trace, family, output, force)
+        return
+    assert port
     from wexicon import api
     from wexicon.cli.stopping import Stop
     from wexicon.core.formats.lexicon import read_lexicon
@@ -234,6 +252,22 @@ def draft(port: str, family: str, rate: tuple[int, ...], output: Path | None, fo
     asked = f"{counted(len(learned.commands), 'command')} asked" if learned.listed else "it has no list of its commands"
     settings = counted(len(made.settings), "setting")
     print_line(f"wrote {path}: {learned.tuning}, line ending {learned.end}; {asked}, {settings} drafted")
+
+
+def _draft_from(trace: str, family: str, output: Path | None, force: bool) -> None:
+    """Drafts a lexicon from a trace."""
+    from wexicon.cli.trace_tools import trace_named
+    from wexicon.core.formats.lexicon import read_lexicon
+    from wexicon.records.trace_reader import recorded
+    from wexicon.work.drafting.trace_lexicon import lexicon_from
+
+    path = output or Path(f"{family}.toml")
+    text, found = lexicon_from(recorded(trace_named(trace)), family)
+    made = read_lexicon(text.encode(), str(path))
+    write_new(path, text, force=force)
+    told = f"{counted(len(made.settings), 'setting')}, {counted(len(made.actions), 'action')} drafted"
+    print_line(f"wrote {path}: {told}; {counted(len(found.questions), 'question')} left, as comments")
+    print_line(f"wexicon lexicon check {path} lists what is missing")
 
 
 lexicon.add_command(check)
