@@ -6,6 +6,7 @@ import ast
 import json
 import re
 import runpy
+import shlex
 from pathlib import Path
 from typing import Any
 
@@ -132,6 +133,28 @@ def test_the_walk_to_a_lexicon_of_frames_does_too() -> None:
         assert "my-f2" in wexicon("hail", port, "--lexicon", "my-f2.toml").stdout
     found = wexicon("calc", "find", "hex=C6 3D 01 01 00 10 12 17").stdout
     assert "fletcher-8" in found
+
+
+def test_every_command_of_the_page_on_other_modules_works() -> None:
+    text = (DOCS / "other-kinds-of-modules.md").read_text()
+    for name, body in re.findall(r"```(?:toml|csv) (\S+)\n(.*?)```", text, re.DOTALL):
+        Path("bench.toml" if name == "rig" else name).write_text(body)
+    commands = re.findall(
+        r"^    (wexicon [^#\n]*(?:#\d[^#\n]*)*)|^```text talk (\S+)\n(.*?)```", text, re.MULTILINE | re.DOTALL
+    )
+    ran = 0
+    with bench(Path("bench.toml").read_text().partition("\n")[2]):
+        for command, port, typed in commands:
+            if port:
+                told = wexicon("talk", port, input=typed).stdout
+                assert all(line in told for line in typed.splitlines())
+                continue
+            words = shlex.split(command)[1:]
+            if words[0] != "rig":
+                told = wexicon(*words).stdout
+                assert "conform" in told or words[0] not in ("set", "provision", "verify", "rehearse"), command
+                ran += 1
+    assert ran >= 20
 
 
 def test_the_index_of_manners_has_all_of_them_and_leads_to_each() -> None:

@@ -15,7 +15,7 @@ from wexicon.core.durations import seconds
 from wexicon.core.protocol.elements import Literal, Quoted, is_free
 from wexicon.core.protocol.insertion import InsertionFault
 from wexicon.core.protocol.layers import Envelope, Layer, LayerFault, cutter, stacked
-from wexicon.core.protocol.patterns import NOTHING, Header, Pattern, block_header
+from wexicon.core.protocol.patterns import NOTHING, Header, Pattern, PatternFault, block_header
 from wexicon.core.protocol.reply import Expectation, ReplyStatus
 from wexicon.core.protocol.speech import Speech, pattern_in
 from wexicon.core.text import UNQUOTING, to_bytes
@@ -149,7 +149,13 @@ class Dialect:
 
     def own(self, pattern: Pattern) -> Pattern:
         """A pattern of a dialogue, which knows no lexicon, as one for what this module answers."""
-        return pattern_in(self.form, pattern.source) if self._converts and pattern.form != self.form else pattern
+        if not self._converts or pattern.form == self.form or pattern.catches_all:
+            return pattern
+        try:
+            return pattern_in(self.form, pattern.source)
+        except PatternFault:
+            # It has no keys: then it is for the whole line.
+            return pattern
 
     def expecting(self, expect: Expectation) -> Expectation:
         """The same for all that an exchange expects."""

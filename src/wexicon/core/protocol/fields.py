@@ -117,6 +117,10 @@ class Counted(msgspec.Struct, frozen=True):
         """The text in the hexadecimal digits of the field."""
         return to_text(bytes.fromhex(digits[2 * self.length.size :]))
 
+    def run(self) -> str:
+        """An expression for the field in hexadecimal digits."""
+        return "(?:[0-9A-F]{2})+"
+
     def end_in(self, digits: str, at: int) -> int:
         """Where the field that begins at `at` ends among hexadecimal digits; -1 if it is not whole."""
         start = at + 2 * self.length.size

@@ -54,7 +54,8 @@ class Explainer:
         return "; ".join(self._answers(said, seen.text))
 
     def _answers(self, said: str, text: str) -> Iterator[str]:
-        for phrase, settings in self._reads:
+        # Several answers may look alike: the one of the line that was said goes first.
+        for phrase, settings in sorted(self._reads, key=lambda one: one[0].say.plain != said):
             for want in phrase.expect.wants:
                 known = want.pattern.start or said == phrase.say.plain
                 captures = want.pattern.match(text) if known else None

@@ -9,6 +9,7 @@ import re
 from contextlib import suppress
 
 from wexicon.core.formats.lexicon import Lexicon, Moves
+from wexicon.core.protocol.fields import field
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault
@@ -30,10 +31,18 @@ def new_rate(lexicon: Lexicon | None, text: str) -> tuple[int, str] | None:
 
 
 def put_in(template: Template, text: str) -> str | None:
-    """What is in a line where a template with one insertion has it; None where the line is another."""
+    """What is in a line where a template with one insertion has it; None where the line is another. A field of bytes is read as
+    what it stands for."""
     if len(template.names) != 1:
         return None
     before, after = template.lead, template.tail
+    (_, filters) = next(template.insertions())
+    form = field(filters[-1]) if filters else None
+    if form is not None:
+        before, after, text = ("".join(one.split()) for one in (before, after, text))
+        inside = text[len(before) : len(text) - len(after)].upper()
+        fits = text.startswith(before) and text.endswith(after) and re.fullmatch(form.run(), inside)
+        return str(form.of_hex(inside)) if fits else None
     if text.startswith(before) and text.endswith(after) and len(text) >= len(before) + len(after):
         return text[len(before) : len(text) - len(after)]
     return None

@@ -28,5 +28,6 @@ def expected(lexicon: Lexicon | None, dialect: Dialect, text: str) -> tuple[Expe
             for statement in action.program.walk():
                 if isinstance(statement, Say) and statement.source == text and not statement.exact:
                     return statement.expectation, None
-    ends = dialect.speech.closing == "always" and dialect.form == "lines" and dialect.speech.ok
+    speech = dialect.speech
+    ends = dialect.form == "lines" and (speech.closing == "prompt" or (speech.closing == "always" and speech.ok))
     return (LINES if ends else _LINE), None
