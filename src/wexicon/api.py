@@ -23,7 +23,9 @@ from wexicon.core.faults import CallFault, Fault, Unreachable
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat, Sheet
+from wexicon.core.protocol.line_faults import LineFault
 from wexicon.core.protocol.masking import Secrets
+from wexicon.core.protocol.observations import Listener
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
@@ -37,9 +39,9 @@ from wexicon.work.contact.catalog import (
     fixture_at,
     lexicon_for,
 )
-from wexicon.work.contact.known_links import remember, remembered
+from wexicon.work.contact.known_links import named, remember, remembered
 from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named
-from wexicon.work.contact.sessions import Opening, Setup, open_session
+from wexicon.work.contact.sessions import Opening, Setup, dated_trace, open_session
 from wexicon.work.fleet.selection import chosen_jobs
 from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun
 from wexicon.work.function.actions import do_action
@@ -59,6 +61,7 @@ from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.port import PortInfo
 from wexicon.work.results.start_trial import StartTrial
 from wexicon.work.results.sweep import SweepPoint, SweepResult
+from wexicon.work.results.tap import TapResult
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
@@ -101,6 +104,7 @@ __all__ = [
     "SheetOrder",
     "SheetRun",
     "StartTrial",
+    "TapResult",
     "TrafficOrder",
     "TrafficResult",
     "UnitResult",
@@ -134,6 +138,7 @@ __all__ = [
     "set_values",
     "sweep",
     "talk_session",
+    "tap",
     "traffic",
     "try_settings",
     "try_starts",
@@ -459,6 +464,46 @@ def rehearse_listening(
     from wexicon.work.simulation.virtual_listening import rehearse_listening
 
     return rehearse_listening(rig, unit, order, lexicon, show=show, stopping=stopping, trace=trace, force=force)
+
+
+# -- between a host and its module ------------------------------------------------------------------------------------------
+
+
+def tap(
+    host: str,
+    module: str,
+    lexicon: Lexicon | None = None,
+    *,
+    rate: int | None = None,
+    frame: str | None = None,
+    faults: tuple[LineFault, ...] = (),
+    seed: int = 1,
+    lasts: float | None = None,
+    stopping: Callable[[], bool] = lambda: False,
+    trace: Path | None = None,
+    force: bool = False,
+    listener: Listener | None = None,
+    ready: Callable[[str], object] = lambda text: None,
+) -> TapResult:
+    """Passes all bytes on between two ports, in both ways and at once, until it is stopped or for `lasts` seconds; what passes
+    is decoded by the module's lexicon, shown to `listener`, and traced. `ready` is told once both ports are open. Raises
+    Fault."""
+    from wexicon.links.port import open_port
+    from wexicon.work.function.tap import tap_ports
+
+    known = remembered(module)
+    fits = known is not None and (lexicon is None or known.lexicon == named(lexicon))
+    usual = known.tuning if known and fits else lexicon.factory if lexicon else Tuning()
+    try:
+        tuning = Tuning.of(rate or usual.rate, frame or usual.frame, usual.station)
+    except ValueError as fault:
+        raise CallFault(str(fault)) from None
+    path = trace or dated_trace("tap")
+    with open_port(host, tuning) as one, open_port(module, tuning) as other:
+        ready(f"{host} and {module} at {tuning}; Ctrl-C ends it")
+        return tap_ports(
+            one, other, lexicon, path, faults, listener, seed=seed, stopping=stopping, lasts=lasts, force=force
+        )
 
 
 # -- sheets ---------------------------------------------------------------------------------------------------------------

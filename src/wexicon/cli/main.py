@@ -28,6 +28,7 @@ COMMANDS = {
     "restore": ("restore:restore", "Write the settings that a module had before it was provisioned."),
     "verify": ("provision:verify", "Compare a module with a sheet; writes nothing."),
     "listen": ("listen:listen", "Print what a module sends by itself, and what it adds up to."),
+    "tap": ("tap:tap", "Pass bytes on between a host and its module; decode and record them."),
     "traffic": ("traffic:traffic", "Send test packets over a link; count losses."),
     "run": ("run:run", "Run a dialogue with a module."),
     "rehearse": ("rehearse:rehearse", "Run a dialogue or a sheet against stand-ins, in virtual time."),

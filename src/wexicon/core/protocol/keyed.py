@@ -120,6 +120,14 @@ def _told(value: object) -> str:
     return json.dumps(value, ensure_ascii=False)
 
 
+def as_keys(text: str) -> str:
+    """An object on one line as keys and values, as they are said; other text as it is."""
+    found = flat(text)
+    if found is None:
+        return text
+    return ", ".join(f"{key} {value}" for key, value in found.items() if not value.startswith("{"))
+
+
 def as_object(text: str) -> str:
     """Keys and values as a JSON object on one line. Raises ValueError."""
     made: dict[str, object] = {}

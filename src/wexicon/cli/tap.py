@@ -1,0 +1,155 @@
+"""`wexicon tap`: between a host and its module, every byte passed on at once, decoded and recorded.
+
+The rule: what passes goes to standard output as it comes; what it adds up to follows when the tap ends.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from wexicon.cli.options import Duration
+from wexicon.cli.printing import print_failure
+from wexicon.cli.show import emit_json, ending, json_line, json_option, print_line, print_note
+from wexicon.cli.stopping import Stop
+from wexicon.cli.trace_lines import line
+from wexicon.core.durations import spoken
+from wexicon.core.faults import CallFault
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.line_faults import LineFault, line_fault
+from wexicon.core.protocol.observations import Heard, Listener, Observation, Said
+from wexicon.core.text import counted
+from wexicon.records.trace import record_of
+from wexicon.work.console.explanation import Explainer
+
+if TYPE_CHECKING:
+    from wexicon.work.results.tap import TapResult
+
+
+@click.command()
+@click.argument("host")
+@click.argument("module")
+@click.option(
+    "--lexicon", "-l", "lexicon_name", help="Name or file of the module's lexicon.  [default: stored for MODULE]"
+)
+@click.option(
+    "--rate", type=click.IntRange(1), help="Baud rate on both sides.  [default: stored for MODULE, or the lexicon's]"
+)
+@click.option("--frame", default="8N1", show_default=True, help="Data bits, parity and stop bits on both sides.")
+@click.option(
+    "--fault",
+    "faults",
+    multiple=True,
+    metavar="FAULT",
+    help="Put a fault into the line: 'delay 200ms after AT+SAVE', 'loss 0.5% from module', 'noise 0.1%', "
+    '\'answer "ERR 3" to "AT+JOIN"\'. May be given several times.',
+)
+@click.option(
+    "--seed", type=int, default=1, show_default=True, help="Chance of lost and changed bytes: the same again."
+)
+@click.option("--for", "duration", type=Duration(), help="For how long, such as 10m.  [default: until Ctrl-C]")
+@click.option(
+    "--trace", "trace_path", type=click.Path(path_type=Path), help="Where to write the trace.  [default: a dated file]"
+)
+@click.option("--force", is_flag=True, help="Overwrite existing files.")
+@click.option("--quiet", "-q", is_flag=True, help="Print only the summary.")
+@json_option
+def tap(
+    host: str,
+    module: str,
+    lexicon_name: str | None,
+    rate: int | None,
+    frame: str,
+    faults: tuple[str, ...],
+    seed: int,
+    duration: float | None,
+    trace_path: Path | None,
+    force: bool,
+    quiet: bool,
+    as_json: bool,
+) -> None:
+    """Pass all bytes on between a host on port HOST and its module on port MODULE, in both ways and at once; decode and record
+    them. Rates are followed by the module's lexicon. Control lines that the host drives are passed on where the ports have
+    them.
+
+    The trace serves as that of any session: wexicon trace dialogue, rehearse --recording, lexicon draft --from.
+
+    Exit status: 0 ended; 3 a port was lost or could not be opened.
+    """
+    from wexicon import api
+
+    given = tuple(map(_fault, faults))
+    places = api.port_named(host), api.port_named(module)
+    lexicon = api.find_lexicon(lexicon_name) if lexicon_name else api.stored_lexicon(places[1])
+    show = _Shown(lexicon, quiet=quiet, as_json=as_json)
+    with Stop().listening() as stop:
+        result = api.tap(
+            *places,
+            lexicon,
+            rate=rate,
+            frame=frame,
+            faults=given,
+            seed=seed,
+            lasts=duration,
+            stopping=stop,
+            trace=trace_path,
+            force=force,
+            listener=show,
+            ready=lambda text: None if as_json else print_note(text),
+        )
+    with ending(result.status):
+        if as_json:
+            emit_json(result, indent=0)
+        else:
+            print_tapped(result)
+
+
+def _fault(text: str) -> LineFault:
+    try:
+        return line_fault(text)
+    except ValueError as fault:
+        raise CallFault(str(fault), where="--fault") from None
+
+
+class _Shown(Listener):
+    """Prints each line that passes, as it comes."""
+
+    def __init__(self, lexicon: Lexicon | None, *, quiet: bool, as_json: bool) -> None:
+        self._explainer = Explainer(lexicon) if lexicon else None
+        self._quiet, self._as_json = quiet, as_json
+        self._began: float | None = None
+        self._said = ""
+
+    def note(self, seen: Observation) -> None:
+        if self._began is None:
+            self._began = seen.at
+        record = record_of(seen, self._began)
+        if self._as_json:
+            print_line(json_line(record))
+        elif not self._quiet:
+            text, meaning = line(record), self._meaning(seen)
+            print_line(f"{text:60}  {meaning}" if meaning else text)
+
+    def _meaning(self, seen: Observation) -> str:
+        if isinstance(seen, Said):
+            self._said = seen.text
+        if self._explainer is None or not isinstance(seen, (Said, Heard)):
+            return ""
+        return self._explainer.said(seen.text) if isinstance(seen, Said) else self._explainer.heard(self._said, seen)
+
+
+def print_tapped(result: TapResult) -> None:
+    """What passed."""
+    for one in result.faults:
+        print_line(f"fault  {one.fault}: done {one.done} times" if one.done != 1 else f"fault  {one.fault}: done once")
+    told = f"{result.from_host:,} bytes from the host, {result.from_module:,} from the module"
+    lines = f"{counted(result.lines, 'line')}, {result.answers} answered"
+    print_line(f"{result.verdict}: {told}; {lines}, in {spoken(result.seconds)}", "bold")
+    if result.undecoded:
+        print_note(f"{result.undecoded:,} bytes passed faster than they could be decoded")
+    if result.failure:
+        print_failure(result.failure, result.verdict, result.trace)
+    elif result.trace:
+        print_note(f"trace: {result.trace}")

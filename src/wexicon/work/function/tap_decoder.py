@@ -1,0 +1,173 @@
+"""What passes between a host and its module, as lines and answers: decoded, reported to the listeners, rates followed.
+
+The rule: it only looks on; a secret is shown nowhere. Our side moves when the module's answer says that its rate does.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from wexicon.core.dialogue.blocks import Say
+from wexicon.core.formats.lexicon import Lexicon, Moves, Setting
+from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.engine import Engine
+from wexicon.core.protocol.exchange import Exchange
+from wexicon.core.protocol.framing import Framer
+from wexicon.core.protocol.keyed import as_keys
+from wexicon.core.protocol.layers import cutter, stacked
+from wexicon.core.protocol.line_faults import Side
+from wexicon.core.protocol.masking import Secrets
+from wexicon.core.protocol.observations import Heard, Listener, Logged, Said, Tuned
+from wexicon.core.protocol.redaction import Redactor
+from wexicon.core.protocol.reply import ReplyStatus
+from wexicon.core.protocol.speech import Speech
+from wexicon.core.protocol.state import COMPLETE, ENDED
+from wexicon.core.tuning import Tuning
+from wexicon.core.values import Value, ValueFault
+from wexicon.work.console.typed_secrets import parts_of, secret_from
+from wexicon.work.contact.rate_changes import put_in
+from wexicon.work.module.expected import expected
+
+# The silence that ends a line of a host that uses no line ending (seconds).
+HOST_GAP = 0.02
+
+
+def _bare(text: str) -> str:
+    return "".join(text.split()).upper()
+
+
+class TapDecoder:
+    """Decodes both ways of one tap. `moved` is called with the tuning to which the module goes."""
+
+    def __init__(
+        self, lexicon: Lexicon | None, tuning: Tuning, listener: Listener, moved: Callable[[Tuning], None]
+    ) -> None:
+        self.lexicon = lexicon
+        self.dialect = lexicon.dialect if lexicon else Dialect(Speech())
+        self.secrets = Secrets()
+        for pattern, names in lexicon.secret_lines() if lexicon else ():
+            self.secrets.add_pattern(pattern, names)
+        self.listener = Redactor(listener, self.secrets)
+        self.lines = self.answers = 0
+        self._tuning, self._moved = tuning, moved
+        self._engine = Engine(self.dialect)
+        self._engine.station = tuning.station
+        # The host's lines are cut as the module's, but for prompts.
+        speech = self.dialect.speech
+        self._layers = stacked(speech)
+        silent = speech.line_end == "" and not speech.in_digits
+        self._host = (
+            cutter(speech, self._layers, ())
+            if speech.in_digits
+            else Framer("silence" if silent else "lines", HOST_GAP if silent else 0.0)
+        )
+        self._exchange: Exchange | None = None
+        self._said = ""
+        self._pending: list[tuple[Moves, Setting, Value]] = []
+
+    def flush(self) -> None:
+        """Reports what waits."""
+        self.listener.flush()
+
+    def feed(self, side: Side, data: bytes, now: float) -> None:
+        """Takes in bytes that a side sent at the time `now`."""
+        self.elapse(now)
+        if side is Side.MODULE:
+            self._tell(self._engine.feed(data, now))
+            self._after()
+            return
+        self._host.prompts = ()
+        pieces = self._host.feed(data, now)
+        for layer in self._layers:
+            layer.station = self._tuning.station
+            pieces = layer.feed(pieces)
+        for piece in pieces:
+            self._line(piece if isinstance(piece, str) else self.dialect.speech.shown(piece.text), now)
+
+    def elapse(self, now: float) -> None:
+        """Time has passed: silence may have ended something."""
+        self._tell(self._engine.elapse(now))
+        pieces = self._host.elapse(now)
+        for layer in self._layers:
+            pieces = layer.feed(pieces)
+        for piece in pieces:
+            if isinstance(piece, str):
+                self._line(piece, now)
+        self._after()
+
+    def _line(self, text: str, now: float) -> None:
+        """The host said a line."""
+        self.lines += 1
+        if self.dialect.form == "json":
+            text = as_keys(text)
+        elif self.dialect.form == "sentences":
+            text = text.partition("*")[0]
+        elif self.dialect.speech.more:
+            # The key that turned a page has no line of its own.
+            text = text.removeprefix(self.dialect.speech.more.say)
+        self._after()
+        if self._exchange is not None and self._exchange.state is COMPLETE:
+            self._follow(self._said, self._exchange)
+        self._engine.abandon()
+        if (column := secret_from(self.lexicon, text)) is not None:
+            for part in parts_of(text[column:]):
+                self.secrets.learn(part)
+        expect, within = expected(self.lexicon, self.dialect, text)
+        limit = self.dialect.within if within is None else within
+        self._exchange = Exchange(self.dialect, text, expect, now, now + limit)
+        self._engine.begin(self._exchange, text)
+        self._said = text
+        self.listener.note(Said(now, text, False))
+
+    def _tell(self, heard: Sequence[Heard]) -> None:
+        self._engine.due = b""
+        for seen in heard:
+            self.listener.note(seen)
+
+    def _after(self) -> None:
+        """An answer may be complete: then what it moves is followed."""
+        exchange, self._exchange = self._exchange, None
+        if exchange is None:
+            return
+        if exchange.state is not ENDED:
+            self._exchange = exchange
+            return
+        if exchange.outcome.status is ReplyStatus.OK:
+            self.answers += 1
+            self._follow(self._said, exchange)
+
+    def _follow(self, text: str, exchange: Exchange) -> None:
+        if self.lexicon is None:
+            return
+        for setting in self.lexicon.settings.values():
+            coded = put_in(setting.write.say, text) if setting.write and setting.moves_link else None
+            if coded is None:
+                continue
+            try:
+                value = setting.kind.decode(coded)
+            except ValueFault:
+                continue
+            if setting.moves_link is Moves.AT_ONCE:
+                self._move(setting, value, exchange)
+            else:
+                self._pending.append((setting.moves_link, setting, value))
+        for action in self.lexicon.actions.values():
+            said = [one.template.plain for one in action.program.walk() if isinstance(one, Say)]
+            if _bare(text) not in map(_bare, said):
+                continue
+            due = {Moves.RESTART} if action.restarts else set()
+            due |= {Moves.LEAVE} if action.ends_attention or action.restarts else set()
+            due |= {Moves(action.name)} if action.name in ("save", "leave") else set()
+            for moves, setting, value in [one for one in self._pending if one[0] in due]:
+                self._pending.remove((moves, setting, value))
+                self._move(setting, value, exchange)
+
+    def _move(self, setting: Setting, value: Value, exchange: Exchange) -> None:
+        before, self._tuning = self._tuning, setting.kind.apply_to(self._tuning, value)
+        if self._tuning == before:
+            return
+        at = exchange.began if exchange.state is not ENDED else exchange.began + exchange.outcome.waited
+        self._engine.station = self._tuning.station
+        self.listener.note(Logged(at, f"{setting.name} moves the module to {self._tuning}"))
+        self.listener.note(Tuned(at, self._tuning))
+        self._moved(self._tuning)
