@@ -202,6 +202,11 @@ def test_a_right_frame_is_found_inside_a_wrong_one() -> None:
     assert not exchange.state.name.startswith("END")
     engine.elapse(0.2)
     assert exchange.outcome.ok
+    # One whose length is right for all of it, and whose sums are not.
+    exchange, _ = exchanged(engine, "20", "A0 {name:chars(4)}")
+    right = answer(engine, "A061620000")
+    engine.feed(b"\xc6\x3d\x01" + bytes([len(right)]) + b"\x00" + right + b"\x00\x00", 0.3)
+    assert exchange.outcome.ok and exchange.outcome.captures == {"name": "ab"}
 
 
 @pytest.mark.parametrize("piece", [b"\xc6\x3d\x00\xf0\x0f", b"\xc6\x3d\x00\x01\x00", b"\xc6\x3d", b"\xc6"])

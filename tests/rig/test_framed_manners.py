@@ -327,6 +327,8 @@ def test_a_login_is_made_by_steps_and_only_if_it_is_asked_for() -> None:
     assert module.identify()["serial"] == "MC2-0031-1"
     said = one.trace.said()
     assert "fitter" in said and word not in repr(one.trace.all)
+    # A question would be taken for the name.
+    assert "id" not in said[: said.index("fitter")]
     # Inside already: the login is not said again, which would be a command there.
     other = one.module()
     other.given = {"word": word}

@@ -108,10 +108,11 @@ def _write(fd: int, data: bytes) -> None:
 
 def test_what_had_come_when_it_ends_is_passed_on() -> None:
     host, module = Wire(), Wire()
-    with tapped(host.name, module.name):
+    with tapped(host.name, module.name) as (tap, _):
         os.write(host.fd, b"last words\r\n")
         time.sleep(0.02)
     assert module.read(12) == b"last words\r\n"
+    assert tap.result.from_host == 12 and tap.result.verdict == "done"  # type: ignore[attr-defined]
     host.close()
     module.close()
 
