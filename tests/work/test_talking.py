@@ -10,6 +10,7 @@ import pytest
 
 from tests.conftest import Bench, bench
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listeners
 from wexicon.core.protocol.session import Session
@@ -19,7 +20,6 @@ from wexicon.records.trace_writer import TraceWriter
 from wexicon.rig.uart import WireFaults
 from wexicon.work.console.completion import hint, suggestions
 from wexicon.work.console.conversation import Shown, Talk
-from wexicon.work.console.typed_secrets import parts_of, secret_from
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 

@@ -29,12 +29,12 @@ from prompt_toolkit.output import ColorDepth
 from wexicon.cli.show import harmless, styled
 from wexicon.cli.signals import signals_to
 from wexicon.cli.talk_lines import SIDES, line_of
+from wexicon.core.formats.lexicon.typed_secrets import secret_from
 from wexicon.core.text import counted
 from wexicon.files import private_folder
 from wexicon.folders import state_folder
 from wexicon.work.console.completion import hint, suggestions
 from wexicon.work.console.sides import Sides
-from wexicon.work.console.typed_secrets import secret_from
 
 if TYPE_CHECKING:
     from wexicon.work.console.conversation import Shown, Talk

@@ -14,7 +14,7 @@ import msgspec
 from wexicon.cli.options import Duration
 from wexicon.cli.show import emit, force_option, json_option, print_note
 from wexicon.cli.trace_lines import MARKS, line
-from wexicon.cli.trace_tools import compare, export, list_, plot, trace_named
+from wexicon.cli.trace_tools import compare, export, import_, list_, plot, trace_named
 from wexicon.core.protocol.observations import Role
 from wexicon.files import write_new
 from wexicon.records.junit import OPEN, RIGHT
@@ -24,13 +24,14 @@ from wexicon.records.trace_reader import read_many
 
 @click.group()
 def trace() -> None:
-    """List, print, compare, draw and export traces, or convert them to dialogues."""
+    """List, print, compare, draw, export and import traces, or convert them to dialogues."""
 
 
 trace.add_command(list_)
 trace.add_command(compare)
 trace.add_command(plot)
 trace.add_command(export)
+trace.add_command(import_)
 
 
 @trace.command()

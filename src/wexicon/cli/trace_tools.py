@@ -1,4 +1,4 @@
-"""`wexicon trace list`, `compare`, `plot` and `export`: what is done with traces besides reading them.
+"""`wexicon trace list`, `compare`, `plot`, `export` and `import`: what is done with traces besides reading them.
 
 The rule: a trace is named by its file, its unit, its port, or `last`; listing and exporting take no more memory for a longer
 trace.
@@ -6,7 +6,7 @@ trace.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,11 +16,13 @@ import click
 from wexicon.cli.show import emit, emit_json, ending, force_option, json_option, print_line, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
+from wexicon.core.protocol.line_faults import Side
 from wexicon.core.text import counted, visible
 from wexicon.files import write_new
 from wexicon.folders import state_folder
 
 if TYPE_CHECKING:
+    from wexicon.core.formats.lexicon import Lexicon, Phrase
     from wexicon.records.trace import Record
     from wexicon.records.trace_compare import Difference
     from wexicon.records.trace_plot import Span
@@ -200,3 +202,75 @@ def export(name: str, path: Path, force: bool) -> None:
         by_party = {one.party: ends.get(one.end, "") for one in read_trace(found) if one.what is What.OPENED}
         write_new(path, as_packets(records, lambda party: by_party.get(party, "\r\n")), force=force)
     print_line(f"wrote {path}")
+
+
+@click.command("import")
+@click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@click.option(
+    "--lexicon", "-l", "lexicon_name", help="Name or file of the module's lexicon: then lines are decoded by it."
+)
+@click.option(
+    "--host", default="", metavar="NAME", help="The signal that the host drives (VCD, CSV).  [default: the first]"
+)
+@click.option("--module", default="", metavar="NAME", help="The signal that the module drives.  [default: the second]")
+@click.option("--rate", type=click.IntRange(1), help="Baud rate.  [default: measured; of raw bytes 9600]")
+@click.option("--raw", type=click.Choice([str(side) for side in Side]), help="FILE is raw bytes that this side sent.")
+@click.option("--output", "-o", type=click.Path(path_type=Path), help="The trace to write.  [default: FILE.jsonl]")
+@force_option
+@json_option
+def import_(
+    file: Path,
+    lexicon_name: str | None,
+    host: str,
+    module: str,
+    rate: int | None,
+    raw: str | None,
+    output: Path | None,
+    force: bool,
+    as_json: bool,
+) -> None:
+    """Make a trace of a capture that another tool recorded.
+
+    FILE is a VCD (IEEE 1364) or CSV file of a logic analyser, a text log of a terminal, or raw bytes. Rate, frame and inverted
+    levels are measured; characters with a wrong frame are marked.
+
+    FILE ends in .vcd or .csv; anything else is a text log, unless --raw is given. In a log `>` and `<` (or TX and RX) mark
+    who sent a line; a time before it is taken.
+    """
+    from wexicon import api
+    from wexicon.core.tuning import Tuning
+    from wexicon.records import captures
+    from wexicon.work.function.importing import import_capture
+
+    lexicon = api.find_lexicon(lexicon_name) if lexicon_name else None
+    data, path = file.read_bytes(), str(file)
+    names = {Side.HOST: host, Side.MODULE: module}
+    if raw:
+        found = captures.of_bytes(data, Side(raw), Tuning(rate or (lexicon.factory.rate if lexicon else 9600)))
+    elif file.suffix.lower() in (".vcd", ".csv"):
+        reads = captures.lines_of_vcd if file.suffix.lower() == ".vcd" else captures.lines_of_csv
+        edges, end = reads(data.decode("utf-8", "replace"), path)
+        found = captures.of_lines(edges, end, path, names, rate)
+    else:
+        words = [phrase.say.lead for phrase in _said_by_host(lexicon)] if lexicon else []
+        found = captures.of_log(data.decode("utf-8", "surrogateescape"), ["AT", *words])
+    if not found.sent:
+        raise CallFault("nothing was sent in it", where=path)
+    made = import_capture(found, file, output or file.with_suffix(".jsonl"), lexicon, force=force)
+    if as_json:
+        emit_json(made)
+        return
+    for side, tuning in made.tunings.items():
+        print_line(f"{side:8} {tuning}")
+    wrong = f", {made.wrong} with a wrong frame" if made.wrong else ""
+    told = f"{made.from_host} bytes from the host, {made.from_module} from the module{wrong}"
+    print_line(f"wrote {made.trace}: {told}")
+
+
+def _said_by_host(lexicon: Lexicon) -> Iterator[Phrase]:
+    """The lines of a lexicon that a host says."""
+    yield from (lexicon.attention.probe, *lexicon.identify)
+    for setting in lexicon.settings.values():
+        yield from (phrase for phrase in (setting.read, setting.write, setting.add, setting.remove) if phrase)
+    for group in lexicon.groups.values():
+        yield from (phrase for phrase in (group.read, group.write) if phrase)

@@ -11,9 +11,9 @@ import msgspec
 
 from wexicon.core.dialogue.statements import STATEMENTS
 from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.formats.lexicon.typed_secrets import MARK
 from wexicon.core.values import Choice, Flag, Frame, Rate, Tuple
 from wexicon.core.values.base import Kind
-from wexicon.work.console.typed_secrets import MARK
 
 # The console's own commands, beside the statements of a dialogue.
 COMMANDS = {

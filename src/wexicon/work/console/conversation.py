@@ -17,6 +17,7 @@ import msgspec
 
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.lexicon.typed_secrets import MARK, parts_of, secret_from
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.link import Clock, Link
@@ -39,7 +40,6 @@ from wexicon.core.text import to_text, visible
 from wexicon.links.clock import RealClock
 from wexicon.work.console.commands import Commands
 from wexicon.work.console.explanation import Explainer
-from wexicon.work.console.typed_secrets import MARK, parts_of, secret_from
 from wexicon.work.contact.causes import restarting
 from wexicon.work.contact.rate_changes import new_rate
 from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, started

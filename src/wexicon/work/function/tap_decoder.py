@@ -9,6 +9,7 @@ from collections.abc import Callable, Sequence
 
 from wexicon.core.dialogue.blocks import Say
 from wexicon.core.formats.lexicon import Lexicon, Moves, Setting
+from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange
@@ -24,7 +25,6 @@ from wexicon.core.protocol.speech import Speech
 from wexicon.core.protocol.state import COMPLETE, ENDED
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value, ValueFault
-from wexicon.work.console.typed_secrets import parts_of, secret_from
 from wexicon.work.contact.rate_changes import put_in
 from wexicon.work.module.expected import expected
 
@@ -50,8 +50,8 @@ class TapDecoder:
         self.listener = Redactor(listener, self.secrets)
         self.lines = self.answers = 0
         self._tuning, self._moved = tuning, moved
-        self._engine = Engine(self.dialect)
-        self._engine.station = tuning.station
+        self._module = Engine(self.dialect)
+        self._module.station = tuning.station
         # The host's lines are cut as the module's, but for prompts.
         speech = self.dialect.speech
         self._layers = stacked(speech)
@@ -73,7 +73,7 @@ class TapDecoder:
         """Takes in bytes that a side sent at the time `now`."""
         self.elapse(now)
         if side is Side.MODULE:
-            self._tell(self._engine.feed(data, now))
+            self._tell(self._module.feed(data, now))
             self._after()
             return
         self._host.prompts = ()
@@ -86,7 +86,7 @@ class TapDecoder:
 
     def elapse(self, now: float) -> None:
         """Time has passed: silence may have ended something."""
-        self._tell(self._engine.elapse(now))
+        self._tell(self._module.elapse(now))
         pieces = self._host.elapse(now)
         for layer in self._layers:
             pieces = layer.feed(pieces)
@@ -108,19 +108,19 @@ class TapDecoder:
         self._after()
         if self._exchange is not None and self._exchange.state is COMPLETE:
             self._follow(self._said, self._exchange)
-        self._engine.abandon()
+        self._module.abandon()
         if (column := secret_from(self.lexicon, text)) is not None:
             for part in parts_of(text[column:]):
                 self.secrets.learn(part)
         expect, within = expected(self.lexicon, self.dialect, text)
         limit = self.dialect.within if within is None else within
         self._exchange = Exchange(self.dialect, text, expect, now, now + limit)
-        self._engine.begin(self._exchange, text)
+        self._module.begin(self._exchange, text)
         self._said = text
         self.listener.note(Said(now, text, False))
 
     def _tell(self, heard: Sequence[Heard]) -> None:
-        self._engine.due = b""
+        self._module.due = b""
         for seen in heard:
             self.listener.note(seen)
 
@@ -167,7 +167,7 @@ class TapDecoder:
         if self._tuning == before:
             return
         at = exchange.began if exchange.state is not ENDED else exchange.began + exchange.outcome.waited
-        self._engine.station = self._tuning.station
+        self._module.station = self._tuning.station
         self.listener.note(Logged(at, f"{setting.name} moves the module to {self._tuning}"))
         self.listener.note(Tuned(at, self._tuning))
         self._moved(self._tuning)
