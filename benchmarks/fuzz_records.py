@@ -23,6 +23,7 @@ import msgspec
 from wexicon.cli.show import harmless
 from wexicon.cli.units import _changes, _csv, _lines, _when
 from wexicon.core.faults import CallFault
+from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.text import encodable, to_text
 from wexicon.records.csv_file import csv_text
@@ -30,7 +31,6 @@ from wexicon.records.entry import Entry
 from wexicon.records.labels import Label, draw_labels
 from wexicon.records.register import Register
 from wexicon.records.tables import RECORD, UNFINISHED
-from wexicon.work.console.typed_secrets import parts_of, secret_from
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.unfinished import Unfinished

@@ -16,7 +16,7 @@ from pathlib import Path
 SOURCE = Path(__file__).parents[1] / "src"
 # From the top to the bottom; rooms of one level may not import each other, but for what NEIGHBOURS says.
 LEVELS = (
-    ("cli",),
+    ("cli", "testing"),
     ("api",),
     ("work.simulation",),
     ("work.fleet", "work.console"),
@@ -37,6 +37,7 @@ LEVELS = (
 )
 ABOUT = {
     "cli": "commands: read arguments, call the API, print",
+    "testing": "for tests of firmware: a pytest plug-in, what was said, assertions",
     "api": "what a Python program uses; the commands use it too",
     "work.simulation": "rehearsal against stand-ins, in virtual time",
     "work.fleet": "many units: batch, scheduler, claims",

@@ -69,6 +69,7 @@ from wexicon.work.results.write_trial import WriteTrial
 from wexicon.work.simulation.choice import Choice
 
 if TYPE_CHECKING:
+    from wexicon.core.protocol.link import Link
     from wexicon.rig.serving import Server
     from wexicon.work.function.flow_proof import FlowOrder
     from wexicon.work.function.listening import Ears, Listened, ListenOrder
@@ -122,6 +123,7 @@ __all__ = [
     "lexicon_on",
     "listen",
     "open_module",
+    "open_port",
     "open_session",
     "places_of",
     "port_named",
@@ -276,6 +278,14 @@ def open_module(
     found = lexicon if isinstance(lexicon, Lexicon) else lexicon_on(path, lexicon, setup)[0]
     with module_on_port(path, found, setup, opening or Opening(title="module"), given) as module:
         yield module
+
+
+def open_port(port: str, rate: int = 9600, frame: str = "8N1") -> Link:
+    """A port by itself, as a context manager: bytes are sent and received, nothing is known of a module. Raises Unreachable or
+    CallFault."""
+    from wexicon.links import port as ports
+
+    return ports.open_port(port_named(port), Tuning.of(rate, frame))
 
 
 def read(module: Module) -> UnitResult:

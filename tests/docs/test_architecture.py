@@ -52,7 +52,14 @@ def test_nothing_that_only_some_systems_have_is_imported_at_the_start() -> None:
         if any(f"\nimport {name}\n" in text for name in ("termios", "tty", "pty", "fcntl")):
             assert path.name == "serving.py", path
     importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rig.serving" in others]
-    assert set(importers) <= {"wexicon.rig.desk", "wexicon.api", "wexicon.cli.rig", "wexicon.cli.demo"}
+    assert set(importers) <= {
+        "wexicon.rig.desk",
+        "wexicon.api",
+        "wexicon.cli.rig",
+        "wexicon.cli.demo",
+        "wexicon.testing.plugin",
+        "wexicon.testing.standin",
+    }
 
 
 # What writes to a terminal or asks on it, and the one file that may.

@@ -73,6 +73,8 @@ def test_the_list_of_keys_is_made_from_the_code_as_it_is() -> None:
 
 
 def test_the_page_tells_all_that_hail_may_say_and_every_console_command() -> None:
+    written = runpy.run_path(str(DOCS / "write_api.py"))["page"]()
+    assert (DOCS / "api.md").read_text() == written, "python docs/write_api.py writes it anew"
     written = runpy.run_path(str(DOCS / "write_hail.py"))["page"]()
     assert (DOCS / "hail.md").read_text() == written, "python docs/write_hail.py writes it anew"
     from wexicon.work.console.completion import COMMANDS

@@ -14,8 +14,8 @@ from typing import Any
 
 import click
 
-from wexicon import __version__
 from wexicon.cli.signals import heed_signals
+from wexicon.version import __version__
 
 COMMANDS = {
     "ports": ("ports:ports", "List serial ports; --watch reports ports that appear or disappear."),

@@ -10,12 +10,12 @@ from pathlib import Path
 
 import click
 
-from wexicon import __version__
 from wexicon.cli.options import register_option
 from wexicon.cli.show import force_option, print_line
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
+from wexicon.version import __version__
 
 
 @click.command()

@@ -11,10 +11,10 @@ import struct
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 
-from wexicon import __version__
 from wexicon.core.text import to_bytes
 from wexicon.records.csv_file import inert
 from wexicon.records.trace import Record, What
+from wexicon.version import __version__
 
 COLUMNS = ("at", "wall", "party", "what", "text", "role", "name", "values", "note")
 # Block types, options and flags of the pcapng capture file format (IETF draft, opsawg-pcapng), from memory; another reader

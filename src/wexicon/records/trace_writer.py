@@ -13,7 +13,6 @@ from pathlib import Path
 
 import msgspec
 
-from wexicon import __version__
 from wexicon.core.faults import CallFault
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.link import Clock, Link
@@ -22,6 +21,7 @@ from wexicon.core.protocol.speech import Layers
 from wexicon.core.tuning import Tuning
 from wexicon.files import create
 from wexicon.records.trace import FORMAT, Record, What, as_recorded, record_of
+from wexicon.version import __version__
 
 FLUSH_EVERY = 0.25
 # A trace that grows beyond this (bytes) is of a port that babbles.

@@ -71,6 +71,8 @@ class Uart:
         self.near: Tuning | None = None
         self.far = tuning
         self.to_host: Callable[[bytes], None] = lambda data: None
+        # Is told of all bytes that a side sends, as it sends them: True for the host's.
+        self.overheard: Callable[[bool, bytes], None] = lambda from_host, data: None
         # Where the host's side can be retuned without a word to us (a terminal), this looks.
         self.refresh: Callable[[], None] = lambda: None
         self.powered = False
@@ -99,6 +101,7 @@ class Uart:
         """The host sends bytes now, behind whatever it is still sending; beyond a large buffer they are lost."""
         data = data[: max(0, LARGEST_BUFFER - self._on_their_way)]
         self._on_their_way += len(data)
+        self.overheard(True, data)
         began = max(self.agenda.now, self._host_busy)
         self._host_busy = began + self.host.wire_time(len(data))
         sent = self.host
@@ -171,6 +174,7 @@ class Uart:
     def _depart(self, data: bytes, tuning: Tuning, generation: int) -> None:
         if generation == self._generation:
             self.refresh()
+            self.overheard(False, data)
             if self.near is not None:
                 data, tuning = self._as_heard(data, tuning, self.far), self.near
             data = self._spoil(self._as_heard(data, tuning, self.host))

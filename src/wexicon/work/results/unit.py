@@ -12,10 +12,10 @@ from typing import Any
 
 import msgspec
 
-from wexicon import __version__
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.text import encodable
 from wexicon.core.values import UNSET, FileContent, Value, ValueFault
+from wexicon.version import __version__
 from wexicon.work.results.measurement import Measurement
 from wexicon.work.results.result import Result
 from wexicon.work.results.sheet_test import SheetTestResult

@@ -10,7 +10,7 @@ from enum import StrEnum
 
 import msgspec
 
-from wexicon import __version__
+from wexicon.version import __version__
 from wexicon.work.results.result import Result
 
 
