@@ -48,8 +48,8 @@ from wexicon.links.clock import RealClock
 from wexicon.links.port import open_port
 from wexicon.records.trace_reader import read_many
 from wexicon.records.trace_writer import TraceWriter
-from wexicon.rig.bench import read_rig
-from wexicon.rig.serving import real_agenda, served
+from wexicon.rigs.bench import read_rig
+from wexicon.rigs.serving import real_agenda, served
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision

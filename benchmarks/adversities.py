@@ -21,8 +21,8 @@ from wexicon.core.formats.fixture import Fixture, Pin
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.links.virtual import VirtualLink
-from wexicon.rig.standin import StandIn
-from wexicon.rig.standins import family
+from wexicon.rigs.standin import StandIn
+from wexicon.rigs.standins import family
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from wexicon.rig.standin import StandIn
+from wexicon.rigs.standin import StandIn
 
 Flash = dict[str, Any]
 K5_RATES = {4800: "2", 9600: "3", 19200: "4", 38400: "5", 57600: "6", 115200: "7"}

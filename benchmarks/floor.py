@@ -13,8 +13,8 @@ from typing import Any
 
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.session import Session
-from wexicon.rig.standin import StandIn
-from wexicon.rig.uart import Uart
+from wexicon.rigs.standin import StandIn
+from wexicon.rigs.uart import Uart
 
 Intervals = list[tuple[float, float]]
 # A stand-in's own background work, which no exchange waits for.

@@ -20,7 +20,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
 from wexicon.records.trace_writer import TraceWriter
-from wexicon.rig.standins.polmar_p1 import PolmarP1
+from wexicon.rigs.standins.polmar_p1 import PolmarP1
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.listening import Ears, ListenOrder, listen
 

@@ -26,8 +26,8 @@ from benchmarks.flash import TRUTH
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.session import Session
-from wexicon.rig.standin import StandIn
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.standin import StandIn
+from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.ledger import AllRead, Entry, Written
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision

@@ -21,7 +21,7 @@ from wexicon.core.formats.lexicon import tables, wiring
 from wexicon.core.protocol import speech
 from wexicon.core.standards import timers
 from wexicon.core.values import KINDS, coded, compound, texts
-from wexicon.rig import air, bench, uart
+from wexicon.rigs import air, bench, uart
 
 HEAD = """# Every key
 

@@ -24,11 +24,11 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import LINKS
 from wexicon.links.virtual import VirtualClock, VirtualLink
-from wexicon.rig.bench import Bench as Rig
-from wexicon.rig.bench import read_rig
-from wexicon.rig.desk import Desk
-from wexicon.rig.serving import Server, served
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.bench import Bench as Rig
+from wexicon.rigs.bench import read_rig
+from wexicon.rigs.desk import Desk
+from wexicon.rigs.serving import Server, served
+from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision, read_out, verify

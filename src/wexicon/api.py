@@ -70,7 +70,7 @@ from wexicon.work.simulation.choice import Choice
 
 if TYPE_CHECKING:
     from wexicon.core.protocol.link import Link
-    from wexicon.rig.serving import Server
+    from wexicon.rigs.serving import Server
     from wexicon.work.function.flow_proof import FlowOrder
     from wexicon.work.function.listening import Ears, Listened, ListenOrder
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest
@@ -725,9 +725,9 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
 def rig(path: Path) -> Iterator[Server]:
     """Serves the stand-ins of a rig file on ports while the block lasts; `.ports` has the port of each unit."""
     from wexicon.records.trace_reader import recorded
-    from wexicon.rig.bench import read_rig
-    from wexicon.rig.desk import Desk
-    from wexicon.rig.serving import real_agenda, served
+    from wexicon.rigs.bench import read_rig
+    from wexicon.rigs.desk import Desk
+    from wexicon.rigs.serving import real_agenda, served
 
     bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
     with served(bench) as server:

@@ -14,7 +14,7 @@ import pytest
 from tests.conftest import SAMPLE
 from wexicon.cli.demo import _run, estuary
 from wexicon.cli.demo_steps import STEPS
-from wexicon.rig.standins.fennick_z4 import FennickZ4
+from wexicon.rigs.standins.fennick_z4 import FennickZ4
 
 # Of each step what is broken in the rig, and what the step says then.
 BROKEN = {

@@ -15,7 +15,7 @@ import pytest
 
 from tests.cli.terminal import Terminal
 from tests.conftest import bench, clean, k5
-from wexicon.rig.serving import Server
+from wexicon.rigs.serving import Server
 
 CTRL_C, CTRL_D, ENTER = "\x03", "\x04", "\r"
 SHEET = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\n[seat.plug.settings]\nname = "Withy Point"\n'

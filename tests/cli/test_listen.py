@@ -22,7 +22,7 @@ from tests.cli.terminal import Terminal
 from tests.conftest import bench, built, clean, wexicon
 from wexicon.core.agenda import Agenda
 from wexicon.core.standards.nmea import with_checksum
-from wexicon.rig.standins.polmar_p1 import PolmarP1
+from wexicon.rigs.standins.polmar_p1 import PolmarP1
 from wexicon.work.results.listening import HeardEvent, ListeningResult
 
 OUT = '["GGA", "RMC", "GSA", "GSV"]'

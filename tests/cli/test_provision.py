@@ -17,7 +17,7 @@ from tests.conftest import SAMPLE, bench, built, clean, k5, virtual, wexicon
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
-from wexicon.rig.serving import RigOperator
+from wexicon.rigs.serving import RigOperator
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision

@@ -18,7 +18,7 @@ from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.folders import shipped_folder
 from wexicon.records.trace_reader import read_trace
-from wexicon.rig.bench import read_rig
+from wexicon.rigs.bench import read_rig
 
 
 def test_a_rig_in_its_own_process_is_listed_worked_and_stopped() -> None:

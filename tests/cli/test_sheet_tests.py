@@ -17,7 +17,7 @@ import pytest
 
 from tests.conftest import SAMPLE, bench, clean, k5, wexicon
 from wexicon.core.dialogue import read_dialogue
-from wexicon.rig.serving import RigOperator, Server
+from wexicon.rigs.serving import RigOperator, Server
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.fleet.scheduler import UnitProgress
 from wexicon.work.fleet.sheet_tests import writes

@@ -18,7 +18,7 @@ import pytest
 from matplotlib.image import imread
 
 from tests.conftest import bench, wexicon
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.uart import WireFaults
 
 PAIR = "".join(
     f'[unit.{name}]\nstandin = "lindle-l9"\nidentity = {{ serial = "L9-0062{n}" }}\nsettings = {{ addr = {n}, net = 6 }}\n'

@@ -27,9 +27,9 @@ from wexicon.core.protocol.speech import Speech
 from wexicon.core.standards.nmea import checksum
 from wexicon.core.tuning import Tuning
 from wexicon.links.virtual import VirtualClock, VirtualLink
-from wexicon.rig.air import AccessPoint, Air, AirTable
-from wexicon.rig.standin import LineEditor, StandIn
-from wexicon.rig.standins.recording import Recording
+from wexicon.rigs.air import AccessPoint, Air, AirTable
+from wexicon.rigs.standin import LineEditor, StandIn
+from wexicon.rigs.standins.recording import Recording
 from wexicon.work.contact.rate_changes import put_in
 from wexicon.work.module.module import Module
 

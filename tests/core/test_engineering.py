@@ -8,8 +8,8 @@ import pytest
 
 from wexicon.core.agenda import Agenda
 from wexicon.core.engineering import lora, radio
-from wexicon.rig.air import ON_A_DESK, Air, AirTable, Place, Transmission
-from wexicon.rig.standins.lindle_l9 import LindleL9
+from wexicon.rigs.air import ON_A_DESK, Air, AirTable, Place, Transmission
+from wexicon.rigs.standins.lindle_l9 import LindleL9
 
 
 @pytest.mark.parametrize(

@@ -15,7 +15,7 @@ from wexicon.core.protocol.reply import OK
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.tuning import Tuning
-from wexicon.rig.boot_loader import Receiver, crc16
+from wexicon.rigs.boot_loader import Receiver, crc16
 
 CHAR = 10 / 115_200
 FILE = random.Random(7).randbytes(5_000)

@@ -38,7 +38,7 @@ def test_the_core_opens_prints_sleeps_and_asks_nothing() -> None:
 
 def test_a_rig_knows_no_lexicon_and_nobody_reaches_into_another_ones_engine() -> None:
     for module, others in LAYERS["imports"]().items():
-        if module.startswith("wexicon.rig"):
+        if module.startswith("wexicon.rigs"):
             assert not [other for other in others if ".formats.lexicon" in other], module
     for path in (ROOT / "src" / "wexicon").rglob("*.py"):
         if path.name not in ("session.py", "driver.py"):
@@ -51,9 +51,9 @@ def test_nothing_that_only_some_systems_have_is_imported_at_the_start() -> None:
         text = path.read_text()
         if any(f"\nimport {name}\n" in text for name in ("termios", "tty", "pty", "fcntl")):
             assert path.name == "serving.py", path
-    importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rig.serving" in others]
+    importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rigs.serving" in others]
     assert set(importers) <= {
-        "wexicon.rig.desk",
+        "wexicon.rigs.desk",
         "wexicon.api",
         "wexicon.cli.rig",
         "wexicon.cli.demo",

@@ -18,8 +18,8 @@ from wexicon.core.formats.fixture import read_fixture
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.values import KINDS
-from wexicon.rig.bench import read_rig
-from wexicon.rig.standins import FAMILIES
+from wexicon.rigs.bench import read_rig
+from wexicon.rigs.standins import FAMILIES
 from wexicon.work.contact.catalog import shipped_folder
 
 ROOT = Path(__file__).parents[2]

@@ -14,8 +14,8 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS, Speech
 from wexicon.core.tuning import Tuning
 from wexicon.links.virtual import VirtualClock, VirtualLink
-from wexicon.rig.standin import StandIn
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.standin import StandIn
+from wexicon.rigs.uart import WireFaults
 
 
 class Device(StandIn):

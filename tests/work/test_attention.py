@@ -16,7 +16,7 @@ from wexicon.core.protocol.framing import Corrupt
 from wexicon.core.protocol.layers import Checksum
 from wexicon.core.standards.nmea import checksum
 from wexicon.core.tuning import Tuning
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.attention import Attention
 
 

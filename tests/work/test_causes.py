@@ -11,7 +11,7 @@ from wexicon.core.faults import Unreachable
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.tuning import Tuning
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.attention import Attention
 from wexicon.work.contact.catalog import find_lexicon
 

@@ -13,7 +13,7 @@ from tests.work.test_provision import WANTED as PLUG
 from wexicon.core.formats.fixture import Fixture, Pin
 from wexicon.core.operator import NoOperator
 from wexicon.folders import shipped_folder
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.pins import PinRecord
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import provision

@@ -12,7 +12,7 @@ from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.observations import Said
 from wexicon.core.text import to_text
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.catalog import all_lexicons, find_lexicon
 from wexicon.work.contact.causes import Overheard
 from wexicon.work.contact.discovery import LinkDiscovery

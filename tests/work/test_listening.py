@@ -25,9 +25,9 @@ from wexicon.core.standards.gnss import fix_of, in_words, views_of
 from wexicon.core.standards.nmea import parse
 from wexicon.records.trace_reader import read_trace
 from wexicon.records.trace_writer import TraceWriter
-from wexicon.rig.air import Place
-from wexicon.rig.standins import family
-from wexicon.rig.standins.polmar_p1 import PolmarP1
+from wexicon.rigs.air import Place
+from wexicon.rigs.standins import family
+from wexicon.rigs.standins.polmar_p1 import PolmarP1
 from wexicon.work.function.listening import Ears, ListenOrder, listen
 from wexicon.work.function.positions import Positions
 from wexicon.work.function.states import TimerTrack
@@ -372,7 +372,7 @@ def test_receptions_by_radio_are_counted_with_their_signal_over_time() -> None:
 
 
 def test_messages_that_come_are_read_and_put_together() -> None:
-    from tests.rig.test_cellular import HERE, THERE, two_phones
+    from tests.rigs.test_cellular import HERE, THERE, two_phones
     from wexicon.core.standards import pdu
 
     one, two = two_phones()

@@ -14,8 +14,8 @@ from typing import Any
 import pytest
 
 from tests.conftest import SAMPLE, Bench, bench, clean, wexicon
-from wexicon.rig.standins.fennick_z4 import FOR_COORDINATORS, FOR_JOINERS, image_of
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.standins.fennick_z4 import FOR_COORDINATORS, FOR_JOINERS, image_of
+from wexicon.rigs.uart import WireFaults
 from wexicon.work.function.actions import do_action
 from wexicon.work.module.module import Module
 

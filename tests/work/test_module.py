@@ -12,7 +12,7 @@ from wexicon.core.faults import ModuleFault
 from wexicon.core.formats.fixture import Fixture, Pin
 from wexicon.core.protocol.observations import Logged
 from wexicon.core.tuning import Tuning
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.ledger import Sign
 from wexicon.work.module.module import Module
 from wexicon.work.module.settings import Refused

@@ -17,7 +17,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.records.trace_writer import TraceWriter
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.uart import WireFaults
 from wexicon.work.console.completion import hint, suggestions
 from wexicon.work.console.conversation import Shown, Talk
 from wexicon.work.contact.catalog import find_lexicon

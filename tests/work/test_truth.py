@@ -21,7 +21,7 @@ from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, clean, wexicon
 from wexicon.core.tuning import Tuning
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.uart import WireFaults
 from wexicon.work.provisioning.unfinished import FileStore, Unfinished
 from wexicon.work.results.unit import SettingResult, judge
 from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict

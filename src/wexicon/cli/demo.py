@@ -35,9 +35,9 @@ def demo(keep: Path | None, full: bool) -> None:
     With --full also: Wi-Fi served, messages passed, sockets echoed, a fix, a firmware image loaded, and in virtual time an hour
     of power saving and a range sweep.
     """
-    from wexicon.rig.bench import read_rig
-    from wexicon.rig.desk import Desk
-    from wexicon.rig.serving import real_agenda, served
+    from wexicon.rigs.bench import read_rig
+    from wexicon.rigs.desk import Desk
+    from wexicon.rigs.serving import real_agenda, served
 
     with contextlib.ExitStack() as stack:
         if keep and keep.is_dir() and any(keep.iterdir()):
@@ -98,9 +98,9 @@ def _show_steps(folder: Path) -> None:
 @contextlib.contextmanager
 def estuary(folder: Path) -> Iterator[None]:
     """The modules of the estuary on ports, by the sample in a folder."""
-    from wexicon.rig.bench import read_rig
-    from wexicon.rig.desk import Desk
-    from wexicon.rig.serving import real_agenda, served
+    from wexicon.rigs.bench import read_rig
+    from wexicon.rigs.desk import Desk
+    from wexicon.rigs.serving import real_agenda, served
 
     path = folder / "estuary.toml"
     with served(read_rig(path.read_bytes(), path.name, real_agenda())) as server:

@@ -163,7 +163,7 @@ class Working(msgspec.Struct, kw_only=True):
     def operator(self, port: str, progress: Progress) -> Operator:
         """The operator of a port."""
         if self.operated_by == "rig":
-            from wexicon.rig.control import RemoteOperator
+            from wexicon.rigs.control import RemoteOperator
 
             return RemoteOperator(port)
         return NoOperator() if self.operated_by == "nobody" else Person(progress)

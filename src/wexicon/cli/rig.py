@@ -13,7 +13,7 @@ from wexicon.core.faults import CallFault
 from wexicon.files import read_file
 
 if TYPE_CHECKING:
-    from wexicon.rig.control import Card
+    from wexicon.rigs.control import Card
 
 
 @click.group()
@@ -30,9 +30,9 @@ def start(path: Path) -> None:
     """Serve the stand-ins of the rig in FILE until Ctrl-C or `wexicon rig stop`."""
     from wexicon.cli.signals import signals_to
     from wexicon.records.trace_reader import recorded
-    from wexicon.rig.bench import read_rig
-    from wexicon.rig.desk import Desk
-    from wexicon.rig.serving import Server, real_agenda
+    from wexicon.rigs.bench import read_rig
+    from wexicon.rigs.desk import Desk
+    from wexicon.rigs.serving import Server, real_agenda
 
     bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
     server = Server(bench, lambda text: print_note(f"rig: {text}"))
@@ -50,7 +50,7 @@ def start(path: Path) -> None:
 @json_option
 def ports(as_json: bool) -> None:
     """List the ports of running rigs."""
-    from wexicon.rig.control import cards
+    from wexicon.rigs.control import cards
 
     running = cards()
     if as_json:
@@ -102,7 +102,7 @@ def swap(port: str, unit: str) -> None:
     UNIT is one of the rig's, on the shelf or on a port of its own, which the other one then gets. PORT is a path or the unit
     that is there.
     """
-    from wexicon.rig.control import Request, ask, find_unit
+    from wexicon.rigs.control import Request, ask, find_unit
 
     card, there = find_unit(port)
     ask(card, Request("swap", there, unit.removeprefix(f"{card.name}/")))
@@ -133,7 +133,7 @@ def attend(unit: str) -> None:
 
 
 def _ask(unit: str, do: str, what: str) -> None:
-    from wexicon.rig.control import Request, ask, find_unit
+    from wexicon.rigs.control import Request, ask, find_unit
 
     card, name = find_unit(unit)
     ask(card, Request(do, name, what))
@@ -144,7 +144,7 @@ def _ask(unit: str, do: str, what: str) -> None:
 @click.option("--all", "every", is_flag=True, help="Stop all your rigs, also those of other terminals.")
 def stop(name: str | None, every: bool) -> None:
     """Stop rig NAME (or process ID); NAME is optional if one runs."""
-    from wexicon.rig.control import Request, ask, cards, find_rig
+    from wexicon.rigs.control import Request, ask, cards, find_rig
 
     found = cards() if every or name is None else find_rig(name)
     if len(found) > 1 and not every:

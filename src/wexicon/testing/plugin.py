@@ -128,7 +128,7 @@ def wexicon_port(request: pytest.FixtureRequest) -> str:
 def wexicon_module(request: pytest.FixtureRequest, wexicon_port: str, _wexicon_folders: Path) -> Iterator[Module]:
     """A session with the module on `wexicon_port`, by its lexicon; what is read from it goes into the JUnit properties."""
     from wexicon import api
-    from wexicon.rig.serving import RigOperator
+    from wexicon.rigs.serving import RigOperator
 
     rig = request.node.stash.get(_RIG, None)
     if rig:

@@ -17,7 +17,7 @@ from wexicon.testing.conversation import Conversation, Line
 from wexicon.work.function.tap_decoder import TapDecoder
 
 if TYPE_CHECKING:
-    from wexicon.rig.serving import Server
+    from wexicon.rigs.serving import Server
 
 _Gives = TypeVar("_Gives")
 # How long the rig's thread may take for what is asked of it (seconds).

@@ -30,7 +30,7 @@ _NAMES_HEAD = "# Names of ports, as `wexicon ports --name NAME=PORT` keeps them.
 
 def found_ports() -> list[PortInfo]:
     """Every port there is now: the machine's, then those of running rigs."""
-    from wexicon.rig.control import cards
+    from wexicon.rigs.control import cards
 
     names = port_names()
     found = [*_machine_ports()]
@@ -157,7 +157,7 @@ def key_of(port: str) -> str:
         return port
     real = os.path.realpath(port)
     if real.startswith("/dev/pts/"):
-        from wexicon.rig.control import cards
+        from wexicon.rigs.control import cards
 
         units = [(card, unit) for card in cards() for unit, path in card.ports.items() if path == real]
         return f"rig {units[0][0].name}/{units[0][1]}" if units else real

@@ -19,9 +19,9 @@ from wexicon.files import read_file
 from wexicon.links.sockets import parsed
 from wexicon.links.virtual import VirtualClock, VirtualSocket
 from wexicon.records.trace_reader import recorded
-from wexicon.rig.air import Air
-from wexicon.rig.bench import Bench, Unit, UnitTable, no_recordings, read_rig
-from wexicon.rig.standins import FAMILIES
+from wexicon.rigs.air import Air
+from wexicon.rigs.bench import Bench, Unit, UnitTable, no_recordings, read_rig
+from wexicon.rigs.standins import FAMILIES
 from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.function.dialogues import DATA, Participant, run_with_parties
 from wexicon.work.function.parties import Parties, lexicons_of

@@ -18,9 +18,9 @@ from wexicon.files import read_file
 from wexicon.links.virtual import VirtualClock
 from wexicon.records.trace_reader import recorded
 from wexicon.records.trace_writer import TraceWriter
-from wexicon.rig.bench import Bench, Unit, UnitTable, read_rig
-from wexicon.rig.standins import FAMILIES
-from wexicon.rig.standins.recording import Recording
+from wexicon.rigs.bench import Bench, Unit, UnitTable, read_rig
+from wexicon.rigs.standins import FAMILIES
+from wexicon.rigs.standins.recording import Recording
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision

@@ -16,7 +16,7 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.recorded import Recorded
 from wexicon.core.values import Value
 from wexicon.records.trace_reader import recorded
-from wexicon.rig.standins.recording import Recording
+from wexicon.rigs.standins.recording import Recording
 from wexicon.work.module.module import Module
 from wexicon.work.simulation.virtual_bench import VirtualBench
 

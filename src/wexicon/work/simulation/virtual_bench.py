@@ -16,9 +16,9 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.tuning import Tuning
 from wexicon.links.virtual import VirtualClock, VirtualLink
-from wexicon.rig.standin import StandIn
-from wexicon.rig.standins import family
-from wexicon.rig.uart import WireFaults
+from wexicon.rigs.standin import StandIn
+from wexicon.rigs.standins import family
+from wexicon.rigs.uart import WireFaults
 
 
 class BenchOperator:

@@ -16,7 +16,7 @@ from wexicon.core.formats.sheet_tests import TrafficTable
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.values import Value
 from wexicon.links.virtual import VirtualClock
-from wexicon.rig.bench import Bench, UnitTable, no_recordings
+from wexicon.rigs.bench import Bench, UnitTable, no_recordings
 from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.fleet.sheet_tests import DueTest
 from wexicon.work.fleet.traffic_tests import order_of, run_traffic

@@ -17,8 +17,8 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.points import Points, points_of
 from wexicon.files import read_file
 from wexicon.records.trace_reader import recorded
-from wexicon.rig.air import Place
-from wexicon.rig.bench import read_rig
+from wexicon.rigs.air import Place
+from wexicon.rigs.bench import read_rig
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint, Endpoint, TransparentEndpoint
 from wexicon.work.function.sweeps import sweep

@@ -1,0 +1,223 @@
+"""Puts the stand-ins of a bench on ports: pseudo-terminals here, RFC 2217 in `tcp_ports`.
+
+The rule: one loop serves everything, so the stand-ins need no locks; a call from another thread hands
+it to the loop with `call`. The rate that a pseudo-terminal is heard at is read from the terminal's own settings; Linux
+keeps no frame for one, so there the frame is taken to be right.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import queue
+import selectors
+import socket
+import termios
+import threading
+import time
+import tty
+from collections.abc import Callable, Iterator
+
+import msgspec
+
+from wexicon.core.agenda import Agenda
+from wexicon.core.text import meant, visible
+from wexicon.rigs.bench import Bench, Unit
+from wexicon.rigs.tcp_ports import Rfc2217Port
+from wexicon.rigs.uart import Uart
+
+_BAUD = {getattr(termios, name): int(name[1:]) for name in dir(termios) if name[0] == "B" and name[1:].isdigit()}
+
+
+# How long a person takes to put another module in (seconds).
+SWAP = 0.3
+
+
+class PtyPort:
+    """One stand-in on a pseudo-terminal."""
+
+    def __init__(self, uart: Uart) -> None:
+        self.uart = uart
+        self.master, self.slave = os.openpty()
+        tty.setraw(self.slave)
+        os.set_blocking(self.master, False)
+        self.name = os.ttyname(self.slave)
+        self.connect(uart)
+
+    def connect(self, uart: Uart) -> None:
+        """Another module takes the place on this port."""
+        uart.host = self.uart.host
+        self.uart = uart
+        uart.refresh = self.refresh
+        uart.to_host = self.to_host
+
+    def refresh(self) -> None:
+        """Our side's rate as the terminal has it now."""
+        code = termios.tcgetattr(self.slave)[5]
+        rate = _BAUD.get(code, 0)
+        if (rate and rate != self.uart.host.rate) or self.uart.host.frame != self.uart.tuning.frame:
+            self.uart.host = msgspec.structs.replace(self.uart.tuning, rate=rate or self.uart.host.rate)
+
+    def readable(self) -> None:
+        with contextlib.suppress(BlockingIOError, OSError):
+            if data := os.read(self.master, 65_536):
+                self.refresh()
+                self.uart.from_host(data)
+
+    def to_host(self, data: bytes) -> None:
+        # A host that does not read loses bytes, as with any UART.
+        with contextlib.suppress(BlockingIOError, OSError):
+            os.write(self.master, data)
+
+    def close(self) -> None:
+        os.close(self.master)
+        os.close(self.slave)
+
+
+class Server:
+    """Serves a bench under the real clock. `ports` tells each unit's port. What goes wrong in one stand-in is reported to
+    `report`, and the others go on."""
+
+    def __init__(self, bench: Bench, report: Callable[[str], None] = lambda text: None) -> None:
+        self.bench = bench
+        self._report = report
+        self.ports: dict[str, str] = {}
+        self._selector = selectors.DefaultSelector()
+        self._calls: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+        self._wake, self._woken = socket.socketpair()
+        self._woken.setblocking(False)
+        self._running = True
+        self._open: dict[str, PtyPort | Rfc2217Port] = {}
+        self.register(self._woken, self._do_calls)
+        bench.agenda.now = time.monotonic()
+        for unit in bench.units.values():
+            if unit.table.serve != "shelf":
+                self._serve(unit)
+
+    def _serve(self, unit: Unit) -> None:
+        uart = unit.standin.uart
+        port: PtyPort | Rfc2217Port
+        if unit.table.serve == "rfc2217":
+            port = Rfc2217Port(uart, unit.table.port, self.register, self._report)
+        else:
+            port = PtyPort(uart)
+            self.register(port.master, port.readable)
+        self._open[unit.name] = port
+        self.ports[unit.name] = port.name
+
+    def swap(self, place: str, name: str) -> None:
+        """Takes the module off a port (by its unit or path) and puts the unit `name` there; that one's place is taken by the
+        other. Both lose their power meanwhile. Raises ValueError."""
+        there = next((unit for unit, port in self.ports.items() if place in (unit, port)), None)
+        if there is None:
+            raise ValueError(f"no unit is on a port {place}; {meant(place, self.ports)}")
+        first, second = self.bench.unit(there), self.bench.unit(name)
+        if first is second:
+            raise ValueError(f"{name} is already on this port")
+        ends = [self._open.pop(unit.name, None) for unit in (first, second)]
+        for unit in (first, second):
+            unit.standin.power(False)
+            unit.standin.uart.to_host = lambda data: None
+            unit.standin.uart.refresh = lambda: None
+            self.ports.pop(unit.name, None)
+        for unit, end in ((second, ends[0]), (first, ends[1])):
+            if end:
+                end.connect(unit.standin.uart)
+                self._open[unit.name] = end
+                self.ports[unit.name] = end.name
+                unit.standin.by_hand((SWAP, lambda unit=unit: unit.standin.power(True)))  # type: ignore[misc]
+
+    def register(self, source: socket.socket | int, readable: Callable[[], None] | None) -> None:
+        """Calls `readable` whenever the source can be read; None to be rid of it."""
+        if readable:
+            self._selector.register(source, selectors.EVENT_READ, readable)
+        else:
+            self._selector.unregister(source)
+
+    def run(self) -> None:
+        """Serves until `stop`; then closes all ports."""
+        agenda = self.bench.agenda
+        self.bench.power_up()
+        try:
+            while self._running:
+                due = agenda.due()
+                wait = None if due is None else max(0.0, due - time.monotonic())
+                ready = self._selector.select(wait)
+                self._carefully(lambda: agenda.run_until(time.monotonic()))
+                for key, _ in ready:
+                    self._carefully(key.data)
+                self._carefully(lambda: agenda.run_until(time.monotonic()))
+        finally:
+            for port in self._open.values():
+                port.close()
+            self._selector.close()
+            self._wake.close()
+            self._woken.close()
+
+    def _carefully(self, action: Callable[[], object]) -> None:
+        try:
+            action()
+        except Exception as fault:
+            self._report(f"a stand-in failed: {type(fault).__name__}: {visible(str(fault))}; the rig goes on")
+
+    def _do_calls(self) -> None:
+        with contextlib.suppress(BlockingIOError):
+            self._woken.recv(4096)
+        while not self._calls.empty():
+            self._carefully(self._calls.get())
+
+    def call(self, action: Callable[[], None]) -> None:
+        """Does `action` in the loop; may be called from any thread."""
+        self._calls.put(action)
+        with contextlib.suppress(OSError):
+            self._wake.send(b".")
+
+    def stop(self) -> None:
+        """Ends `run`; may be called from any thread."""
+
+        def end() -> None:
+            self._running = False
+
+        self.call(end)
+
+
+@contextlib.contextmanager
+def served(bench: Bench) -> Iterator[Server]:
+    """Serves the bench in a thread of this program while the block lasts."""
+    server = Server(bench)
+    thread = threading.Thread(target=server.run, name="rig", daemon=True)
+    thread.start()
+    try:
+        yield server
+    finally:
+        server.stop()
+        thread.join(timeout=5)
+
+
+class RigOperator:
+    """Does for a unit of a rig in this program what a person does at the bench."""
+
+    switches_power = True
+    there = True
+
+    def __init__(self, server: Server, unit: str) -> None:
+        self._server = server
+        self._unit = server.bench.unit(unit)
+
+    def ask(self, act: str, text: str) -> None:
+        self._server.call(lambda: self._unit.work("operate", act))
+
+    def noticed(self) -> None:
+        pass
+
+    def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
+        self.ask(act, text)
+
+    def answer(self, text: str, wait: Callable[[Callable[[], bool]], None]) -> str | None:
+        # A rig has no eyes for an instrument.
+        return None
+
+
+def real_agenda() -> Agenda:
+    """An agenda that begins at the machine's time."""
+    return Agenda(time.monotonic())
