@@ -34,10 +34,10 @@ class BoardTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[unit.NAME]`: one stand-in. `settings` is what its flash holds instead of its factory defaults, `identity`
-    what no setting can change; `port` the TCP port for rfc2217 (0: any); `trace` what a recording answers from; `wiring`
-    which key, pin, power or reset the host's dtr and rts work, and which pin of the module drives the host's cts, dsr, dcd and
-    ri (`!` before it: inverted); `pins` how its mode pins stand. A unit
-    on the `shelf` has no port until it is swapped in. `board` is a pass-through board between host and module."""
+    what no setting can change; `serve` is `pty`, `rfc2217`, `shelf`, or the path of a serial device; `port` the TCP port for
+    rfc2217 (0: any); `trace` what a recording answers from; `wiring` which key, pin, power or reset the host's dtr and rts
+    work, and which pin of the module drives the host's cts, dsr, dcd and ri (`!` before it: inverted); `pins` how its mode pins
+    stand. A unit on the `shelf` has no port until it is swapped in. `board` is a pass-through board between host and module."""
 
     standin: str
     serve: str = "pty"
@@ -189,8 +189,9 @@ def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], R
             what = f"there is no stand-in {table.standin}"
             source.complain(("unit", name, "standin"), what, meant(table.standin, FAMILIES))
             continue
-        if table.serve not in SERVES:
-            source.complain(("unit", name, "serve"), f"{table.serve!r} is not one of {', '.join(SERVES)}")
+        if table.serve not in SERVES and not table.serve.startswith("/"):
+            what = f"{table.serve!r} is not one of {', '.join(SERVES)}, nor the path of a serial device"
+            source.complain(("unit", name, "serve"), what)
         if table.standin == "recording" and not table.trace:
             source.complain(("unit", name), "a recording has no trace", 'write trace = "FILE"')
         factory = family(table.standin).factory

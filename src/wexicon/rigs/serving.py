@@ -1,4 +1,4 @@
-"""Puts the stand-ins of a bench on ports: pseudo-terminals here, RFC 2217 in `tcp_ports`.
+"""Puts the stand-ins of a bench on ports: pseudo-terminals here, RFC 2217 in `tcp_ports`, serial devices in `device_ports`.
 
 The rule: one loop serves everything, so the stand-ins need no locks; a call from another thread hands
 it to the loop with `call`. The rate that a pseudo-terminal is heard at is read from the terminal's own settings; Linux
@@ -23,6 +23,7 @@ import msgspec
 from wexicon.core.agenda import Agenda
 from wexicon.core.text import meant, visible
 from wexicon.rigs.bench import Bench, Unit
+from wexicon.rigs.device_ports import DevicePort
 from wexicon.rigs.tcp_ports import Rfc2217Port
 from wexicon.rigs.uart import Uart
 
@@ -87,7 +88,7 @@ class Server:
         self._wake, self._woken = socket.socketpair()
         self._woken.setblocking(False)
         self._running = True
-        self._open: dict[str, PtyPort | Rfc2217Port] = {}
+        self._open: dict[str, PtyPort | Rfc2217Port | DevicePort] = {}
         self.register(self._woken, self._do_calls)
         bench.agenda.now = time.monotonic()
         for unit in bench.units.values():
@@ -96,9 +97,11 @@ class Server:
 
     def _serve(self, unit: Unit) -> None:
         uart = unit.standin.uart
-        port: PtyPort | Rfc2217Port
+        port: PtyPort | Rfc2217Port | DevicePort
         if unit.table.serve == "rfc2217":
             port = Rfc2217Port(uart, unit.table.port, self.register, self._report)
+        elif unit.table.serve.startswith("/"):
+            port = DevicePort(uart, unit.table.serve, self.register, self._report)
         else:
             port = PtyPort(uart)
             self.register(port.master, port.readable)
@@ -147,6 +150,9 @@ class Server:
                 for key, _ in ready:
                     self._carefully(key.data)
                 self._carefully(lambda: agenda.run_until(time.monotonic()))
+                for port in self._open.values():
+                    if isinstance(port, DevicePort):
+                        self._carefully(port.settle)
         finally:
             for port in self._open.values():
                 port.close()
