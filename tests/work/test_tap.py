@@ -271,3 +271,19 @@ def test_a_module_that_answers_something_else_is_decoded_as_it_is() -> None:
     decoder.flush()
     assert [type(one) for one in seen.all if not isinstance(one, Logged)][:1] == [Said]
     assert any(isinstance(one, Heard) and one.role is not Role.OK for one in seen.all)
+
+
+def test_lines_that_the_host_drives_are_passed_on_over_rfc_2217() -> None:
+    """Two stand-ins behind RFC 2217 ports: what the one drives, as a host would, the other one sees."""
+    unit = 'standin = "lindle-l9"\nserve = "rfc2217"\n'
+    with bench(f"[unit.host]\n{unit}[unit.module]\n{unit}") as server:
+        host, module = (server.bench.units[name].standin.uart for name in ("host", "module"))
+        with tapped(server.ports["host"], server.ports["module"]):
+            for level in (False, True, False):
+                for line, seen in (("cts", "rts"), ("dsr", "dtr")):
+                    time.sleep(0.1)
+                    server.call(lambda line=line, level=level: host.drive(line, level))  # type: ignore[misc]
+                    limit = time.monotonic() + 5
+                    while getattr(module, seen) != level and time.monotonic() < limit:
+                        time.sleep(0.005)
+                    assert getattr(module, seen) == level, f"{line} {level}"
