@@ -83,4 +83,4 @@ def test_a_tapped_session_answers_in_the_modules_place_and_is_drafted(tmp_path: 
         assert drive(server.ports["wifi"]) == 0
     wexicon("lexicon", "draft", "--from", str(trace), "-o", "drafted.toml")
     drafted = Path("drafted.toml").read_text()
-    assert "AT+NAME?" in drafted and "AT+WHO?" in drafted
+    assert 'write   = { say = "AT+NAME=\\"{value}\\"" }' in drafted and 'dialogue = "> AT+STORE"   # saves?' in drafted

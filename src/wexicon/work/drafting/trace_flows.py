@@ -81,7 +81,8 @@ def _changes(before: str, after: str) -> tuple[list[Place], list[Place]]:
 
 
 def flows_of(turns: Sequence[Turn]) -> Iterator[Flow]:
-    """The lines that wrote what an answer had afterwards and not before."""
+    """The lines that wrote what an answer had afterwards and not before; where it was only asked afterwards, those that share a
+    word with the question too."""
     asked: dict[str, list[Turn]] = {}
     for turn in turns:
         if turn.body:
@@ -127,6 +128,17 @@ def flows_of(turns: Sequence[Turn]) -> Iterator[Flow]:
         if named := _by_name(free, read, place):
             taken.add((named[0].said, named[1].before))
             yield named[0], read, *named[1:]
+    for said, found in asked.items():
+        if len(found) > 1 or len(found[0].body) != 1 or is_hex(found[0].body[0]):
+            continue
+        writes = [
+            turn for turn in turns[: found[0].number] if turn.said not in asked and _words(said) & _words(turn.said)
+        ]
+        places = sorted(_places(found[0].body[0]), key=lambda place: -len(place.text))
+        hits = [hit for place in places if place.before and (hit := _hit(writes, place, taken))]
+        for turn, said_as, heard in [hit for hit in hits if _words(said) & _words(hit[1].before)][:1]:
+            taken.add((turn.said, said_as.before))
+            yield turn, found[0], said_as, heard
 
 
 def is_hex(line: str) -> bool:

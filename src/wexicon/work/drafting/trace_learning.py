@@ -329,6 +329,8 @@ def _actions(made: Session, turns: Sequence[Turn], written: set[str]) -> None:
         ):
             continue
         following = turns[turn.number + 1] if turn.number + 1 < len(turns) else None
+        if following is not None and following.tuning != turn.tuning and _says_rate(turn.said, following.tuning.rate):
+            continue
         again = following is not None and made.identify is not None and following.said == made.identify[0]
         # It does not answer, or what it is asked next does not.
         silent = not (turn.body or turn.result) or (
@@ -361,6 +363,10 @@ def _moves(made: Session, turns: Sequence[Turn], flows: Sequence[Flow]) -> None:
         fits = [
             one for one in fits if not any(turn.said not in others for turn in turns[one[0].number + 1 : before.number])
         ]
+        # Another line that names the rate has moved it.
+        names = [turn.said for turn in turns[: after.number] if _says_rate(turn.said, new)]
+        if names and names[-1] not in {turn.said for turn, _ in fits}:
+            continue
         for turn, said in fits[:1]:
             setting = next(
                 (
@@ -376,6 +382,10 @@ def _moves(made: Session, turns: Sequence[Turn], flows: Sequence[Flow]) -> None:
             setting.moves = "at-once" if before.number <= turn.number + 1 else "restart" if made.restart else "save"
             if setting.heard[-1] not in (str(new), said.text):
                 setting.rates = {}
+
+
+def _says_rate(said: str, rate: int) -> bool:
+    return re.search(rf"(?<!\d){rate}(?!\d)", said) is not None
 
 
 def looks_like_rate(values: Sequence[str]) -> bool:
