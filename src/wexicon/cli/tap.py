@@ -71,8 +71,8 @@ def tap(
     as_json: bool,
 ) -> None:
     """Pass all bytes on between a host on port HOST and its module on port MODULE, in both ways and at once; decode and record
-    them. Rates are followed by the module's lexicon. Control lines that the host drives are passed on where the ports have
-    them.
+    them. Rates are followed by the module's lexicon; without one by the waveform, once known words come at another rate.
+    Control lines that the host drives are passed on where the ports have them.
 
     The trace serves as that of any session: wexicon trace dialogue, rehearse --recording, lexicon draft --from.
 

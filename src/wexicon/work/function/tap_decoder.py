@@ -26,6 +26,7 @@ from wexicon.core.protocol.state import COMPLETE, ENDED
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value, ValueFault
 from wexicon.work.contact.rate_changes import put_in
+from wexicon.work.function.rate_watch import RateWatch
 from wexicon.work.module.expected import expected
 
 # The silence that ends a line of a host that uses no line ending (seconds).
@@ -50,6 +51,8 @@ class TapDecoder:
         self.listener = Redactor(listener, self.secrets)
         self.lines = self.answers = 0
         self._tuning, self._moved = tuning, moved
+        # Without a lexicon rates are followed by the waveform.
+        self._watches = {} if lexicon else {side: RateWatch() for side in Side}
         self._module = Engine(self.dialect)
         self._module.station = tuning.station
         # The host's lines are cut as the module's, but for prompts.
@@ -72,6 +75,8 @@ class TapDecoder:
     def feed(self, side: Side, data: bytes, now: float) -> None:
         """Takes in bytes that a side sent at the time `now`."""
         self.elapse(now)
+        if side in self._watches:
+            self._watches[side].feed(data, now)
         if side is Side.MODULE:
             self._tell(self._module.feed(data, now))
             self._after()
@@ -86,6 +91,13 @@ class TapDecoder:
 
     def elapse(self, now: float) -> None:
         """Time has passed: silence may have ended something."""
+        for side, watch in self._watches.items():
+            if rate := watch.elapse(now, self._tuning):
+                self._tuning = Tuning.of(rate, self._tuning.frame)
+                told = f"the {side} sends at {rate} by the waveform; what came before was passed on at the old rate"
+                self.listener.note(Logged(now, told))
+                self.listener.note(Tuned(now, self._tuning))
+                self._moved(self._tuning)
         self._tell(self._module.elapse(now))
         pieces = self._host.elapse(now)
         for layer in self._layers:
