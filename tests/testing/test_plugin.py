@@ -47,7 +47,25 @@ def test_a_stand_in_hears_what_is_said_and_a_failure_shows_it(ran: pytest.Pytest
     result.stdout.fnmatch_lines(
         ["*after the power came on the firmware said nothing", "*> AT", "*< OK", "*# power off", "*->*# power on"]
     )
-    result.stdout.fnmatch_lines(["*conversation with module, a brisca-w1*", "*> AT"])
+    assert "conversation with module" not in result.stdout.str()
+    assert "conversation.py" not in result.stdout.str()
+
+
+def test_what_was_said_is_shown_where_another_assertion_fails(ran: pytest.Pytester) -> None:
+    ran.makepyfile(
+        """
+        import pytest, serial
+
+        @pytest.mark.wexicon_standin("tamsel-k6")
+        def test_wrong(wexicon_standin):
+            with serial.Serial(wexicon_standin.port, 9600, timeout=2) as port:
+                port.write(b"AT")
+                assert port.read(2) == b"NO"
+        """
+    )
+    result = ran.runpytest()
+    result.assert_outcomes(failed=1)
+    result.stdout.fnmatch_lines(["*conversation with module, a tamsel-k6*", "*> AT"])
 
 
 def test_a_rig_file_by_mark_by_option_and_by_configuration(ran: pytest.Pytester) -> None:

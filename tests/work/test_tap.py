@@ -21,7 +21,7 @@ from wexicon.core.protocol.line_faults import FaultyLine, LineFault, Side, line_
 from wexicon.core.protocol.observations import Heard, Listener, Logged, Observation, Role, Said, Tuned
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
-from wexicon.records.trace_reader import recorded
+from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.tap import Tap
 from wexicon.work.function.tap_decoder import TapDecoder
@@ -140,6 +140,10 @@ def test_a_host_and_its_module_are_decoded_and_the_trace_serves_as_a_recording(t
         thread.join(timeout=10)
         assert server.bench.unit("mast").standin.flash["name"] == "quay 3"
     assert "writes name: quay 3" in told[0] and "value not allowed" in told[0] and "done once" in told[0]
+    # What the fault did stands behind the line that it did it to.
+    texts = [one.text for one in read_trace(trace)]
+    assert texts.index("fault: not passed on, and answered “@err 9”") > texts.index("@join")
+    assert texts.index("fault: not passed on, and answered “@err 9”") < texts.index("@net=99")
     lines = [one.said for one in recorded(trace).exchanges]
     assert lines == ["@who?", "@name=quay 3", "@join", "@net=99", "@save", "@name?"]
     Path("s.toml").write_text('format = 1\n[seat.m]\nlexicon = "lindle-l9"\nsettings = { name = "quay 3" }\n')
@@ -287,3 +291,23 @@ def test_lines_that_the_host_drives_are_passed_on_over_rfc_2217() -> None:
                     while getattr(module, seen) != level and time.monotonic() < limit:
                         time.sleep(0.005)
                     assert getattr(module, seen) == level, f"{line} {level}"
+
+
+@pytest.mark.parametrize(
+    ("fault", "told"),
+    [
+        ("loss 100% from host", "fault: 4 bytes of the host lost"),
+        ("noise 100% from host", "fault: 4 bytes of the host changed"),
+        ("delay 50ms after AT", "fault: what the module sends comes 0.05 s later"),
+    ],
+)
+def test_what_a_fault_did_is_told(fault: str, told: str) -> None:
+    host, module = Wire(), Wire()
+    with tapped(host.name, module.name, None, fault) as (_, seen):
+        os.write(host.fd, b"AT\r\n")
+        limit = time.monotonic() + 5
+        while not any(isinstance(one, Logged) for one in seen.all) and time.monotonic() < limit:
+            time.sleep(0.005)
+    assert [one.text for one in seen.all if isinstance(one, Logged)] == [told]
+    host.close()
+    module.close()

@@ -15,6 +15,14 @@ from wexicon.core.text import visible
 _MARKS = {Side.HOST: ">", Side.MODULE: "<", None: "#"}
 
 
+# Tracebacks end in the test, not here.
+__tracebackhide__ = True
+
+
+class Unexpected(AssertionError):
+    """The firmware did not do what was expected; the text has the conversation."""
+
+
 class Line(NamedTuple):
     """Something said at a time (seconds since the conversation began): by the firmware (HOST) or by the module; of neither
     side is what was done to the module, such as `power off`."""
@@ -47,7 +55,7 @@ class Conversation(tuple[Line, ...]):
         return "\n".join(f"{'->' if line is at else '  '}{line.show()}" for line in self)
 
     def expect_said(self, pattern: str, times: int | None = None) -> Line:
-        """The firmware said such a line, so many times if that is given; gives the first. Raises AssertionError."""
+        """The firmware said such a line, so many times if that is given; gives the first. Raises Unexpected."""
         found = self.said(pattern)
         if not found:
             raise self._wrong(f"the firmware never said {pattern}")
@@ -56,12 +64,12 @@ class Conversation(tuple[Line, ...]):
         return found[0]
 
     def expect_not_said(self, pattern: str) -> None:
-        """The firmware said no such line. Raises AssertionError."""
+        """The firmware said no such line. Raises Unexpected."""
         if found := self.said(pattern):
             raise self._wrong(f"the firmware said {pattern}", found[0])
 
     def expect_order(self, *patterns: str) -> list[Line]:
-        """The firmware said these lines in this order, others between them or not; gives them. Raises AssertionError."""
+        """The firmware said these lines in this order, others between them or not; gives them. Raises Unexpected."""
         made: list[Line] = []
         for pattern in patterns:
             later = [line for line in self.said(pattern) if not made or self.index(line) > self.index(made[-1])]
@@ -72,7 +80,7 @@ class Conversation(tuple[Line, ...]):
         return made
 
     def expect_silence(self, before: str, seconds: float) -> None:
-        """Each time before it said such a line the firmware had been silent for so long. Raises AssertionError."""
+        """Each time before it said such a line the firmware had been silent for so long. Raises Unexpected."""
         self.expect_said(before)
         for line in self.said(before):
             earlier = [one for one in self if one.side is Side.HOST and one.at < line.at]
@@ -81,7 +89,7 @@ class Conversation(tuple[Line, ...]):
                 raise self._wrong(f"the firmware said {visible(line.text)} {told}", line)
 
     def expect_answered(self, pattern: str, answer: str) -> Line:
-        """After such a line of the firmware, and before its next one, the module said such an answer. Raises AssertionError."""
+        """After such a line of the firmware, and before its next one, the module said such an answer. Raises Unexpected."""
         for line in self.said(pattern):
             for one in self[self.index(line) + 1 :]:
                 if one.side is Side.HOST:
@@ -92,7 +100,7 @@ class Conversation(tuple[Line, ...]):
 
     def expect_back(self, within: float | None = None) -> Line:
         """After the module's power last came on the firmware spoke to it and was answered; gives the answer. Raises
-        AssertionError."""
+        Unexpected."""
         starts = [line for line in self if line.side is None and line.text == "power on"]
         if not starts:
             raise self._wrong("the power was never cut")
@@ -108,7 +116,7 @@ class Conversation(tuple[Line, ...]):
 
     def expect_lines(self, expected: str | Sequence[str]) -> None:
         """All that was said is this: lines that begin with `> ` are the firmware's, with `< ` the module's. Raises
-        AssertionError that shows the first difference."""
+        Unexpected that shows the first difference."""
         wanted = [line.strip() for line in (expected.splitlines() if isinstance(expected, str) else expected)]
         wanted = [line for line in wanted if line and not line.startswith("#")]
         lines = [line for line in self if line.side is not None]
@@ -126,5 +134,5 @@ class Conversation(tuple[Line, ...]):
         made = Pattern(pattern)
         return [line for line in self if line.side is side and made.match(line.text) is not None]
 
-    def _wrong(self, what: str, at: Line | None = None) -> AssertionError:
-        return AssertionError(f"{what}\n{self.show(at)}")
+    def _wrong(self, what: str, at: Line | None = None) -> Unexpected:
+        return Unexpected(f"{what}\n{self.show(at)}")

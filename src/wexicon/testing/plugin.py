@@ -150,11 +150,14 @@ _RIG = pytest.StashKey[RunningRig]()
 
 
 @pytest.hookimpl(wrapper=True)
-def pytest_runtest_makereport(item: pytest.Item) -> Generator[None, pytest.TestReport, pytest.TestReport]:
+def pytest_runtest_makereport(
+    item: pytest.Item, call: pytest.CallInfo[None]
+) -> Generator[None, pytest.TestReport, pytest.TestReport]:
     """Shows what was said where a test failed."""
     report = yield
     rig = item.stash.get(_RIG, None)
-    if rig and report.when == "call" and report.failed:
+    shown = call.excinfo is not None and type(call.excinfo.value).__name__ == "Unexpected"
+    if rig and report.when == "call" and report.failed and not shown:
         for name, one in rig.items():
             report.sections.append((f"conversation with {name}, a {one.family}", one.conversation.show()))
     return report

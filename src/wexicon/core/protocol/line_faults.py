@@ -47,6 +47,15 @@ class LineFault(msgspec.Struct, frozen=True):
             return f'answer "{self.text}" to "{self.line}"'
         return f"{self.kind} {self.share * 100:g}%" + (f" from {self.side}" if self.side else "")
 
+    def told(self, times: int, sender: Side) -> str:
+        """What it did to what `sender` sent just now, for people."""
+        if self.kind == "delay":
+            return f"fault: what the module sends comes {self.wait:g} s later"
+        if self.kind == "answer":
+            return f"fault: not passed on, and answered “{self.text}”"
+        done = "lost" if self.kind == "loss" else "changed"
+        return f"fault: {times} {'byte' if times == 1 else 'bytes'} of the {sender} {done}"
+
 
 _DELAY = re.compile(r"delay (\S+) after (.+)")
 _SHARE = re.compile(r"(loss|noise) (\d+(?:\.\d+)?)%(?: from (host|module))?")

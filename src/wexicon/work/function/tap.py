@@ -79,7 +79,7 @@ class Tap:
         self.decoder = TapDecoder(lexicon, module.tuning, listener or Listener(), self._retune)
         self._line = FaultyLine(faults, seed=seed)
         self._faults = faults
-        self._seen: queue.SimpleQueue[tuple[float, Side, bytes]] = queue.SimpleQueue()
+        self._seen: queue.SimpleQueue[tuple[float, Side | None, bytes]] = queue.SimpleQueue()
         self._waiting = self.undecoded = 0
         self._late: list[tuple[float, int, Passed]] = []
         self._numbers = count()
@@ -92,11 +92,16 @@ class Tap:
 
     def pass_on(self, side: Side, data: bytes, now: float) -> None:
         """Bytes that came from a side go on, as the faults have it."""
+        told: list[str] = []
         if not self._faults:
             self._send(Side.MODULE if side is Side.HOST else Side.HOST, data)
         else:
             with self._lock:
+                before = dict(self._line.done)
                 parts = list(self._line.feed(side, data))
+                told = [
+                    one.told(done - before[one], side) for one, done in self._line.done.items() if done > before[one]
+                ]
             for part in parts:
                 if part.later:
                     with self._lock:
@@ -108,6 +113,8 @@ class Tap:
             self._seen.put((now, side, data))
         else:
             self.undecoded += len(data)
+        for text in told:
+            self._seen.put((now, None, text.encode()))
 
     def wait_for_late(self, now: float) -> float:
         """Seconds until something that was held back is due."""
@@ -171,6 +178,10 @@ class Tap:
         except queue.Empty:
             self.decoder.elapse(self.links[Side.MODULE].clock.now())
         else:
+            if side is None:
+                # What a fault did to the bytes before.
+                self.note(Logged(at, data.decode()))
+                return
             self._waiting -= len(data)
             self.decoder.feed(side, data, at)
         while not self._moves.empty():
