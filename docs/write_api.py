@@ -18,7 +18,8 @@ import wexicon
 from wexicon.core.faults import CallFault, Fault, LinkFault, ModuleFault, Unreachable
 from wexicon.testing import plugin
 from wexicon.testing.conversation import Conversation, Line
-from wexicon.testing.standin import ServedStandIn
+from wexicon.testing.standin import ObservedStandIn, ServedStandIn, VirtualStandIn
+from wexicon.testing.virtual_port import VirtualPort
 
 # What Python shows of types, of functions as defaults, and of enumerations.
 _PLAINER = ((r"(: |-> )'([^']*)'", r"\1\2"), (r"<function <lambda> at \w+>", "..."), (r"<(\w+\.\w+): '.*?'>", r"\1"))
@@ -53,7 +54,7 @@ def _lines() -> Iterator[str]:
         named = option.attrs()
         yield f"- `{option.names()[0]} {named['metavar']}`: {named['help']}"
     yield from (f"- `{one.partition(': ')[0]}`: {one.partition(': ')[2]}" for one in plugin.MARKS)
-    for kind in (ServedStandIn, Conversation, Line):
+    for kind in (ObservedStandIn, ServedStandIn, VirtualStandIn, VirtualPort, Conversation, Line):
         yield f"\n## {kind.__name__}\n"
         yield from _text(kind)
         for name, one in vars(kind).items():

@@ -70,6 +70,7 @@ from wexicon.work.simulation.choice import Choice
 
 if TYPE_CHECKING:
     from wexicon.core.protocol.link import Link
+    from wexicon.rigs.bench import Bench
     from wexicon.rigs.serving import Server
     from wexicon.work.function.flow_proof import FlowOrder
     from wexicon.work.function.listening import Ears, Listened, ListenOrder
@@ -736,6 +737,17 @@ def rig(path: Path) -> Iterator[Server]:
             yield server
         finally:
             desk.close()
+
+
+def virtual_bench(path: Path) -> Bench:
+    """The stand-ins of a rig file in virtual time, with power."""
+    from wexicon.core.agenda import Agenda
+    from wexicon.records.trace_reader import recorded
+    from wexicon.rigs.bench import read_rig
+
+    made = read_rig(read_file(path), str(path), Agenda(), lambda name: recorded(path.parent / name))
+    made.power_up()
+    return made
 
 
 def secrets_of(values: Mapping[str, object]) -> Secrets:

@@ -6,15 +6,16 @@ The rule: a test that needs hardware is skipped where no port is named; nothing 
 from __future__ import annotations
 
 import json
-from collections.abc import Generator, Iterator
+from collections.abc import Callable, Generator, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import pytest
 
 if TYPE_CHECKING:
-    from wexicon.testing.standin import ServedStandIn
+    from wexicon.testing.standin import ObservedStandIn, ServedStandIn, VirtualStandIn
     from wexicon.work.module.module import Module
+    from wexicon.work.results.unit import UnitResult
 
 MARKS = (
     "wexicon_hardware: needs a real module; skipped without --wexicon-port",
@@ -106,6 +107,7 @@ def wexicon_rig(request: pytest.FixtureRequest, _wexicon_folders: Path) -> Itera
     with api.rig(_rig_file(request, _wexicon_folders)) as server:
         made = RunningRig({name: ServedStandIn(server, name) for name in server.ports})
         request.node.stash[_RIG] = made
+        request.node.stash[_OBSERVED] = made
         yield made
 
 
@@ -113,6 +115,30 @@ def wexicon_rig(request: pytest.FixtureRequest, _wexicon_folders: Path) -> Itera
 def wexicon_standin(wexicon_rig: RunningRig) -> ServedStandIn:
     """The stand-in of a rig that has one."""
     return wexicon_rig.only
+
+
+@pytest.fixture
+def wexicon_virtual(request: pytest.FixtureRequest, _wexicon_folders: Path) -> VirtualStandIn:
+    """A stand-in in virtual time, for firmware in Python that is given its port: `wexicon_virtual.port` is used as a serial
+    port is, and no real time passes."""
+    from wexicon import api
+    from wexicon.testing.standin import VirtualStandIn
+
+    bench = api.virtual_bench(_rig_file(request, _wexicon_folders))
+    made = VirtualStandIn(bench, next(iter(bench.units)))
+    request.node.stash[_OBSERVED] = {made.name: made}
+    return made
+
+
+@pytest.fixture
+def wexicon_record(request: pytest.FixtureRequest) -> Callable[[UnitResult], None]:
+    """A function that puts a result's verdict, evidence and unit into the JUnit properties."""
+
+    def record(result: UnitResult) -> None:
+        for name in ("verdict", "evidence", "unit", "trace"):
+            request.node.user_properties.append((f"wexicon-{name}", str(getattr(result, name))))
+
+    return record
 
 
 @pytest.fixture
@@ -147,6 +173,7 @@ def wexicon_module(request: pytest.FixtureRequest, wexicon_port: str, _wexicon_f
 
 
 _RIG = pytest.StashKey[RunningRig]()
+_OBSERVED: pytest.StashKey[Mapping[str, ObservedStandIn]] = pytest.StashKey()
 
 
 @pytest.hookimpl(wrapper=True)
@@ -155,7 +182,7 @@ def pytest_runtest_makereport(
 ) -> Generator[None, pytest.TestReport, pytest.TestReport]:
     """Shows what was said where a test failed."""
     report = yield
-    rig = item.stash.get(_RIG, None)
+    rig = item.stash.get(_OBSERVED, None)
     shown = call.excinfo is not None and type(call.excinfo.value).__name__ == "Unexpected"
     if rig and report.when == "call" and report.failed and not shown:
         for name, one in rig.items():

@@ -1,6 +1,6 @@
-"""A stand-in that is served for a test: its port, its flash, its power, and what firmware said to it.
+"""Stand-ins for a test: flash, power, and what firmware said to them; served on a port, or in virtual time.
 
-The rule: the stand-in belongs to the rig's thread; all that is asked of it from a test is done there, and waited for.
+The rule: a served stand-in belongs to the rig's thread; all that is asked of it from a test is done there, and waited for.
 """
 
 from __future__ import annotations
@@ -10,10 +10,13 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from wexicon import api
+from wexicon.core.faults import Fault
 from wexicon.core.protocol.line_faults import Side
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Role, Said
 from wexicon.core.tuning import Tuning
+from wexicon.rigs.bench import Bench
 from wexicon.testing.conversation import Conversation, Line
+from wexicon.testing.virtual_port import VirtualPort
 from wexicon.work.function.tap_decoder import TapDecoder
 
 if TYPE_CHECKING:
@@ -26,26 +29,31 @@ PATIENCE = 10.0
 QUIET = (0.03, 0.3)
 
 
-class ServedStandIn(Listener):
-    """One unit of a running rig."""
+class ObservedStandIn(Listener):
+    """One unit of a rig."""
 
-    def __init__(self, server: Server, name: str) -> None:
-        self.server, self.name = server, name
-        self._unit = server.bench.unit(name)
-        self.family, self.port = self._unit.standin.family, server.ports[name]
+    def __init__(self, bench: Bench, name: str) -> None:
+        self.name = name
+        self._agenda, self._unit = bench.agenda, bench.unit(name)
+        self.family = self._unit.standin.family
         self._lines: list[Line] = []
-        self._began = server.bench.agenda.now
-        lexicon = api.find_lexicon(self.family)
-        self._decoder = TapDecoder(lexicon, lexicon.factory, self, self._moved)
-        uart = self._unit.standin.uart
-        self._in_rig(lambda: setattr(uart, "overheard", self._passes))
+        self._began = self._agenda.now
+        try:
+            lexicon = api.find_lexicon(self.family)
+        except Fault:
+            # A recording has none.
+            lexicon = None
+        tuning = lexicon.factory if lexicon else self._unit.standin.uart.tuning
+        # Bytes are seen as each side sent them, at whatever rate.
+        self._decoder = TapDecoder(lexicon, tuning, self, lambda moved: None)
+        self._in_rig(lambda: setattr(self._unit.standin.uart, "overheard", self._passes))
 
     @property
     def conversation(self) -> Conversation:
         """What was said so far. Secrets are masked by the lexicon."""
 
         def told() -> Conversation:
-            self._decoder.elapse(self.server.bench.agenda.now)
+            self._decoder.elapse(self._agenda.now)
             self._decoder.flush()
             return Conversation(sorted(self._lines, key=lambda line: line.at))
 
@@ -63,13 +71,17 @@ class ServedStandIn(Listener):
     def power_cut(self, seconds: float = 0.2) -> None:
         """Takes the module's power for so long, and waits for that."""
         self.power(False)
-        threading.Event().wait(seconds)
+        self.wait(seconds)
         self.power(True)
 
     def work(self, do: str, what: str = "") -> None:
         """What a person does at a bench: `hold` or `release` a key, `pin` with `NAME high`. Raises ValueError."""
         self._in_rig(lambda: self._unit.work(do, what))
         self._note(f"{do} {what}".rstrip())
+
+    def wait(self, seconds: float) -> None:
+        """Lets time pass for the module."""
+        raise NotImplementedError
 
     def note(self, seen: Observation) -> None:
         """A line that the decoder made of the bytes."""
@@ -79,20 +91,30 @@ class ServedStandIn(Listener):
             self._lines.append(Line(seen.at - self._began, Side.MODULE, seen.text))
 
     def _note(self, text: str) -> None:
-        self._in_rig(lambda: self._lines.append(Line(self.server.bench.agenda.now - self._began, None, text)))
+        self._in_rig(lambda: self._lines.append(Line(self._agenda.now - self._began, None, text)))
 
     def _passes(self, from_host: bool, data: bytes) -> None:
-        agenda = self.server.bench.agenda
-        self._decoder.feed(Side.HOST if from_host else Side.MODULE, data, agenda.now)
+        self._decoder.feed(Side.HOST if from_host else Side.MODULE, data, self._agenda.now)
         for after in QUIET:
-            agenda.after(after, lambda: self._decoder.elapse(agenda.now))
-
-    def _moved(self, tuning: Tuning) -> None:
-        # Bytes are seen as each side sent them, at whatever rate.
-        pass
+            self._agenda.after(after, lambda: self._decoder.elapse(self._agenda.now))
 
     def _in_rig(self, action: Callable[[], _Gives]) -> _Gives:
-        """Does it in the rig's thread and gives its result."""
+        """Does it where the stand-in is, and gives its result."""
+        return action()
+
+
+class ServedStandIn(ObservedStandIn):
+    """One unit of a running rig, on `port`."""
+
+    def __init__(self, server: Server, name: str) -> None:
+        self.server, self.port = server, server.ports[name]
+        super().__init__(server.bench, name)
+
+    def wait(self, seconds: float) -> None:
+        """Waits so long."""
+        threading.Event().wait(seconds)
+
+    def _in_rig(self, action: Callable[[], _Gives]) -> _Gives:
         made: list[_Gives] = []
         faults: list[Exception] = []
         done = threading.Event()
@@ -110,3 +132,15 @@ class ServedStandIn(Listener):
         if faults:
             raise faults[0]
         return made[0]
+
+
+class VirtualStandIn(ObservedStandIn):
+    """One unit in virtual time, for firmware in Python: an hour takes milliseconds."""
+
+    def __init__(self, bench: Bench, name: str) -> None:
+        super().__init__(bench, name)
+        self.port = VirtualPort(self.name, bench.agenda, self._unit.standin.uart, Tuning())
+
+    def wait(self, seconds: float) -> None:
+        """Lets so much virtual time pass; what comes meanwhile is kept for the next reading."""
+        self._agenda.run_until(self._agenda.now + seconds)
