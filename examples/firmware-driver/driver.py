@@ -28,7 +28,7 @@ class Driver:
     """One module on a serial port."""
 
     def __init__(self, port: str) -> None:
-        self.port = serial.Serial(port, RATE, timeout=0.4)
+        self.port = serial.Serial(port, RATE, timeout=0.8)
 
     def ask(self, command: str, tries: int = TRIES) -> str:
         """Says a command until it is answered, and gives the answer's text. Raises Refused, Silent."""

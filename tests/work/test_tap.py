@@ -311,3 +311,24 @@ def test_what_a_fault_did_is_told(fault: str, told: str) -> None:
     assert [one.text for one in seen.all if isinstance(one, Logged)] == [told]
     host.close()
     module.close()
+
+
+def test_what_is_said_to_an_answer_is_decoded_behind_it() -> None:
+    """The host speaks again in the moment in which the answer reaches it."""
+    host, module = Wire(), Wire()
+    seen = Seen()
+    with open_port(host.name, Tuning(115200)) as one, open_port(module.name, Tuning(115200)) as other:
+        tap = Tap(one, other, None, (), seen)
+        passed = one.write
+
+        def write(data: bytes) -> None:
+            passed(data)
+            tap.pass_on(Side.HOST, b"AT+SAVE\r\n", 1.0)
+
+        one.write = write  # type: ignore[method-assign]
+        tap.pass_on(Side.HOST, b"AT\r\n", 0.5)
+        tap.pass_on(Side.MODULE, b"OK\r\n", 1.0)
+        tap.run(lambda: True)
+    assert [one.text for one in seen.all if isinstance(one, Said | Heard)] == ["AT", "OK", "AT+SAVE"]
+    host.close()
+    module.close()

@@ -92,29 +92,27 @@ class Tap:
 
     def pass_on(self, side: Side, data: bytes, now: float) -> None:
         """Bytes that came from a side go on, as the faults have it."""
-        told: list[str] = []
-        if not self._faults:
-            self._send(Side.MODULE if side is Side.HOST else Side.HOST, data)
-        else:
-            with self._lock:
-                before = dict(self._line.done)
-                parts = list(self._line.feed(side, data))
-                told = [
-                    one.told(done - before[one], side) for one, done in self._line.done.items() if done > before[one]
-                ]
-            for part in parts:
-                if part.later:
-                    with self._lock:
-                        heapq.heappush(self._late, (now + part.later, next(self._numbers), part))
-                else:
-                    self._send(part.to, part.data)
+        # Before it goes on: what the other side says to it must come behind it.
         if self._waiting < MOST_WAITING:
             self._waiting += len(data)
             self._seen.put((now, side, data))
         else:
             self.undecoded += len(data)
-        for text in told:
-            self._seen.put((now, None, text.encode()))
+        if not self._faults:
+            self._send(Side.MODULE if side is Side.HOST else Side.HOST, data)
+            return
+        with self._lock:
+            before = dict(self._line.done)
+            parts = list(self._line.feed(side, data))
+            for one, done in self._line.done.items():
+                if done > before[one]:
+                    self._seen.put((now, None, one.told(done - before[one], side).encode()))
+        for part in parts:
+            if part.later:
+                with self._lock:
+                    heapq.heappush(self._late, (now + part.later, next(self._numbers), part))
+            else:
+                self._send(part.to, part.data)
 
     def wait_for_late(self, now: float) -> float:
         """Seconds until something that was held back is due."""
