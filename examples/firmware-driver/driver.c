@@ -13,7 +13,7 @@
 #include <unistd.h>
 
 enum { DONE, REFUSED, SILENT };
-enum { TRIES = 10, WAIT_MS = 400 };
+enum { TRIES = 10, WAIT_MS = 400, SETTLES_MS = 200 };
 
 static const struct { int rate; speed_t code; } RATES[] = {
     {9600, B9600}, {38400, B38400}, {57600, B57600}, {115200, B115200}, {230400, B230400}, {460800, B460800},
@@ -99,6 +99,8 @@ static int set_up(int port, const char *name, int rate)
     if ((done = ask(port, command, TRIES)))
         return done;
     set_rate(port, rate);
+    /* What is between us and the module, such as a tap, needs a moment too. */
+    poll(NULL, 0, SETTLES_MS);
     if ((done = ask(port, "AT+STORE", TRIES)) || (done = ask(port, "AT+NAME?", TRIES)))
         return done;
     /* What the line changed on its way was written, too. */

@@ -9,11 +9,13 @@ from __future__ import annotations
 
 import contextlib
 import sys
+import time
 
 import serial
 
 RATE = 115_200
 TRIES = 10
+SETTLES = 0.2
 
 
 class Refused(Exception):
@@ -62,6 +64,8 @@ class Driver:
         self.ask(f'AT+NAME="{name}"')
         self.ask(f"AT+RATE={rate}")
         self.port.baudrate = rate
+        # What is between us and the module, such as a tap, needs a moment too.
+        time.sleep(SETTLES)
         self.ask("AT+STORE")
         # What the line changed on its way was written, too.
         if (kept := self.ask("AT+NAME?")) != f'+NAME "{name}"':
