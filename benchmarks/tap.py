@@ -66,7 +66,7 @@ def taken(written: int, read: int) -> float:
 
 
 def whole(host: int, module: int, size: int) -> float:
-    """Sends so many bytes each way at once; gives the seconds. Raises SystemExit if any is lost or changed."""
+    """Sends `size` bytes each way at once; gives the seconds. Raises SystemExit if any is lost or changed."""
     sent = {host: os.urandom(size), module: os.urandom(size)}
     at, got = dict.fromkeys(sent, 0), {host: bytearray(), module: bytearray()}
     began = time.perf_counter()

@@ -37,7 +37,7 @@ LEVELS = (
 )
 ABOUT = {
     "cli": "commands: read arguments, call the API, print",
-    "testing": "for tests of firmware: a pytest plug-in, what was said, assertions",
+    "testing": "for tests of firmware: a pytest plug-in, the conversation, assertions",
     "api": "what a Python program uses; the commands use it too",
     "work.simulation": "rehearsal against stand-ins, in virtual time",
     "work.fleet": "many units: batch, scheduler, claims",

@@ -497,7 +497,7 @@ def tap(
     ready: Callable[[str], object] = lambda text: None,
 ) -> TapResult:
     """Passes all bytes on between two ports, in both ways and at once, until it is stopped or for `lasts` seconds; what passes
-    is decoded by the module's lexicon, shown to `listener`, and traced. `ready` is told once both ports are open. Raises
+    is decoded by the module's lexicon, shown to `listener`, and traced. `ready` is called once both ports are open. Raises
     Fault."""
     from wexicon.links.port import open_port
     from wexicon.work.function.tap import tap_ports

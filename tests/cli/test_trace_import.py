@@ -163,3 +163,19 @@ def test_as_the_built_program(tmp_path: Path) -> None:
     (tmp_path / "quay.log").write_text("AT\nOK\n")
     assert "4 bytes from the host, 4 from the module" in built("trace", "import", "quay.log", cwd=tmp_path).stdout
     assert lines_of(tmp_path / "quay.jsonl") == [("host", "AT"), ("module", "OK")]
+
+
+def test_what_is_not_in_a_log_is_told_and_answers_keep_their_numbers(tmp_path: Path) -> None:
+    (tmp_path / "a.log").write_text("AT+CHAN?\n12 quay\n0 0\n")
+    wexicon("trace", "import", str(tmp_path / "a.log"))
+    assert lines_of(tmp_path / "a.jsonl") == [("host", "AT+CHAN?"), ("module", "12 quay"), ("module", "0 0")]
+    texts = [one.text for one in read_trace(tmp_path / "a.jsonl")]
+    assert "rate, frame and line endings are not in a log" in texts
+    assert "the log has no times: its lines stand 10 ms apart" in texts
+
+
+def test_times_go_on_past_midnight(tmp_path: Path) -> None:
+    (tmp_path / "a.log").write_text("23:59:59.500 > AT\n00:00:00.500 < OK\n")
+    wexicon("trace", "import", str(tmp_path / "a.log"))
+    heard = [one.at for one in read_trace(tmp_path / "a.jsonl") if one.what is What.HEARD]
+    assert heard == pytest.approx([1.0])

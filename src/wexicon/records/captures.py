@@ -36,10 +36,11 @@ class Sent(NamedTuple):
 
 
 class Capture(NamedTuple):
-    """What both sides sent, in order, and the tuning of each line that was measured."""
+    """What both sides sent, in order, the tuning of each line that was measured, and what the file does not tell."""
 
     sent: list[Sent]
     tunings: Mapping[Side, Reading]
+    assumed: tuple[str, ...] = ()
 
 
 def lines_of_vcd(text: str, path: str) -> tuple[dict[str, list[Edge]], float]:
@@ -145,19 +146,21 @@ def of_lines(
 
 def of_log(text: str, host_words: Sequence[str] = ("AT",)) -> Capture:
     """A text log of a terminal, with times and marks of direction or without. A line without a mark is the host's if it begins
-    with one of `host_words`."""
+    with one of `host_words`. A number in front is a time if nearly all lines have one."""
     sent: list[Sent] = []
-    now = 0.0
-    for row in text.splitlines():
-        line = row.rstrip()
-        if not line:
-            continue
-        if found := _TIME.match(line):
+    now = day = 0.0
+    rows = [row.rstrip() for row in text.splitlines() if row.strip()]
+    timed = sum(_TIME.match(row) is not None for row in rows) >= 0.9 * len(rows)
+    for line in rows:
+        if timed and (found := _TIME.match(line)):
             hours, minutes, seconds, plain = found.groups()
             stamp = plain or seconds
-            now = float(stamp.replace(",", ".")) + (int(hours) * 3600 + int(minutes) * 60 if hours else 0)
+            at = float(stamp.replace(",", ".")) + (int(hours) * 3600 + int(minutes) * 60 if hours else 0)
+            # Past midnight.
+            day += 86_400 if hours and at + day < now - 43_200 else 0
+            now = max(now, at + day)
             line = line[found.end() :]
-        else:
+        elif not timed:
             now += 0.01
         side = None
         for mark, whose in _MARKS:
@@ -168,10 +171,15 @@ def of_log(text: str, host_words: Sequence[str] = ("AT",)) -> Capture:
             side = Side.HOST if line.startswith(tuple(word for word in host_words if word)) else Side.MODULE
         if line:
             sent.append(Sent(now, side, line.encode("utf-8", "surrogateescape") + b"\r\n"))
-    return Capture(sent, {})
+    without = () if timed else ("the log has no times: its lines stand 10 ms apart",)
+    return Capture(sent, {}, ("rate, frame and line endings are not in a log", *without))
 
 
 def of_bytes(data: bytes, side: Side, tuning: Tuning) -> Capture:
     """Raw bytes of one direction, back to back at this tuning."""
     each = tuning.wire_time(1)
-    return Capture([Sent(number * each, side, bytes([byte])) for number, byte in enumerate(data, 1)], {})
+    return Capture(
+        [Sent(number * each, side, bytes([byte])) for number, byte in enumerate(data, 1)],
+        {},
+        (f"{tuning} is not in the file, nor are pauses",),
+    )

@@ -55,7 +55,7 @@ class Conversation(tuple[Line, ...]):
         return "\n".join(f"{'->' if line is at else '  '}{line.show()}" for line in self)
 
     def expect_said(self, pattern: str, times: int | None = None) -> Line:
-        """The firmware said such a line, so many times if that is given; gives the first. Raises Unexpected."""
+        """The firmware said such a line, `times` times if given; gives the first. Raises Unexpected."""
         found = self.said(pattern)
         if not found:
             raise self._wrong(f"the firmware never said {pattern}")
@@ -80,7 +80,7 @@ class Conversation(tuple[Line, ...]):
         return made
 
     def expect_silence(self, before: str, seconds: float) -> None:
-        """Each time before it said such a line the firmware had been silent for so long. Raises Unexpected."""
+        """The firmware was silent for `seconds` before each such line. Raises Unexpected."""
         self.expect_said(before)
         for line in self.said(before):
             earlier = [one for one in self if one.side is Side.HOST and one.at < line.at]

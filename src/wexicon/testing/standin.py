@@ -50,7 +50,7 @@ class ObservedStandIn(Listener):
 
     @property
     def conversation(self) -> Conversation:
-        """What was said so far. Secrets are masked by the lexicon."""
+        """The lines so far, with times. Secrets are masked by the lexicon."""
 
         def told() -> Conversation:
             self._decoder.elapse(self._agenda.now)
@@ -69,7 +69,7 @@ class ObservedStandIn(Listener):
         self._note("power on" if on else "power off")
 
     def power_cut(self, seconds: float = 0.2) -> None:
-        """Takes the module's power for so long, and waits for that."""
+        """Switches the module's power off for `seconds`, then on again."""
         self.power(False)
         self.wait(seconds)
         self.power(True)
@@ -111,7 +111,7 @@ class ServedStandIn(ObservedStandIn):
         super().__init__(server.bench, name)
 
     def wait(self, seconds: float) -> None:
-        """Waits so long."""
+        """Waits for `seconds`."""
         threading.Event().wait(seconds)
 
     def _in_rig(self, action: Callable[[], _Gives]) -> _Gives:

@@ -61,7 +61,7 @@ class VirtualPort:
         return self._taken(size)
 
     def read_until(self, expected: bytes = b"\n", size: int | None = None) -> bytes:
-        """All up to these bytes, or what has come when the timeout is over, or so many."""
+        """All up to these bytes, or what has come when the timeout is over, or `size` bytes."""
         until = self._until()
         while expected not in self._kept and (size is None or len(self._kept) < size):
             data = self._link.read(until)

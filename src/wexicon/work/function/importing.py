@@ -73,6 +73,8 @@ def import_capture(
     wrong = 0
     counts = dict.fromkeys(Side, 0)
     try:
+        for told in capture.assumed:
+            writer.note(Logged(0.0, told))
         for one in capture.sent:
             clock.at = one.at - first
             if one.wrong:
@@ -85,8 +87,8 @@ def import_capture(
         decoder.flush()
     finally:
         writer.close()
-    told = {str(side): _told(one) for side, one in capture.tunings.items()}
-    return Imported(str(path), counts[Side.HOST], counts[Side.MODULE], decoder.lines, wrong, told)
+    tunings = {str(side): _told(one) for side, one in capture.tunings.items()}
+    return Imported(str(path), counts[Side.HOST], counts[Side.MODULE], decoder.lines, wrong, tunings)
 
 
 def _usual(tuning: Tuning) -> Tuning:
