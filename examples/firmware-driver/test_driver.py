@@ -79,6 +79,31 @@ def test_done_means_done_with_a_slow_module(driver: list[str], wexicon_standin: 
     done_means_done(driver, wexicon_standin)
 
 
+@BRISCA
+@pytest.mark.parametrize(
+    ("fault", "status"),
+    [
+        ('answer "FAULT 7" to "AT+STORE"', 1),
+        ('answer "OK" to "AT+NAME="', 1),
+        ("loss 100% from module", 2),
+        ("loss 0.5%", None),
+        ("noise 0.5%", None),
+        ("delay 150ms after AT+STORE", 0),
+        ("delay 1500ms after AT+STORE", 1),
+        ("delay 1500ms after AT+RATE=", None),
+    ],
+)
+def test_what_happens_on_the_line_is_noticed(
+    driver: list[str], fault: str, status: int | None, wexicon_standin: ServedStandIn
+) -> None:
+    """A tap in front of the module disturbs the line; the driver ends with this status, or whatever is true."""
+    with wexicon_standin.tapped(fault, seed=3) as port:
+        done = run(driver, port)
+    assert status in (None, done), wexicon_standin.conversation.show()
+    kept = (wexicon_standin.stored("name"), wexicon_standin.stored("rate")) == ("quay 3", 57_600)
+    assert kept or done != 0, wexicon_standin.conversation.show()
+
+
 @pytest.mark.wexicon_standin("brisca-w1", powered=False)
 def test_a_dead_module_is_told(driver: list[str], wexicon_standin: ServedStandIn) -> None:
     assert run(driver, wexicon_standin.port) == 2

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from wexicon.core.dialogue import Program
-from wexicon.core.faults import CallFault, Fault, Unreachable
+from wexicon.core.faults import CallFault, Fault, Part, Unreachable
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat, Sheet
@@ -260,7 +260,9 @@ def _not_found(port: str, result: HailResult) -> Fault:
     cause = result.cause
     hints = [cause.next if cause else "", *(f"{one.lexicon}: {one.operator}" for one in result.by_hand), name]
     what = f"no module was found: {cause.what if cause else 'nothing answers'}"
-    return Unreachable(what, where=port, hint="\n  ".join(filter(None, hints)))
+    asked, heard = result.tries[-1].asked if result.tries else "", [one.heard for one in result.tries if one.heard]
+    part = Part(asked, heard=list(dict.fromkeys(heard)))
+    return Unreachable(what, where=port, hint="\n  ".join(filter(None, hints)), part=part)
 
 
 @contextmanager

@@ -313,6 +313,38 @@ def test_what_a_fault_did_is_told(fault: str, told: str) -> None:
     module.close()
 
 
+def test_a_host_that_speaks_at_once_at_the_new_rate_is_followed() -> None:
+    """The answer that moves the rate is decoded where it was passed on, before anything else is read."""
+    host, module = Wire(), Wire()
+    seen, tuning = Seen(), Tuning(9600)
+    with open_port(host.name, tuning) as one, open_port(module.name, tuning) as other:
+        tap = Tap(one, other, find_lexicon("lindle-l9"), (), seen)
+        tap.pass_on(Side.HOST, b"@uart=115200\n", 1.0)
+        tap.pass_on(Side.MODULE, b"@ok\n", 1.1)
+        assert (one.tuning.rate, other.tuning.rate) == (115200, 115200)
+    host.close()
+    module.close()
+
+
+def test_a_late_answer_reaches_the_host_at_the_old_rate_and_before_what_came_behind_it() -> None:
+    host, module = Wire(), Wire()
+    seen, tuning = Seen(), Tuning(9600)
+    with open_port(host.name, tuning) as one, open_port(module.name, tuning) as other:
+        tap = Tap(one, other, find_lexicon("lindle-l9"), (line_fault("delay 200ms after @uart"),), seen)
+        tap.pass_on(Side.HOST, b"@uart=115200\n", 1.0)
+        tap.pass_on(Side.MODULE, b"@ok\n", 1.1)
+        tap.pass_on(Side.HOST, b"@name?\n", 1.2)
+        tap.pass_on(Side.MODULE, b"@name mast\n", 1.25)
+        tap.send_late(1.29)
+        assert (one.tuning.rate, other.tuning.rate) == (9600, 115200)
+        tap.send_late(1.31)
+        tap.run(lambda: True)
+        assert one.tuning.rate == 115200
+    assert host.read(15) == b"@ok\n@name mast\n"
+    host.close()
+    module.close()
+
+
 def test_what_is_said_to_an_answer_is_decoded_behind_it() -> None:
     """The host speaks again in the moment in which the answer reaches it."""
     host, module = Wire(), Wire()

@@ -10,16 +10,32 @@ from typing import Any
 import msgspec
 
 
+class Part(msgspec.Struct):
+    """What was sent and received when an exchange failed, for the explanation and the record."""
+
+    said: str = ""
+    expected: str = ""
+    heard: list[str] = msgspec.field(default_factory=list)
+    waited: float = 0.0
+
+    @classmethod
+    def of(cls, outcome: Any) -> Part:
+        """The part of an exchange, given its outcome."""
+        return cls(outcome.said, outcome.expected, outcome.heard, outcome.waited)
+
+
 class Fault(Exception):
-    """Something went wrong that a user can act upon. `hint` says what it points to and what to do next."""
+    """Something went wrong that a user can act upon: `what`, `where`; `hint` says what it points to and what to do next.
+    `part` is the exchange in which a module failed: `part.said`, `part.expected`, `part.heard`."""
 
     status = 1
 
-    def __init__(self, what: str, *, where: str = "", hint: str = "") -> None:
+    def __init__(self, what: str, *, where: str = "", hint: str = "", part: Part | None = None) -> None:
         super().__init__(what)
         self.what = what
         self.where = where
         self.hint = hint
+        self.part = part or Part()
 
     def __str__(self) -> str:
         place = f"{self.where}: " if self.where else ""
@@ -88,28 +104,13 @@ class RegisterAway(Fault):
     status = 3
 
 
-class Part(msgspec.Struct):
-    """What was sent and received when an exchange failed, for the explanation and the record."""
-
-    said: str = ""
-    expected: str = ""
-    heard: list[str] = msgspec.field(default_factory=list)
-    waited: float = 0.0
-
-    @classmethod
-    def of(cls, outcome: Any) -> Part:
-        """The part of an exchange, given its outcome."""
-        return cls(outcome.said, outcome.expected, outcome.heard, outcome.waited)
-
-
 class ModuleFault(Fault):
     """The module answered wrongly or not at all. `reason` is the part of the message after what was being done."""
 
     def __init__(
         self, what: str, *, part: Part | None = None, where: str = "", hint: str = "", reason: str = ""
     ) -> None:
-        super().__init__(f"{what}: {reason}" if reason else what, where=where, hint=hint)
-        self.part = part or Part()
+        super().__init__(f"{what}: {reason}" if reason else what, where=where, hint=hint, part=part)
         self.reason = reason or what
 
 

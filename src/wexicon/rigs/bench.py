@@ -22,7 +22,7 @@ from wexicon.rigs.standins import FAMILIES, family
 from wexicon.rigs.standins.recording import Recording
 from wexicon.rigs.uart import WireFaults
 
-SERVES = ("pty", "rfc2217", "shelf")
+SERVES = ("pty", "rfc2217", "tcp", "shelf")
 
 
 class BoardTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -34,10 +34,11 @@ class BoardTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class UnitTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[unit.NAME]`: one stand-in. `settings` is what its flash holds instead of its factory defaults, `identity`
-    what no setting can change; `serve` is `pty`, `rfc2217`, `shelf`, or the path of a serial device; `port` the TCP port for
-    rfc2217 (0: any); `trace` what a recording answers from; `wiring` which key, pin, power or reset the host's dtr and rts
-    work, and which pin of the module drives the host's cts, dsr, dcd and ri (`!` before it: inverted); `pins` how its mode pins
-    stand. A unit on the `shelf` has no port until it is swapped in. `board` is a pass-through board between host and module."""
+    what no setting can change; `serve` is `pty`, `rfc2217`, `tcp` (bytes alone), `shelf`, or the path of a serial device;
+    `port` is the TCP port (0: any); `trace` what a recording answers from; `wiring` which key, pin, power or reset the host's
+    dtr and rts work, and which pin of the module drives the host's cts, dsr, dcd and ri (`!` before it: inverted); `pins` how
+    its mode pins stand. A unit on the `shelf` has no port until it is swapped in. `board` is a pass-through board between host
+    and module."""
 
     standin: str
     serve: str = "pty"

@@ -1,4 +1,5 @@
-"""Puts the stand-ins of a bench on ports: pseudo-terminals here, RFC 2217 in `tcp_ports`, serial devices in `device_ports`.
+"""Puts the stand-ins of a bench on ports: pseudo-terminals here, TCP in `tcp_ports` and `rfc2217_ports`, serial devices in
+`device_ports`.
 
 The rule: one loop serves everything, so the stand-ins need no locks; a call from another thread hands
 it to the loop with `call`. The rate that a pseudo-terminal is heard at is read from the terminal's own settings; Linux
@@ -24,10 +25,12 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.text import meant, visible
 from wexicon.rigs.bench import Bench, Unit
 from wexicon.rigs.device_ports import DevicePort
-from wexicon.rigs.tcp_ports import Rfc2217Port
+from wexicon.rigs.rfc2217_ports import Rfc2217Port
+from wexicon.rigs.tcp_ports import TcpPort
 from wexicon.rigs.uart import Uart
 
-_BAUD = {getattr(termios, name): int(name[1:]) for name in dir(termios) if name[0] == "B" and name[1:].isdigit()}
+# The rates that a terminal has a code for, by code.
+BAUD = {getattr(termios, name): int(name[1:]) for name in dir(termios) if name[0] == "B" and name[1:].isdigit()}
 
 
 # How long a person takes to put another module in (seconds).
@@ -55,7 +58,7 @@ class PtyPort:
     def refresh(self) -> None:
         """Our side's rate as the terminal has it now."""
         code = termios.tcgetattr(self.slave)[5]
-        rate = _BAUD.get(code, 0)
+        rate = BAUD.get(code, 0)
         if (rate and rate != self.uart.host.rate) or self.uart.host.frame != self.uart.tuning.frame:
             self.uart.host = msgspec.structs.replace(self.uart.tuning, rate=rate or self.uart.host.rate)
 
@@ -88,7 +91,7 @@ class Server:
         self._wake, self._woken = socket.socketpair()
         self._woken.setblocking(False)
         self._running = True
-        self._open: dict[str, PtyPort | Rfc2217Port | DevicePort] = {}
+        self._open: dict[str, PtyPort | TcpPort | DevicePort] = {}
         self.register(self._woken, self._do_calls)
         bench.agenda.now = time.monotonic()
         for unit in bench.units.values():
@@ -97,9 +100,10 @@ class Server:
 
     def _serve(self, unit: Unit) -> None:
         uart = unit.standin.uart
-        port: PtyPort | Rfc2217Port | DevicePort
-        if unit.table.serve == "rfc2217":
-            port = Rfc2217Port(uart, unit.table.port, self.register, self._report)
+        port: PtyPort | TcpPort | DevicePort
+        if unit.table.serve in ("rfc2217", "tcp"):
+            kind = Rfc2217Port if unit.table.serve == "rfc2217" else TcpPort
+            port = kind(uart, unit.table.port, self.register, self._report)
         elif unit.table.serve.startswith("/"):
             port = DevicePort(uart, unit.table.serve, self.register, self._report)
         else:

@@ -1,4 +1,5 @@
-"""Stand-ins behind TCP ports of this machine (RFC 2217), which carries rate, frame and control lines too.
+"""Stand-ins behind TCP ports of this machine: the bytes alone, as a serial server without negotiation passes them on. RFC 2217
+is in `rfc2217_ports`.
 
 The rule: only the user who runs the rig is served, as far as the system tells who is there; root is. A client that says nothing
 makes room for the next.
@@ -14,17 +15,12 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-import msgspec
-import serial
-import serial.rfc2217
-
 from wexicon.core.faults import LinkFault
-from wexicon.core.tuning import Tuning
 from wexicon.rigs.uart import Uart
 
 # Calls a function whenever a file can be read; None ends that.
 Register = Callable[[socket.socket | int, Callable[[], None] | None], None]
-# A client that opens a port begins to negotiate at once; one that has not by now only holds the place (seconds).
+# A client that has said nothing by now only holds the place (seconds); one of RFC 2217 negotiates at once.
 SPEAKS_WITHIN = 2.0
 
 
@@ -43,41 +39,11 @@ def peer_user(client: socket.socket) -> int | None:
     return None
 
 
-class _Lines:
-    """What pyserial's RFC 2217 server sees as its serial port: the host's side of the wire."""
+class TcpPort:
+    """One stand-in behind a TCP port of this machine, for one client at a time. The client has the stand-in's rate and frame,
+    and no control lines. `report` is called with those that are turned away."""
 
-    xonxoff = rtscts = dsrdtr = break_condition = False
-
-    def __init__(self, uart: Uart) -> None:
-        self.uart = uart
-
-    def _set(self, **changes: object) -> None:
-        """Raises ValueError for what no UART has, which the telnet side then refuses."""
-        wanted = msgspec.structs.replace(self.uart.host, **changes)
-        self.uart.host = Tuning.of(wanted.rate, wanted.frame)
-
-    baudrate = property(lambda self: self.uart.host.rate, lambda self, rate: self._set(rate=rate))
-    bytesize = property(lambda self: self.uart.host.bits, lambda self, bits: self._set(bits=bits))
-    parity = property(lambda self: self.uart.host.parity, lambda self, parity: self._set(parity=parity))
-    stopbits = property(lambda self: self.uart.host.stop, lambda self, stop: self._set(stop=int(stop)))
-    dtr = property(lambda self: self.uart.dtr, lambda self, on: self.uart.from_host_signals(dtr=on))
-    rts = property(lambda self: self.uart.rts, lambda self, on: self.uart.from_host_signals(rts=on))
-
-    cts = property(lambda self: self.uart.outputs["cts"])
-    dsr = property(lambda self: self.uart.outputs["dsr"])
-    cd = property(lambda self: self.uart.outputs["dcd"])
-    ri = property(lambda self: self.uart.outputs["ri"])
-
-    def reset_input_buffer(self) -> None:
-        pass
-
-    def reset_output_buffer(self) -> None:
-        pass
-
-
-class Rfc2217Port:
-    """One stand-in behind a TCP port of this machine, for one client at a time (RFC 2217). `report` is called with those that
-    are turned away."""
+    scheme = "socket"
 
     def __init__(
         self, uart: Uart, port: int, register: Register, report: Callable[[str], None] = lambda text: None
@@ -90,26 +56,22 @@ class Rfc2217Port:
         except OSError as fault:
             raise LinkFault(f"TCP port {port} cannot be served: {fault.strerror}", hint="Name another, or 0.") from None
         self.listener.setblocking(False)
-        self.name = f"rfc2217://127.0.0.1:{self.listener.getsockname()[1]}"
+        self.name = f"{self.scheme}://127.0.0.1:{self.listener.getsockname()[1]}"
         self._client: socket.socket | None = None
         self._came = 0.0
-        # Whether the client has sent anything, as one does that opens a port.
+        # Whether the client has sent anything.
         self._spoke = False
-        self._host = _Lines(uart)
         self.connect(uart)
         register(self.listener, self._accept)
 
     def connect(self, uart: Uart) -> None:
         """Another module takes the place on this port."""
-        uart.host, uart.dtr, uart.rts = self.uart.host, self.uart.dtr, self.uart.rts
-        self.uart = self._host.uart = uart
-        uart.to_host = self.to_host
-        uart.moved = self._moved
+        self.uart = uart
+        uart.to_host, uart.refresh = self.to_host, self._same_rate
+        self._same_rate()
 
-    def _moved(self) -> None:
-        """A line of the module has moved: the client is notified."""
-        if self._client:
-            self._telnet.check_modem_lines(force_notification=True)
+    def _same_rate(self) -> None:
+        self.uart.host = self.uart.tuning
 
     def _accept(self) -> None:
         client, _ = self.listener.accept()
@@ -126,20 +88,25 @@ class Rfc2217Port:
         client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         client.setblocking(False)
         self._client, self._came, self._spoke = client, time.monotonic(), False
-        # The lines fell when the port was closed, and rise as it is opened.
-        self.uart.from_host_signals(dtr=False, rts=False)
-        self._telnet = serial.rfc2217.PortManager(self._host, self)
+        self._opened()
         self._register(client, self._readable)
 
+    def _opened(self) -> None:
+        """A client has come."""
+
     def write(self, data: bytes) -> None:
-        """To the client; called by the telnet side as well. A client that does not read loses bytes."""
+        """To the client. One that does not read loses bytes."""
         if self._client:
             with contextlib.suppress(OSError):
                 self._client.send(data)
 
     def to_host(self, data: bytes) -> None:
-        if self._client:
-            self.write(b"".join(self._telnet.escape(data)))
+        """What the stand-in sends."""
+        self.write(data)
+
+    def _plain(self, data: bytes) -> bytes:
+        """What of a client's bytes is for the stand-in. Any exception ends this client, and nothing else."""
+        return data
 
     def _readable(self) -> None:
         assert self._client
@@ -151,12 +118,13 @@ class Rfc2217Port:
             data = b""
         self._spoke = True
         try:
-            plain = b"".join(self._telnet.filter(data))
-        except Exception:  # a negotiation that is short, too long or out of range ends this client, and nothing else
+            plain = self._plain(data)
+        except Exception:
             data = plain = b""
         if not data:
             self._leave()
         elif plain:
+            self.uart.refresh()
             self.uart.from_host(plain)
 
     def _leave(self) -> None:
@@ -167,6 +135,7 @@ class Rfc2217Port:
         self._client = None
 
     def close(self) -> None:
+        """Ends the client and the port."""
         if self._client:
             self._client.close()
         self.listener.close()

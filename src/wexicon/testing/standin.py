@@ -6,12 +6,14 @@ The rule: a served stand-in belongs to the rig's thread; all that is asked of it
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from wexicon import api
 from wexicon.core.faults import Fault
-from wexicon.core.protocol.line_faults import Side
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.line_faults import Side, line_fault
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Role, Said
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.bench import Bench
@@ -38,11 +40,11 @@ class ObservedStandIn(Listener):
         self.family = self._unit.standin.family
         self._lines: list[Line] = []
         self._began = self._agenda.now
-        try:
-            lexicon = api.find_lexicon(self.family)
-        except Fault:
+        self._lexicon: Lexicon | None = None
+        with suppress(Fault):
             # A recording has none.
-            lexicon = None
+            self._lexicon = api.find_lexicon(self.family)
+        lexicon = self._lexicon
         tuning = lexicon.factory if lexicon else self._unit.standin.uart.tuning
         # Bytes are seen as each side sent them, at whatever rate.
         self._decoder = TapDecoder(lexicon, tuning, self, lambda moved: None)
@@ -109,6 +111,29 @@ class ServedStandIn(ObservedStandIn):
     def __init__(self, server: Server, name: str) -> None:
         self.server, self.port = server, server.ports[name]
         super().__init__(server.bench, name)
+
+    @contextmanager
+    def tapped(self, *faults: str, seed: int = 1, rate: int | None = None) -> Iterator[str]:
+        """A port in front of the stand-in while the block lasts: what passes it is disturbed by `faults`, written as for
+        `wexicon tap --fault`; the same `seed` hits the same bytes. It begins at `rate`, or at the factory's, and follows the
+        module. Raises ValueError."""
+        from wexicon.links.port import open_port
+        from wexicon.testing.host_end import HostEnd
+        from wexicon.work.function.tap import Tap
+
+        disturbed = tuple(map(line_fault, faults))
+        usual = self._lexicon.factory if self._lexicon else self._unit.standin.uart.tuning
+        tuning = Tuning.of(rate or usual.rate, usual.frame)
+        done = threading.Event()
+        with HostEnd(tuning) as host, open_port(self.port, tuning) as module:
+            tap = Tap(host, module, self._lexicon, disturbed, seed=seed)
+            thread = threading.Thread(target=tap.run, args=(done.is_set,), name="tap", daemon=True)
+            thread.start()
+            try:
+                yield host.port
+            finally:
+                done.set()
+                thread.join(PATIENCE)
 
     def wait(self, seconds: float) -> None:
         """Waits for `seconds`."""

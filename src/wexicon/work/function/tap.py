@@ -1,21 +1,21 @@
 """A tap between a host and its module: every byte passes at once in both ways, and is decoded and recorded beside that.
 
-The rule: one thread for each way does nothing but pass bytes on; decoding never holds one back. What had come when the tap was
-ended is passed on before the ports are closed.
+The rule: bytes pass before they are decoded. The thread that passed a few decodes them, so that a change of rate is followed
+before the other side speaks again; of many the decoding is left to the main thread, and holds none back. What had come when the
+tap was ended is passed on before the ports are closed.
 """
 
 from __future__ import annotations
 
-import heapq
 import queue
 import threading
+from collections import deque
 from collections.abc import Callable
-from itertools import count
 from pathlib import Path
 
 from wexicon.core.faults import CannotTune, LinkFault
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.protocol.line_faults import FaultyLine, LineFault, Passed, Side
+from wexicon.core.protocol.line_faults import FaultyLine, LineFault, Side
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.observations import Listener, Listeners, Logged, Observation
 from wexicon.core.tuning import Tuning
@@ -30,6 +30,8 @@ LOOKS = 0.05
 DRAINED = 0.05
 # How many bytes may wait to be decoded; beyond that some are passed on unseen.
 MOST_WAITING = 32 * 1024 * 1024
+# Up to this many bytes are decoded where they were passed on: a fraction of a millisecond.
+FEW = 256
 # How often control lines are looked at (seconds).
 LINES_EVERY = 0.02
 
@@ -81,10 +83,12 @@ class Tap:
         self._faults = faults
         self._seen: queue.SimpleQueue[tuple[float, Side | None, bytes]] = queue.SimpleQueue()
         self._waiting = self.undecoded = 0
-        self._late: list[tuple[float, int, Passed]] = []
-        self._numbers = count()
+        self._news = threading.Event()
+        self._decoding = threading.Lock()
+        # What is held back for the host, and when it is due.
+        self._late: deque[tuple[float, bytes]] = deque()
         self._lock = threading.Lock()
-        self._moves: queue.SimpleQueue[Tuning] = queue.SimpleQueue()
+        self._moves: dict[Side, deque[Tuning]] = {side: deque() for side in Side}
         self._levels: dict[str, bool] = {}
         self._has_lines = True
 
@@ -100,7 +104,17 @@ class Tap:
             self.undecoded += len(data)
         if not self._faults:
             self._send(Side.MODULE if side is Side.HOST else Side.HOST, data)
+        else:
+            self._send_faulty(side, data, now)
+        if self._waiting > FEW or not self._decoding.acquire(blocking=False):
+            self._news.set()
             return
+        try:
+            self._decode_all()
+        finally:
+            self._decoding.release()
+
+    def _send_faulty(self, side: Side, data: bytes, now: float) -> None:
         with self._lock:
             before = dict(self._line.done)
             parts = list(self._line.feed(side, data))
@@ -108,10 +122,12 @@ class Tap:
                 if done > before[one]:
                     self._seen.put((now, None, one.told(done - before[one], side).encode()))
         for part in parts:
-            if part.later:
-                with self._lock:
-                    heapq.heappush(self._late, (now + part.later, next(self._numbers), part))
-            else:
+            with self._lock:
+                # On a line nothing overtakes what was sent before.
+                held = part.to is Side.HOST and (part.later or self._late)
+                if held:
+                    self._late.append((max(now + part.later, self._late[-1][0] if self._late else 0.0), part.data))
+            if not held:
                 self._send(part.to, part.data)
 
     def wait_for_late(self, now: float) -> float:
@@ -125,8 +141,9 @@ class Tap:
             with self._lock:
                 if not self._late or self._late[0][0] > now:
                     return
-                _, _, part = heapq.heappop(self._late)
-            self._send(part.to, part.data)
+                self._send(Side.HOST, self._late[0][1])
+                self._late.popleft()
+            self._news.set()
 
     def _send(self, to: Side, data: bytes) -> None:
         self.links[to].write(data)
@@ -142,7 +159,12 @@ class Tap:
             way.start()
         looked = began
         while not self.ended.is_set():
-            self._decode(0.01)
+            self._news.wait(0.01)
+            self._news.clear()
+            with self._decoding:
+                self._decode_all()
+                self.decoder.elapse(clock.now())
+                self._follow()
             now = clock.now()
             if now - looked > LINES_EVERY:
                 looked = now
@@ -153,7 +175,7 @@ class Tap:
             way.join(timeout=5)
         self.send_late(float("inf"))
         while not self._seen.empty():
-            self._decode(0.0)
+            self._decode_all()
         self.decoder.elapse(clock.now())
         self.decoder.flush()
         result = TapResult(
@@ -170,31 +192,34 @@ class Tap:
             result.ended_by(fault, "tap")
         return result
 
-    def _decode(self, wait: float) -> None:
-        try:
-            at, side, data = self._seen.get(timeout=wait) if wait else self._seen.get_nowait()
-        except queue.Empty:
-            self.decoder.elapse(self.links[Side.MODULE].clock.now())
-        else:
+    def _decode_all(self) -> None:
+        """Decodes what waits; one thread at a time."""
+        for _ in range(self._seen.qsize()):
+            at, side, data = self._seen.get()
             if side is None:
                 # What a fault did to the bytes before.
                 self.note(Logged(at, data.decode()))
-                return
+                continue
             self._waiting -= len(data)
             self.decoder.feed(side, data, at)
-        while not self._moves.empty():
-            self._tune(self._moves.get())
+            self._follow()
+
+    def _follow(self) -> None:
+        """Our sides go where host and module go; towards the host once it has what was held back for it."""
+        for side, moves in self._moves.items():
+            while moves and not (side is Side.HOST and self._late):
+                self._tune(side, moves.popleft())
 
     def _retune(self, tuning: Tuning) -> None:
-        self._moves.put(tuning)
+        for moves in self._moves.values():
+            moves.append(tuning)
 
-    def _tune(self, tuning: Tuning) -> None:
-        """Both of our sides go where host and module go."""
-        for side, link in self.links.items():
-            try:
-                link.tune(tuning)
-            except CannotTune as fault:
-                self.note(Logged(link.clock.now(), f"our side towards the {side} cannot follow: {fault.what}"))
+    def _tune(self, side: Side, tuning: Tuning) -> None:
+        link = self.links[side]
+        try:
+            link.tune(tuning)
+        except CannotTune as fault:
+            self.note(Logged(link.clock.now(), f"our side towards the {side} cannot follow: {fault.what}"))
 
     def _pass_lines(self) -> None:
         """What the host drives, the module sees: its RTS comes as our CTS, its DTR as our DSR."""

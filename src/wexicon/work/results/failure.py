@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import msgspec
 
-from wexicon.core.faults import Fault, ModuleFault, Part, Skipped, Stopped
+from wexicon.core.faults import Fault, ModuleFault, Part, Skipped, Stopped, Unreachable
 from wexicon.core.values import ValueFault
 from wexicon.work.results.verdicts import STATUS, Verdict
 
@@ -29,8 +29,14 @@ class Failure(msgspec.Struct):
     @classmethod
     def of(cls, fault: Fault, step: str) -> Failure:
         """The failure that a fault stands for."""
-        part = fault.part if isinstance(fault, ModuleFault) else Part()
+        part = fault.part
         return cls(step, fault.what, part.said, part.expected, part.heard, fault.hint, fault.status)
+
+    def fault(self) -> Fault:
+        """A fault that stands for this failure."""
+        part = Part(self.said, self.expected, self.heard)
+        kinds: dict[int, type[Fault]] = {one.status: one for one in (Stopped, Skipped, Unreachable, ModuleFault)}
+        return kinds.get(self.status, Fault)(self.what, where=self.step, hint=self.next, part=part)
 
 
 def verdict_of(fault: BaseException, step: str) -> tuple[Verdict, Failure]:

@@ -5,8 +5,11 @@ The rule: a result carries its verdict and, if it failed, why; the exit status f
 
 from __future__ import annotations
 
+from typing import Self
+
 import msgspec
 
+from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.session import Session
 from wexicon.work.results.failure import Failure, is_bug, status_of, traceback_of, verdict_of
 from wexicon.work.results.verdicts import Verdict
@@ -25,6 +28,12 @@ class Result(msgspec.Struct, kw_only=True):
     def status(self) -> int:
         """The exit status."""
         return status_of(self.verdict, self.failure)
+
+    def require(self) -> Self:
+        """This result. If it failed, was stopped or was skipped, raises a Fault, with what was said and heard as its `part`."""
+        if self.verdict in (Verdict.FAILED, Verdict.STOPPED, Verdict.SKIPPED):
+            raise self.failure.fault() if self.failure else ModuleFault("the module does not conform")
+        return self
 
     def ended_by(self, fault: BaseException, step: str, session: Session | None = None) -> None:
         """Takes the exception that ended the work; a bug goes to the session's trace with its places."""
