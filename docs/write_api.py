@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import inspect
 import re
+import textwrap
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -69,7 +70,10 @@ def _one(name: str, function: object, bare: bool = False) -> Iterator[str]:
     for pattern, plain in _PLAINER:
         signature = re.sub(pattern, plain, signature)
     yield f"**{name}**\n\n    {name}{signature.replace('self, ', '').replace('(self)', '()')}\n"
-    yield from _text(function)
+    what, _, example = (inspect.getdoc(function) or "").partition("\n\n")
+    yield what + "\n"
+    if example:
+        yield textwrap.indent(textwrap.dedent(example), "    ") + "\n"
 
 
 def _text(of: object) -> Iterator[str]:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import inspect
 import re
+import shutil
 import subprocess
 import sys
+import textwrap
 from pathlib import Path
 
 import pytest
 
+import wexicon as package
 from tests.conftest import bench, clean
 
 PROGRAM = """\
@@ -56,3 +60,44 @@ def test_the_program_runs() -> None:
         )
     assert done.returncode == 0, done.stderr
     assert "name changed" in done.stdout
+
+
+# -- the examples of the docstrings ---------------------------------------------------------------------------------------
+
+PAIR = """
+[unit.relay]
+standin = "lindle-l9"
+[unit.mast]
+standin = "lindle-l9"
+settings = { addr = 2 }
+"""
+RIGS = {"run": '[unit.wifi]\nstandin = "brisca-w1"\n'}
+FUNCTIONS = [name for name in package.__all__ if inspect.isfunction(getattr(package, name))]
+
+
+def example_of(name: str) -> str:
+    """The example in the docstring of a function."""
+    return textwrap.dedent((inspect.getdoc(getattr(package, name)) or "").partition("\n\n")[2])
+
+
+@pytest.mark.parametrize("name", FUNCTIONS)
+def test_the_example_of_each_function_runs(name: str, capsys: pytest.CaptureFixture[str]) -> None:
+    example = example_of(name)
+    assert f"wexicon.{name}(" in example
+    for file in ("radio-pair.toml", "first-words.wex", "bench.toml", "buoy-joiner.img", "quay-coordinator.img"):
+        shutil.copy(Path(package.__file__).parent / "sample" / file, file)
+    with bench(RIGS.get(name, PAIR)) as rig:
+        for number, port in enumerate(rig.ports.values()):
+            example = example.replace(f'"/dev/ttyUSB{number}"', repr(port)).replace(f"/dev/ttyUSB{number}", port)
+        exec(compile(example, name, "exec"), {"wexicon": package, "Path": Path})
+    printed = capsys.readouterr().out
+    assert printed.strip() and ("failed" in printed) == (name == "verify")
+
+
+def test_a_fault_carries_what_was_said_and_heard() -> None:
+    with bench(PAIR) as rig, package.open_module(rig.ports["relay"], "brisca-w1") as module:
+        result = package.read(module)
+        with pytest.raises(package.Fault) as caught:
+            result.require()
+    assert result.failure is not None and caught.value.status == result.status == 3
+    assert caught.value.part.said == "AT" and "@err 1" in " ".join(caught.value.part.heard)

@@ -8,8 +8,9 @@
     assert result.verdict is wexicon.Verdict.CONFORMS, result
 
 The rule: every call blocks until it is done or its time is over; a module is used by one thread at a time, and modules on
-different ports by different threads. Whatever goes wrong is a `Fault`: what, where, what to do, and of a module what was said
-and heard. `wexicon.core` is the part without input or output.
+different ports by different threads. A wrong call, or a port that cannot be opened, raises a `Fault`. What happens on an open
+port ends in a result; its `require()` raises a `Fault` if it failed. A fault says what, where and what to do; `part` is what
+was said, expected and heard. What is in `wexicon` itself is stable: it changes with a new major version only.
 """
 
 from typing import TYPE_CHECKING
@@ -18,10 +19,20 @@ from wexicon.version import __version__
 
 if TYPE_CHECKING:
     from wexicon.api import (
+        CallFault,
         Fault,
+        LinkFault,
+        ListenOrder,
+        ModuleFault,
+        Prove,
+        Setup,
+        SheetOrder,
+        TrafficOrder,
         UnitResult,
+        Unreachable,
         Verdict,
         do,
+        find_lexicon,
         hail,
         listen,
         open_module,
@@ -31,17 +42,28 @@ if TYPE_CHECKING:
         rig,
         run,
         set_values,
+        sweep,
         tap,
         traffic,
         verify,
     )
 
 __all__ = [
+    "CallFault",
     "Fault",
+    "LinkFault",
+    "ListenOrder",
+    "ModuleFault",
+    "Prove",
+    "Setup",
+    "SheetOrder",
+    "TrafficOrder",
     "UnitResult",
+    "Unreachable",
     "Verdict",
     "__version__",
     "do",
+    "find_lexicon",
     "hail",
     "listen",
     "open_module",
@@ -51,6 +73,7 @@ __all__ = [
     "rig",
     "run",
     "set_values",
+    "sweep",
     "tap",
     "traffic",
     "verify",

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from wexicon.core.dialogue import Program
-from wexicon.core.faults import CallFault, Fault, Part, Unreachable
+from wexicon.core.faults import CallFault, Fault, LinkFault, ModuleFault, Part, Unreachable
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat, Sheet
@@ -31,6 +31,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
 from wexicon.files import read_file
 from wexicon.folders import state_folder
+from wexicon.work.contact.attention import MOST_HEARD
 from wexicon.work.contact.catalog import (
     all_lexicons,
     find_dialogue,
@@ -41,6 +42,7 @@ from wexicon.work.contact.catalog import (
 )
 from wexicon.work.contact.known_links import named, remember, remembered
 from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named
+from wexicon.work.contact.secret_sources import secrets_for
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace, open_session
 from wexicon.work.fleet.selection import chosen_jobs
 from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun
@@ -79,6 +81,7 @@ if TYPE_CHECKING:
 __all__ = [
     "ActionResult",
     "Attempt",
+    "CallFault",
     "Choice",
     "DialogueResult",
     "Evidence",
@@ -88,10 +91,12 @@ __all__ = [
     "HeardEvent",
     "Job",
     "Lexicon",
+    "LinkFault",
     "ListenOrder",
     "Listened",
     "Measurement",
     "Module",
+    "ModuleFault",
     "Opening",
     "Order",
     "Outcome",
@@ -110,6 +115,7 @@ __all__ = [
     "TrafficOrder",
     "TrafficResult",
     "UnitResult",
+    "Unreachable",
     "Verdict",
     "WriteTrial",
     "all_lexicons",
@@ -186,7 +192,11 @@ def hail(
     progress: Callable[[Attempt], None] = lambda attempt: None,
 ) -> HailResult:
     """Detects the link and the lexicon of the module on a port, and stores them; with a `lexicon`, finds the module as that one
-    says; `given` is what its actions may need. `escapes`: also say the lexicons' escapes; `progress` is shown each attempt."""
+    says; `given` is what its actions may need. `escapes`: also say the lexicons' escapes; `progress` is shown each attempt.
+
+        found = wexicon.hail("/dev/ttyUSB0")
+        print(found.rate, found.frame, found.lexicons, found.cause)
+    """
     from wexicon.work.contact.discovery import LinkDiscovery
 
     setup = setup or Setup()
@@ -261,7 +271,7 @@ def _not_found(port: str, result: HailResult) -> Fault:
     hints = [cause.next if cause else "", *(f"{one.lexicon}: {one.operator}" for one in result.by_hand), name]
     what = f"no module was found: {cause.what if cause else 'nothing answers'}"
     asked, heard = result.tries[-1].asked if result.tries else "", [one.heard for one in result.tries if one.heard]
-    part = Part(asked, heard=list(dict.fromkeys(heard)))
+    part = Part(asked, heard=list(dict.fromkeys(heard))[-MOST_HEARD:])
     return Unreachable(what, where=port, hint="\n  ".join(filter(None, hints)), part=part)
 
 
@@ -275,7 +285,11 @@ def open_module(
     opening: Opening | None = None,
 ) -> Iterator[Module]:
     """The module on a port (a path, a URL, a given name, a USB serial number, a rig's unit), by a lexicon or its name; if none
-    is named it is detected. `given` is what the module's actions may need. Nothing is sent before the module is used."""
+    is named it is detected. `given` is what the module's actions may need. Nothing is sent before the module is used.
+
+        with wexicon.open_module("/dev/ttyUSB0", "lindle-l9") as module:
+            print(wexicon.read(module).identity)
+    """
     setup = setup or Setup()
     path = port_named(port)
     found = lexicon if isinstance(lexicon, Lexicon) else lexicon_on(path, lexicon, setup)[0]
@@ -284,22 +298,37 @@ def open_module(
 
 
 def open_port(port: str, rate: int = 9600, frame: str = "8N1") -> Link:
-    """A port by itself, as a context manager: bytes are sent and received, nothing is known of a module. Raises Unreachable or
-    CallFault."""
+    r"""A port by itself, as a context manager: bytes are sent and received, nothing is known of a module. Raises Unreachable or
+    CallFault.
+
+        with wexicon.open_port("/dev/ttyUSB0", 9600) as port:
+            port.write(b"@who?\n")
+            print(port.read(port.clock.now() + 0.5))
+    """
     from wexicon.links import port as ports
 
     return ports.open_port(port_named(port), Tuning.of(rate, frame))
 
 
 def read(module: Module) -> UnitResult:
-    """Identifies a module and reads every setting."""
+    """Identifies a module and reads every setting.
+
+    with wexicon.open_module("/dev/ttyUSB0", "lindle-l9") as module:
+        for line in wexicon.read(module).require().settings:
+            print(line.name, line.before)
+    """
     return read_out(module).about("", module.session.link.name, module.lexicon, module.trace)
 
 
 def set_values(
     module: Module, values: Mapping[str, Value], *, prove: Prove = Prove.AUTO, plan: bool = False
 ) -> UnitResult:
-    """Writes settings, given as plain values that the lexicon allows, and reads them back; `plan`: a dry run."""
+    """Writes settings, given as plain values that the lexicon allows, and reads them back; `plan`: a dry run.
+
+    with wexicon.open_module("/dev/ttyUSB0", "lindle-l9") as module:
+        made = wexicon.set_values(module, {"name": "Withy Point", "power": 12})
+    print(made.require().verdict, made.evidence)
+    """
     store = FileStore(state_folder() / "unfinished")
     checked = {name: module.lexicon.setting(name).check(value) for name, value in values.items()}
     result = write_and_prove(module, Order(checked, prove, plan=plan), store=store)
@@ -307,7 +336,11 @@ def set_values(
 
 
 def do(module: Module, action: str, values: Mapping[str, object] | None = None, *, plan: bool = False) -> ActionResult:
-    """Runs one action of the module's lexicon with its parameters; `plan`: a dry run."""
+    """Runs one action of the module's lexicon with its parameters; `plan`: a dry run.
+
+    with wexicon.open_module("/dev/ttyUSB0", "lindle-l9") as module:
+        print(wexicon.do(module, "send", {"to": 2, "data": "tide 1.204"}).require().seconds)
+    """
     result = do_action(module, action, values or {}, plan=plan)
     result.port, result.lexicon, result.trace = module.session.link.name, module.lexicon.about.family, module.trace
     return result
@@ -346,7 +379,11 @@ def run(
     attention: bool = True,
 ) -> DialogueResult:
     """Runs a dialogue with the module on a port. With a lexicon it enters command mode first, unless `attention` is false.
-    `given` is what the lexicon's actions may need. A dialogue between several takes a port for each, by their names."""
+    `given` is what the lexicon's actions may need. A dialogue between several takes a port for each, by their names.
+
+        made = wexicon.run(Path("first-words.wex"), "/dev/ttyUSB0", lexicon=wexicon.find_lexicon("brisca-w1"))
+        print(made.require().kept)
+    """
     setup, program = setup or Setup(), find_dialogue(program) if isinstance(program, Path) else program
     if not isinstance(port, str) or program.parties():
         from wexicon.work.function.parties import check_ports
@@ -436,7 +473,11 @@ def listen(
     watch: Callable[[Ears], object] = lambda ears: None,
 ) -> Listened:
     """Listens to what the module on a port sends by itself; `show` is given each event as it comes, `watch` what takes them,
-    before the first. Without a lexicon, and if none is stored for the port, lines are shown as they come. Raises Fault."""
+    before the first. Without a lexicon, and if none is stored for the port, lines are shown as they come. Raises Fault.
+
+        heard = wexicon.listen("/dev/ttyUSB0", wexicon.ListenOrder(duration=0.2), "lindle-l9", show=print)
+        print(heard.result.events)
+    """
     from wexicon.work.function.listening import Ears, check_order, listen
 
     path, setup, order = port_named(port), setup or Setup(), order or default_listening()
@@ -500,7 +541,11 @@ def tap(
 ) -> TapResult:
     """Passes all bytes on between two ports, in both ways and at once, until it is stopped or for `lasts` seconds; what passes
     is decoded by the module's lexicon, shown to `listener`, and traced. `ready` is called once both ports are open. Raises
-    Fault."""
+    Fault.
+
+        made = wexicon.tap("/dev/ttyUSB0", "/dev/ttyUSB1", wexicon.find_lexicon("lindle-l9"), lasts=0.5)
+        print(made.lines, made.answers, made.trace)
+    """
     from wexicon.links.port import open_port
     from wexicon.work.function.tap import tap_ports
 
@@ -523,7 +568,7 @@ def tap(
 
 
 def provision(
-    sheet: Sheet,
+    sheet: Sheet | Path,
     ports: Sequence[str],
     order: SheetOrder | None = None,
     setup: Setup | None = None,
@@ -531,15 +576,21 @@ def provision(
     report: Report | None = None,
     register: str | None = None,
 ) -> list[UnitResult]:
-    """Provisions the units of a sheet on ports (`PORT`, `SEAT=PORT` or a pattern), each result recorded in the register."""
+    """Provisions the units of a sheet on ports (`PORT`, `SEAT=PORT` or a pattern), each result recorded in the register.
+
+    for unit in wexicon.provision(Path("radio-pair.toml"), ["relay=/dev/ttyUSB0", "mast=/dev/ttyUSB1"]):
+        print(unit.unit, unit.verdict, unit.evidence)
+    """
     setup = setup or Setup()
+    if isinstance(sheet, Path):
+        sheet = find_sheet(sheet, None, secrets_for(sheet.parent, None))
     made = SheetRun(sheet, chosen_jobs(sheet, None), places_of(ports), order or SheetOrder(), register)
     made.check(setup)
     return made.run(setup, report)
 
 
 def verify(
-    sheet: Sheet,
+    sheet: Sheet | Path,
     ports: Sequence[str],
     setup: Setup | None = None,
     *,
@@ -547,7 +598,11 @@ def verify(
     report: Report | None = None,
     register: str | None = None,
 ) -> list[UnitResult]:
-    """Compares the modules on ports with a sheet; writes nothing."""
+    """Compares the modules on ports with a sheet; writes nothing.
+
+    for unit in wexicon.verify(Path("radio-pair.toml"), ["relay=/dev/ttyUSB0", "mast=/dev/ttyUSB1"]):
+        print(unit.unit, unit.verdict)
+    """
     return provision(sheet, ports, SheetOrder(write=False, prove=prove), setup, report=report, register=register)
 
 
@@ -564,7 +619,12 @@ def traffic(
     watch: Callable[[TrafficTest], None] = lambda test: None,
 ) -> TrafficResult:
     """Sends test packets from the first port to the second, or over one port that is looped back. A module sends by command if
-    its lexicon says so, unless it is `transparent`; `watch` is given the test before it starts."""
+    its lexicon says so, unless it is `transparent`; `watch` is given the test before it starts.
+
+        order = wexicon.TrafficOrder(count=3, within=9)
+        made = wexicon.traffic(["/dev/ttyUSB0", "/dev/ttyUSB1"], order, "lindle-l9")
+        print(made.verdict, made.median, [way.lost for way in made.ways])
+    """
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
     from wexicon.work.function.traffic_ends import endpoint_on
 
@@ -603,7 +663,12 @@ def sweep(
     measured: Callable[[SweepPoint], None] = lambda point: None,
 ) -> SweepResult:
     """Runs the traffic test between two modules at each of several settings of both, such as `spreading=7..12,power=2,14`; puts
-    them back afterwards. `measured` is called with each point."""
+    them back afterwards. `measured` is called with each point.
+
+        ports = ["/dev/ttyUSB0", "/dev/ttyUSB1"]
+        made = wexicon.sweep(ports, "spreading=7,9", wexicon.TrafficOrder(count=2, within=9), "lindle-l9")
+        print(made.points)
+    """
     from wexicon.core.formats.points import points_of
     from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint
     from wexicon.work.function.sweeps import sweep
@@ -726,7 +791,11 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
 
 @contextmanager
 def rig(path: Path) -> Iterator[Server]:
-    """Serves the stand-ins of a rig file on ports while the block lasts; `.ports` has the port of each unit."""
+    """Serves the stand-ins of a rig file on ports while the block lasts; `.ports` has the port of each unit.
+
+    with wexicon.rig(Path("bench.toml")) as server:
+        print(server.ports)
+    """
     from wexicon.records.trace_reader import recorded
     from wexicon.rigs.bench import read_rig
     from wexicon.rigs.desk import Desk

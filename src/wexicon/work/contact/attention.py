@@ -11,7 +11,7 @@ from enum import Enum
 
 import msgspec
 
-from wexicon.core.faults import CannotTune, ModuleFault, Unreachable
+from wexicon.core.faults import CannotTune, ModuleFault, Part, Unreachable
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
@@ -32,6 +32,8 @@ KEY_HELD_WITHIN = 2.5
 # How long to wait for an answer that comes at once if it comes at all: when there is much to try, and when it matters.
 AT_ONCE = 0.06
 QUICK = 0.3
+# How many of the different texts that were heard a fault carries.
+MOST_HEARD = 5
 # The same for one that takes its time.
 SLOW = 1.0
 # How long the rest of an answer in pages may take (seconds).
@@ -555,4 +557,6 @@ class Attention:
         data_links = self._data_links() if self.lexicon.attention.how is AttentionBy.HELD_KEY else []
         cause = point_to(self.tries, self.lexicon, data_links, self.moving)
         self.session.log(f"{what}: {cause.what}")
-        return Unreachable(f"{what}: {cause.what}", where=self.session.link.name, hint=cause.next)
+        heard = list(dict.fromkeys(text for one in self.tries for text in one.heard))
+        part = Part(self.tries[-1].said if self.tries else "", heard=heard[-MOST_HEARD:])
+        return Unreachable(f"{what}: {cause.what}", where=self.session.link.name, hint=cause.next, part=part)

@@ -92,7 +92,10 @@ def path_of(name: str, beside: Path | None) -> Path:
 
 
 def find_lexicon(name: str, beside: Path | None = None) -> Lexicon:
-    """The lexicon of a name, or at a path. Raises Fault."""
+    """The lexicon of a name, or at a path. Raises Fault.
+
+    print(wexicon.find_lexicon("lindle-l9").settings["power"].meaning)
+    """
     if name.endswith(".toml"):
         path = (beside or Path()) / name
     elif Path(name).name != name:
