@@ -59,9 +59,9 @@ from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.rigs.bench import read_rig
 from wexicon.rigs.control import Answer, Card
 from wexicon.rigs.desk import Desk
+from wexicon.rigs.rfc2217_ports import Rfc2217Port
 from wexicon.rigs.serving import Server, real_agenda
 from wexicon.rigs.standins import FAMILIES, family
-from wexicon.rigs.tcp_ports import Rfc2217Port
 from wexicon.work.contact.catalog import find_lexicon, path_of
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
@@ -489,7 +489,7 @@ def rfc2217_negotiation(chance: random.Random) -> None:
     port._client = theirs
     from serial.rfc2217 import PortManager
 
-    from wexicon.rigs.tcp_ports import _Lines
+    from wexicon.rigs.rfc2217_ports import _Lines
 
     port._telnet = PortManager(_Lines(port.uart), port)
     made.register(theirs, port._readable)

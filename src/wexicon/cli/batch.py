@@ -19,7 +19,7 @@ from wexicon.cli.banner import banner
 from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.printing import print_failure, print_folded, print_remarks, print_settings, print_tests, why_unproved
 from wexicon.cli.progress import EVERY, KEYBOARD, Progress
-from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
+from wexicon.cli.show import OUTCOME_COLOURS, is_quiet, print_line, print_table, print_warning, styled
 from wexicon.core.durations import spoken
 from wexicon.core.text import counted, visible
 from wexicon.records.step_times import times_by_step, told_times
@@ -95,9 +95,9 @@ class Requests:
         self._scan = scan
         KEYBOARD.give(self._take)
         if scan:
-            print_note("Scan or type a row or a unit; again = redo the previous one; Ctrl-D ends.")
+            print_warning("Scan or type a row or a unit; again = redo the previous one; Ctrl-D ends.")
         else:
-            print_note(
+            print_warning(
                 "At a swap prompt: skip = skip this unit; again = redo the previous one; or scan a row or a unit."
             )
 
@@ -118,7 +118,7 @@ class Board:
         self._large = large
         self._rows: dict[str, tuple[str, str, float, bool]] = {job.name: ("", "waiting", 0.0, False) for job in jobs}
         self._lock = threading.Lock()
-        self._quiet = quiet
+        self._quiet = quiet or is_quiet()
         # The units of which was said that they have ended: tests may come later.
         self._said_of: set[str] = set()
         self._said = time.monotonic()
@@ -173,7 +173,7 @@ class Board:
         if self._live.shown:
             self._live.say(text)
         elif needed or not self._quiet:
-            print_note(text)
+            print_warning(text)
 
     def _table(self) -> Table:
         with self._lock:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from wexicon.cli.help import Command, Group
 from wexicon.cli.plotting import check_plot, kind_of
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
 from wexicon.core.faults import CallFault
@@ -26,7 +27,7 @@ def _topics() -> dict[str, Topic]:
     return TOPICS
 
 
-class _Calc(click.Group):
+class _Calc(Group):
     """A command for each topic, made when it is called."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
@@ -60,13 +61,17 @@ class _Calc(click.Group):
 def calc() -> None:
     """Work out timers, powers, time on air, channels, checksums, dividers, battery life.
 
+    Examples:
+      wexicon calc airtime spreading=7..12
+      wexicon calc divider supply=5V wanted=3.3V
+
     A list or a range of an argument gives a table: spreading=7..12, power=2,14, interval=1min..24h/40 (forty values).
 
     Exit status: 0 worked out; 2 an argument is wrong.
     """
 
 
-class _TopicCommand(click.Command):
+class _TopicCommand(Command):
     """A topic, whose help has its arguments and examples."""
 
     topic: Topic
@@ -245,7 +250,7 @@ def _is_number(value: object) -> bool:
     return isinstance(value, (int, float)) and not isinstance(value, bool)
 
 
-@click.command("wiring", short_help="What goes to what between an adapter and the module of a lexicon.")
+@click.command("wiring", cls=Command, short_help="What goes to what between an adapter and the module of a lexicon.")
 @click.argument("name", metavar="LEXICON")
 @click.option(
     "--adapter", "adapter", default="3.3V", show_default=True, help="Voltage of the adapter's data lines and supply."
@@ -256,7 +261,9 @@ def wiring(name: str, adapter: str, gives: str, as_json: bool) -> None:
     """Say what goes to what between an adapter and the module of LEXICON: what needs a divider or a regulator, and what would
     be damaged. The lexicon's [wiring] is what is known of the module.
 
-    For example: wexicon calc wiring tamsel-k5 --adapter 5V
+    Examples:
+      wexicon calc wiring tamsel-k5
+      wexicon calc wiring tamsel-k5 --adapter 5V
     """
     from wexicon.core.engineering.quantities import parsed
     from wexicon.core.formats.lexicon.connections import connections

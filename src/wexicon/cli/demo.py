@@ -18,12 +18,13 @@ from pathlib import Path
 import click
 
 from wexicon.cli.demo_steps import STEPS
+from wexicon.cli.help import Command
 from wexicon.cli.show import print_line, print_table
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 
 
-@click.command()
+@click.command(cls=Command)
 @click.option(
     "--keep", type=click.Path(path_type=Path, file_okay=False), help="Leave sheet, rig and traces in this folder."
 )
@@ -31,6 +32,10 @@ from wexicon.core.faults import CallFault
 def demo(keep: Path | None, full: bool) -> None:
     """Start rigs of sample modules; provision the service plug of a mast, twice, and show its record; then three masts and
     their relay from one sheet and one table, on four ports at once and on one, and traffic between them.
+
+    Examples:
+      wexicon demo
+      wexicon demo --full
 
     With --full also: Wi-Fi served, messages passed, sockets echoed, a fix, a firmware image loaded, and in virtual time an hour
     of power saving and a range sweep.

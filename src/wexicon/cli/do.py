@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import Working, gathered, lexicon_option
 from wexicon.cli.printing import print_failure, print_identity, print_kept, print_plan, print_remarks
 from wexicon.cli.show import emit_json, ending, print_line, print_table
@@ -41,7 +42,7 @@ class DoCall(msgspec.Struct):
     how: Working
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("port")
 @click.argument("action", required=False)
 @values_argument
@@ -52,6 +53,10 @@ class DoCall(msgspec.Struct):
 @gathered(DoCall)
 def do(call: DoCall) -> None:
     """Run ACTION on the module on PORT, with its parameters; without ACTION, list the actions.
+
+    Examples:
+      wexicon do /dev/ttyUSB0
+      wexicon do /dev/ttyUSB0 scan
 
     Exit status: 0 done; 1 refused by the module; 3 port or module unreachable; 4 restart not observed.
     """

@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.live import LiveTable
 from wexicon.cli.options import Working, gathered, lexicon_option
 from wexicon.cli.printing import print_folded, print_remarks
-from wexicon.cli.show import emit_json, ending, print_line, print_note, print_table, styled
+from wexicon.cli.show import emit_json, ending, print_line, print_note, print_table, print_warning, styled
 from wexicon.cli.values import env_option, file_option, gather_given, named_lexicon
 from wexicon.core.durations import spoken
 from wexicon.core.faults import Fault
@@ -40,7 +41,7 @@ class HailCall(msgspec.Struct):
     how: Working
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("port", required=False)
 @lexicon_option
 @click.option("--escapes", is_flag=True, help="Also say the lexicons' escapes, with guard time.")
@@ -50,6 +51,10 @@ class HailCall(msgspec.Struct):
 @gathered(HailCall)
 def hail(call: HailCall) -> None:
     """Detect rate, frame, line ending, echo and lexicon of the module on PORT.
+
+    Examples:
+      wexicon hail /dev/ttyUSB0
+      wexicon hail /dev/ttyUSB0 --lexicon tamsel-k5
 
     Without PORT every free port is tried. With --lexicon the module is found as that lexicon says, with the operator's
     help if needed. The result is stored per port; other commands start from it.
@@ -108,7 +113,7 @@ def _hail_all(call: HailCall) -> None:
         except Fault as fault:
             if fault.status == 130:
                 raise
-            print_note(str(fault))
+            print_warning(str(fault))
         call.how.trace_path = None
     with ending(0 if any(result.found for result in results) else 3):
         emit_json(results) if call.how.as_json else _print_all(results)

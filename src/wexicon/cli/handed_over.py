@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import ask_secret
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_table
 from wexicon.cli.values import env_option, file_option, split_pairs
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
 _COLUMNS = ("module", "unit", "sheet", "setting", "value", "drawn (UTC)")
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 @click.option("--unit", "unit", help="Only this unit, by its identity or its name in a sheet.")
 @click.option("--output", "-o", type=click.Path(path_type=Path), help="Write them to this .csv file instead.")
@@ -42,6 +43,10 @@ def secrets(
     as_json: bool,
 ) -> None:
     """Print the secrets that were drawn for the units of a sheet, from its hand-over FILE.
+
+    Examples:
+      wexicon units secrets handed-over.jsonl
+      wexicon units secrets handed-over.jsonl --unit "mast M2"
 
     Whether a module took its secret is in the register: wexicon units show.
     Its password is asked for; --env password=VARIABLE and --file password=PATH take it from elsewhere.

@@ -7,9 +7,18 @@ from pathlib import Path
 
 import click
 
+from wexicon.cli.help import Group
 from wexicon.cli.lexicon_check import check
 from wexicon.cli.progress import Progress
-from wexicon.cli.show import ask, emit_json, force_option, json_option, print_line, print_note, print_table
+from wexicon.cli.show import (
+    ask,
+    emit_json,
+    force_option,
+    json_option,
+    print_line,
+    print_table,
+    print_warning,
+)
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.core.text import counted
@@ -18,9 +27,13 @@ from wexicon.folders import shipped_folder, user_folder
 from wexicon.work.contact.catalog import find_lexicon, lexicon_files
 
 
-@click.group()
+@click.group(cls=Group)
 def lexicon() -> None:
     """List, show, check and draft lexicons.
+
+    Examples:
+      wexicon lexicon list
+      wexicon lexicon show tamsel-k5
 
     Exit status: 0 success; 1 a setting could not be read (check with PORT); 2 an error in the file or the call; 3 port or
     module unreachable.
@@ -33,7 +46,12 @@ def lexicon() -> None:
 @lexicon.command("list")
 @json_option
 def list_(as_json: bool) -> None:
-    """List all lexicons and their locations."""
+    """List all lexicons and their locations.
+
+    Examples:
+      wexicon lexicon list
+      wexicon lexicon list --json
+    """
     rows = []
     seen: set[str] = set()
     for name, path in lexicon_files(Path()):
@@ -61,7 +79,12 @@ def list_(as_json: bool) -> None:
 @click.option("--words", is_flag=True, help="Print every line that is said, and what must answer it.")
 @json_option
 def show(name: str, words: bool, as_json: bool) -> None:
-    """Print the lexicon NAME as a page: how the module is spoken to, its settings, its actions."""
+    """Print the lexicon NAME as a page: how the module is spoken to, its settings, its actions.
+
+    Examples:
+      wexicon lexicon show tamsel-k5
+      wexicon lexicon show lindle-l9 --words
+    """
     found = find_lexicon(name, Path())
     if as_json:
         emit_json(
@@ -170,13 +193,23 @@ def _row(setting: Setting) -> tuple[str, str, str, str]:
 
 @lexicon.command()
 def folder() -> None:
-    """Print the folder of your own lexicons."""
+    """Print the folder of your own lexicons.
+
+    Examples:
+      wexicon lexicon folder
+      ls $(wexicon lexicon folder)
+    """
     print_line(str(user_folder()))
 
 
 @lexicon.command()
 def schema() -> None:
-    """Print the JSON Schema of lexicon files, for editors."""
+    """Print the JSON Schema of lexicon files, for editors.
+
+    Examples:
+      wexicon lexicon schema
+      wexicon lexicon schema > lexicon.schema.json
+    """
     from wexicon.work.results.schemas import schema_of
 
     emit_json(schema_of("lexicon"))
@@ -189,7 +222,12 @@ def schema() -> None:
 @click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
 @force_option
 def new(output: Path | None, force: bool) -> None:
-    """Ask for datasheet facts; write a commented starter lexicon."""
+    """Ask for datasheet facts; write a commented starter lexicon.
+
+    Examples:
+      wexicon lexicon new
+      wexicon lexicon new -o harbour-x1.toml
+    """
     from wexicon.work.drafting.starter import QUESTIONS, is_asked, starter_text
 
     answers: dict[str, str] = {}
@@ -201,7 +239,7 @@ def new(output: Path | None, force: bool) -> None:
             answers[key] = ask(question, default=default, show_default=bool(default)).strip()
             if re.fullmatch(form, answers[key]):
                 break
-            print_note(f"  invalid; expected {form}")
+            print_warning(f"  invalid; expected {form}")
     path = output or Path(f"{answers['family']}.toml")
     write_new(path, starter_text(answers), force=force)
     print_line(f"wrote {path}; wexicon lexicon check {path} lists what is missing")
@@ -223,6 +261,10 @@ def draft(
     port: str | None, trace: str | None, family: str, rate: tuple[int, ...], output: Path | None, force: bool
 ) -> None:
     """Draft a lexicon by querying the module on PORT, read-only, or from a recorded session.
+
+    Examples:
+      wexicon lexicon draft /dev/ttyUSB0 --family harbour-x1
+      wexicon lexicon draft --from last -o harbour-x1.toml
 
     From a session it takes the commands and their answers: what reads and writes each setting, result codes, who the module
     is, what saves and restarts. What cannot be told stands as a question.

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import Working, gathered
 from wexicon.cli.printing import print_failure, print_remarks
 from wexicon.cli.readout import print_readout, read_module
@@ -40,7 +41,7 @@ class CheckCall(msgspec.Struct):
     how: Working
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 @click.argument("port", required=False)
 @click.option(
@@ -59,6 +60,10 @@ class CheckCall(msgspec.Struct):
 @gathered(CheckCall)
 def check(call: CheckCall) -> None:
     """Report errors (with line) and gaps in lexicon FILE.
+
+    Examples:
+      wexicon lexicon check harbour-x1.toml
+      wexicon lexicon check harbour-x1.toml /dev/ttyUSB0 --write
 
     With PORT, also read every setting of the module there, and report what did not match; nothing is written. With --write,
     try the settings: the result is stored beside FILE, as its proof. With --prove --write, try instead whether a restart

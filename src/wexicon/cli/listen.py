@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Duration, Working, gathered
 from wexicon.cli.plotting import check_plot, kind_of
@@ -53,7 +54,7 @@ class ListenCall(msgspec.Struct):
     how: Working
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("port")
 @click.option("--for", "duration", type=Duration(), help="For how long, such as 10m.  [default: until Ctrl-C]")
 @click.option(
@@ -80,6 +81,10 @@ class ListenCall(msgspec.Struct):
 def listen(call: ListenCall) -> None:
     """Print what the module on PORT sends by itself, decoded and with the time at which it came; and at the end what that adds
     up to: states over time, positions, satellites, signal.
+
+    Examples:
+      wexicon listen /dev/ttyUSB0 --for 10m --plot sky.png
+      wexicon listen /dev/ttyUSB0 --do cold-start --until fix
 
     Nothing is said to the module, unless --ask or --do is given.
 

@@ -10,7 +10,7 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import IO, TYPE_CHECKING, Any, TextIO, cast
 
-from wexicon.cli.show import harmless, styled
+from wexicon.cli.show import harmless, is_quiet, styled
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -51,7 +51,7 @@ class LiveTable:
     def __init__(self, table: Callable[[], Table], *, quiet: bool) -> None:
         self._table = table
         self._live: Live | None = None
-        self.shown = sys.stderr.isatty() and not quiet
+        self.shown = sys.stderr.isatty() and not quiet and not is_quiet()
 
     def __enter__(self) -> LiveTable:
         if self.shown:

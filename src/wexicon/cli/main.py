@@ -10,13 +10,21 @@ import gc
 import os
 import sys
 from importlib import import_module
-from typing import Any
 
 import click
 
+from wexicon.cli.help import WIDEST, Group
 from wexicon.cli.signals import heed_signals
-from wexicon.version import __version__
 
+# By what they are for, in the order of the work.
+SECTIONS = {
+    "One module": ("ports", "hail", "readout", "talk", "set", "do"),
+    "Many modules, from a sheet": ("provision", "verify", "restore", "rehearse"),
+    "What the finished module does": ("run", "traffic", "listen", "tap"),
+    "The record": ("units", "trace", "report"),
+    "Lexicons, stand-ins, sums": ("lexicon", "rig", "calc", "demo"),
+    "Wexicon itself": ("config", "completion", "schema"),
+}
 COMMANDS = {
     "ports": ("ports:ports", "List serial ports; --watch reports ports that appear or disappear."),
     "hail": ("hail:hail", "Detect a module's rate, line ending and lexicon."),
@@ -39,11 +47,13 @@ COMMANDS = {
     "trace": ("trace:trace", "List, print, compare, draw or export traces."),
     "calc": ("calc:calc", "Work out timers, powers, time on air, channels, checksums, dividers."),
     "schema": ("schema:schema", "Print the JSON Schema of a result or a file format."),
+    "config": ("config:config", "Show the settings in force, and where each comes from."),
+    "completion": ("completion:completion", "Install completion for your shell."),
     "demo": ("demo:demo", "Provision a sample module, with no hardware."),
 }
 
 
-class LazyGroup(click.Group):
+class LazyGroup(Group):
     """A group whose commands are imported when they are called; the list of them needs no import."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
@@ -56,26 +66,48 @@ class LazyGroup(click.Group):
         found: click.Command = getattr(import_module(f"wexicon.cli.{module}"), name)
         return found
 
-    def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
-        if args and not args[0].startswith("-") and args[0] not in COMMANDS:
-            from wexicon.core.text import meant
-
-            raise click.UsageError(f"there is no command {args[0]}; {meant(args[0], COMMANDS)}", ctx)
-        return super().resolve_command(ctx, args)
-
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        with formatter.section("Commands"):
-            formatter.write_dl([(name, about) for name, (_, about) in COMMANDS.items()])
+        for title, names in SECTIONS.items():
+            with formatter.section(title):
+                formatter.write_dl([(name, COMMANDS[name][1]) for name in names])
 
 
-@click.command(cls=LazyGroup, context_settings={"help_option_names": ["-h", "--help"]})
-@click.version_option(__version__, prog_name="wexicon")
-def wexicon() -> None:
-    """Provision radio and positioning modules over a UART.
+def _print_version(ctx: click.Context, param: click.Parameter, wanted: bool) -> None:
+    if wanted and not ctx.resilient_parsing:
+        from wexicon.cli.about import print_version
+
+        print_version(details="-v" in sys.argv or "--verbose" in sys.argv)
+        ctx.exit()
+
+
+@click.command(
+    cls=LazyGroup,
+    invoke_without_command=True,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": WIDEST},
+)
+@click.option(
+    "--version",
+    is_flag=True,
+    expose_value=False,
+    callback=_print_version,
+    help="Print the version; with -v also what a bug report needs.",
+)
+@click.option("-v", "--verbose", is_flag=True, hidden=True, expose_value=False)
+@click.pass_context
+def wexicon(ctx: click.Context) -> None:
+    """Provision radio and positioning modules over a UART. Without a command: what is here, and what to do next.
+
+    Examples:
+      wexicon hail /dev/ttyUSB0
+      wexicon demo
 
     Exit status: 0 success; 1 mismatch or module error; 2 usage or file error; 3 port or module unreachable; 4 unproved;
     130 stopped.
     """
+    if ctx.invoked_subcommand is None:
+        from wexicon.cli.here import print_here
+
+        print_here()
 
 
 def main(arguments: list[str] | None = None) -> None:
@@ -117,6 +149,10 @@ def run(arguments: list[str] | None = None) -> int:
     """Runs the command; gives its exit status."""
     from wexicon.core.faults import Fault
 
+    if "_WEXICON_COMPLETE" in os.environ:
+        from wexicon.cli.completion import offer
+
+        offer()
     try:
         status = wexicon.main(arguments, prog_name="wexicon", standalone_mode=False)
         sys.stdout.flush()
@@ -171,9 +207,9 @@ def _discard_if_broken() -> None:
 
 
 def _say(text: str) -> None:
-    from wexicon.cli.show import print_note
+    from wexicon.cli.show import print_warning
 
-    print_note(text)
+    print_warning(text)
 
 
 if __name__ == "__main__":

@@ -15,10 +15,12 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 import msgspec
 
+from wexicon.bench_settings import value_of
 from wexicon.cli.progress import Person, Progress
-from wexicon.cli.show import ask, force_option, json_option, print_note
+from wexicon.cli.show import ask, force_option, json_option, print_warning
 from wexicon.cli.stopping import Stop
 from wexicon.core.durations import seconds
+from wexicon.core.formats.bench import EVIDENCE, OPERATORS
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.tuning import FLOWS
 
@@ -44,34 +46,57 @@ class Duration(click.ParamType):  # type: ignore[type-arg,unused-ignore]
             self.fail(str(fault), param, ctx)
 
 
+class Configured:
+    """The default of an option that `wexicon.toml` or the environment may set: `setting` is its name there."""
+
+    def __init__(self, setting: str, otherwise: str = "") -> None:
+        self.setting, self.otherwise = setting, otherwise
+
+    def __call__(self) -> str | None:
+        return value_of(self.setting) or None
+
+    def __str__(self) -> str:
+        return self.otherwise
+
+
 operator_option = click.option(
     "--operator",
     "operated_by",
-    type=click.Choice(["person", "rig", "nobody"]),
-    default="person",
+    metavar="WHO",
+    type=click.Choice(OPERATORS),
+    default=Configured("operator", "person"),
     show_default=True,
-    help="Who operates keys and power: a person, the rig that serves the port, or nobody at all.",
+    help="Who operates keys and power: person, rig (the one that serves the port), nobody.",
 )
 patience_option = click.option(
-    "--patience", type=Duration(), default="60s", show_default=True, help="How long to wait for the operator."
+    "--patience",
+    type=Duration(),
+    default=Configured("patience", "60s"),
+    show_default=True,
+    help="How long to wait for that.",
 )
 fixture_option = click.option(
     "--fixture",
     "fixture_path",
     type=click.Path(path_type=Path),
-    help="Fixture file: maps control lines to the key and power pins.",
+    default=Configured("fixture"),
+    help="Fixture file: which lines drive keys and power.",
 )
 trace_option = click.option(
     "--trace",
     "trace_path",
     type=click.Path(path_type=Path),
-    help="Where to write the trace.  [default: a dated file in the state folder]",
+    help="Where to write the trace.  [a dated file]",
 )
 lexicon_option = click.option(
-    "--lexicon", "-l", "lexicon_name", help="Name or file of the lexicon.  [default: detected]"
+    "--lexicon", "-l", "lexicon_name", metavar="NAME", help="Lexicon, by name or file.  [detected]"
 )
 register_option = click.option(
-    "--register", "register_at", metavar="URL", help="The register: a file or a database URL.  [default: your own]"
+    "--register",
+    "register_at",
+    metavar="URL",
+    default=Configured("register"),
+    help="The register: a file or a database URL.  [your own]",
 )
 allow_option = click.option(
     "--allow-folder",
@@ -79,14 +104,16 @@ allow_option = click.option(
     multiple=True,
     metavar="FOLDER",
     type=click.Path(path_type=Path),
-    help="Let the sheet read secrets, tables and dialogues from this folder too.",
+    help="Folder from which the sheet may read, too.",
 )
-rate_option = click.option("--rate", type=click.IntRange(1), help="Baud rate to try first.")
-frame_option = click.option("--frame", help="Data bits, parity and stop bits to try first, such as 8N1 or 7E2.")
+rate_option = click.option("--rate", metavar="BAUD", type=click.IntRange(1), help="Baud rate to try first.")
+frame_option = click.option("--frame", metavar="FRAME", help="Frame to try first, such as 8N1 or 7E2.")
 station_option = click.option(
-    "--station", type=click.IntRange(0), help="Station number to try first, if several modules share the line."
+    "--station", metavar="N", type=click.IntRange(0), help="Station number to try first, on a shared line."
 )
-flow_option = click.option("--flow", type=click.Choice(FLOWS), help="Flow control.  [default: the lexicon's, or none]")
+flow_option = click.option(
+    "--flow", metavar="KIND", type=click.Choice(FLOWS), help=f"Flow control: {', '.join(FLOWS)}.  [the lexicon's]"
+)
 
 
 # Messages that were printed already: each is printed once.
@@ -97,11 +124,11 @@ def prove_option(default: str) -> Callable[[Command], Command]:
     """The evidence that a command requires."""
     return click.option(
         "--prove",
-        type=click.Choice(["auto", "power", "restart", "reading", "twice"]),
-        default=default,
+        metavar="EVIDENCE",
+        type=click.Choice(EVIDENCE),
+        default=Configured("prove", default) if default == "auto" else default,
         show_default=True,
-        help="Evidence required: a power cycle, a restart, or the reading alone; auto is the strongest that needs no extra "
-        "operator action; twice wants two starts, with a reading after each.",
+        help="power, restart, reading, twice (two starts), or auto: the strongest without extra operator action.",
     )
 
 
@@ -109,10 +136,11 @@ def tests_option(default: str) -> Callable[[Command], Command]:
     """Which of the sheet's tests are run."""
     return click.option(
         "--tests",
+        metavar="WHICH",
         type=click.Choice(["all", "harmless", "none"]),
         default=default,
         show_default=True,
-        help="Which of the sheet's tests to run; harmless ones write no setting.",
+        help="The sheet's tests: all, none, or harmless (they write no setting).",
     )
 
 
@@ -158,7 +186,7 @@ class Working(msgspec.Struct, kw_only=True):
             told = f"{self.fixture_path} runs these commands: {'; '.join(commands)}"
             if told not in _TOLD:
                 _TOLD.add(told)
-                print_note(told)
+                print_warning(told)
 
     def operator(self, port: str, progress: Progress) -> Operator:
         """The operator of a port."""

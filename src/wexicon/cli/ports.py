@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.show import emit_json, json_option, print_line, print_note, print_table
 from wexicon.core.text import visible
 
@@ -17,13 +18,17 @@ if TYPE_CHECKING:
 COLUMNS = ("port", "name", "what", "maker", "serial number", "USB", "unit", "in use by", "stable path")
 
 
-@click.command()
+@click.command(cls=Command)
 @click.option("--watch", is_flag=True, help="Keep running; report ports that appear or disappear.")
 @click.option("--name", "pair", metavar="NAME=PORT", help="Give PORT a name that is valid wherever PORT is.")
 @click.option("--forget", metavar="NAME", help="Remove a port name.")
 @json_option
 def ports(watch: bool, pair: str | None, forget: str | None, as_json: bool) -> None:
     """List the serial ports of this machine, and those of running rigs.
+
+    Examples:
+      wexicon ports
+      wexicon ports --name relay=/dev/ttyUSB0
 
     A port can be named by its path, a URL (socket://HOST:PORT, rfc2217://HOST:PORT), its USB serial number, a name that it
     was given here, or the unit of a running rig.

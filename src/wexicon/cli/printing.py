@@ -12,7 +12,7 @@ import textwrap
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, TextIO
 
-from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_note, print_table, styled
+from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table, print_warning, styled
 from wexicon.core.durations import spoken
 from wexicon.core.text import counted, to_bytes, visible, written
 from wexicon.records.step_times import told_times
@@ -114,7 +114,7 @@ def print_tests(results: Sequence[UnitResult]) -> None:
         for test in result.tests:
             what = f"test {test.name}" + (f" of {result.seat}" if result.seat else "")
             if test.failure and test.verdict is Verdict.SKIPPED:
-                print_note(f"{what} skipped: {visible(test.failure.what)}", "yellow")
+                print_warning(f"{what} skipped: {visible(test.failure.what)}", "yellow")
             elif test.failure:
                 step = f", {test.failure.step}" if test.failure.step else ""
                 print_failure(test.failure, f"{what} {test.verdict}", test.trace, place=step or ":")
@@ -123,7 +123,7 @@ def print_tests(results: Sequence[UnitResult]) -> None:
 def tell_recorded(wrong: str) -> None:
     """Tells why a result did not go into the register, if it did not."""
     if wrong:
-        print_note(f"note: {wrong}", "yellow")
+        print_warning(f"note: {wrong}", "yellow")
 
 
 def print_remarks(remarks: list[str]) -> None:
@@ -204,7 +204,7 @@ def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool
         lines.append(_folded(f"  {failure.next}"))
     if trace:
         lines.append(f"  Trace: {trace}")
-    print_note("\n".join(lines))
+    print_warning("\n".join(lines))
 
 
 def print_folded(text: str, style: str = "") -> None:

@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from wexicon.cli.show import harmless, print_note, styled
+from wexicon.cli.show import harmless, is_quiet, print_note, print_warning, styled
 from wexicon.core.durations import spoken
 from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.observations import Began, Heard, Listener, Noted, Observation, Said, Transferred, Tuned
@@ -31,7 +31,7 @@ class Progress(Listener):
 
     def __init__(self, title: str, *, quiet: bool = False) -> None:
         self._title = title
-        self._quiet = quiet
+        self._quiet = quiet = quiet or is_quiet()
         self._status: Any = None
         self._step = self._link = self._note = self._said = ""
         self._searching = False
@@ -104,7 +104,7 @@ class Progress(Listener):
 
             self._status.console.print(Text.from_ansi(harmless(text)))
         else:
-            print_note(text)
+            print_warning(text)
 
 
 class _Rates:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import Working, allow_option, gathered, prove_option, register_option, sheet_at, tests_option
 from wexicon.cli.progress import Progress
 from wexicon.cli.show import emit_json, ending, print_note
@@ -73,7 +74,7 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
     return command
 
 
-@click.command()
+@click.command(cls=Command)
 @_takes_a_sheet
 @prove_option("auto")
 @click.option("--again", is_flag=True, help="Allow re-use: override the register's match of module and unit.")
@@ -84,6 +85,10 @@ def _takes_a_sheet(command: Callable[..., None]) -> Callable[..., None]:
 def provision(call: SheetCall) -> None:
     """Write the settings of SHEET to the modules on PORTs, and read them back after a restart or power cycle.
 
+    Examples:
+      wexicon provision service-plug.toml /dev/ttyUSB0
+      wexicon provision masts.toml '/dev/ttyUSB*' --junit masts.xml
+
     With several units and one PORT the operator swaps the modules one by one; with several PORTs units run in parallel.
     A PORT may be a pattern, such as '/dev/ttyUSB*'; SEAT=PORT assigns a seat to a port.
 
@@ -92,7 +97,7 @@ def provision(call: SheetCall) -> None:
     _run(call, write=True)
 
 
-@click.command()
+@click.command(cls=Command)
 @_takes_a_sheet
 @prove_option("reading")
 @click.option(
@@ -102,6 +107,10 @@ def provision(call: SheetCall) -> None:
 @gathered(SheetCall)
 def verify(call: SheetCall) -> None:
     """Compare the modules on PORTs with SHEET; nothing is written.
+
+    Examples:
+      wexicon verify service-plug.toml /dev/ttyUSB0
+      wexicon verify masts.toml '/dev/ttyUSB*' --prove restart
 
     Exit status: 0 all conform; 1 a setting differs; 3 port or module unreachable; 4 unproved: a setting cannot be read.
     """

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import Working, allow_option, gathered, lexicon_option, sheet_at
 from wexicon.cli.printing import print_failure, print_identity, print_remarks, print_settings, print_verdict
 from wexicon.cli.show import emit_json, ending, print_line, print_table
@@ -39,7 +40,7 @@ class ReadoutCall(msgspec.Struct):
     how: Working
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("port")
 @lexicon_option
 @click.option("--raw", is_flag=True, help="Also print raw values.")
@@ -60,6 +61,10 @@ class ReadoutCall(msgspec.Struct):
 @gathered(ReadoutCall)
 def readout(call: ReadoutCall) -> None:
     """Identify the module on PORT and print every setting that can be read.
+
+    Examples:
+      wexicon readout /dev/ttyUSB0
+      wexicon readout /dev/ttyUSB0 --sheet mast.toml
 
     Without --lexicon it is detected. With --against, exit status 1 means that something differs.
     """

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import Duration, allow_option, gathered, sheet_at, trace_option
 from wexicon.cli.plotting import check_plot, plot_option, write_plot
 from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_note, print_table
@@ -48,7 +49,7 @@ class RehearseCall(msgspec.Struct, kw_only=True):
     plot_path: Path | None
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("file", type=click.Path(path_type=Path))
 @values_argument
 @click.option("--lexicon", "-l", "lexicon_name", help="Lexicon for the module's words (a sheet names its own).")
@@ -72,6 +73,10 @@ class RehearseCall(msgspec.Struct, kw_only=True):
 @gathered(RehearseCall)
 def rehearse(call: RehearseCall) -> None:
     """Run the dialogue or provision the sheet in FILE against stand-ins, in virtual time.
+
+    Examples:
+      wexicon rehearse service-plug.toml
+      wexicon rehearse networks.wex --lexicon brisca-w1 --rig bench.toml
 
     Exit status: as of `wexicon run` or `wexicon provision`.
     """

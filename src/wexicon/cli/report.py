@@ -10,6 +10,7 @@ from pathlib import Path
 
 import click
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import register_option
 from wexicon.cli.show import force_option, print_line
 from wexicon.core.faults import CallFault
@@ -18,7 +19,7 @@ from wexicon.files import OVERWRITE, write_new
 from wexicon.version import __version__
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 @click.option("--sheet", default="", help="Only units of this sheet, by its title or digest.")
 @click.option(
@@ -32,7 +33,12 @@ def report(
     path: Path, sheet: str, unit: str, since: datetime | None, title: str, register_at: str | None, force: bool
 ) -> None:
     """Write a report to FILE (.html or .pdf): the units with before, wanted, after, evidence, tests and measurements; figures;
-    in HTML the lines sent and received too. The page needs no network. A PDF needs Chromium or a browser like it."""
+    in HTML the lines sent and received too. The page needs no network. A PDF needs Chromium or a browser like it.
+
+    Examples:
+      wexicon report fit-out.html
+      wexicon report masts.pdf --sheet masts --since 2026-11-01
+    """
     from wexicon.cli.trace_lines import line
     from wexicon.records.report import report_page
     from wexicon.records.report_pdf import browser, printed

@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import Working, gathered, lexicon_option, prove_option, register_option
 from wexicon.cli.printing import print_unit, tell_recorded
-from wexicon.cli.show import emit_json, ending, print_note
+from wexicon.cli.show import emit_json, ending, print_note, print_warning
 from wexicon.core.text import counted, visible
 
 if TYPE_CHECKING:
@@ -33,7 +34,7 @@ class RestoreCall(msgspec.Struct):
     how: Working
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("unit")
 @click.argument("port")
 @click.option(
@@ -48,6 +49,10 @@ class RestoreCall(msgspec.Struct):
 @gathered(RestoreCall)
 def restore(call: RestoreCall) -> None:
     """Write to UNIT on PORT the settings that it had before it was provisioned, and read them back.
+
+    Examples:
+      wexicon restore "mast M2" /dev/ttyUSB0
+      wexicon restore L9-00417 /dev/ttyUSB0 --plan
 
     UNIT is its identity, or its name in a sheet. The settings are those that were read before the first write; secrets are
     not among them. A module that is not UNIT is not written to.
@@ -80,4 +85,4 @@ def _tell(earlier: Earlier) -> None:
     print_note(f"{visible(entry.unit)} as it was before its provisioning {entry.when}: {counted(count, 'setting')}")
     if earlier.left_out:
         told = "; ".join(f"{visible(name)} ({visible(why)})" for name, why in earlier.left_out.items())
-        print_note(f"not restored: {told}", "yellow")
+        print_warning(f"not restored: {told}", "yellow")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wexicon.cli.help import Group
 from wexicon.cli.show import emit_json, json_option, print_line, print_note, print_table
 from wexicon.core.faults import CallFault
 from wexicon.files import read_file
@@ -16,9 +17,13 @@ if TYPE_CHECKING:
     from wexicon.rigs.control import Card
 
 
-@click.group()
+@click.group(cls=Group)
 def rig() -> None:
     """Start stand-ins on ports; operate their keys and power from another terminal.
+
+    Examples:
+      wexicon rig start bench.toml
+      wexicon rig power withy-plug cycle
 
     Exit status: 0 success; 2 no such rig or unit, no answer from the rig, or an error in the file.
     """
@@ -27,7 +32,12 @@ def rig() -> None:
 @rig.command()
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 def start(path: Path) -> None:
-    """Serve the stand-ins of the rig in FILE until Ctrl-C or `wexicon rig stop`."""
+    """Serve the stand-ins of the rig in FILE until Ctrl-C or `wexicon rig stop`.
+
+    Examples:
+      wexicon rig start bench.toml
+      wexicon rig start masts-bench.toml
+    """
     from wexicon.cli.signals import signals_to
     from wexicon.records.trace_reader import recorded
     from wexicon.rigs.bench import read_rig
@@ -49,7 +59,12 @@ def start(path: Path) -> None:
 @rig.command()
 @json_option
 def ports(as_json: bool) -> None:
-    """List the ports of running rigs."""
+    """List the ports of running rigs.
+
+    Examples:
+      wexicon rig ports
+      wexicon rig ports --json
+    """
     from wexicon.rigs.control import cards
 
     running = cards()
@@ -81,7 +96,12 @@ def _print_ports(cards: Iterable[Card]) -> None:
 @click.argument("what", type=click.Choice(["hold", "release"]))
 @click.option("--key", "key_name", default="", help="Key, if there are several.")
 def key(unit: str, what: str, key_name: str) -> None:
-    """Hold or release a key of UNIT."""
+    """Hold or release a key of UNIT.
+
+    Examples:
+      wexicon rig key withy-plug hold
+      wexicon rig key withy-plug release
+    """
     _ask(unit, what, key_name)
 
 
@@ -89,7 +109,12 @@ def key(unit: str, what: str, key_name: str) -> None:
 @click.argument("unit")
 @click.argument("what", type=click.Choice(["on", "off", "cycle"]))
 def power(unit: str, what: str) -> None:
-    """Switch UNIT's power on, off, or off and on."""
+    """Switch UNIT's power on, off, or off and on.
+
+    Examples:
+      wexicon rig power withy-plug off
+      wexicon rig power withy-plug cycle
+    """
     _ask(unit, "power", what)
 
 
@@ -98,6 +123,10 @@ def power(unit: str, what: str) -> None:
 @click.argument("unit")
 def swap(port: str, unit: str) -> None:
     """Take the module off PORT and put UNIT there.
+
+    Examples:
+      wexicon rig swap withy-plug old-ferry-plug
+      wexicon rig swap /dev/pts/4 old-ferry-plug
 
     UNIT is one of the rig's, on the shelf or on a port of its own, which the other one then gets. PORT is a path or the unit
     that is there.
@@ -113,7 +142,12 @@ def swap(port: str, unit: str) -> None:
 @click.argument("name")
 @click.argument("state", type=click.Choice(["high", "low"]))
 def pin(unit: str, name: str, state: str) -> None:
-    """Put UNIT's mode pin NAME high or low."""
+    """Put UNIT's mode pin NAME high or low.
+
+    Examples:
+      wexicon rig pin buoy-radio mode0 high
+      wexicon rig pin buoy-radio mode0 low
+    """
     _ask(unit, "pin", f"{name} {state}")
 
 
@@ -121,14 +155,24 @@ def pin(unit: str, name: str, state: str) -> None:
 @click.argument("unit")
 @click.argument("rate", type=click.IntRange(1))
 def board(unit: str, rate: int) -> None:
-    """Set the far side of the pass-through board in front of UNIT to RATE."""
+    """Set the far side of the pass-through board in front of UNIT to RATE.
+
+    Examples:
+      wexicon rig board withy-plug 9600
+      wexicon rig board withy-plug 115200
+    """
     _ask(unit, "board", str(rate))
 
 
 @rig.command()
 @click.argument("unit")
 def attend(unit: str) -> None:
-    """Perform UNIT's attention procedure, as an operator would."""
+    """Perform UNIT's attention procedure, as an operator would.
+
+    Examples:
+      wexicon rig attend withy-plug
+      wexicon rig attend handset
+    """
     _ask(unit, "operate", "attention")
 
 
@@ -143,7 +187,12 @@ def _ask(unit: str, do: str, what: str) -> None:
 @click.argument("name", required=False)
 @click.option("--all", "every", is_flag=True, help="Stop all your rigs, also those of other terminals.")
 def stop(name: str | None, every: bool) -> None:
-    """Stop rig NAME (or process ID); NAME is optional if one runs."""
+    """Stop rig NAME (or process ID); NAME is optional if one runs.
+
+    Examples:
+      wexicon rig stop
+      wexicon rig stop --all
+    """
     from wexicon.rigs.control import Request, ask, cards, find_rig
 
     found = cards() if every or name is None else find_rig(name)

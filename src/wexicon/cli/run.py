@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import Working, gathered
 from wexicon.cli.plotting import check_plot, plot_option, write_plot
 from wexicon.cli.show import emit, emit_json, ending, print_line
@@ -49,7 +50,7 @@ class RunCall(msgspec.Struct):
     how: Working
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("dialogue", type=click.Path(path_type=Path))
 @click.argument("port", metavar="[PORT]", required=False)
 @values_argument
@@ -71,6 +72,10 @@ class RunCall(msgspec.Struct):
 @gathered(RunCall)
 def run(call: RunCall) -> None:
     """Run DIALOGUE with the module on PORT, or between several: NAME=PORT for each party that it declares.
+
+    Examples:
+      wexicon run join-office.wex /dev/ttyUSB0 --lexicon brisca-w1
+      wexicon run mast-heard.wex mast=/dev/ttyUSB0 relay=/dev/ttyUSB1
 
     DIALOGUE is a .wex file, or any other text file with one line to say on each line: each must be answered with the success
     code. Comments begin with # or //.

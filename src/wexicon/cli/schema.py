@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import click
 
+from wexicon.cli.help import Command
 from wexicon.cli.show import emit_json
 
 # The kinds of `work/results/schemas.py`, which is imported only when a schema is printed.
@@ -13,10 +14,13 @@ KINDS = (
 )
 
 
-@click.command(help=f"Print the JSON Schema of KIND, which is one of: {', '.join(KINDS)}.")
+@click.command(
+    cls=Command,
+    help="Print the JSON Schema of KIND: of what --json prints, of a trace, a lexicon or a sheet.\n\nExamples:\n"
+    f"  wexicon schema result\n  wexicon schema lexicon\n\nKIND is one of: {', '.join(KINDS)}.",
+)
 @click.argument("kind", type=click.Choice(KINDS), metavar="KIND")
 def schema(kind: str) -> None:
-    """Print the JSON Schema of what is printed with --json, of a trace, a lexicon or a sheet."""
     from wexicon.work.results.schemas import schema_of
 
     emit_json(schema_of(kind))

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import Working, ask_secret, gathered, lexicon_option, prove_option
 from wexicon.cli.printing import print_unit
 from wexicon.cli.show import emit_json, ending
@@ -34,7 +35,7 @@ class SetCall(msgspec.Struct):
     how: Working
 
 
-@click.command("set")
+@click.command("set", cls=Command)
 @click.argument("port")
 @click.argument("pairs", metavar="[NAME=VALUE | NAME]...", nargs=-1)
 @lexicon_option
@@ -45,6 +46,10 @@ class SetCall(msgspec.Struct):
 @gathered(SetCall)
 def set_(call: SetCall) -> None:
     """Write settings to the module on PORT, follow its link, and read them back.
+
+    Examples:
+      wexicon set /dev/ttyUSB0 name="quay 3" rate=115200
+      wexicon set /dev/ttyUSB0 power=12 --plan
 
     Every value is checked before a byte is sent. A secret is given by --env NAME=VARIABLE, by --file NAME=PATH, or by name
     alone: a prompt asks, without echo.

@@ -51,6 +51,21 @@ force_option = click.option("--force", is_flag=True, help="Overwrite existing fi
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
 
 
+# What --quiet leaves out: progress, notes, and what `tap` prints while it runs.
+_quiet = False
+
+
+def be_quiet() -> None:
+    """From now on only results and errors are printed."""
+    global _quiet
+    _quiet = True
+
+
+def is_quiet() -> bool:
+    """Whether --quiet was given."""
+    return _quiet
+
+
 def emit(text: str, *, err: bool = False, newline: bool = True) -> None:
     """Prints text: the only way to the terminal. Control characters that no command of ours uses are escaped."""
     _write(harmless(text), err=err, newline=newline)
@@ -146,7 +161,13 @@ def print_line(text: str, style: str = "") -> None:
 
 
 def print_note(text: str, style: str = "") -> None:
-    """Prints one line that is no part of the result."""
+    """Prints one line that is no part of the result, unless --quiet was given."""
+    if not _quiet:
+        emit(styled(text, style), err=True)
+
+
+def print_warning(text: str, style: str = "") -> None:
+    """Prints one line that is no part of the result, and that nobody should miss."""
     emit(styled(text, style), err=True)
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator
 
-from wexicon.cli.show import print_note
+from wexicon.cli.show import print_warning
 from wexicon.cli.signals import signals_to
 
 
@@ -22,7 +22,7 @@ class Stop:
     def __call__(self) -> bool:
         if self.asked and not self._told:
             self._told = True
-            print_note("\nstopping after this exchange (Ctrl-C again: stop now)")
+            print_warning("\nstopping after this exchange (Ctrl-C again: stop now)")
         return self.asked
 
     def _request(self) -> None:

@@ -15,8 +15,9 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import Working, ask_secret, gathered
-from wexicon.cli.show import emit, emit_json, print_note, styled
+from wexicon.cli.show import emit, emit_json, print_note, print_warning, styled
 from wexicon.cli.talk_lines import line_of
 from wexicon.cli.values import env_option, file_option, gather_given, named_lexicon, tell_stored
 from wexicon.core.faults import CallFault, Fault
@@ -60,7 +61,7 @@ class Side(msgspec.Struct, kw_only=True):
     known: bool
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("ports", metavar="PORT [PORT]", nargs=-1, required=True)
 @click.option(
     "--lexicon",
@@ -79,6 +80,10 @@ class Side(msgspec.Struct, kw_only=True):
 @gathered(TalkCall)
 def talk(call: TalkCall) -> None:
     """Talk to the module on PORT: lines you type are said; incoming data is shown and decoded.
+
+    Examples:
+      wexicon talk /dev/ttyUSB0
+      wexicon talk plug=/dev/ttyUSB0 handset=/dev/ttyUSB1
 
     With two ports, PORT PORT or NAME=PORT NAME=PORT, both share one window. `NAME: line` is for that side, any other for
     the one that has the turn; Ctrl-T gives it to the other.
@@ -241,7 +246,7 @@ def _plain_line(shown: Shown) -> None:
     if shown.mark in (">", ">>", "<", "~"):
         emit(line_of(shown))
     elif shown.mark in ("!", "="):
-        print_note(styled(shown.text, "yellow" if shown.mark == "!" else ""))
+        print_warning(styled(shown.text, "yellow" if shown.mark == "!" else ""))
 
 
 def _json_line(shown: Shown) -> None:

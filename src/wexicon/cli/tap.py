@@ -10,9 +10,10 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import Duration
 from wexicon.cli.printing import print_failure
-from wexicon.cli.show import emit_json, ending, json_line, json_option, print_line, print_note
+from wexicon.cli.show import emit_json, ending, is_quiet, json_line, json_option, print_line, print_note, print_warning
 from wexicon.cli.stopping import Stop
 from wexicon.cli.trace_lines import line
 from wexicon.core.durations import spoken
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
     from wexicon.work.results.tap import TapResult
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("host")
 @click.argument("module")
 @click.option(
@@ -54,7 +55,6 @@ if TYPE_CHECKING:
     "--trace", "trace_path", type=click.Path(path_type=Path), help="Where to write the trace.  [default: a dated file]"
 )
 @click.option("--force", is_flag=True, help="Overwrite existing files.")
-@click.option("--quiet", "-q", is_flag=True, help="Print only the summary.")
 @json_option
 def tap(
     host: str,
@@ -67,12 +67,15 @@ def tap(
     duration: float | None,
     trace_path: Path | None,
     force: bool,
-    quiet: bool,
     as_json: bool,
 ) -> None:
     """Pass all bytes on between a host on port HOST and its module on port MODULE, in both ways and at once; decode and record
     them. Rates are followed by the module's lexicon; without one by the waveform, once known words come at another rate.
     Control lines that the host drives are passed on where the ports have them.
+
+    Examples:
+      wexicon tap /dev/ttyUSB0 /dev/ttyUSB1 --lexicon lindle-l9
+      wexicon tap /dev/ttyUSB0 /dev/ttyUSB1 --fault 'delay 200ms after AT+SAVE'
 
     The trace serves as that of any session: wexicon trace dialogue, rehearse --recording, lexicon draft --from.
 
@@ -83,7 +86,7 @@ def tap(
     given = tuple(map(_fault, faults))
     places = api.port_named(host), api.port_named(module)
     lexicon = api.find_lexicon(lexicon_name) if lexicon_name else api.stored_lexicon(places[1])
-    show = _Shown(lexicon, quiet=quiet, as_json=as_json)
+    show = _Shown(lexicon, as_json=as_json)
     with Stop().listening() as stop:
         result = api.tap(
             *places,
@@ -116,9 +119,9 @@ def _fault(text: str) -> LineFault:
 class _Shown(Listener):
     """Prints each line that passes, as it comes."""
 
-    def __init__(self, lexicon: Lexicon | None, *, quiet: bool, as_json: bool) -> None:
+    def __init__(self, lexicon: Lexicon | None, *, as_json: bool) -> None:
         self._explainer = Explainer(lexicon) if lexicon else None
-        self._quiet, self._as_json = quiet, as_json
+        self._quiet, self._as_json = is_quiet(), as_json
         self._began: float | None = None
         self._said = ""
 
@@ -148,7 +151,7 @@ def print_tapped(result: TapResult) -> None:
     lines = f"{counted(result.lines, 'line')}, {result.answers} answered"
     print_line(f"{result.verdict}: {told}; {lines}, in {spoken(result.seconds)}", "bold")
     if result.undecoded:
-        print_note(f"{result.undecoded:,} bytes passed faster than they could be decoded")
+        print_warning(f"{result.undecoded:,} bytes passed faster than they could be decoded")
     if result.failure:
         print_failure(result.failure, result.verdict, result.trace)
     elif result.trace:

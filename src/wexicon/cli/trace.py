@@ -11,6 +11,7 @@ from pathlib import Path
 import click
 import msgspec
 
+from wexicon.cli.help import Group
 from wexicon.cli.options import Duration
 from wexicon.cli.show import emit, force_option, json_option, print_note
 from wexicon.cli.trace_lines import MARKS, line
@@ -22,9 +23,14 @@ from wexicon.records.trace import Record, What
 from wexicon.records.trace_reader import read_many
 
 
-@click.group()
+@click.group(cls=Group)
 def trace() -> None:
-    """List, print, compare, draw, export and import traces, or convert them to dialogues."""
+    """List, print, compare, draw, export and import traces, or convert them to dialogues.
+
+    Examples:
+      wexicon trace show last
+      wexicon trace list
+    """
 
 
 trace.add_command(list_)
@@ -65,7 +71,12 @@ def show(
     follow: bool,
     as_json: bool,
 ) -> None:
-    """Print TRACE for reading: seconds since the start, event, text. TRACE is a file, a unit, a port, or `last`."""
+    """Print TRACE for reading: seconds since the start, event, text. TRACE is a file, a unit, a port, or `last`.
+
+    Examples:
+      wexicon trace show last --failed
+      wexicon trace show "mast M2" --setting rate
+    """
     path = trace_named(name)
     wanted = Wanted({What(kind) for kind in kinds}, step, after, until, setting, failed)
     chunks: Iterable[list[Record]] = map(wanted.of, read_many(path, follow=follow))
@@ -149,6 +160,10 @@ class Wanted:
 @force_option
 def dialogue(name: str, output: Path | None, force: bool) -> None:
     """Write a dialogue from TRACE: said lines are said again, heard lines are required.
+
+    Examples:
+      wexicon trace dialogue last
+      wexicon trace dialogue last -o boot.wex
 
     Values likely to change (addresses, versions, long numbers) become captures.
     """

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wexicon.cli.help import Command
 from wexicon.cli.show import emit, emit_json, ending, force_option, json_option, print_line, print_table, styled
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
@@ -38,14 +39,19 @@ def trace_named(name: str) -> Path:
     return find_trace(name, state_folder() / "traces")
 
 
-@click.command("list")
+@click.command("list", cls=Command)
 @click.option("--unit", help="Only those of this unit, by its identity or its name in a sheet.")
 @click.option("--port", help="Only those of this port.")
 @click.option("--verdict", help="Only those with this verdict, such as failed.")
 @click.option("--last", "count", type=click.IntRange(1), default=30, show_default=True, help="How many.")
 @json_option
 def list_(unit: str | None, port: str | None, verdict: str | None, count: int, as_json: bool) -> None:
-    """List the traces in the state folder, the newest first."""
+    """List the traces in the state folder, the newest first.
+
+    Examples:
+      wexicon trace list
+      wexicon trace list --verdict failed
+    """
     from wexicon.records.trace_list import all_traces, in_file_names
 
     def wanted(info: object) -> bool:
@@ -78,13 +84,17 @@ def list_(unit: str | None, port: str | None, verdict: str | None, count: int, a
     print_table(("when (UTC)", "what", "unit", "port", "took", "verdict", "file"), rows, ours=5)
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("first", metavar="A")
 @click.argument("second", metavar="B")
 @click.option("--times", is_flag=True, help="Also compare how long the answers took.")
 @json_option
 def compare(first: str, second: str, times: bool, as_json: bool) -> None:
     """Compare two traces exchange by exchange: lines that differ, are missing, or came in another order.
+
+    Examples:
+      wexicon trace compare boot.jsonl works.jsonl
+      wexicon trace compare "mast M1" "mast M2" --times
 
     Exit status: 0 no difference; 1 there are some; 2 a trace cannot be read.
     """
@@ -133,14 +143,19 @@ def _print_first(one: Difference) -> None:
     emit("     " + " " * len(visible(one.a[start:at])) + styled("^", "bold red"))
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("name", metavar="TRACE")
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 @click.option("--lexicon", "-l", "lexicon_name", help="The lexicon that knows the states.  [default: the module's own]")
 @force_option
 def plot(name: str, path: Path, lexicon_name: str | None, force: bool) -> None:
     """Draw TRACE to FILE (.png, .svg, .pdf): steps, lines said and heard, events, waiting, the link, and states that the
-    module reports (asleep, registered) over time; where the time went."""
+    module reports (asleep, registered) over time; where the time went.
+
+    Examples:
+      wexicon trace plot last boot.png
+      wexicon trace plot "mast M2" masts.svg
+    """
     from wexicon.cli.plotting import check_plot, kind_of
     from wexicon.records.trace_plot import plot_trace
     from wexicon.records.trace_reader import read_trace
@@ -177,12 +192,17 @@ def _states(records: Sequence[Record], lexicon_name: str | None) -> dict[str, li
     return {name: [(one.begins, one.ends, one.state) for one in track.spans] for name, track in states.tracks.items()}
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("name", metavar="TRACE")
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 @force_option
 def export(name: str, path: Path, force: bool) -> None:
-    """Write TRACE to FILE: .csv, .txt, or .pcapng for packet viewers (link type USER0, both directions)."""
+    """Write TRACE to FILE: .csv, .txt, or .pcapng for packet viewers (link type USER0, both directions).
+
+    Examples:
+      wexicon trace export last boot.csv
+      wexicon trace export last boot.pcapng
+    """
     from wexicon.cli.trace_lines import line
     from wexicon.records.trace import What
     from wexicon.records.trace_export import as_csv, as_packets
@@ -204,7 +224,7 @@ def export(name: str, path: Path, force: bool) -> None:
     print_line(f"wrote {path}")
 
 
-@click.command("import")
+@click.command("import", cls=Command)
 @click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False))
 @click.option(
     "--lexicon", "-l", "lexicon_name", help="Name or file of the module's lexicon: then lines are decoded by it."
@@ -230,6 +250,10 @@ def import_(
     as_json: bool,
 ) -> None:
     """Make a trace of a capture that another tool recorded.
+
+    Examples:
+      wexicon trace import boot.vcd --lexicon lindle-l9
+      wexicon trace import answers.bin --raw module --rate 9600
 
     FILE is a VCD (IEEE 1364) or CSV file of a logic analyser, a text log of a terminal, or raw bytes. Rate, frame and inverted
     levels are measured; characters with a wrong frame are marked.

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, NoReturn
 import click
 import msgspec
 
+from wexicon.cli.help import Command
 from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Duration, Working, gathered
 from wexicon.cli.plotting import check_plot, kind_of
@@ -52,7 +53,7 @@ class TrafficCall(msgspec.Struct, kw_only=True):
     how: Working
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("ports", metavar="A [B]", nargs=-1, required=True)
 @click.option("--count", type=click.IntRange(1), help="Number of packets.  [default: 20, or as many as fit --for]")
 @click.option("--for", "duration", type=Duration(), default=0.0, help="How long to send, such as 30s or 5m.")
@@ -82,6 +83,10 @@ class TrafficCall(msgspec.Struct, kw_only=True):
 @gathered(TrafficCall)
 def traffic(call: TrafficCall) -> None:
     """Send numbered packets from port A to port B, with an answer to each; count lost, damaged and duplicate packets.
+
+    Examples:
+      wexicon traffic /dev/ttyUSB0 /dev/ttyUSB1 --count 100
+      wexicon traffic mast relay --rig estuary.toml --sweep spreading=7..12
 
     With A alone: loopback (TX wired to RX).
 

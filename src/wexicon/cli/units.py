@@ -13,8 +13,9 @@ from typing import TYPE_CHECKING, TypedDict, Unpack
 import click
 
 from wexicon.cli.handed_over import secrets, secrets_in
+from wexicon.cli.help import Group
 from wexicon.cli.options import register_option
-from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
+from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_table, print_warning
 from wexicon.cli.units_compare import compare
 from wexicon.cli.units_watch import watch
 from wexicon.cli.values import env_option, file_option
@@ -28,9 +29,13 @@ if TYPE_CHECKING:
     from wexicon.records.sealed import HandedOver
 
 
-@click.group()
+@click.group(cls=Group)
 def units() -> None:
     """List, show, export and label the units of the register.
+
+    Examples:
+      wexicon units list
+      wexicon units show "mast M2"
 
     Exit status: 0 success; 2 no such unit, or an error in the call; 3 the register cannot be reached.
     """
@@ -68,7 +73,12 @@ class Filters(TypedDict):
 @_filters
 @json_option
 def list_(register_at: str | None, as_json: bool, **filters: Unpack[Filters]) -> None:
-    """List the units with their last operation."""
+    """List the units with their last operation.
+
+    Examples:
+      wexicon units list
+      wexicon units list --sheet masts --verdict failed
+    """
     from wexicon.work.fleet.recording import the_register
 
     found = _found(register_at, **filters)
@@ -104,6 +114,10 @@ def _print_unfinished(register: Register) -> None:
 @json_option
 def show(unit: str, register_at: str | None, as_json: bool) -> None:
     """Show the history of UNIT (its identity, or its name in a sheet), and its last recorded state.
+
+    Examples:
+      wexicon units show "mast M2"
+      wexicon units show L9-00417
 
     Without UNIT it reads one line: the QR code of a label from a scanner, which types it.
     """
@@ -155,7 +169,7 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
 def _scanned() -> str:
     """The unit that is scanned or typed. Raises CallFault if there is none."""
     if sys.stdin.isatty():
-        print_note("Scan a label, or type a unit:")
+        print_warning("Scan a label, or type a unit:")
     line = sys.stdin.readline().strip()
     if not line:
         raise CallFault("no unit was named", hint="wexicon units list shows all.")
@@ -167,7 +181,12 @@ def _scanned() -> str:
 @force_option
 @_filters
 def export(path: Path, force: bool, register_at: str | None, **filters: Unpack[Filters]) -> None:
-    """Write the units to FILE (.csv or .json), with the last recorded state of each."""
+    """Write the units to FILE (.csv or .json), with the last recorded state of each.
+
+    Examples:
+      wexicon units export masts.csv --sheet masts
+      wexicon units export units.json
+    """
     import msgspec
 
     found = _found(register_at, **filters)
@@ -218,6 +237,10 @@ def label(
 ) -> None:
     """Write labels of the units to FILE (.png, .svg or .pdf): name, identity, settings, and a QR code of the identity.
 
+    Examples:
+      wexicon units label labels.pdf --sheet masts
+      wexicon units label labels.png --size 96x56 --page 210x130
+
     Further pages of a .png or .svg go to FILE-2, FILE-3 and so on. With --secrets the generated secrets that the sheet allows
     on labels are printed too; the password is asked for, or taken by --env password=VARIABLE or --file password=PATH.
     """
@@ -241,7 +264,7 @@ def label(
     ]
     wrong = {one.name: what for one in labels if (what := fault_of(one, sizes[0]))}
     for name, what in wrong.items():
-        print_note(f"{visible(name)} gets no label: {what}", "yellow")
+        print_warning(f"{visible(name)} gets no label: {what}", "yellow")
     labels = [one for one in labels if one.name not in wrong]
     if not labels:
         raise CallFault("no label can be drawn; nothing was written")
@@ -314,7 +337,7 @@ def _found(register_at: str | None, **filters: Unpack[Filters]) -> list[Entry]:
     )
     if register.broken:
         ids = ", ".join(sorted(register.broken)[:3])
-        print_note(f"note: {counted(len(register.broken), 'record')} cannot be read and left out: {ids}", "yellow")
+        print_warning(f"note: {counted(len(register.broken), 'record')} cannot be read and left out: {ids}", "yellow")
     return found
 
 

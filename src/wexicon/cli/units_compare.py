@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import click
 
+from wexicon.cli.help import Command
 from wexicon.cli.options import register_option
 from wexicon.cli.show import emit_json, json_option, print_line, print_table
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, visible
 
 
-@click.command()
+@click.command(cls=Command)
 @click.argument("first", metavar="UNIT")
 @click.argument("second", metavar="UNIT")
 @click.option("--all", "whole", is_flag=True, help="Also print what is the same.")
@@ -21,6 +22,10 @@ from wexicon.core.text import counted, visible
 @json_option
 def compare(first: str, second: str, whole: bool, register_at: str | None, as_json: bool) -> None:
     """Compare two UNITs setting by setting, as they were last read.
+
+    Examples:
+      wexicon units compare "mast M1" "mast M2"
+      wexicon units compare L9-00417 L9-00418 --all
 
     A UNIT is its identity, or its name in a sheet. Settings outside its sheet are as they were before the first write.
 

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from wexicon.cli.help import Command
 from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import register_option
 from wexicon.cli.show import emit_json, json_option, print_line, print_note, print_table
@@ -27,13 +28,17 @@ EVERY = 1.0
 MOST_NAMED = 3
 
 
-@click.command()
+@click.command(cls=Command)
 @click.option("--once", is_flag=True, help="Print the state now, and end.")
 @register_option
 @json_option
 def watch(once: bool, register_at: str | None, as_json: bool) -> None:
     """Watch the runs of all benches that share the register: units done and failed, what each bench does now, units an
     hour, the expected end, and what failed last.
+
+    Examples:
+      wexicon units watch
+      wexicon units watch --once
 
     In a pipe each change is a line. Ctrl-C ends it.
     """

@@ -11,10 +11,12 @@ from typing import Any
 
 import msgspec
 
+from wexicon.bench_settings import value_of
+
 
 def bench_name() -> str:
-    """What this bench is called: WEXICON_BENCH, or the machine's name."""
-    return os.environ.get("WEXICON_BENCH") or (os.uname().nodename if hasattr(os, "uname") else _host())
+    """What this bench is called: by its settings, or the machine's name."""
+    return value_of("bench") or (os.uname().nodename if hasattr(os, "uname") else _host())
 
 
 def _host() -> str:

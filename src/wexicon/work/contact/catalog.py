@@ -1,6 +1,7 @@
 """Finds and reads the files that are named: lexicons, sheets, fixtures, and what other packages bring.
 
-The rule: a lexicon beside the sheet goes before one in the user's folder, and that before a shipped one.
+The rule: a lexicon beside the sheet goes before one in a folder of the bench's settings, that before one in the user's folder,
+and that before a shipped one.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ from pathlib import Path
 
 import msgspec
 
+from wexicon.bench_settings import lexicon_folders
 from wexicon.core.dialogue import Program, read_dialogue
 from wexicon.core.dialogue.plain_lines import is_plain, read_plain_lines
 from wexicon.core.faults import CallFault, Complaint, Fault, FileFault
@@ -70,9 +72,13 @@ def _is_lexicon(path: Path) -> bool:
     return False
 
 
+def _folders(beside: Path | None) -> list[Path | None]:
+    return list(dict.fromkeys((beside, *lexicon_folders(), user_folder(), shipped_folder())))
+
+
 def lexicon_files(beside: Path | None = None) -> Iterator[tuple[str, Path]]:
     """Every lexicon there is, by name; the first of a name is the one that is used."""
-    for folder in (beside, user_folder(), shipped_folder(), *package_folders()):
+    for folder in (*_folders(beside), *package_folders()):
         if folder:
             yield from _in(folder, beside)
 
@@ -80,7 +86,7 @@ def lexicon_files(beside: Path | None = None) -> Iterator[tuple[str, Path]]:
 def path_of(name: str, beside: Path | None) -> Path:
     """The file of a lexicon's name. Raises CallFault with what was probably meant."""
     if name and Path(name).name == name:
-        for folder in (beside, user_folder(), shipped_folder()):
+        for folder in _folders(beside):
             path = folder / f"{name}.toml" if folder else None
             with suppress(OSError):  # a name may be longer than the system's names
                 if path and path.is_file() and (folder != beside or _is_lexicon(path)):

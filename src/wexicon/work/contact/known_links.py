@@ -11,6 +11,7 @@ from pathlib import Path
 
 import msgspec
 
+from wexicon.bench_settings import lexicon_folders
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.tuning import Tuning
@@ -66,7 +67,7 @@ def remember(port: str, tuning: Tuning, end: str, lexicon: str) -> None:
 def named(lexicon: Lexicon) -> str:
     """How a lexicon can be named again from anywhere: by its name where that is enough, or by its path."""
     path = Path(lexicon.path).absolute()
-    return path.stem if path.parent in (shipped_folder(), user_folder()) else str(path)
+    return path.stem if path.parent in (shipped_folder(), user_folder(), *lexicon_folders()) else str(path)
 
 
 def _path(key: str) -> Path:

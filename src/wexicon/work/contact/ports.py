@@ -14,6 +14,7 @@ from typing import Any
 
 import msgspec
 
+from wexicon.bench_settings import named_ports
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.toml import Source
 from wexicon.core.text import meant
@@ -197,7 +198,13 @@ class DeviceFinder(msgspec.Struct, frozen=True):
 
 
 def port_names() -> dict[str, str]:
-    """The names that were given, each with what it stands for. Raises Fault where their file is not right."""
+    """The names of ports, each with what it stands for: those that were given, and those of the bench's settings, which go
+    before. Raises Fault where a file is not right."""
+    return given_names() | {name: port for name, (port, _) in named_ports().items()}
+
+
+def given_names() -> dict[str, str]:
+    """The names that `wexicon ports --name` gave. Raises Fault where their file is not right."""
     path = config_folder() / _NAME_FILE
     if not path.exists():
         return {}
@@ -218,14 +225,16 @@ def name_port(name: str, text: str) -> str:
             f"{name!r} cannot be the name of a port", hint="Write a word that is no path, such as bench-left."
         )
     target = key_of(port_named(text))
-    _write_names({**port_names(), name: target})
+    _write_names({**given_names(), name: target})
     return target
 
 
 def forget_name(name: str) -> None:
     """Takes a name away. Raises CallFault where there is none."""
-    names = port_names()
+    names = given_names()
     if name not in names:
+        if name in named_ports():
+            raise CallFault(f"{name} is named in {named_ports()[name][1]}", hint="Take it out of that file.")
         raise CallFault(f"no port is called {name}", hint=meant(name, names))
     del names[name]
     _write_names(names)

@@ -6,12 +6,12 @@ The rule: a unit is known by its family and what it says of itself; one that did
 from __future__ import annotations
 
 import contextlib
-import os
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
+from wexicon.bench_settings import value_of
 from wexicon.core.faults import Complaint, Fault
 from wexicon.core.formats.jobs import Job, jobs_of
 from wexicon.core.formats.sheet import Sheet
@@ -34,11 +34,11 @@ if TYPE_CHECKING:
 
 
 def the_register(where: str | None = None) -> Register:
-    """The register at a URL or a file; the one of the environment (WEXICON_REGISTER) or the user's own where none is named."""
+    """The register at a URL or a file; where none is named, the one of the bench's settings, or the user's own."""
     from wexicon.records.register import Register
 
     folder = state_folder()
-    where = where or os.environ.get("WEXICON_REGISTER") or str(folder / "register.db")
+    where = where or value_of("register") or str(folder / "register.db")
     return Register(where, folder / "waiting")
 
 

@@ -81,6 +81,14 @@ class FileStore(Store):
             # A record that cannot be read is a record: the work was started.
             return Unfinished(unit, datetime.now(UTC), [])
 
+    def all(self) -> list[Unfinished]:
+        """All records that can be read, the oldest first."""
+        found = []
+        for path in self.folder.glob("*.json") if self.folder.is_dir() else ():
+            with contextlib.suppress(OSError, msgspec.DecodeError):
+                found.append(msgspec.json.decode(path.read_bytes(), type=Unfinished))
+        return sorted((one for one in found if not one.ended), key=lambda one: one.began)
+
     def open(self, record: Unfinished) -> None:
         # What a module sent need be no UTF-8.
         write_whole(self._path(record.unit), msgspec.json.encode(encodable(msgspec.to_builtins(record))))

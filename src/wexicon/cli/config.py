@@ -1,0 +1,94 @@
+"""`wexicon config`: the settings that are in force on this bench, and where each comes from.
+
+The rule: nothing is shown that is not in force.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from wexicon import bench_settings
+from wexicon.cli.help import Command
+from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
+from wexicon.folders import config_folder
+
+STARTER = """\
+# Settings of this project: Wexicon finds the file here and in all folders below. `wexicon config` shows what is in force.
+format = 1
+# register = "units.db"              # a file, or "postgresql://HOST/DATABASE" for several benches
+# lexicons = ["lexicons"]            # folders of your own lexicons
+# fixture  = "jig.toml"              # what drives keys and power
+# operator = "person"                # who operates keys and power otherwise: person, rig, nobody
+# patience = "60s"                   # how long that is waited for
+# prove    = "auto"                  # evidence required: auto, power, restart, reading, twice
+# bench    = "fit-out-1"             # what this bench is called in a shared register
+
+[ports]
+# relay = "/dev/ttyUSB0"
+
+[report]
+# title = "Marrow Estuary, spring fit-out"
+"""
+
+
+@click.command(cls=Command)
+@click.option("--new", is_flag=True, help="Write a wexicon.toml to begin with, here.")
+@force_option
+@json_option
+def config(new: bool, force: bool, as_json: bool) -> None:
+    """Show the settings that are in force here, and where each comes from.
+
+    Examples:
+      wexicon config
+      wexicon config --new
+
+    An option of a call goes before a variable WEXICON_NAME, that before the wexicon.toml in this folder or above it, that
+    before the one in your own folder.
+    """
+    from wexicon.files import write_new
+
+    if new:
+        write_new(Path(bench_settings.FILE), STARTER.encode(), force=force)
+        print_line(f"wrote {bench_settings.FILE}; every line of it is optional")
+        return
+    found = [bench_settings.setting(name) for name in bench_settings.DEFAULTS]
+    rows = [(one.name, one.value or _unset(one.name), one.source) for one in found]
+    rows += [(f"ports.{name}", port, source) for name, (port, source) in bench_settings.named_ports().items()]
+    if as_json:
+        emit_json([{"setting": name, "value": value, "from": source} for name, value, source in rows])
+        return
+    print_table(("setting", "value", "from"), rows)
+    own = config_folder() / bench_settings.FILE
+    if not any(path == own for path in bench_settings.files()):
+        print_note(f"Your own file would be {own}.")
+
+
+def _unset(name: str) -> str:
+    """What is meant where nothing is set."""
+    from wexicon.folders import state_folder, user_folder
+    from wexicon.records.entry import bench_name
+
+    return {
+        "register": str(state_folder() / "register.db"),
+        "lexicons": str(user_folder()),
+        "fixture": "none",
+        "bench": bench_name(),
+        "report.title": "the sheet's title",
+    }.get(name, "")
+
+
+def tell_settings() -> None:
+    """Says which settings were in force in the call that ends, and from where."""
+    ctx = click.get_current_context()
+    for param in ctx.command.params:
+        name = getattr(param.default, "setting", "")
+        if name and param.name:
+            given = ctx.get_parameter_source(param.name) is click.core.ParameterSource.COMMANDLINE
+            value, source = ctx.params.get(param.name), "the call" if given else bench_settings.setting(name).source
+            print_note(f"{name}: {value if value not in (None, '') else _unset(name)} (from {source})")
+    for name in ("lexicons", "bench"):
+        one = bench_settings.setting(name)
+        if one.source != "default":
+            print_note(f"{name}: {one.value} (from {one.source})")

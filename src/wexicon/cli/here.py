@@ -1,0 +1,88 @@
+"""`wexicon` alone: the ports and modules that are here, unfinished work, and the next likely command.
+
+The rule: nothing is opened and nothing is said to a module; what is told of a module is what was stored when it last answered.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from wexicon.cli.show import print_line, print_table
+from wexicon.core.text import counted, visible
+from wexicon.folders import state_folder
+from wexicon.version import __version__
+from wexicon.work.contact.known_links import KnownLink, remembered
+from wexicon.work.contact.ports import found_ports
+from wexicon.work.provisioning.unfinished import FileStore, Unfinished
+from wexicon.work.results.port import PortInfo
+
+# Files of this folder that are looked at, and how many are named.
+MOST_FILES = 200
+SHOWN = 5
+
+
+def print_here() -> None:
+    """Prints all of it."""
+    ports = found_ports()
+    known = {one.port: remembered(one.port) for one in ports}
+    unfinished = FileStore(state_folder() / "unfinished").all()
+    sheets = _sheets()
+    print_line(f"Wexicon {__version__}: provisions radio and positioning modules over a UART")
+    print_line("")
+    if ports:
+        columns = ("port", "name", "what", "module, when it last answered")
+        rows = [(one.port, one.name or one.unit, one.what, _module(known[one.port])) for one in ports]
+        used = [at for at in range(len(columns)) if any(row[at] for row in rows)]
+        print_table([columns[at] for at in used], [[row[at] for at in used] for row in rows])
+    else:
+        print_line("no serial port found")
+    for work in unfinished[:SHOWN]:
+        print_line(f"unfinished: {visible(work.unit)}, since {work.began:%Y-%m-%d %H:%M} UTC", "yellow")
+    if len(unfinished) > SHOWN:
+        print_line(f"and {counted(len(unfinished) - SHOWN, 'more unit')} unfinished", "yellow")
+    print_line("")
+    for command, what in _next(ports, known, unfinished, sheets):
+        print_line(f"  {command:<44}  {what}")
+
+
+def _module(known: KnownLink | None) -> str:
+    if known is None:
+        return "not known yet"
+    name = Path(known.lexicon).stem if known.lexicon else "no lexicon"
+    return f"{name} at {known.tuning.rate} {known.tuning.frame}"
+
+
+def _sheets() -> list[str]:
+    """The sheets in this folder."""
+    found = []
+    for path in sorted(Path().glob("*.toml"))[:MOST_FILES]:
+        try:
+            text = path.read_text(errors="replace") if path.is_file() else ""
+        except OSError:
+            continue
+        if "\n[seat." in f"\n{text}":
+            found.append(path.name)
+    return found
+
+
+def _next(
+    ports: list[PortInfo], known: dict[str, KnownLink | None], unfinished: list[Unfinished], sheets: list[str]
+) -> list[tuple[str, str]]:
+    """The next likely commands, and what each does."""
+    free = [one for one in ports if not one.used_by]
+    new = next((one.port for one in free if known[one.port] is None), None)
+    old = next((one.port for one in free if known[one.port] is not None), None)
+    made = []
+    if unfinished:
+        made.append(("wexicon units list", "what is unfinished; provision that unit again to finish it"))
+    if new:
+        made.append((f"wexicon hail {new}", "find out what is there"))
+    if old:
+        made.append((f"wexicon readout {old}", "identity and all settings"))
+    made += [(f"wexicon rehearse {name}", "run this sheet in virtual time, without hardware") for name in sheets[:2]]
+    if old and sheets:
+        made.append((f"wexicon provision {sheets[0]} {old}", "write its settings, read them back"))
+    if not ports:
+        made += [("wexicon ports --watch", "plug the adapter in: which port appears?")]
+    made += [("wexicon demo", "see it work, without hardware"), ("wexicon --help", "all commands")]
+    return made
