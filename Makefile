@@ -6,7 +6,7 @@ DEV = .venv/dev
 SOURCES = $(shell find src -name '*.py' -o -name '*.toml' -o -name '*.wex')
 AS_ROOT = $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test test-all bench venv compiler browser postgresql clean
+.PHONY: demo test test-all bench venv compiler browser shells postgresql clean
 
 demo: $(RUN)/.ready
 	$(RUN)/bin/wexicon demo
@@ -17,7 +17,7 @@ test: $(DEV)/.ready | postgresql
 	$(DEV)/bin/ruff format --check .
 	$(DEV)/bin/mypy & types=$$!; $(DEV)/bin/python -m pytest && wait $$types
 
-test-all: test | compiler browser
+test-all: test | compiler browser shells
 	WEXICON_TEST_UNITS=200 $(DEV)/bin/python -m pytest -m "long or campaign"
 
 bench: $(DEV)/.ready
@@ -34,6 +34,11 @@ compiler:
 browser:
 	@command -v chromium >/dev/null || \
 		($(AS_ROOT) apt-get update -qq && $(AS_ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium)
+
+# Completion is tried in each.
+shells:
+	@command -v zsh >/dev/null && command -v fish >/dev/null || \
+		($(AS_ROOT) apt-get update -qq && $(AS_ROOT) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq zsh fish)
 
 # The tests start a server of their own.
 postgresql:

@@ -47,12 +47,14 @@ def value_of(name: str) -> str:
 def setting(name: str) -> InForce:
     """A setting that is in force. Raises FileFault."""
     variable = "WEXICON_" + name.upper().replace(".", "_")
-    if given := os.environ.get(variable):
+    given = os.environ.get(variable)
+    # WEXICON_LEXICONS is the person's own folder, which is looked in after those of the project.
+    if given and name != "lexicons":
         return InForce(name, given, variable)
     for path in files():
         if value := _in_file(name, path):
             return InForce(name, value, str(path))
-    return InForce(name, DEFAULTS[name], "default")
+    return InForce(name, given, variable) if given else InForce(name, DEFAULTS[name], "default")
 
 
 def lexicon_folders() -> list[Path]:

@@ -121,16 +121,16 @@ def _is_value(arg: Arg, default: object) -> bool:
 
 
 def _command(topic: Topic) -> click.Command:
-    made = _TopicCommand(topic.name, callback=_run, help=topic.about, short_help=topic.title)
-    made.topic = topic
-    made.params = [
+    params: list[click.Parameter] = [
         click.Argument(["given"], nargs=-1, metavar="[NAME=VALUE]..."),
         click.Option(["--plot", "plot_path"], type=click.Path(path_type=Path), help="Draw it (.png, .svg, .pdf)."),
     ]
     if "hex" in topic.args:
-        made.params.append(
+        params.append(
             click.Option(["--file", "file_path"], type=click.Path(path_type=Path), help="The bytes of a file.")
         )
+    made = _TopicCommand(topic.name, callback=_run, params=params, help=topic.about, short_help=topic.title)
+    made.topic = topic
     return json_option(force_option(made))
 
 

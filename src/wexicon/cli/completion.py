@@ -108,6 +108,7 @@ def completion(shell: str | None, printed: bool, remove: bool) -> None:
 def _script(shell: str) -> str:
     from wexicon.cli.main import wexicon
 
+    offer()
     found = get_completion_class(shell)
     assert found
     text = found(wexicon, {}, "wexicon", VARIABLE).source()

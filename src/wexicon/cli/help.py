@@ -85,7 +85,25 @@ class Page:
             examples = parts_of(self.help or "")[1]
             example = f"\n  For example: {examples[0]}" if examples else ""
             return click.UsageError(f"{missing} is missing{example}", ctx)
+        if isinstance(fault, click.BadParameter) and fault.param:
+            option = max(fault.param.opts, key=len)
+            what = fault.message.replace("a valid integer range", "a whole number").rstrip(".")
+            if isinstance(fault.param.type, click.Choice):
+                what = what.replace("'", "")
+                given = what.partition(" is not one of")[0]
+                what += _or(given, [str(one) for one in fault.param.type.choices])
+            elif isinstance(fault.param.type, click.IntRange) and " range " in what:
+                low, high = fault.param.type.min, fault.param.type.max
+                what = what.partition(" is not")[0] + (f" is not from {low} to {high}" if high else f" is below {low}")
+            return click.UsageError(f"{option}: {what}" if option.startswith("-") else what, ctx)
         return fault
+
+
+def _or(given: str, choices: list[str]) -> str:
+    from wexicon.core.text import nearest
+
+    close = nearest(given, choices)
+    return f"; did you mean {close}?" if close else ""
 
 
 def parts_of(text: str) -> tuple[str, list[str], str]:
@@ -180,7 +198,8 @@ class Group(Page, click.Group):
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
         """Finds the command; a wrong one is answered with the right one."""
-        if args and not args[0].startswith("-") and self.get_command(ctx, args[0]) is None:
+        known = not args or args[0].startswith("-") or self.get_command(ctx, args[0])
+        if not known and not ctx.resilient_parsing:
             from wexicon.core.text import meant
 
             raise click.UsageError(f"there is no command {args[0]}; {meant(args[0], self.list_commands(ctx))}", ctx)

@@ -219,7 +219,7 @@ def schema() -> None:
 
 
 @lexicon.command()
-@click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
+@click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [FAMILY.toml]")
 @force_option
 def new(output: Path | None, force: bool) -> None:
     """Ask for datasheet facts; write a commented starter lexicon.
@@ -254,8 +254,8 @@ def new(output: Path | None, force: bool) -> None:
     help="Draft it from a recorded session instead: a trace file, a unit, a port, or `last`.",
 )
 @click.option("--family", default="drafted", show_default=True, help="Name of the family.")
-@click.option("--rate", type=click.IntRange(1), multiple=True, help="Only try this rate.  [default: the usual ones]")
-@click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [default: FAMILY.toml]")
+@click.option("--rate", type=click.IntRange(1), multiple=True, help="Only try this rate.  [the usual ones]")
+@click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [FAMILY.toml]")
 @force_option
 def draft(
     port: str | None, trace: str | None, family: str, rate: tuple[int, ...], output: Path | None, force: bool

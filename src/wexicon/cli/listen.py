@@ -56,7 +56,7 @@ class ListenCall(msgspec.Struct):
 
 @click.command(cls=Command)
 @click.argument("port")
-@click.option("--for", "duration", type=Duration(), help="For how long, such as 10m.  [default: until Ctrl-C]")
+@click.option("--for", "duration", type=Duration(), help="For how long, such as 10m.  [until Ctrl-C]")
 @click.option(
     "--until", default="", metavar="EVENT", help="End with this event, or with the first `fix` of a receiver."
 )
@@ -72,9 +72,7 @@ class ListenCall(msgspec.Struct):
 @click.option(
     "--rig", "rig_path", type=click.Path(path_type=Path), help="In virtual time: PORT is a unit of this rig file."
 )
-@click.option(
-    "--lexicon", "-l", "lexicon_name", help="Name or file of the lexicon.  [default: the one stored for the port]"
-)
+@click.option("--lexicon", "-l", "lexicon_name", help="Name or file of the lexicon.  [the one stored for the port]")
 @env_option
 @file_option
 @gathered(ListenCall)

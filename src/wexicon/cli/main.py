@@ -76,8 +76,12 @@ def _print_version(ctx: click.Context, param: click.Parameter, wanted: bool) -> 
     if wanted and not ctx.resilient_parsing:
         from wexicon.cli.about import print_version
 
-        print_version(details="-v" in sys.argv or "--verbose" in sys.argv)
+        print_version(details=bool(ctx.meta.get("verbose")))
         ctx.exit()
+
+
+def _more(ctx: click.Context, param: click.Parameter, wanted: bool) -> None:
+    ctx.meta["verbose"] = wanted
 
 
 @click.command(
@@ -92,7 +96,7 @@ def _print_version(ctx: click.Context, param: click.Parameter, wanted: bool) -> 
     callback=_print_version,
     help="Print the version; with -v also what a bug report needs.",
 )
-@click.option("-v", "--verbose", is_flag=True, hidden=True, expose_value=False)
+@click.option("-v", "--verbose", is_flag=True, hidden=True, expose_value=False, is_eager=True, callback=_more)
 @click.pass_context
 def wexicon(ctx: click.Context) -> None:
     """Provision radio and positioning modules over a UART. Without a command: what is here, and what to do next.
@@ -163,7 +167,11 @@ def run(arguments: list[str] | None = None) -> int:
         _say("stopped on request")
         return 130
     except click.ClickException as fault:
-        fault.show()
+        from wexicon.cli.show import styled
+
+        ctx = getattr(fault, "ctx", None)
+        usage = f"\n  {ctx.get_usage()}\n  Help: {ctx.command_path} --help" if ctx else ""
+        _say(styled("error: ", "bold red") + fault.format_message() + usage)
         return 2
     except Fault as fault:
         from wexicon.cli.show import styled

@@ -54,12 +54,12 @@ class RehearseCall(msgspec.Struct, kw_only=True):
 @values_argument
 @click.option("--lexicon", "-l", "lexicon_name", help="Lexicon for the module's words (a sheet names its own).")
 @click.option("--rig", "rig_path", type=click.Path(path_type=Path), help="Rig file with the stand-in.")
-@click.option("--unit", "unit_name", help="Unit of the rig.  [default: the one of the lexicon's family]")
-@click.option("--standin", help="The stand-in that answers, with factory defaults.  [default: the lexicon's family]")
+@click.option("--unit", "unit_name", help="Unit of the rig.  [the one of the lexicon's family]")
+@click.option("--standin", help="The stand-in that answers, with factory defaults.  [the lexicon's family]")
 @click.option(
     "--ports",
     type=click.IntRange(1),
-    help="Sheet only: number of ports.  [default: 1, or one for each unit if a test needs several]",
+    help="Sheet only: number of ports.  [1, or one for each unit if a test needs several]",
 )
 @click.option("--swap", type=Duration(), default="10s", show_default=True, help="Sheet only: time per swap.")
 @allow_option

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import click
 
+from wexicon.bench_settings import value_of
 from wexicon.cli.help import Command
 from wexicon.cli.options import register_option
 from wexicon.cli.show import force_option, print_line
@@ -26,7 +27,7 @@ from wexicon.version import __version__
     "--unit", default="", help="Only this unit, by its identity or its name in a sheet, with its whole history."
 )
 @click.option("--since", type=click.DateTime(["%Y-%m-%d"]), help="Only records from this day on (UTC).")
-@click.option("--title", default="", help="The heading.  [default: the sheet's title]")
+@click.option("--title", default="", help="The heading.  [the sheet's title]")
 @register_option
 @force_option
 def report(
@@ -58,7 +59,7 @@ def report(
     if not found:
         raise CallFault("the register has no such units", where=register.where, hint="wexicon units list shows all.")
     found.sort(key=lambda one: (one.sheet, one.name, one.at))
-    heading = title or next((one.sheet for one in found if one.sheet), "") or "Units"
+    heading = title or value_of("report.title") or next((one.sheet for one in found if one.sheet), "") or "Units"
     made = f"written {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Wexicon {__version__} from {Path(register.where).name}"
     text = report_page(heading, made, found, lambda record: line(record, coloured=False))
     data = printed(program, text) if program else text.encode()

@@ -40,7 +40,7 @@ class RestoreCall(msgspec.Struct):
 @click.option(
     "--since",
     type=click.DateTime(["%Y-%m-%d"]),
-    help="Restore what was before the first run on this day (UTC) or later.  [default: before the last run]",
+    help="Restore what was before the first run on this day (UTC) or later.  [before the last run]",
 )
 @lexicon_option
 @prove_option("auto")

@@ -56,10 +56,8 @@ class RunCall(msgspec.Struct):
 @values_argument
 @click.option("--lexicon", "-l", "lexicon_name", help="Lexicon of the module; it also gets the module's attention.")
 @click.option("--as-is", is_flag=True, help="Skip the lexicon's attention procedure.")
-@click.option("--end", type=click.Choice(list(LINE_ENDS)), help="Line ending.  [default: the lexicon's, or crlf]")
-@click.option(
-    "--echo", type=click.Choice(ECHOES), help="Whether the module echoes.  [default: the lexicon's, or either]"
-)
+@click.option("--end", type=click.Choice(list(LINE_ENDS)), help="Line ending.  [the lexicon's, or crlf]")
+@click.option("--echo", type=click.Choice(ECHOES), help="Whether the module echoes.  [the lexicon's, or either]")
 @click.option(
     "--as-dialogue",
     "written_to",

@@ -68,13 +68,13 @@ class Side(msgspec.Struct, kw_only=True):
     "-l",
     "lexicon_names",
     multiple=True,
-    help="Name or file of the lexicon; with two ports once for both, or once for each.  [default: detected]",
+    help="Name or file of the lexicon; with two ports once for both, or once for each.  [detected]",
 )
 @click.option("--as-is", is_flag=True, help="Skip the lexicon's attention procedure.")
 @click.option(
     "--chat", is_flag=True, help="Data mode: what is typed is passed on as it is, and nothing needs to answer."
 )
-@click.option("--end", type=click.Choice(list(LINE_ENDS)), help="Line ending.  [default: the lexicon's, or crlf]")
+@click.option("--end", type=click.Choice(list(LINE_ENDS)), help="Line ending.  [the lexicon's, or crlf]")
 @env_option
 @file_option
 @gathered(TalkCall)

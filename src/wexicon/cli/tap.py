@@ -32,12 +32,8 @@ if TYPE_CHECKING:
 @click.command(cls=Command)
 @click.argument("host")
 @click.argument("module")
-@click.option(
-    "--lexicon", "-l", "lexicon_name", help="Name or file of the module's lexicon.  [default: stored for MODULE]"
-)
-@click.option(
-    "--rate", type=click.IntRange(1), help="Baud rate on both sides.  [default: stored for MODULE, or the lexicon's]"
-)
+@click.option("--lexicon", "-l", "lexicon_name", help="Name or file of the module's lexicon.  [stored for MODULE]")
+@click.option("--rate", type=click.IntRange(1), help="Baud rate on both sides.  [stored for MODULE, or the lexicon's]")
 @click.option("--frame", default="8N1", show_default=True, help="Data bits, parity and stop bits on both sides.")
 @click.option(
     "--fault",
@@ -50,9 +46,9 @@ if TYPE_CHECKING:
 @click.option(
     "--seed", type=int, default=1, show_default=True, help="Chance of lost and changed bytes: the same again."
 )
-@click.option("--for", "duration", type=Duration(), help="For how long, such as 10m.  [default: until Ctrl-C]")
+@click.option("--for", "duration", type=Duration(), help="For how long, such as 10m.  [until Ctrl-C]")
 @click.option(
-    "--trace", "trace_path", type=click.Path(path_type=Path), help="Where to write the trace.  [default: a dated file]"
+    "--trace", "trace_path", type=click.Path(path_type=Path), help="Where to write the trace.  [a dated file]"
 )
 @click.option("--force", is_flag=True, help="Overwrite existing files.")
 @json_option

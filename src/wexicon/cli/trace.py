@@ -47,8 +47,9 @@ trace.add_command(import_)
     "--only",
     "kinds",
     multiple=True,
+    metavar="KIND",
     type=click.Choice([str(kind) for kind in MARKS]),
-    help="Only records of this kind.",
+    help=f"Only records of this kind: {', '.join(str(kind) for kind in MARKS)}.",
 )
 @click.option("--step", help="Only records of this step, such as read.")
 @click.option("--from", "after", type=Duration(), help="Only from this time on, such as 2s.")
@@ -154,9 +155,7 @@ class Wanted:
 
 @trace.command()
 @click.argument("name", metavar="TRACE")
-@click.option(
-    "--output", "-o", type=click.Path(path_type=Path), help="Where to write the dialogue.  [default: print it]"
-)
+@click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write the dialogue.  [print it]")
 @force_option
 def dialogue(name: str, output: Path | None, force: bool) -> None:
     """Write a dialogue from TRACE: said lines are said again, heard lines are required.

@@ -55,13 +55,13 @@ class TrafficCall(msgspec.Struct, kw_only=True):
 
 @click.command(cls=Command)
 @click.argument("ports", metavar="A [B]", nargs=-1, required=True)
-@click.option("--count", type=click.IntRange(1), help="Number of packets.  [default: 20, or as many as fit --for]")
+@click.option("--count", type=click.IntRange(1), help="Number of packets.  [20, or as many as fit --for]")
 @click.option("--for", "duration", type=Duration(), default=0.0, help="How long to send, such as 30s or 5m.")
 @click.option("--size", type=click.IntRange(24, 240), default=32, show_default=True, help="Bytes of a packet.")
-@click.option("--every", type=Duration(), default=0.0, help="Send interval.  [default: after each answer]")
+@click.option("--every", type=Duration(), default=0.0, help="Send interval.  [after each answer]")
 @click.option("--within", type=Duration(), default="2s", show_default=True, help="Answer timeout.")
 @click.option("--bytes", "any_bytes", is_flag=True, help="Binary packets, not text lines.")
-@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon of the modules.  [default: the one stored for the port]")
+@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon of the modules.  [the one stored for the port]")
 @click.option("--data", "passes", is_flag=True, help="Treat modules as transparent; ignore the lexicon.")
 @click.option(
     "--plot", "plot_path", type=click.Path(path_type=Path), help="Draw round trip and loss (.png, .svg, .pdf)."
