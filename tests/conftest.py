@@ -16,6 +16,7 @@ from typing import Any, NamedTuple
 import pytest
 from hypothesis import settings
 
+from wexicon.cli import show
 from wexicon.cli.main import run
 from wexicon.core.agenda import Agenda
 from wexicon.core.formats.lexicon import Lexicon
@@ -51,6 +52,23 @@ def _own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
         monkeypatch.setenv(f"WEXICON_{name.upper()}", str(tmp_path / name))
     monkeypatch.setenv("NO_COLOR", "1")
     monkeypatch.chdir(tmp_path)
+
+
+@pytest.fixture(autouse=True)
+def _json_has_a_schema(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever a command prints with --json in these tests is of a type that `wexicon schema` describes."""
+    usual = show._as_json
+
+    def checked(data: Any, indent: int) -> str:
+        from wexicon.work.results.schemas import TITLES
+
+        known = tuple(kind for kind, _ in TITLES.values())
+        for one in data if isinstance(data, list) else [data]:
+            schema = isinstance(one, dict) and "$defs" in one
+            assert schema or type(one) in known, f"no schema describes {one!r}"
+        return usual(data, indent)
+
+    monkeypatch.setattr(show, "_as_json", checked)
 
 
 class Ran(NamedTuple):

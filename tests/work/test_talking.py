@@ -19,9 +19,10 @@ from wexicon.links.port import open_port
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.rigs.uart import WireFaults
 from wexicon.work.console.completion import hint, suggestions
-from wexicon.work.console.conversation import Shown, Talk
+from wexicon.work.console.conversation import Talk
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
+from wexicon.work.results.talk import Shown
 
 
 class Hand:

@@ -19,6 +19,7 @@ from wexicon.files import read_file, write_new
 
 if TYPE_CHECKING:
     from wexicon.core.engineering.topic import Arg, Topic, Worked
+    from wexicon.work.results.listed import Sum
 
 
 def _topics() -> dict[str, Topic]:
@@ -182,16 +183,18 @@ def _pairs(topic: Topic, given: tuple[str, ...]) -> dict[str, str]:
     return values
 
 
-def _plain(one: Worked) -> dict[str, object]:
+def _plain(one: Worked) -> Sum:
     """An answer for programs."""
+    from wexicon.work.results.listed import Sum, SumResult
+
     answer = one.answer
-    return {
-        "given": {_written(name): text for name, text in one.given.items()},
-        "results": {name: {"value": q.value, "unit": q.unit, "shown": q.text} for name, q in answer.results.items()},
-        "rows": [dict(zip(answer.columns, row, strict=True)) for row in answer.rows],
-        "steps": answer.steps,
-        "notes": answer.notes,
-    }
+    return Sum(
+        {_written(name): text for name, text in one.given.items()},
+        {name: SumResult(q.value, q.unit, q.text) for name, q in answer.results.items()},
+        [dict(zip(answer.columns, row, strict=True)) for row in answer.rows],
+        answer.steps,
+        answer.notes,
+    )
 
 
 def _print_one(one: Worked) -> None:
@@ -281,7 +284,9 @@ def wiring(name: str, adapter: str, gives: str, as_json: bool) -> None:
         raise CallFault(f"the lexicon {found.about.family} has no [wiring]", where=found.path, hint=hint)
     lines = connections(found.wiring, volts, amperes)
     if as_json:
-        emit_json([line._asdict() for line in lines])
+        from wexicon.work.results.listed import WiringLine
+
+        emit_json([WiringLine(*line) for line in lines])
         return
     print_line(f"{found.about.family} at an adapter of {adapter}", "bold")
     print_table(

@@ -106,12 +106,10 @@ def completion(shell: str | None, printed: bool, remove: bool) -> None:
 
 
 def _script(shell: str) -> str:
-    from wexicon.cli.main import wexicon
-
     offer()
     found = get_completion_class(shell)
     assert found
-    text = found(wexicon, {}, "wexicon", VARIABLE).source()
+    text = found(click.get_current_context().find_root().command, {}, "wexicon", VARIABLE).source()
     return _ZSH_HEAD + text if shell == "zsh" else text
 
 

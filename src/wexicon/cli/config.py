@@ -11,6 +11,7 @@ import click
 
 from wexicon import bench_settings
 from wexicon.cli.help import Command
+from wexicon.cli.in_force import unset
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
 from wexicon.folders import config_folder
 
@@ -54,41 +55,14 @@ def config(new: bool, force: bool, as_json: bool) -> None:
         print_line(f"wrote {bench_settings.FILE}; every line of it is optional")
         return
     found = [bench_settings.setting(name) for name in bench_settings.DEFAULTS]
-    rows = [(one.name, one.value or _unset(one.name), one.source) for one in found]
+    rows = [(one.name, one.value or unset(one.name), one.source) for one in found]
     rows += [(f"ports.{name}", port, source) for name, (port, source) in bench_settings.named_ports().items()]
     if as_json:
-        emit_json([{"setting": name, "value": value, "from": source} for name, value, source in rows])
+        from wexicon.work.results.listed import SettingInForce
+
+        emit_json([SettingInForce(*row) for row in rows])
         return
     print_table(("setting", "value", "from"), rows)
     own = config_folder() / bench_settings.FILE
     if not any(path == own for path in bench_settings.files()):
         print_note(f"Your own file would be {own}.")
-
-
-def _unset(name: str) -> str:
-    """What is meant where nothing is set."""
-    from wexicon.folders import state_folder, user_folder
-    from wexicon.records.entry import bench_name
-
-    return {
-        "register": str(state_folder() / "register.db"),
-        "lexicons": str(user_folder()),
-        "fixture": "none",
-        "bench": bench_name(),
-        "report.title": "the sheet's title",
-    }.get(name, "")
-
-
-def tell_settings() -> None:
-    """Says which settings were in force in the call that ends, and from where."""
-    ctx = click.get_current_context()
-    for param in ctx.command.params:
-        name = getattr(param.default, "setting", "")
-        if name and param.name:
-            given = ctx.get_parameter_source(param.name) is click.core.ParameterSource.COMMANDLINE
-            value, source = ctx.params.get(param.name), "the call" if given else bench_settings.setting(name).source
-            print_note(f"{name}: {value if value not in (None, '') else _unset(name)} (from {source})")
-    for name in ("lexicons", "bench"):
-        one = bench_settings.setting(name)
-        if one.source != "default":
-            print_note(f"{name}: {one.value} (from {one.source})")

@@ -94,7 +94,9 @@ def _list(lexicon: Lexicon, *, as_json: bool) -> None:
         told = ", ".join(name + " (secret)" * secret for name, secret in needs)
         rows.append((name, told, action.meaning + " (restarts the module)" * action.restarts))
     if as_json:
-        emit_json([{"action": name, "needs": needs, "meaning": meaning} for name, needs, meaning in rows])
+        from wexicon.work.results.listed import ActionLine
+
+        emit_json([ActionLine(*row) for row in rows])
     else:
         print_table(("action", "needs", "what it does"), rows)
         print_line(f"lexicon: {lexicon.about.family}; a name in brackets has a default", "")

@@ -213,7 +213,9 @@ def _print_list(as_json: bool) -> None:
 
     rows = all_that_may_be_said(all_lexicons())
     if as_json:
-        emit_json([{"when": when, "says": says, "lexicons": names} for when, says, names in rows])
+        from wexicon.work.results.listed import HailLine
+
+        emit_json([HailLine(when, list(says), list(names)) for when, says, names in rows])
         return
     shown = [(when, "   ".join(says), ", ".join(names) or "ITU-T V.250") for when, says, names in rows]
     print_table(("when", "says", "of"), shown)

@@ -151,7 +151,7 @@ def _common() -> list[click.Parameter]:
 
     def verbose(ctx: click.Context, param: click.Parameter, value: bool) -> None:
         if value:
-            from wexicon.cli.config import tell_settings
+            from wexicon.cli.in_force import tell_settings
 
             ctx.call_on_close(tell_settings)
 

@@ -25,6 +25,7 @@ from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, write_new
 from wexicon.folders import shipped_folder, user_folder
 from wexicon.work.contact.catalog import find_lexicon, lexicon_files
+from wexicon.work.results.listed import LexiconLine, LexiconPage, SettingLine
 
 
 @click.group(cls=Group)
@@ -61,17 +62,22 @@ def list_(as_json: bool) -> None:
         where = {shipped_folder(): "shipped", user_folder(): "yours", Path(): "here"}.get(path.parent, str(path.parent))
         try:
             found = find_lexicon(name, Path())
-            rows.append(
-                (name, found.about.radio, found.about.maker, str(len(found.settings)), str(len(found.actions)), where)
-            )
+            about, counts = found.about, (len(found.settings), len(found.actions))
+            rows.append(LexiconLine(name, about.radio, about.maker, *counts, where))
         except Fault:
-            rows.append((name, "", "", "", "", f"{where}, with errors: wexicon lexicon check {path}"))
-    rows.sort()
+            rows.append(LexiconLine(name, where=f"{where}, with errors: wexicon lexicon check {path}"))
+    rows.sort(key=lambda one: one.name)
     if as_json:
-        keys = ("name", "radio", "maker", "settings", "actions", "where")
-        emit_json([dict(zip(keys, row, strict=True)) for row in rows])
-    else:
-        print_table(("lexicon", "radio", "maker", "settings", "actions", "where"), rows)
+        emit_json(rows)
+        return
+    shown = [
+        ["" if cell is None else str(cell) for cell in (one.name, one.radio, one.maker, one.settings, one.actions)]
+        for one in rows
+    ]
+    print_table(
+        ("lexicon", "radio", "maker", "settings", "actions", "where"),
+        [(*cells, one.where) for cells, one in zip(shown, rows, strict=True)],
+    )
 
 
 @lexicon.command()
@@ -87,13 +93,8 @@ def show(name: str, words: bool, as_json: bool) -> None:
     """
     found = find_lexicon(name, Path())
     if as_json:
-        emit_json(
-            {
-                "family": found.about.family,
-                "settings": [_row(s) for s in found.settings.values()],
-                "actions": list(found.actions),
-            }
-        )
+        settings = [SettingLine(*_row(one)) for one in found.settings.values()]
+        emit_json(LexiconPage(found.about.family, settings, list(found.actions)))
         return
     if words:
         print_table(("of", "says", "hears"), _words(found))

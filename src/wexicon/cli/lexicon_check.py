@@ -22,6 +22,7 @@ from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.text import counted
 from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.results.listed import Gap, Gaps
 
 if TYPE_CHECKING:
     from wexicon.work.results.start_trial import StartTrial
@@ -89,8 +90,7 @@ def check(call: CheckCall) -> None:
         return
     missing = gaps(found)
     if call.how.as_json:
-        listed = [{"place": place, "what": what} for place, what in missing]
-        emit_json({"file": str(path), "settings": len(found.settings), "gaps": listed})
+        emit_json(Gaps(str(path), len(found.settings), [Gap(*one) for one in missing]))
         return
     if proof := proof_of(found):
         print_note(proof)

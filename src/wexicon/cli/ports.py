@@ -65,6 +65,7 @@ def _print(found: list[PortInfo]) -> None:
 
 def _watch(seen: list[PortInfo], as_json: bool) -> None:
     from wexicon.work.contact.ports import found_ports
+    from wexicon.work.results.listed import PortChange
 
     if not as_json:
         print_note("watching; Ctrl-C ends it")
@@ -75,7 +76,7 @@ def _watch(seen: list[PortInfo], as_json: bool) -> None:
         for change, some, others in (("appeared", now, known), ("gone", known, now)):
             for port in (some[path] for path in some if path not in others):
                 if as_json:
-                    emit_json({"change": change, **msgspec.structs.asdict(port)}, indent=0)
+                    emit_json(PortChange(**msgspec.structs.asdict(port), change=change), indent=0)
                 else:
                     told = " ".join(visible(word) for word in (port.name, port.what, port.serial, port.unit) if word)
                     print_line(f"{time.strftime('%H:%M:%S')}  {change:8}  {port.port}  {told}".rstrip())

@@ -69,13 +69,10 @@ def ports(as_json: bool) -> None:
 
     running = cards()
     if as_json:
-        emit_json(
-            [
-                {"rig": card.name, "unit": unit, "standin": card.standins[unit], "port": port}
-                for card in running
-                for unit, port in card.ports.items()
-            ]
-        )
+        from wexicon.work.results.listed import RigPort
+
+        served = [(card, unit, port) for card in running for unit, port in card.ports.items()]
+        emit_json([RigPort(card.name, unit, card.standins[unit], port) for card, unit, port in served])
     elif running:
         _print_ports(running)
     else:

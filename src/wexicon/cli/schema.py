@@ -10,7 +10,9 @@ from wexicon.cli.show import emit_json
 # The kinds of `work/results/schemas.py`, which is imported only when a schema is printed.
 KINDS = (
     *("result", "dialogue", "action", "hail", "rehearsal", "trial", "traffic", "sweep", "flow", "listening", "event"),
-    *("settings-trial", "unit", "port", "trace", "comparison", "run", "pair", "lexicon", "sheet"),
+    *("settings-trial", "unit", "port", "trace", "comparison", "run", "pair", "lexicon", "sheet", "sums", "wiring"),
+    *("tap", "imported", "traces", "talk", "secret", "config", "actions", "hail-lines", "lexicons", "lexicon-page"),
+    *("gaps", "rig-ports", "port-change"),
 )
 
 

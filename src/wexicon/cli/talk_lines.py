@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from wexicon.cli.show import styled
 
 if TYPE_CHECKING:
-    from wexicon.work.console.conversation import Shown
+    from wexicon.work.results.talk import Shown
 
 STYLES = {">": "bold", ">>": "bold", "~": "cyan", "=": "", "!": "yellow"}
 KINDS = {"event": "magenta", "error": "red", "unmatched": "", "corrupt": "red", "partial": "", "bytes": "bright_black"}

@@ -10,7 +10,6 @@ from __future__ import annotations
 import threading
 from collections import deque
 from collections.abc import Callable
-from datetime import datetime
 from pathlib import Path
 
 import msgspec
@@ -46,6 +45,7 @@ from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, started
 from wexicon.work.function.dialogues import DATA
 from wexicon.work.module.expected import LINES, expected
 from wexicon.work.module.module import Module
+from wexicon.work.results.talk import Shown
 
 # How often it looks whether something was typed, and for a port that went away (seconds).
 LOOKS = 0.01
@@ -55,20 +55,6 @@ SHOWN_AFTER = 0.05
 NOTHING_ANSWERS = Expectation(silent=True)
 # How many characters may come together, as from the buffer of a UART.
 PIECE = 64
-
-
-class Shown(msgspec.Struct, frozen=True):
-    """One line to be seen: when; `>` said, `>>` said exactly, `<` heard, `~` our side, `=` told by Wexicon, `!` wrong; the
-    text, safe to show; what it means; `event`, `aside`, `error`, `broken`, `partial`, `bytes` or `` by what it was; the name
-    and number of its side, where there are two."""
-
-    at: datetime
-    mark: str
-    text: str
-    meaning: str = ""
-    kind: str = ""
-    side: str = ""
-    number: int = 0
 
 
 class Typed(msgspec.Struct, frozen=True):

@@ -8,8 +8,6 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-import msgspec
-
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.line_faults import Side
 from wexicon.core.protocol.observations import Logged
@@ -18,23 +16,12 @@ from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.records.captures import Capture
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.function.tap_decoder import TapDecoder
+from wexicon.work.results.imported import Imported
 
 # When it is looked after the last byte whether an answer has ended by its silence (seconds).
 LINGERS = (0.05, 0.2, 1.0, 5.0, 60.0)
 # How far a usual rate may be from the measured one to be taken for it.
 ALIKE = 0.015
-
-
-class Imported(msgspec.Struct):
-    """What became of a capture: the trace, bytes of each side, lines that the host said, characters whose frame was wrong;
-    rate and frame of each line as measured, and whether its levels were inverted."""
-
-    trace: str
-    from_host: int
-    from_module: int
-    lines: int
-    wrong: int
-    tunings: dict[str, str] = {}
 
 
 class _Clock:

@@ -11,17 +11,34 @@ from wexicon.core.formats.sheet import SheetFile
 from wexicon.core.values import KINDS
 from wexicon.records.entry import Entry
 from wexicon.records.progress import RunState
+from wexicon.records.sealed import HandedOver
 from wexicon.records.settings_compare import SettingPair
 from wexicon.records.trace import Record
 from wexicon.records.trace_compare import TraceComparison
+from wexicon.records.trace_list import TraceInfo
 from wexicon.work.results.dialogue import ActionResult, DialogueResult
 from wexicon.work.results.discovery import HailResult
 from wexicon.work.results.flow import FlowResult
+from wexicon.work.results.imported import Imported
+from wexicon.work.results.listed import (
+    ActionLine,
+    Gaps,
+    HailLine,
+    LexiconLine,
+    LexiconPage,
+    PortChange,
+    RigPort,
+    SettingInForce,
+    Sum,
+    WiringLine,
+)
 from wexicon.work.results.listening import HeardEvent, ListeningResult
 from wexicon.work.results.port import PortInfo
 from wexicon.work.results.rehearsal import Rehearsal
 from wexicon.work.results.start_trial import StartTrial
 from wexicon.work.results.sweep import SweepResult
+from wexicon.work.results.talk import Shown
+from wexicon.work.results.tap import TapResult
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.write_trial import WriteTrial
@@ -45,6 +62,21 @@ TITLES: dict[str, tuple[object, str]] = {
     "comparison": (TraceComparison, "Result of trace compare"),
     "run": (RunState, "One run of units watch"),
     "pair": (SettingPair, "One setting of units compare"),
+    "sums": (Sum, "One result of calc"),
+    "wiring": (WiringLine, "One pin of calc wiring"),
+    "tap": (TapResult, "Result of tap, on the last line; before it records of a trace"),
+    "imported": (Imported, "Result of trace import"),
+    "traces": (TraceInfo, "One trace of trace list"),
+    "talk": (Shown, "One line of talk"),
+    "secret": (HandedOver, "One secret of units secrets"),
+    "config": (SettingInForce, "One setting of config"),
+    "actions": (ActionLine, "One action of do without an action"),
+    "hail-lines": (HailLine, "What hail may say: hail --list"),
+    "lexicons": (LexiconLine, "One lexicon of lexicon list"),
+    "lexicon-page": (LexiconPage, "lexicon show"),
+    "gaps": (Gaps, "Result of lexicon check"),
+    "rig-ports": (RigPort, "One port of rig ports"),
+    "port-change": (PortChange, "One line of ports --watch"),
     "lexicon": (LexiconFile, "Lexicon, format 1"),
     "sheet": (SheetFile, "Sheet, format 1"),
 }
