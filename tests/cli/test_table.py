@@ -60,13 +60,15 @@ def test_what_gives_way_first() -> None:
         "mast M1   provisioned",
     ]
     assert lines(columns, rows, 16) == [
-        "unit                  mast M1",
+        "unit                  mast",
+        "                      M1",
         "what was done to it   provisioned",
         "                      and",
         "                      read",
         "                      back",
         "",
-        "unit                  mast M2",
+        "unit                  mast",
+        "                      M2",
         "what was done to it   verified",
     ]
 
