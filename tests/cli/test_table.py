@@ -53,11 +53,11 @@ def test_what_gives_way_first() -> None:
         "mast M1   provisioned and read back",
         "mast M2   verified",
     ]
-    assert lines(columns, rows, 24)[:4] == [
-        "unit      what was done",
-        "          to it",
-        "────────────────────────",
-        "mast M1   provisioned",
+    assert lines(columns, rows, 26)[:4] == [
+        "unit      what was done to",
+        "          it",
+        "──────────────────────────",
+        "mast M1   provisioned and",
     ]
     assert lines(columns, rows, 16) == [
         "unit                  mast",

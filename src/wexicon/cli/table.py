@@ -1,8 +1,8 @@
 """Aligned tables for reading: a heading, a line below it, and the rows.
 
 The rule: widths are counted in terminal columns; nothing is cut off, and no word is broken. A table that is too wide for the
-terminal first loses the columns that are empty in every row; then the widest columns fold at blanks; if that is not enough each
-row becomes a block, one line for each of its cells. In a pipe nothing of that is done.
+terminal first loses the columns that are empty in every row; then the widest columns fold at blanks, to no less than READABLE;
+if that is not enough each row becomes a block, one line for each of its cells. In a pipe nothing of that is done.
 """
 
 from __future__ import annotations
@@ -11,6 +11,8 @@ import shutil
 from collections.abc import Callable, Sequence
 
 GAP = "   "
+# No column is folded to less than this: it would be a tower of words.
+READABLE = 14
 PIPE_WIDTH = 1_000_000
 
 
@@ -67,7 +69,8 @@ def lines_of(
         shown = [at for at in shown if any(row[at] for row in rows)] or shown[:1]
         columns, rows = [columns[at] for at in shown], [[row[at] for at in shown] for row in rows]
         widths = _widths(columns, rows)
-    least = [_longest_word([name, *(row[at] for row in rows)]) for at, name in enumerate(columns)]
+    words = [_longest_word([name, *(row[at] for row in rows)]) for at, name in enumerate(columns)]
+    least = [max(longest, min(wide, READABLE)) for longest, wide in zip(words, widths, strict=True)]
     fitted = _fitted(widths, least, room - len(GAP) * (len(widths) - 1))
     if fitted is None:
         return _blocks(columns, rows, room, bold, lambda at, cell, piece: stress(shown[at], cell, piece))
