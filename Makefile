@@ -47,7 +47,7 @@ postgresql:
 
 $(RUN)/.ready: pyproject.toml $(SOURCES) | venv
 	$(PYTHON) -m venv $(RUN)
-	$(RUN)/bin/python -m pip install --quiet --disable-pip-version-check .
+	$(RUN)/bin/python -m pip install --quiet --disable-pip-version-check '.[report]'
 	touch $@
 
 $(DEV)/.ready: pyproject.toml | venv

@@ -10,6 +10,7 @@ import click
 import pytest
 
 from tests.conftest import wexicon
+from wexicon import extras
 from wexicon.cli.help import _GROUP_OF, GROUPS, WIDEST, pages, parts_of
 from wexicon.cli.main import COMMANDS, SECTIONS
 from wexicon.cli.main import wexicon as program
@@ -101,6 +102,19 @@ def test_a_wrong_call_is_told_what_is_right(words: list[str], told: str) -> None
 def test_quiet_leaves_results_and_errors() -> None:
     assert wexicon("calc", "airtime", "-q").stdout
     assert "error" in wexicon("readout", "/dev/none", "-q", "-l", "lindle-l9", status=3).stderr
+
+
+def test_what_is_not_installed_is_told_before_anything_is_sent(monkeypatch: pytest.MonkeyPatch) -> None:
+    usual = extras.find_spec
+    monkeypatch.setattr(extras, "find_spec", lambda name: None if name in extras.EXTRAS else usual(name))
+    for words, extra in (
+        (["run", "d.wex", "/dev/none", "--plot", "d.png"], "plots"),
+        (["trace", "plot", "last", "t.png"], "plots"),
+        (["report", "r.html"], "report"),
+        (["units", "label", "l.pdf"], "report"),
+    ):
+        Path("d.wex").write_text("> AT\n")
+        assert f"pip install 'wexicon[{extra}]'" in wexicon(*words, status=2).stderr
 
 
 def test_the_version_with_details_has_what_a_bug_report_needs_and_no_path() -> None:

@@ -167,16 +167,12 @@ def run(arguments: list[str] | None = None) -> int:
         _say("stopped on request")
         return 130
     except click.ClickException as fault:
-        from wexicon.cli.show import styled
-
         ctx = getattr(fault, "ctx", None)
         usage = f"\n  {ctx.get_usage()}\n  Help: {ctx.command_path} --help" if ctx else ""
-        _say(styled("error: ", "bold red") + fault.format_message() + usage)
+        _fail(fault.format_message() + usage)
         return 2
     except Fault as fault:
-        from wexicon.cli.show import styled
-
-        _say(styled("error: ", "bold red") + str(fault))
+        _fail(str(fault))
         return fault.status
     except BrokenPipeError:
         # The reader of our output has closed the pipe: not an error.
@@ -192,6 +188,11 @@ def run(arguments: list[str] | None = None) -> int:
         _discard_if_broken()
         return 2
     except Exception as fault:
+        from wexicon.extras import EXTRAS, missing
+
+        if isinstance(fault, ModuleNotFoundError) and fault.name in EXTRAS:
+            _fail(str(missing(fault.name)))
+            return 2
         if os.environ.get("WEXICON_TRACEBACK"):
             raise
         import traceback
@@ -212,6 +213,12 @@ def _discard_if_broken() -> None:
         sys.stdout.flush()
     except OSError:
         discard_output()
+
+
+def _fail(text: str) -> None:
+    from wexicon.cli.show import styled
+
+    _say(styled("error: ", "bold red") + text)
 
 
 def _say(text: str) -> None:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wexicon.core.faults import CallFault
+from wexicon.extras import needs
 from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
@@ -33,6 +34,8 @@ def check_plot(path: Path | None, force: bool) -> None:
     """Raises CallFault if a figure cannot be written there."""
     from wexicon.records.plots import KINDS
 
+    if path:
+        needs("matplotlib")
     if path and kind_of(path) not in KINDS:
         raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(path))
     if path and path.exists() and not force:

@@ -16,6 +16,7 @@ from wexicon.cli.options import register_option
 from wexicon.cli.show import force_option, print_line
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted
+from wexicon.extras import needs
 from wexicon.files import OVERWRITE, write_new
 from wexicon.version import __version__
 
@@ -50,6 +51,7 @@ def report(
         raise CallFault("is neither .html nor .pdf", where=str(path))
     if path.exists() and not force:
         raise CallFault("already exists; nothing was written", where=str(path), hint=OVERWRITE)
+    needs("jinja2", "matplotlib")
     program = browser() if kind == ".pdf" else ""
     register = the_register(register_at)
     register.flush_pending()

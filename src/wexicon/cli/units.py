@@ -21,6 +21,7 @@ from wexicon.cli.units_watch import watch
 from wexicon.cli.values import env_option, file_option
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, encodable, visible
+from wexicon.extras import needs
 from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
@@ -250,6 +251,7 @@ def label(
     kind = path.suffix.removeprefix(".").lower()
     if kind not in KINDS:
         raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(path))
+    needs("segno", "matplotlib")
     try:
         sizes = size_of(size), size_of(size if page == "label" else page)
     except ValueError as fault:
