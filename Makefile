@@ -6,7 +6,7 @@ DEV = .venv/dev
 SOURCES = $(shell find src -name '*.py' -o -name '*.toml' -o -name '*.wex')
 AS_ROOT = $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test test-all bench venv compiler browser shells postgresql clean
+.PHONY: demo test test-all site bench venv compiler browser shells postgresql clean
 
 demo: $(RUN)/.ready
 	$(RUN)/bin/wexicon demo
@@ -19,6 +19,9 @@ test: $(DEV)/.ready | postgresql
 
 test-all: test | compiler browser shells
 	WEXICON_TEST_UNITS=200 $(DEV)/bin/python -m pytest -m "long or campaign"
+
+site: $(DEV)/.ready
+	$(DEV)/bin/mkdocs build --quiet
 
 bench: $(DEV)/.ready
 	$(DEV)/bin/python -m benchmarks

@@ -86,6 +86,7 @@ def wexicon(*words: str, status: int = 0, input: str = "", env: Mapping[str, str
         os.environ.clear()
         os.environ.update(env)
     usual = sys.stdin
+    show.be_quiet(False)
     sys.stdin = io.TextIOWrapper(io.BytesIO(input.encode()), encoding="utf-8")
     try:
         with redirect_stdout(out), redirect_stderr(err):

@@ -7,6 +7,8 @@ import json
 import re
 import runpy
 import shlex
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +16,7 @@ import pytest
 
 from tests.conftest import bench, wexicon
 from wexicon.core.agenda import Agenda
+from wexicon.core.formats.bench import read_bench
 from wexicon.core.formats.fixture import read_fixture
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.tables import LexiconFile
@@ -77,9 +80,11 @@ def test_the_page_tells_all_that_hail_may_say_and_every_console_command() -> Non
     assert (DOCS / "api.md").read_text() == written, "python docs/write_api.py writes it anew"
     written = runpy.run_path(str(DOCS / "write_hail.py"))["page"]()
     assert (DOCS / "hail.md").read_text() == written, "python docs/write_hail.py writes it anew"
+    written = runpy.run_path(str(DOCS / "write_commands.py"))["page"]()
+    assert (DOCS / "commands.md").read_text() == written, "python docs/write_commands.py writes it anew"
     from wexicon.work.console.completion import COMMANDS
 
-    text = (DOCS / "first-contact.md").read_text()
+    text = (DOCS / "look.md").read_text()
     assert not [name for name in COMMANDS if f":{name}" not in text]
 
 
@@ -166,6 +171,21 @@ def test_the_index_of_manners_has_all_of_them_and_leads_to_each() -> None:
     for number, anchor in found:
         assert anchor == re.sub(r"[^a-z0-9 -]", "", f"{number}. {heads[number]}".lower()).replace(" ", "-")
     assert sorted(int(number) for number, _ in found) == list(range(1, 86))
+
+
+@pytest.mark.long
+def test_the_guide_is_a_site_without_a_broken_link(tmp_path: Path) -> None:
+    words = [sys.executable, "-m", "mkdocs", "build", "--quiet", "--config-file", str(ROOT / "mkdocs.yml")]
+    ran = subprocess.run([*words, "--site-dir", str(tmp_path / "site")], capture_output=True, text=True, timeout=120)
+    assert ran.returncode == 0, ran.stdout + ran.stderr
+    assert "Start here" in (tmp_path / "site" / "index.html").read_text()
+
+
+def test_the_settings_of_the_page_are_all_there_are() -> None:
+    text = re.search(r"```toml\n(format.*?)```", (DOCS / "environment.md").read_text(), re.DOTALL)
+    assert text
+    made = read_bench(text[1].encode(), "wexicon.toml")
+    assert all(getattr(made, name) for name in made.__struct_fields__) and made.report.title
 
 
 def test_every_link_of_the_pages_leads_somewhere() -> None:

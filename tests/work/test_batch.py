@@ -205,6 +205,13 @@ def test_a_scanned_line_chooses_the_row_or_the_unit() -> None:
         scanned = f"{made['mast M3'].split()[-1]}\n"
         told = built("verify", "masts.toml", "radio-1", "--seat", "mast", "--scan", input=scanned, status=1)
         assert "mast M3" in told.stdout and "mast M1" not in told.stdout
+
+
+def test_a_scan_that_ends_at_once_leaves_every_unit_out_and_its_tests_too() -> None:
+    with bench(RADIOS) as rig:
+        standin = rig.bench.units["radio-1"].standin
+        built("provision", "masts.toml", "radio-1", "--scan", input="")
+        assert standin.flash["addr"] == 0
     assert "--scan needs one port" in wexicon("provision", "masts.toml", "--new-ports", "--scan", status=2).stderr
 
 

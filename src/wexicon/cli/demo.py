@@ -28,8 +28,11 @@ from wexicon.core.faults import CallFault
 @click.option(
     "--keep", type=click.Path(path_type=Path, file_okay=False), help="Leave sheet, rig and traces in this folder."
 )
+@click.option(
+    "--sample", type=click.Path(path_type=Path, file_okay=False), help="Only write the sample files to this folder."
+)
 @click.option("--full", is_flag=True, help="Also show what the finished modules do: in two minutes at most.")
-def demo(keep: Path | None, full: bool) -> None:
+def demo(keep: Path | None, sample: Path | None, full: bool) -> None:
     """Start rigs of sample modules; provision the service plug of a mast, twice, and show its record; then three masts and
     their relay from one sheet and one table, on four ports at once and on one, and traffic between them.
 
@@ -44,9 +47,14 @@ def demo(keep: Path | None, full: bool) -> None:
     from wexicon.rigs.desk import Desk
     from wexicon.rigs.serving import real_agenda, served
 
+    for folder in filter(None, (keep, sample)):
+        if folder.is_dir() and any(folder.iterdir()):
+            raise CallFault("is not empty; nothing was written", where=str(folder), hint="Name a new folder.")
+    if sample:
+        shutil.copytree(str(files("wexicon") / "sample"), sample, dirs_exist_ok=True)
+        print_line(f"wrote the sample to {sample}")
+        return
     with contextlib.ExitStack() as stack:
-        if keep and keep.is_dir() and any(keep.iterdir()):
-            raise CallFault("is not empty; nothing was written", where=str(keep), hint="Name a new folder.")
         folder = keep or Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="wexicon-demo-")))
         shutil.copytree(str(files("wexicon") / "sample"), folder, dirs_exist_ok=True)
         stack.enter_context(_environment(WEXICON_RUN=str(folder / "run"), WEXICON_STATE=str(folder)))

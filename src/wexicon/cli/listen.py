@@ -18,7 +18,17 @@ from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Duration, Working, gathered
 from wexicon.cli.plotting import check_plot, kind_of
 from wexicon.cli.printing import print_failure
-from wexicon.cli.show import emit, emit_json, ending, json_line, print_line, print_note, print_table, styled
+from wexicon.cli.show import (
+    emit,
+    emit_json,
+    ending,
+    json_line,
+    print_line,
+    print_note,
+    print_table,
+    print_warning,
+    styled,
+)
 from wexicon.cli.values import env_option, file_option, gather_given
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
@@ -107,15 +117,21 @@ def listen(call: ListenCall) -> None:
         show.print()
     else:
         made = _on_port(call, order, show)
+    not_drawn: CallFault | None = None
     if call.plot_path:
-        write_plot(made, call.plot_path, call.how.force)
-    with ending(made.result.status):
+        try:
+            write_plot(made, call.plot_path, call.how.force)
+        except CallFault as fault:
+            not_drawn = fault
+    with ending(not_drawn.status if not_drawn else made.result.status):
         if call.how.as_json:
             emit_json(made.result, indent=0)
         else:
             print_listened(made.result)
-            if call.plot_path:
+            if call.plot_path and not not_drawn:
                 print_line(f"wrote {call.plot_path}")
+        if not_drawn:
+            print_warning(f"error: {not_drawn}")
 
 
 def _on_port(call: ListenCall, order: api.ListenOrder, show: _Shown) -> api.Listened:
@@ -297,6 +313,7 @@ def write_plot(made: api.Listened, path: Path, force: bool) -> None:
         TimerDrawing,
         plot_listening,
     )
+    from wexicon.work.function.positions import ENOUGH
 
     result, positions = made.result, made.positions
     drawing = Drawing(f"{result.port}: {spoken(round(result.seconds))} of listening", max(result.seconds, 1e-3))
@@ -321,5 +338,9 @@ def write_plot(made: api.Listened, path: Path, force: bool) -> None:
         for (event, name), (unit, one) in made.series.items()
     ]
     if drawing.empty:
-        raise CallFault("nothing came that can be drawn; no figure was written", where=str(path))
+        raise CallFault(
+            "nothing came that can be drawn; no figure was written",
+            where=str(path),
+            hint=f"Positions are drawn from {ENOUGH} on.",
+        )
     write_new(path, plot_listening(drawing, kind_of(path)), force=force)

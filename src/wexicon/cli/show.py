@@ -55,10 +55,10 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print the re
 _quiet = False
 
 
-def be_quiet() -> None:
-    """From now on only results and errors are printed."""
+def be_quiet(on: bool = True) -> None:
+    """From now on only results and errors are printed, or everything again."""
     global _quiet
-    _quiet = True
+    _quiet = on
 
 
 def is_quiet() -> bool:

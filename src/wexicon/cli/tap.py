@@ -129,7 +129,7 @@ class _Shown(Listener):
             print_line(json_line(record))
         elif not self._quiet:
             text, meaning = line(record), self._meaning(seen)
-            print_line(f"{text:60}  {meaning}" if meaning else text)
+            print_line(f"{text}{' ' * (60 - len(click.unstyle(text)))}  {meaning}" if meaning else text)
 
     def _meaning(self, seen: Observation) -> str:
         if isinstance(seen, Said):
@@ -144,7 +144,7 @@ def print_tapped(result: TapResult) -> None:
     for one in result.faults:
         print_line(f"fault  {one.fault}: done {one.done} times" if one.done != 1 else f"fault  {one.fault}: done once")
     told = f"{result.from_host:,} bytes from the host, {result.from_module:,} from the module"
-    lines = f"{counted(result.lines, 'line')}, {result.answers} answered"
+    lines = f"{counted(result.lines, 'line')}, {result.answers} succeeded"
     print_line(f"{result.verdict}: {told}; {lines}, in {spoken(result.seconds)}", "bold")
     if result.undecoded:
         print_warning(f"{result.undecoded:,} bytes passed faster than they could be decoded")

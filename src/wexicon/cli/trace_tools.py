@@ -225,7 +225,7 @@ def export(name: str, path: Path, force: bool) -> None:
 
 
 @click.command("import", cls=Command)
-@click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@click.argument("file", type=click.Path(path_type=Path))
 @click.option(
     "--lexicon", "-l", "lexicon_name", help="Name or file of the module's lexicon: then lines are decoded by it."
 )
@@ -265,7 +265,11 @@ def import_(
     from wexicon.work.function.importing import import_capture
 
     lexicon = api.find_lexicon(lexicon_name) if lexicon_name else None
-    data, path = file.read_bytes(), str(file)
+    path = str(file)
+    try:
+        data = file.read_bytes()
+    except OSError as fault:
+        raise CallFault(f"cannot be read: {fault.strerror}", where=path) from None
     names = {Side.HOST: host, Side.MODULE: module}
     if raw:
         found = captures.of_bytes(data, Side(raw), Tuning(rate or (lexicon.factory.rate if lexicon else 9600)))

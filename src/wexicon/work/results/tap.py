@@ -18,7 +18,7 @@ class FaultCount(msgspec.Struct):
 
 
 class TapResult(Result):
-    """Bytes that came `from_host` and `from_module`; `lines` of the host, and how many were answered; `undecoded` bytes passed
+    """Bytes that came `from_host` and `from_module`; `lines` of the host, and how many were answered with success; `undecoded` bytes passed
     faster than they could be decoded."""
 
     from_host: int = 0
