@@ -50,17 +50,9 @@ def test_nothing_that_only_some_systems_have_is_imported_at_the_start() -> None:
     for path in (ROOT / "src" / "wexicon").rglob("*.py"):
         text = path.read_text()
         if any(f"\nimport {name}\n" in text for name in ("termios", "tty", "pty", "fcntl")):
-            assert path.name in ("serving.py", "host_end.py"), path
-    importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rigs.serving" in others]
-    assert set(importers) <= {
-        "wexicon.rigs.desk",
-        "wexicon.api",
-        "wexicon.cli.rig",
-        "wexicon.cli.demo",
-        "wexicon.testing.host_end",
-        "wexicon.testing.plugin",
-        "wexicon.testing.standin",
-    }
+            assert path.name in ("pty_ports.py", "host_end.py"), path
+    importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rigs.pty_ports" in others]
+    assert set(importers) == {"wexicon.rigs.serving", "wexicon.testing.host_end"}
 
 
 # What writes to a terminal or asks on it, and the one file that may.

@@ -1,7 +1,7 @@
 """Working a running rig from another program: its keys, its power, its end. `desk` is the rig's side.
 
-The rule: a rig listens on a socket file in a folder that only the user can enter, and does what comes with the token of its
-card, which only the user can read.
+The rule: a rig listens on a socket file in a folder that only the user can enter, or, where the system has none, on a port of
+this machine; it does what comes with the token of its card, which only the user can read.
 """
 
 from __future__ import annotations
@@ -17,6 +17,8 @@ from wexicon.core.text import meant
 from wexicon.folders import run_folder
 from wexicon.links.stations import split_station
 
+# Where a rig listens on a system without socket files.
+LOOPBACK = "127.0.0.1"
 # How long a request may be (bytes), and how long a rig may take to answer one (seconds).
 MOST_ASKED = 4096
 PATIENT = 5.0
@@ -53,10 +55,13 @@ class Answer(msgspec.Struct):
 
 
 def _call(card: Card) -> socket.socket:
-    line = socket.socket(socket.AF_UNIX)
+    """A connection to a rig. Raises OSError."""
+    host, _, port = card.socket.rpartition(":")
+    there: str | tuple[str, int] = (host, int(port)) if host == LOOPBACK and port.isdecimal() else card.socket
+    line = socket.socket(socket.AF_INET if isinstance(there, tuple) else socket.AF_UNIX)
     line.settimeout(PATIENT)
     try:
-        line.connect(card.socket)
+        line.connect(there)
     except OSError:
         line.close()
         raise

@@ -1,6 +1,7 @@
-"""A running rig's own side of being worked: leaves a card, takes requests on a socket file beside it.
+"""A running rig's own side of being worked: leaves a card, takes requests on a socket.
 
-The rule: card and socket are in folders that only the user can enter, and a request needs the card's token. It is read as far
+The rule: card and socket are in folders that only the user can enter, or the socket is a port of this machine where the system
+has no socket files; a request needs the card's token. It is read as far
 as it has come, never waited for; what is wrong with one is reported only to the client that asked.
 """
 
@@ -19,7 +20,7 @@ import msgspec
 
 from wexicon.files import create, private_folder
 from wexicon.folders import run_folder
-from wexicon.rigs.control import MOST_ASKED, Card, Request
+from wexicon.rigs.control import LOOPBACK, MOST_ASKED, Card, Request
 from wexicon.rigs.serving import Server
 
 LONGEST_FOLDER = 64
@@ -34,26 +35,34 @@ class Desk:
         plain = re.sub(r"[^A-Za-z0-9_.-]", "-", name)
         self.path = folder / f"{plain}-{os.getpid()}.json"
         self.path.unlink(missing_ok=True)
-        # A folder for its owner alone, and short: the name of a socket file may have some hundred characters only.
-        usual = tempfile.gettempdir()
-        self._folder = tempfile.mkdtemp(prefix="wexicon-", dir=usual if len(usual) < LONGEST_FOLDER else "/tmp")
-        self._socket = f"{self._folder}/rig"
-        self._listener = socket.socket(socket.AF_UNIX)
-        self._listener.bind(self._socket)
-        self._listener.listen()
+        self._folder = ""
+        self._listener, there = self._listening()
         self._listener.setblocking(False)
         self._asking: dict[socket.socket, bytes] = {}
         server.register(self._listener, self._accept)
         self.card = Card(
             plain,
             server.bench.title,
-            self._socket,
+            there,
             os.getpid(),
             server.ports,
             {name: unit.standin.family for name, unit in server.bench.units.items()},
             secrets.token_hex(16),
         )
         self._leave_card()
+
+    def _listening(self) -> tuple[socket.socket, str]:
+        """A socket that listens, and where."""
+        if not hasattr(socket, "AF_UNIX"):
+            listener = socket.create_server((LOOPBACK, 0))
+            return listener, f"{LOOPBACK}:{listener.getsockname()[1]}"
+        # A folder for its owner alone, and short: the name of a socket file may have some hundred characters only.
+        usual = tempfile.gettempdir()
+        self._folder = tempfile.mkdtemp(prefix="wexicon-", dir=usual if len(usual) < LONGEST_FOLDER else "/tmp")
+        listener = socket.socket(socket.AF_UNIX)
+        listener.bind(f"{self._folder}/rig")
+        listener.listen()
+        return listener, f"{self._folder}/rig"
 
     def _leave_card(self) -> None:
         # Whole at once: who looks for cards meanwhile takes half a card for one of a rig that died.
@@ -108,5 +117,6 @@ class Desk:
         for line in tuple(self._asking):
             line.close()
         self._listener.close()
-        shutil.rmtree(self._folder, ignore_errors=True)
+        if self._folder:
+            shutil.rmtree(self._folder, ignore_errors=True)
         self.path.unlink(missing_ok=True)

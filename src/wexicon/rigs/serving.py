@@ -1,25 +1,20 @@
-"""Puts the stand-ins of a bench on ports: pseudo-terminals here, TCP in `tcp_ports` and `rfc2217_ports`, serial devices in
-`device_ports`.
+"""Puts the stand-ins of a bench on ports: those of `pty_ports`, `tcp_ports`, `rfc2217_ports`, `device_ports`.
 
-The rule: one loop serves everything, so the stand-ins need no locks; a call from another thread hands
-it to the loop with `call`. The rate that a pseudo-terminal is heard at is read from the terminal's own settings; Linux
-keeps no frame for one, so there the frame is taken to be right.
+The rule: one loop serves everything, so the stand-ins need no locks; a call from another thread hands it to the loop with
+`call`. A system without pseudo-terminals serves RFC 2217 instead.
 """
 
 from __future__ import annotations
 
 import contextlib
-import os
 import queue
 import selectors
 import socket
-import termios
 import threading
 import time
-import tty
 from collections.abc import Callable, Iterator
-
-import msgspec
+from importlib.util import find_spec
+from typing import TYPE_CHECKING
 
 from wexicon.core.agenda import Agenda
 from wexicon.core.text import meant, visible
@@ -27,55 +22,15 @@ from wexicon.rigs.bench import Bench, Unit
 from wexicon.rigs.device_ports import DevicePort
 from wexicon.rigs.rfc2217_ports import Rfc2217Port
 from wexicon.rigs.tcp_ports import TcpPort
-from wexicon.rigs.uart import Uart
 
-# The rates that a terminal has a code for, by code.
-BAUD = {getattr(termios, name): int(name[1:]) for name in dir(termios) if name[0] == "B" and name[1:].isdigit()}
+if TYPE_CHECKING:
+    from wexicon.rigs.pty_ports import PtyPort
+
+HAS_TERMINALS = find_spec("termios") is not None
 
 
 # How long a person takes to put another module in (seconds).
 SWAP = 0.3
-
-
-class PtyPort:
-    """One stand-in on a pseudo-terminal."""
-
-    def __init__(self, uart: Uart) -> None:
-        self.uart = uart
-        self.master, self.slave = os.openpty()
-        tty.setraw(self.slave)
-        os.set_blocking(self.master, False)
-        self.name = os.ttyname(self.slave)
-        self.connect(uart)
-
-    def connect(self, uart: Uart) -> None:
-        """Another module takes the place on this port."""
-        uart.host = self.uart.host
-        self.uart = uart
-        uart.refresh = self.refresh
-        uart.to_host = self.to_host
-
-    def refresh(self) -> None:
-        """Our side's rate as the terminal has it now."""
-        code = termios.tcgetattr(self.slave)[5]
-        rate = BAUD.get(code, 0)
-        if (rate and rate != self.uart.host.rate) or self.uart.host.frame != self.uart.tuning.frame:
-            self.uart.host = msgspec.structs.replace(self.uart.tuning, rate=rate or self.uart.host.rate)
-
-    def readable(self) -> None:
-        with contextlib.suppress(BlockingIOError, OSError):
-            if data := os.read(self.master, 65_536):
-                self.refresh()
-                self.uart.from_host(data)
-
-    def to_host(self, data: bytes) -> None:
-        # A host that does not read loses bytes, as with any UART.
-        with contextlib.suppress(BlockingIOError, OSError):
-            os.write(self.master, data)
-
-    def close(self) -> None:
-        os.close(self.master)
-        os.close(self.slave)
 
 
 class Server:
@@ -101,12 +56,15 @@ class Server:
     def _serve(self, unit: Unit) -> None:
         uart = unit.standin.uart
         port: PtyPort | TcpPort | DevicePort
-        if unit.table.serve in ("rfc2217", "tcp"):
-            kind = Rfc2217Port if unit.table.serve == "rfc2217" else TcpPort
+        serve = unit.table.serve if unit.table.serve != "pty" or HAS_TERMINALS else "rfc2217"
+        if serve in ("rfc2217", "tcp"):
+            kind = Rfc2217Port if serve == "rfc2217" else TcpPort
             port = kind(uart, unit.table.port, self.register, self._report)
-        elif unit.table.serve.startswith("/"):
-            port = DevicePort(uart, unit.table.serve, self.register, self._report)
+        elif serve.startswith("/"):
+            port = DevicePort(uart, serve, self.register, self._report)
         else:
+            from wexicon.rigs.pty_ports import PtyPort
+
             port = PtyPort(uart)
             self.register(port.master, port.readable)
         self._open[unit.name] = port

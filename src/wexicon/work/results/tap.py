@@ -18,8 +18,8 @@ class FaultCount(msgspec.Struct):
 
 
 class TapResult(Result):
-    """Bytes that came `from_host` and `from_module`; `lines` of the host, and how many were answered with success; `undecoded` bytes passed
-    faster than they could be decoded."""
+    """Bytes that came `from_host` and `from_module`; `lines` of the host, and how many were answered with success; `undecoded`
+    bytes passed faster than they could be decoded."""
 
     from_host: int = 0
     from_module: int = 0

@@ -1,0 +1,73 @@
+"""What can be tried here of systems without pseudo-terminals, socket files, termios and user numbers."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from tests.conftest import clean
+
+ROOT = Path(__file__).parents[2]
+RIG = 'format = 1\n[unit.mast]\nstandin = "lindle-l9"\n[unit.plug]\nstandin = "tamsel-k5"\n'
+
+
+def elsewhere(*words: str, status: int = 0) -> str:
+    env = clean({"PYTHONPATH": str(ROOT)})
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.elsewhere", *words], capture_output=True, text=True, env=env, timeout=60
+    )
+    assert done.returncode == status, done.stdout + done.stderr
+    assert "Traceback" not in done.stderr
+    return done.stdout
+
+
+def test_a_rig_is_served_and_worked_and_its_modules_are_provisioned() -> None:
+    Path("bench.toml").write_text(RIG)
+    env = clean({"PYTHONPATH": str(ROOT)})
+    rig = subprocess.Popen(
+        [sys.executable, "-m", "tests.elsewhere", "rig", "start", "bench.toml"], env=env, stdout=subprocess.DEVNULL
+    )
+    try:
+        until = time.monotonic() + 30
+        while not (served := json.loads(elsewhere("rig", "ports", "--json"))) and time.monotonic() < until:
+            time.sleep(0.1)
+        assert all(one["port"].startswith("rfc2217://127.0.0.1:") for one in served)
+        (card,) = (json.loads(path.read_text()) for path in Path("run").glob("*.json"))
+        assert card["socket"].startswith("127.0.0.1:") and card["token"]
+        told = elsewhere("set", "mast", "-l", "lindle-l9", "name=quay 3", "rate=57600", "--operator", "rig")
+        assert "conforms: 2 changed; read back after a power cycle" in told
+        # Its key is held by the rig, over the port of this machine.
+        assert "TAMSEL-K5" in elsewhere("readout", "plug", "-l", "tamsel-k5", "--operator", "rig")
+        assert "quay 3" in elsewhere("readout", "mast")
+        assert "mast" in elsewhere("ports") and "mast" in elsewhere()
+        elsewhere("rig", "stop")
+        assert rig.wait(10) is not None
+    finally:
+        rig.kill()
+        rig.wait()
+
+
+def test_a_request_without_the_token_of_the_card_is_refused() -> None:
+    import socket
+
+    Path("bench.toml").write_text(RIG)
+    env = clean({"PYTHONPATH": str(ROOT)})
+    rig = subprocess.Popen(
+        [sys.executable, "-m", "tests.elsewhere", "rig", "start", "bench.toml"], env=env, stdout=subprocess.DEVNULL
+    )
+    try:
+        until = time.monotonic() + 30
+        while not list(Path("run").glob("*.json")) and time.monotonic() < until:
+            time.sleep(0.1)
+        (card,) = (json.loads(path.read_text()) for path in Path("run").glob("*.json"))
+        host, _, port = card["socket"].rpartition(":")
+        with socket.create_connection((host, int(port)), 5) as line:
+            line.sendall(b'{"do": "stop", "token": "guessed"}\n')
+            assert b"token" in line.makefile("rb").readline()
+        assert rig.poll() is None
+    finally:
+        rig.kill()
+        rig.wait()
