@@ -130,7 +130,7 @@ def parse(command: str) -> None:
         if not words or words[0] != "wexicon":
             continue
         words, found = words[1:], wexicon
-        parent = click.Context(wexicon, info_name="wexicon")
+        parent = click.Context(wexicon, info_name="wexicon", **wexicon.context_settings)
         while isinstance(found, click.Group) and words:
             one = found.get_command(parent, words[0])
             if one is None:

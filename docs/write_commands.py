@@ -8,20 +8,20 @@ The rule: each sentence is that of the program; tests/docs holds the page to tha
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
-from wexicon.cli.help import pages
+from wexicon.cli.help import WIDEST, pages
 from wexicon.cli.main import SECTIONS, wexicon
 
 PAGE = Path(__file__).parent / "commands.md"
-# The columns of a help page.
-COLUMNS = 100
+SETTINGS: dict[str, Any] = {**wexicon.context_settings, "terminal_width": WIDEST, "max_content_width": WIDEST}
 
 
 def page() -> str:
     """The whole page."""
-    root = click.Context(wexicon, info_name="wexicon", terminal_width=COLUMNS, max_content_width=COLUMNS)
+    root = click.Context(wexicon, info_name="wexicon", **SETTINGS)
     found = dict(pages(wexicon, root))
     parts = ["# Every command\n", "Made by `docs/write_commands.py`: what `--help` prints.\n"]
     for title, names in SECTIONS.items():
@@ -38,8 +38,7 @@ def _help(words: str, command: click.Command) -> str:
     names = ["wexicon", *words.split()]
     ctx: click.Context | None = None
     for name in names:
-        ctx = click.Context(command, parent=ctx, info_name=name, terminal_width=COLUMNS, max_content_width=COLUMNS)
-        ctx.help_option_names = ["-h", "--help"]
+        ctx = click.Context(command, parent=ctx, info_name=name, **SETTINGS)
     assert ctx
     return command.get_help(ctx).rstrip()
 

@@ -12,10 +12,15 @@ from wexicon.core.faults import CallFault
 EXTRAS = {"matplotlib": "plots", "jinja2": "report", "segno": "report", "psycopg": "postgresql"}
 
 
+def installed(library: str) -> bool:
+    """Whether a library is there."""
+    return find_spec(library) is not None
+
+
 def needs(*libraries: str) -> None:
     """Raises CallFault if one of these libraries is not installed."""
     for name in libraries:
-        if find_spec(name) is None:
+        if not installed(name):
             raise missing(name)
 
 

@@ -15,7 +15,8 @@ from wexicon.cli.help import _GROUP_OF, GROUPS, WIDEST, pages, parts_of
 from wexicon.cli.main import COMMANDS, SECTIONS
 from wexicon.cli.main import wexicon as program
 
-PAGES = dict(pages(program, click.Context(program)))
+ROOT = click.Context(program, info_name="wexicon", **program.context_settings)
+PAGES = dict(pages(program, ROOT))
 OWN = [name for name, command in PAGES.items() if not name.startswith("calc ") or name == "calc wiring"]
 
 
@@ -42,7 +43,7 @@ def test_a_page_opens_with_what_it_is_for_and_two_examples_that_can_be_called(na
 def parsed(words: list[str]) -> None:
     """Reads a call as the program would, and runs nothing. Raises UsageError."""
     command: click.Command = program
-    parent = click.Context(program, info_name="wexicon")
+    parent = ROOT
     while isinstance(command, click.Group):
         found = command.get_command(parent, words[0])
         assert found, words

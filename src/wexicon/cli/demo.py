@@ -22,6 +22,7 @@ from wexicon.cli.help import Command
 from wexicon.cli.show import print_line, print_table
 from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
+from wexicon.extras import installed
 
 
 @click.command(cls=Command)
@@ -87,7 +88,8 @@ def demo(keep: Path | None, sample: Path | None, full: bool) -> None:
         words = ("--operator", "rig", "--register", own, "--tests", "none")
         _run("provision", str(folder / "masts.toml"), "one-port", *words)
         _run("units", "list")
-        _run("units", "label", str(folder / "labels.pdf"), "--size", "62x29")
+        if installed("segno") and installed("matplotlib"):
+            _run("units", "label", str(folder / "labels.pdf"), "--size", "62x29")
         if full:
             _show_steps(folder)
         if keep:

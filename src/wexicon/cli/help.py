@@ -24,6 +24,25 @@ GROUPS: dict[str, tuple[str, ...]] = {
     "Output": ("json", "quiet", "verbose", "help"),
 }
 _GROUP_OF = {name: group for group, names in GROUPS.items() for name in names}
+# What a text option takes, by its name.
+_WORDS = {
+    "lexicon": "NAME",
+    "seat": "NAME",
+    "row": "KEY",
+    "unit": "UNIT",
+    "sheet": "TITLE",
+    "verdict": "VERDICT",
+    "bench": "NAME",
+    "port": "PORT",
+    "step": "STEP",
+    "setting": "NAME",
+    "family": "NAME",
+    "standin": "FAMILY",
+    "key": "NAME",
+    "with": "NAMES",
+    "adapter": "VOLTAGE",
+    "gives": "CURRENT",
+}
 _EXAMPLES = "\n\nExamples:\n"
 # The width of a page where the terminal is wider (columns), and of the column of options.
 WIDEST = 100
@@ -136,6 +155,8 @@ def _metavar(option: click.Option) -> str:
     kind = option.type
     if isinstance(kind, click.Choice):
         return "|".join(map(str, kind.choices))
+    if kind.name == "text" and (word := _WORDS.get(_name(option))):
+        return word
     plain = {"path": "FILE", "filename": "FILE", "text": "TEXT", "datetime": "DATE", "duration": "TIME"}
     return plain.get(kind.name, "N" if kind.name.startswith("integer") else kind.name.upper())
 

@@ -82,7 +82,7 @@ class ListenCall(msgspec.Struct):
 @click.option(
     "--rig", "rig_path", type=click.Path(path_type=Path), help="In virtual time: PORT is a unit of this rig file."
 )
-@click.option("--lexicon", "-l", "lexicon_name", help="Name or file of the lexicon.  [the one stored for the port]")
+@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon, by name or file.  [the one stored for the port]")
 @env_option
 @file_option
 @gathered(ListenCall)

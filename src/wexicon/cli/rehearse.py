@@ -52,7 +52,7 @@ class RehearseCall(msgspec.Struct, kw_only=True):
 @click.command(cls=Command)
 @click.argument("file", type=click.Path(path_type=Path))
 @values_argument
-@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon for the module's words (a sheet names its own).")
+@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon, by name or file.  [a sheet names its own]")
 @click.option("--rig", "rig_path", type=click.Path(path_type=Path), help="Rig file with the stand-in.")
 @click.option("--unit", "unit_name", help="Unit of the rig.  [the one of the lexicon's family]")
 @click.option("--standin", help="The stand-in that answers, with factory defaults.  [the lexicon's family]")

@@ -54,8 +54,8 @@ class RunCall(msgspec.Struct):
 @click.argument("dialogue", type=click.Path(path_type=Path))
 @click.argument("port", metavar="[PORT]", required=False)
 @values_argument
-@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon of the module; it also gets the module's attention.")
-@click.option("--as-is", is_flag=True, help="Skip the lexicon's attention procedure.")
+@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon, by name or file; command mode is entered first.")
+@click.option("--as-is", is_flag=True, help="Do not enter command mode first.")
 @click.option("--end", type=click.Choice(list(LINE_ENDS)), help="Line ending.  [the lexicon's, or crlf]")
 @click.option("--echo", type=click.Choice(ECHOES), help="Whether the module echoes.  [the lexicon's, or either]")
 @click.option(

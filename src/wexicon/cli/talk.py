@@ -69,9 +69,9 @@ class Side(msgspec.Struct, kw_only=True):
     "-l",
     "lexicon_names",
     multiple=True,
-    help="Name or file of the lexicon; with two ports once for both, or once for each.  [detected]",
+    help="Lexicon, by name or file; with two ports once for both, or once for each.  [detected]",
 )
-@click.option("--as-is", is_flag=True, help="Skip the lexicon's attention procedure.")
+@click.option("--as-is", is_flag=True, help="Do not enter command mode first.")
 @click.option(
     "--chat", is_flag=True, help="Data mode: what is typed is passed on as it is, and nothing needs to answer."
 )

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 @click.command(cls=Command)
 @click.argument("host")
 @click.argument("module")
-@click.option("--lexicon", "-l", "lexicon_name", help="Name or file of the module's lexicon.  [stored for MODULE]")
+@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon, by name or file.  [the one stored for MODULE]")
 @click.option("--rate", type=click.IntRange(1), help="Baud rate on both sides.  [stored for MODULE, or the lexicon's]")
 @click.option("--frame", default="8N1", show_default=True, help="Data bits, parity and stop bits on both sides.")
 @click.option(
@@ -44,7 +44,11 @@ if TYPE_CHECKING:
     '\'answer "ERR 3" to "AT+JOIN"\'. May be given several times.',
 )
 @click.option(
-    "--seed", type=int, default=1, show_default=True, help="Chance of lost and changed bytes: the same again."
+    "--seed",
+    type=int,
+    default=1,
+    show_default=True,
+    help="Which bytes are lost or changed: the same number hits the same ones.",
 )
 @click.option("--for", "duration", type=Duration(), help="For how long, such as 10m.  [until Ctrl-C]")
 @click.option(

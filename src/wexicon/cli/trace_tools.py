@@ -146,7 +146,7 @@ def _print_first(one: Difference) -> None:
 @click.command(cls=Command)
 @click.argument("name", metavar="TRACE")
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
-@click.option("--lexicon", "-l", "lexicon_name", help="The lexicon that knows the states.  [the module's own]")
+@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon, by name or file.  [the module's own]")
 @force_option
 def plot(name: str, path: Path, lexicon_name: str | None, force: bool) -> None:
     """Draw TRACE to FILE (.png, .svg, .pdf): steps, lines said and heard, events, waiting, the link, and states that the
@@ -226,9 +226,7 @@ def export(name: str, path: Path, force: bool) -> None:
 
 @click.command("import", cls=Command)
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option(
-    "--lexicon", "-l", "lexicon_name", help="Name or file of the module's lexicon: then lines are decoded by it."
-)
+@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon, by name or file: lines are decoded by it.")
 @click.option("--host", default="", metavar="NAME", help="The signal that the host drives (VCD, CSV).  [the first]")
 @click.option("--module", default="", metavar="NAME", help="The signal that the module drives.  [the second]")
 @click.option("--rate", type=click.IntRange(1), help="Baud rate.  [measured; of raw bytes 9600]")

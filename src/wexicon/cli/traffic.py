@@ -61,7 +61,7 @@ class TrafficCall(msgspec.Struct, kw_only=True):
 @click.option("--every", type=Duration(), default=0.0, help="Send interval.  [after each answer]")
 @click.option("--within", type=Duration(), default="2s", show_default=True, help="Answer timeout.")
 @click.option("--bytes", "any_bytes", is_flag=True, help="Binary packets, not text lines.")
-@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon of the modules.  [the one stored for the port]")
+@click.option("--lexicon", "-l", "lexicon_name", help="Lexicon, by name or file.  [the one stored for the port]")
 @click.option("--data", "passes", is_flag=True, help="Treat modules as transparent; ignore the lexicon.")
 @click.option(
     "--plot", "plot_path", type=click.Path(path_type=Path), help="Draw round trip and loss (.png, .svg, .pdf)."
