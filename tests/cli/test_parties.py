@@ -22,7 +22,8 @@ from matplotlib.image import imread
 
 from tests.cli.terminal import Terminal
 from tests.conftest import SAMPLE, bench, clean, k5, wexicon
-from wexicon.rigs.serving import PtyPort, Server
+from wexicon.rigs.pty_ports import PtyPort
+from wexicon.rigs.serving import Server
 
 PAIR = k5() + '[unit.handset]\nstandin = "tamsel-k6"\n'
 RADIOS = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\nsettings = { addr = 7 }\n'

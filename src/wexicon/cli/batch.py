@@ -47,8 +47,8 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
     print_tests([result for result in results if result.tests])
     for result in results:
         if result.verdict == "unproved":
-            print_line(f"{result.seat}:", "bold yellow")
-            print_line(why_unproved(result), "yellow")
+            print_line(f"{result.seat}:", "bold magenta")
+            print_line(why_unproved(result), "magenta")
         if result.verdict != "skipped":
             print_remarks([f"{result.seat}: {remark}" for remark in result.remarks])
         if result.failure:
@@ -67,7 +67,7 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
     if times := told_times({"step": name, "seconds": seconds} for name, seconds in middle.items()):
         print_folded(f"time of a unit by step, median: {times}")
     told, good = ", ".join(parts), not counts and set(tests) <= {"passed"}
-    print_line(f"{told}; {spoken(took)}", "bold green" if good else "bold yellow")
+    print_line(f"{told}; {spoken(took)}", "green" if good else "bold magenta")
 
 
 def _row(result: UnitResult) -> tuple[str, ...]:

@@ -208,7 +208,7 @@ def _print_one(one: Worked) -> None:
     for step in answer.steps:
         print_line(f"  {visible(step)}")
     for note in answer.notes:
-        print_note(f"note: {visible(note)}", "yellow")
+        print_note(f"note: {visible(note)}", "magenta")
 
 
 def _print_many(worked: list[Worked]) -> None:
@@ -221,7 +221,7 @@ def _print_many(worked: list[Worked]) -> None:
     ]
     print_table([*heads, *names], rows)
     for note in dict.fromkeys(note for one in worked for note in one.answer.notes):
-        print_note(f"note: {visible(note)}", "yellow")
+        print_note(f"note: {visible(note)}", "magenta")
 
 
 def _plot(topic: Topic, worked: list[Worked], path: Path, force: bool) -> None:

@@ -287,7 +287,7 @@ class Console:
     def show_note(self, text: str) -> None:
         """A line of Wexicon's own."""
         with self._lock:
-            self._waiting.append(styled(text, "yellow"))
+            self._waiting.append(styled(text, "magenta"))
         self._soon(self._print)
 
 

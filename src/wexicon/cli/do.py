@@ -116,4 +116,4 @@ def print_action(result: api.ActionResult) -> None:
         print_line("dry run: only questions were said", "bold")
     else:
         told = f"{result.verdict}: {result.action}; {counted(result.exchanges, 'exchange')} in {spoken(result.seconds)}"
-        print_line(told, "bold yellow" if result.status else "bold green")
+        print_line(told, "bold magenta" if result.status else "green")

@@ -162,7 +162,7 @@ def _print_found(result: HailResult) -> None:
     end = f", line ending {result.end}" if result.end else ""
     echo = "" if result.echo is None else ", echo on" if result.echo else ", no echo"
     tries = f"{_tries(result)} in " if result.tries else ""
-    print_line(f"found: {result.rate} {result.frame}{end}{echo}; {tries}{spoken(result.seconds)}", "bold green")
+    print_line(f"found: {result.rate} {result.frame}{end}{echo}; {tries}{spoken(result.seconds)}", "green")
     if result.family:
         told = ", ".join(f"{name} {visible(value)}" for name, value in result.identity.items())
         print_line(f"module    {result.family}" + (f": {told}" if told else ""))
@@ -171,7 +171,7 @@ def _print_found(result: HailResult) -> None:
     elif result.said:
         print_line(f"it said   {visible(result.said)}")
     if result.cause:
-        print_folded(f"{result.cause.what}. {result.cause.next}", "yellow")
+        print_folded(f"{result.cause.what}. {result.cause.next}", "magenta")
     print_line(f"next      {result.command}")
 
 

@@ -37,9 +37,9 @@ def print_here() -> None:
     else:
         print_line("no serial port found")
     for work in unfinished[:SHOWN]:
-        print_line(f"unfinished: {visible(work.unit)}, since {work.began:%Y-%m-%d %H:%M} UTC", "yellow")
+        print_line(f"unfinished: {visible(work.unit)}, since {work.began:%Y-%m-%d %H:%M} UTC", "magenta")
     if len(unfinished) > SHOWN:
-        print_line(f"and {counted(len(unfinished) - SHOWN, 'more unit')} unfinished", "yellow")
+        print_line(f"and {counted(len(unfinished) - SHOWN, 'more unit')} unfinished", "magenta")
     print_line("")
     for command, what in _next(ports, known, unfinished, sheets):
         print_line(f"  {command:<44}  {what}")

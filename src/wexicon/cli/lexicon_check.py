@@ -95,16 +95,16 @@ def check(call: CheckCall) -> None:
     if proof := proof_of(found):
         print_note(proof)
     for place, what in missing:
-        print_line(f"gap: {place}: {what}", "yellow")
+        print_line(f"gap: {place}: {what}", "magenta")
     counts = ((len(found.settings), "setting"), (len(found.actions), "action"), (len(missing), "gap"))
     told = ", ".join(counted(count, what) for count, what in counts)
-    print_line(f"{path}: no errors; {told}", "bold green")
+    print_line(f"{path}: no errors; {told}", "green")
     if call.port:
         result = read_module(call.port, found, call.how, call.env_pairs, call.file_pairs)
         with ending(result.status):
             print_readout(result, found)
             if not result.failure:
-                print_line("every setting that can be read was understood", "bold green")
+                print_line("every setting that can be read was understood", "green")
 
 
 def _try_settings(call: CheckCall, found: Lexicon) -> None:
@@ -141,7 +141,7 @@ def print_settings_trial(result: WriteTrial) -> None:
     print_remarks(result.remarks)
     counts = ", ".join(told_counts(result))
     restored = "all is as it was, nothing was saved" if result.restored else "not all is as it was"
-    print_line(f"{result.verdict}: {counts}; {restored}", "bold green" if result.verdict == "done" else "red")
+    print_line(f"{result.verdict}: {counts}; {restored}", "green" if result.verdict == "done" else "red")
 
 
 def _prove(call: CheckCall, found: Lexicon) -> None:
@@ -172,7 +172,7 @@ def print_trial(result: StartTrial) -> None:
         back = f", answered again after {spoken(result.back_after)}" if result.back_after is not None else ""
         print_line(f"restart   shown by {', '.join(result.signs)}{back}")
     elif not result.failure and not result.reloads:
-        print_line("restart   nothing showed that the module restarted", "yellow")
+        print_line("restart   nothing showed that the module restarted", "magenta")
     if result.reloads is not None:
         told = "gone: it loads the saved values" if result.reloads else "still there: it keeps working memory"
         print_line(f"memory    after it, an unsaved change of {result.setting} was {told}")

@@ -246,7 +246,7 @@ def print_listened(result: ListeningResult) -> None:
     if result.messages:
         print_table(("sender", "message"), [[one.sender, one.text] for one in result.messages])
     for remark in result.remarks:
-        print_line(f"note: {remark}", "yellow")
+        print_line(f"note: {remark}", "magenta")
     if result.failure:
         print_failure(result.failure, result.verdict, result.trace)
         return
@@ -257,17 +257,17 @@ def print_listened(result: ListeningResult) -> None:
     )
     if result.unknown:
         told += f"; {counted(result.unknown, 'line')} unknown"
-    print_line(told, "bold green")
+    print_line(told, "green")
 
 
 def _print_deviations(timer: TimerSummary) -> None:
     for one in timer.deviations:
-        print_line(f"note: {one}", "yellow")
+        print_line(f"note: {one}", "magenta")
     if timer.within:
         wanted, word = (timer.asked, "asked") if timer.granted is None else (timer.granted, "granted")
         how = "each" if timer.within == timer.observed else f"{timer.within} of them"
         told = f"observed {counted(timer.observed, 'time')}, {how} within 1 s of the {spoken(wanted or 0.0)} {word}"
-        print_line(f"{timer.name}: {told}", "green" if timer.within == timer.observed else "yellow")
+        print_line(f"{timer.name}: {told}", "green" if timer.within == timer.observed else "magenta")
 
 
 def _print_position(result: ListeningResult) -> None:
@@ -288,7 +288,7 @@ def _print_position(result: ListeningResult) -> None:
         least, most = one.satellites_least, one.satellites_most
         print_line((f"{most}" if least == most else f"{least} to {most}") + f" satellites used{hdop}")
     if one.lost:
-        print_line(f"note: the fix was lost {counted(one.lost, 'time')}", "yellow")
+        print_line(f"note: the fix was lost {counted(one.lost, 'time')}", "magenta")
 
 
 def _number(value: float | None, form: str) -> str:

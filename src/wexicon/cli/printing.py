@@ -114,7 +114,7 @@ def print_tests(results: Sequence[UnitResult]) -> None:
         for test in result.tests:
             what = f"test {test.name}" + (f" of {result.seat}" if result.seat else "")
             if test.failure and test.verdict is Verdict.SKIPPED:
-                print_warning(f"{what} skipped: {visible(test.failure.what)}", "yellow")
+                print_warning(f"{what} skipped: {visible(test.failure.what)}", "magenta")
             elif test.failure:
                 step = f", {test.failure.step}" if test.failure.step else ""
                 print_failure(test.failure, f"{what} {test.verdict}", test.trace, place=step or ":")
@@ -123,13 +123,13 @@ def print_tests(results: Sequence[UnitResult]) -> None:
 def tell_recorded(wrong: str) -> None:
     """Tells why a result did not go into the register, if it did not."""
     if wrong:
-        print_warning(f"note: {wrong}", "yellow")
+        print_warning(f"note: {wrong}", "magenta")
 
 
 def print_remarks(remarks: list[str]) -> None:
     """What was noticed besides."""
     for remark in remarks:
-        print_line(f"note: {remark}", "yellow")
+        print_line(f"note: {remark}", "magenta")
 
 
 def print_plan(plan: list[PlannedLine]) -> None:
@@ -157,7 +157,7 @@ def print_verdict(result: UnitResult) -> None:
     line += f"; {counted(result.exchanges, 'exchange')} in {spoken(result.seconds)}"
     print_line(line, OUTCOME_COLOURS.get(result.verdict, ""))
     if result.verdict is Verdict.UNPROVED:
-        print_line(why_unproved(result), "yellow")
+        print_line(why_unproved(result), "magenta")
 
 
 def why_unproved(result: UnitResult) -> str:
@@ -187,7 +187,7 @@ def why_unproved(result: UnitResult) -> str:
 
 def print_failure(failure: Failure, verdict: str, trace: str = "", stopped: bool = False, place: str = "") -> None:
     """Prints a failure: the step, what was sent, expected and received, and the likely cause."""
-    style = "yellow" if verdict == "stopped" else "red"
+    style = "magenta" if verdict == "stopped" else "red"
     where = place or (f" at the step “{failure.step}”" if failure.step else "")
     # The words of a statement stand on a line of their own.
     between = "\n  " if place else ": "

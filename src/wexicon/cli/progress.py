@@ -184,7 +184,7 @@ class Person:
     def ask(self, act: str, text: str) -> None:
         self._steps += 1
         self._asked = True
-        self._progress.say(styled(f"operator, step {self._steps}: ", "bold yellow") + text)
+        self._progress.say(styled(f"operator, step {self._steps}: ", "bold magenta") + text)
 
     def confirm(self, act: str, text: str, wait: Callable[[Callable[[], bool]], None]) -> None:
         if not sys.stdin.isatty():

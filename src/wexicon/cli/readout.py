@@ -124,7 +124,7 @@ def _export_sheet(call: ReadoutCall, export: tuple[str, Path]) -> None:
     write_new(export[1], written(made, export[0]), force=call.how.force)
     print_line(f"wrote {export[1]}: {len(made.values)} values")
     for one in made.left_out:
-        print_line(f"left out: {one}", "yellow")
+        print_line(f"left out: {one}", "magenta")
 
 
 def read_module(
@@ -261,6 +261,6 @@ def _print_difference(result: UnitResult, count: int, against: Path) -> None:
         print_failure(result.failure, result.verdict, result.trace)
         return
     print_settings(result)
-    print_line(f"{same} of {count} settings are as in {against}", "bold green" if same == count else "bold")
+    print_line(f"{same} of {count} settings are as in {against}", "green" if same == count else "bold")
     if result.settings and not result.failure:
         print_verdict(result)

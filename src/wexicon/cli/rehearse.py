@@ -115,7 +115,7 @@ def _rehearse_dialogue(call: RehearseCall, choice: Choice) -> None:
             print_line(f"# {visible(note)}")
         print_dialogue(result)
         if not result.failure:
-            print_line(f"passed: {counted(result.exchanges, 'exchange')}", "bold green")
+            print_line(f"passed: {counted(result.exchanges, 'exchange')}", "green")
         took = spoken(time.perf_counter() - began)
         print_line(f"in real time this takes {spoken(result.seconds)}: {times(result)}; rehearsed in {took}")
 

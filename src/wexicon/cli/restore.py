@@ -85,4 +85,4 @@ def _tell(earlier: Earlier) -> None:
     print_note(f"{visible(entry.unit)} as it was before its provisioning {entry.when}: {counted(count, 'setting')}")
     if earlier.left_out:
         told = "; ".join(f"{visible(name)} ({visible(why)})" for name, why in earlier.left_out.items())
-        print_warning(f"not restored: {told}", "yellow")
+        print_warning(f"not restored: {told}", "magenta")

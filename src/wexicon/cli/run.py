@@ -120,7 +120,7 @@ def run(call: RunCall) -> None:
             print_dialogue(result)
             if not result.failure:
                 exchanges = counted(result.exchanges, "exchange")
-                print_line(f"passed: {exchanges} in {spoken(result.seconds)}: {times(result)}", "bold green")
+                print_line(f"passed: {exchanges} in {spoken(result.seconds)}: {times(result)}", "green")
 
 
 def _convert(call: RunCall) -> None:

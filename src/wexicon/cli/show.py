@@ -23,22 +23,23 @@ from wexicon.cli.signals import at_once
 from wexicon.core.faults import CallFault
 from wexicon.core.text import encodable, visible
 
+# A colour says one thing: green right, red wrong, magenta needs a look, cyan what was said. Each can be read on light and dark.
 OUTCOME_COLOURS = {
     "changed": "green",
-    "conforms": "bold green",
-    "unproved": "bold yellow",
-    "accepted": "yellow",
-    "unverified": "yellow",
-    "not": "yellow",
+    "conforms": "green",
+    "unproved": "bold magenta",
+    "accepted": "magenta",
+    "unverified": "magenta",
+    "not": "magenta",
     "refused": "bold red",
     "differs": "bold red",
     "failed": "bold red",
-    "stopped": "yellow",
+    "stopped": "magenta",
     "planned": "bold",
-    "to": "yellow",
-    "done": "bold green",
+    "to": "magenta",
+    "done": "green",
     "passed": "green",
-    "skipped": "yellow",
+    "skipped": "magenta",
 }
 
 # What would move a cursor or reverse a line, and is not escaped by JSON itself.

@@ -247,7 +247,7 @@ def _plain_line(shown: Shown) -> None:
     if shown.mark in (">", ">>", "<", "~"):
         emit(line_of(shown))
     elif shown.mark in ("!", "="):
-        print_warning(styled(shown.text, "yellow" if shown.mark == "!" else ""))
+        print_warning(styled(shown.text, "magenta" if shown.mark == "!" else ""))
 
 
 def _json_line(shown: Shown) -> None:

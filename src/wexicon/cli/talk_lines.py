@@ -12,7 +12,7 @@ from wexicon.cli.show import styled
 if TYPE_CHECKING:
     from wexicon.work.results.talk import Shown
 
-STYLES = {">": "bold", ">>": "bold", "~": "cyan", "=": "", "!": "yellow"}
+STYLES = {">": "bold", ">>": "bold", "~": "cyan", "=": "", "!": "magenta"}
 KINDS = {"event": "magenta", "error": "red", "unmatched": "", "corrupt": "red", "partial": "", "bytes": "bright_black"}
 MEANING_AT = 36
 # The colours of two sides.

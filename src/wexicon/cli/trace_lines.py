@@ -33,9 +33,7 @@ MARKS = {
 }
 COLOURS = {
     What.SAID: "cyan",
-    What.TUNED: "magenta",
-    What.SIGNALLED: "magenta",
-    What.ASKED: "yellow",
+    What.ASKED: "magenta",
     What.STEP: "bold",
     What.LOGGED: "bright_black",
     What.REPEATED: "bright_black",

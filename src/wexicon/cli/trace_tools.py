@@ -116,7 +116,7 @@ def compare(first: str, second: str, times: bool, as_json: bool) -> None:
             if len(made.differences) > 200:
                 print_line(f"and {len(made.differences) - 200} more; --json has them all")
         told = f"{counted(len(made.differences), 'difference')}, {made.same} exchanges are the same"
-        print_line(told, "bold yellow" if made.differences else "bold green")
+        print_line(told, "bold magenta" if made.differences else "green")
 
 
 def _row(one: Difference) -> list[str]:

@@ -159,7 +159,7 @@ def _print_flow(result: FlowResult) -> None:
     if result.failure:
         print_failure(result.failure, result.verdict, ", ".join(result.traces))
     else:
-        print_line("passed: it holds; nothing was lost", "bold green")
+        print_line("passed: it holds; nothing was lost", "green")
 
 
 def _distances(call: TrafficCall) -> list[float]:
@@ -218,7 +218,7 @@ def _sweep(call: TrafficCall, order: TrafficOrder, distances: Sequence[float]) -
             if slow := too_slow(most, order.within):
                 print_line(slow)
             if result.restored:
-                print_line("the settings of both modules are as before, read back", "bold green")
+                print_line("the settings of both modules are as before, read back", "green")
             if call.plot_path and result.points:
                 print_line(f"wrote {call.plot_path}")
     raise AssertionError
@@ -280,14 +280,14 @@ def _print(result: TrafficResult) -> None:
         )
         print_line(f"heard at {port}: {heard}")
     if result.strange:
-        print_line(f"note: {counted(result.strange, 'byte')} received outside any packet", "yellow")
+        print_line(f"note: {counted(result.strange, 'byte')} received outside any packet", "magenta")
         for port, lines in result.instead.items():
-            print_line(f"came instead at {port}: {', '.join(lines)}", "yellow")
+            print_line(f"came instead at {port}: {', '.join(lines)}", "magenta")
     if result.failure:
         print_failure(result.failure, result.verdict, ", ".join(result.traces))
     else:
         sent = sum(way.sent for way in result.ways)
         print_line(
             f"passed: {sent} packets sent, {sent} received intact, no duplicates, in {spoken(result.seconds)}",
-            "bold green",
+            "green",
         )

@@ -94,7 +94,7 @@ def list_(register_at: str | None, as_json: bool, **filters: Unpack[Filters]) ->
     print_table(("module", "unit", "action", "verdict", "evidence", "when (UTC)", "sheet", "bench"), rows, ours=3)
     for one in found:
         if why := _why(one):
-            print_line(f"{visible(one.name)}: {why}", "yellow")
+            print_line(f"{visible(one.name)}: {why}", "magenta")
     _print_unfinished(the_register(register_at))
 
 
@@ -106,7 +106,7 @@ def _print_unfinished(register: Register) -> None:
     RegisterStore(state_folder() / "unfinished", lambda: register).flush_ended()
     for work in register.all_unfinished():
         when = f"on {work['began'][:16].replace('T', ' ')} UTC at {work['bench']}"
-        print_line(f"unfinished: {visible(work['unit'])}, {when}", "yellow")
+        print_line(f"unfinished: {visible(work['unit'])}, {when}", "magenta")
 
 
 @units.command()
@@ -148,7 +148,7 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     rows = [(_when(one), one.did, one.name, one.verdict, one.evidence, one.bench, _changes(one)) for one in found]
     print_table(("when (UTC)", "action", "unit", "verdict", "evidence", "bench", "changed"), rows, ours=3)
     if why := _why(last):
-        print_line(why, "yellow")
+        print_line(why, "magenta")
     left = [(line["name"], _shown(line["after"]), line["outcome"]) for line in last.result["settings"]]
     if left:
         print_line("")
@@ -160,7 +160,7 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     with contextlib.suppress(msgspec.ValidationError):  # what another bench wrote need be no test
         print_tests([UnitResult(tests=msgspec.convert(last.result.get("tests", []), list[SheetTestResult]))])
     if unit != last.name and unit in [one.name for one in found]:
-        print_line(f"note: formerly {visible(unit)}, now {visible(last.name)}", "yellow")
+        print_line(f"note: formerly {visible(unit)}, now {visible(last.name)}", "magenta")
     if times := told_times(last.result.get("steps", [])):
         print_line(f"time: {times}")
     if last.result.get("trace"):
@@ -266,7 +266,7 @@ def label(
     ]
     wrong = {one.name: what for one in labels if (what := fault_of(one, sizes[0]))}
     for name, what in wrong.items():
-        print_warning(f"{visible(name)} gets no label: {what}", "yellow")
+        print_warning(f"{visible(name)} gets no label: {what}", "magenta")
     labels = [one for one in labels if one.name not in wrong]
     if not labels:
         raise CallFault("no label can be drawn; nothing was written")
@@ -339,7 +339,7 @@ def _found(register_at: str | None, **filters: Unpack[Filters]) -> list[Entry]:
     )
     if register.broken:
         ids = ", ".join(sorted(register.broken)[:3])
-        print_warning(f"note: {counted(len(register.broken), 'record')} cannot be read and left out: {ids}", "yellow")
+        print_warning(f"note: {counted(len(register.broken), 'record')} cannot be read and left out: {ids}", "magenta")
     return found
 
 

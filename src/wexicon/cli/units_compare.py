@@ -58,6 +58,6 @@ def compare(first: str, second: str, whole: bool, register_at: str | None, as_js
             rows = [(one.setting, one.first, one.second, "" if one.same else "differs") for one in shown]
             print_table(("setting", *heads, ""), rows)
         told = f"{len(different)} of {counted(len(pairs), 'setting')} {'differs' if len(different) == 1 else 'differ'}"
-        print_line(told, "bold yellow" if different else "bold green")
+        print_line(told, "bold magenta" if different else "green")
     if different:
         raise click.exceptions.Exit(1)
