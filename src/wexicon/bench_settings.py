@@ -79,9 +79,19 @@ def files() -> Iterator[Path]:
     above = next((folder / FILE for folder in (here, *here.parents) if (folder / FILE).is_file()), None)
     own = config_folder() / FILE
     if above:
+        _check_owner(above)
         yield above
     if own.is_file() and own != above:
         yield own
+
+
+def _check_owner(path: Path) -> None:
+    """A file that another user put above our work could name a fixture, and with that any program. Raises CallFault."""
+    if hasattr(os, "getuid") and path.stat().st_uid not in (0, os.getuid()):
+        from wexicon.core.faults import CallFault
+
+        hint = "Work in another folder, or make the file your own."
+        raise CallFault("belongs to another user, and is not read", where=str(path), hint=hint)
 
 
 def _read(path: Path) -> BenchFile:

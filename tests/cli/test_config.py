@@ -106,6 +106,21 @@ def test_a_file_that_is_wrong_is_told_with_its_place(text: str, told: str) -> No
     assert told in wexicon("readout", "x", "-l", "lindle-l9", status=2).stderr
 
 
+def test_a_file_of_another_user_is_refused(monkeypatch: pytest.MonkeyPatch) -> None:
+    Path("wexicon.toml").write_text(FILE)
+    monkeypatch.setattr(os, "getuid", lambda: Path("wexicon.toml").stat().st_uid + 1)
+    own = Path("wexicon.toml").stat().st_uid == 0
+    told = wexicon("config", status=0 if own else 2)
+    assert own or "belongs to another user" in told.stderr
+    usual = Path.stat
+    monkeypatch.setattr(Path, "stat", lambda self, **more: _others(usual(self, **more)))
+    assert "belongs to another user" in wexicon("config", status=2).stderr
+
+
+def _others(found: os.stat_result) -> os.stat_result:
+    return os.stat_result((*found[:4], 4242, *found[5:10]))
+
+
 def test_a_new_file_sets_nothing_and_is_not_overwritten() -> None:
     before = shown()
     wexicon("config", "--new")
