@@ -108,10 +108,7 @@ def test_a_file_that_is_wrong_is_told_with_its_place(text: str, told: str) -> No
 
 def test_a_file_of_another_user_is_refused(monkeypatch: pytest.MonkeyPatch) -> None:
     Path("wexicon.toml").write_text(FILE)
-    monkeypatch.setattr(os, "getuid", lambda: Path("wexicon.toml").stat().st_uid + 1)
-    own = Path("wexicon.toml").stat().st_uid == 0
-    told = wexicon("config", status=0 if own else 2)
-    assert own or "belongs to another user" in told.stderr
+    wexicon("config")
     usual = Path.stat
     monkeypatch.setattr(Path, "stat", lambda self, **more: _others(usual(self, **more)))
     assert "belongs to another user" in wexicon("config", status=2).stderr
