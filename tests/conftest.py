@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import os
 import re
+import signal
 import subprocess
 import sys
 import time
@@ -37,6 +38,11 @@ from wexicon.work.provisioning.unfinished import Store
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Prove
 from wexicon.work.simulation.virtual_bench import VirtualBench
+
+# A build in the background of a shell ignores these; what the tests start must not inherit that.
+for _number in (signal.SIGINT, signal.SIGQUIT, signal.SIGHUP):
+    if signal.getsignal(_number) is signal.SIG_IGN:
+        signal.signal(_number, signal.default_int_handler if _number is signal.SIGINT else signal.SIG_DFL)
 
 # The same examples for everybody, on every machine: a test that passed passes again. Searching by chance is the work of
 # `python -m benchmarks.fuzz`. Shared machines stall now and then: no property fails by the clock.

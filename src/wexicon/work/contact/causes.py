@@ -17,7 +17,7 @@ from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.layers import Checksum
 from wexicon.core.protocol.reply import ReplyStatus
-from wexicon.core.text import garbled, one_of, to_bytes, to_text, visible
+from wexicon.core.text import counted, garbled, one_of, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
 from wexicon.work.results.discovery import Came, Cause
 
@@ -164,10 +164,18 @@ def nothing_found(heard: Sequence[Overheard], lexicons: Sequence[Lexicon], texts
     rates = list(dict.fromkeys(one.tuning.rate for one in heard))
     return Cause(
         "silence",
-        f"nothing heard at {len(rates)} rates from {min(rates)} to {max(rates)} baud" if rates else "",
+        _nothing_at(rates),
         "Check, in this order: power and common ground; TX and RX crossed; not in reset or asleep; no key, pin or escape "
         "required.",
     )
+
+
+def _nothing_at(rates: Sequence[int]) -> str:
+    if not rates:
+        return ""
+    if len(rates) == 1:
+        return f"nothing heard at {rates[0]} baud"
+    return f"nothing heard at {len(rates)} rates from {min(rates)} to {max(rates)} baud"
 
 
 def only_errors(heard: Sequence[Overheard], lexicons: Sequence[Lexicon]) -> Cause | None:
@@ -364,7 +372,7 @@ def _unknown_garbage(heard: Sequence[Overheard], texts: Sequence[bytes]) -> Caus
     sounds = f"; probably {rate} baud" if rate else ""
     return Cause(
         "garbage",
-        f"unintelligible data at {len({each.tuning for each in heard})} rates{sounds}: "
+        f"unintelligible data at {counted(len({each.tuning for each in heard}), 'rate')}{sounds}: "
         f"“{_short(to_text(one.data))}” at {one.tuning}",
         "The module has power and sends at a rate that was not tried: give it with --rate. Or RS-232 levels on a "
         "logic-level adapter, or the ground is missing.",
