@@ -1,0 +1,169 @@
+"""Wexicon for Python programs; the commands use it too.
+
+    from wexicon import api
+
+    with api.open_module("/dev/ttyUSB0", "tamsel-k5") as module:
+        print(api.read(module).settings)
+
+The rule: everything takes and returns typed values, raises `Fault` (see `wexicon.core.faults`) if the call is wrong or a port
+cannot be opened, and prints nothing. Whatever happens on an open port ends in a result.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from wexicon.core.dialogue import Program
+from wexicon.core.faults import CallFault, Fault, LinkFault, ModuleFault, Unreachable
+from wexicon.core.formats.jobs import Job
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.protocol.session import Session
+from wexicon.work.contact.catalog import all_lexicons, find_dialogue, find_lexicon, find_sheet, fixture_at
+from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named
+from wexicon.work.contact.sessions import Opening, Setup, open_session
+from wexicon.work.fleet.selection import chosen_jobs
+from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun
+from wexicon.work.module.module import Module
+from wexicon.work.provisioning.run import Order
+from wexicon.work.results.dialogue import ActionResult, DialogueResult
+from wexicon.work.results.discovery import Attempt, HailResult
+from wexicon.work.results.listening import HeardEvent
+from wexicon.work.results.measurement import Measurement
+from wexicon.work.results.port import PortInfo
+from wexicon.work.results.start_trial import StartTrial
+from wexicon.work.results.tap import TapResult
+from wexicon.work.results.traffic import TrafficResult
+from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
+from wexicon.work.results.write_trial import WriteTrial
+from wexicon.work.simulation.choice import Choice
+
+if TYPE_CHECKING:
+    from wexicon.work.function.flow_proof import FlowOrder
+    from wexicon.work.function.listening import Listened, ListenOrder
+    from wexicon.work.function.traffic import TrafficOrder
+from wexicon.api.between import prove_flow, sweep, traffic
+from wexicon.api.modules import (
+    compare_with,
+    do,
+    hail,
+    lexicon_on,
+    open_module,
+    open_port,
+    read,
+    secrets_of,
+    set_values,
+    stored_lexicon,
+    try_settings,
+    try_starts,
+)
+from wexicon.api.running import default_listening, listen, run, talk_session, tap
+from wexicon.api.sheets import provision, verify
+from wexicon.api.simulated import (
+    rehearse_dialogue,
+    rehearse_listening,
+    rehearse_seat,
+    rehearse_sweep,
+    rehearse_traffic,
+    rig,
+    virtual_bench,
+)
+
+__all__ = [
+    "ActionResult",
+    "Attempt",
+    "CallFault",
+    "Choice",
+    "DialogueResult",
+    "Evidence",
+    "Fault",
+    "FlowOrder",
+    "HailResult",
+    "HeardEvent",
+    "Job",
+    "Lexicon",
+    "LinkFault",
+    "ListenOrder",
+    "Listened",
+    "Measurement",
+    "Module",
+    "ModuleFault",
+    "Opening",
+    "Order",
+    "Outcome",
+    "PortAssignment",
+    "PortInfo",
+    "Program",
+    "Prove",
+    "Report",
+    "Session",
+    "Setup",
+    "Sheet",
+    "SheetOrder",
+    "SheetRun",
+    "StartTrial",
+    "TapResult",
+    "TrafficOrder",
+    "TrafficResult",
+    "UnitResult",
+    "Unreachable",
+    "Verdict",
+    "WriteTrial",
+    "all_lexicons",
+    "chosen_jobs",
+    "compare_with",
+    "default_listening",
+    "do",
+    "find_dialogue",
+    "find_lexicon",
+    "find_sheet",
+    "fixture_at",
+    "found_ports",
+    "hail",
+    "lexicon_on",
+    "listen",
+    "open_module",
+    "open_port",
+    "open_session",
+    "places_of",
+    "port_named",
+    "prove_flow",
+    "provision",
+    "read",
+    "rehearse_dialogue",
+    "rehearse_listening",
+    "rehearse_seat",
+    "rehearse_sweep",
+    "rehearse_traffic",
+    "rig",
+    "run",
+    "secrets_of",
+    "set_values",
+    "stored_lexicon",
+    "sweep",
+    "talk_session",
+    "tap",
+    "traffic",
+    "try_settings",
+    "try_starts",
+    "verify",
+    "virtual_bench",
+]
+
+
+def __getattr__(name: str) -> object:
+    """What single commands use, imported when it is used."""
+    if name == "TrafficOrder":
+        from wexicon.work.function.traffic import TrafficOrder
+
+        return TrafficOrder
+    if name == "FlowOrder":
+        from wexicon.work.function.flow_proof import FlowOrder
+
+        return FlowOrder
+    if name in ("ListenOrder", "Listened"):
+        from wexicon.work.function import listening
+
+        return getattr(listening, name)
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

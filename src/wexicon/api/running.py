@@ -1,0 +1,215 @@
+"""What is run on a module, or between several: dialogues, a console, listening, a tap.
+
+The rule: each call opens its ports, and closes them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from wexicon.core.dialogue import Program
+from wexicon.core.faults import CallFault
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.line_faults import LineFault
+from wexicon.core.protocol.observations import Listener
+from wexicon.core.protocol.session import Session
+from wexicon.core.tuning import Tuning
+from wexicon.work.contact.catalog import (
+    find_dialogue,
+)
+from wexicon.work.contact.known_links import named, remembered
+from wexicon.work.contact.ports import port_named
+from wexicon.work.contact.sessions import Opening, Setup, dated_trace, open_session
+from wexicon.work.function.dialogues import run_dialogue
+from wexicon.work.module.module import Module
+from wexicon.work.module.opening import module_on
+from wexicon.work.results.dialogue import DialogueResult
+from wexicon.work.results.listening import HeardEvent
+from wexicon.work.results.tap import TapResult
+
+if TYPE_CHECKING:
+    from wexicon.work.function.listening import Ears, Listened, ListenOrder
+from wexicon.api.modules import known_lexicon
+
+# How many full parts of a listener's trace are kept beside the one that is written.
+TRACE_PARTS = 7
+
+
+def run(
+    program: Program | Path,
+    port: str | Mapping[str, str],
+    values: Mapping[str, object] | None = None,
+    lexicon: Lexicon | None = None,
+    setup: Setup | None = None,
+    *,
+    given: Mapping[str, object] | None = None,
+    opening: Opening | None = None,
+    attention: bool = True,
+) -> DialogueResult:
+    """Runs a dialogue with the module on a port. With a lexicon it enters command mode first, unless `attention` is false.
+    `given` is what the lexicon's actions may need. A dialogue between several takes a port for each, by their names.
+
+        made = wexicon.run(Path("first-words.wex"), "/dev/ttyUSB0", lexicon=wexicon.find_lexicon("brisca-w1"))
+        print(made.require().kept)
+    """
+    setup, program = setup or Setup(), find_dialogue(program) if isinstance(program, Path) else program
+    if not isinstance(port, str) or program.parties():
+        from wexicon.work.function.parties import check_ports
+
+        named = {} if isinstance(port, str) else port
+        check_ports(program, named)
+        ports = {name: port_named(one) for name, one in named.items()}
+        return _run_with_parties(program, ports, values or {}, setup, given, opening)
+    path = port_named(port)
+    links = setup.links(lexicon, path)
+    asked = setup.rate or setup.frame or setup.station is not None
+    tuning = links[0] if links and (asked or not lexicon or not attention) else lexicon.factory if lexicon else Tuning()
+    own = opening or Opening(title=Path(program.path).stem)
+    own.tuning = own.tuning or tuning
+    with open_session(path, lexicon, setup, own) as (session, trace):
+        result = run_dialogue(
+            session,
+            program,
+            values or {},
+            lexicon,
+            setup.operator(path),
+            attention=attention,
+            likely=links,
+            patience=setup.patience,
+            fixture=setup.fixture,
+            given=given,
+        )
+    result.trace = str(trace)
+    return result
+
+
+def _run_with_parties(
+    program: Program,
+    ports: Mapping[str, str],
+    values: Mapping[str, object],
+    setup: Setup,
+    given: Mapping[str, object] | None,
+    opening: Opening | None,
+) -> DialogueResult:
+    """Runs a dialogue between several parties."""
+    from wexicon.work.function.dialogues import run_with_parties
+    from wexicon.work.function.parties import Ending, lexicons_of, parties_on_ports
+
+    lexicons = lexicons_of(program)
+    ends = [Ending(name, port, lexicons[name]) for name, port in ports.items()]
+    own = opening or Opening(title=Path(program.path).stem)
+    with parties_on_ports(ends, setup, own) as made:
+        result = run_with_parties(
+            made.modules,
+            program,
+            values,
+            patience=setup.patience,
+            fixture=setup.fixture,
+            given=given,
+            opens=made.opened,
+        )
+    result.trace = str(made.trace)
+    return result
+
+
+@contextmanager
+def talk_session(
+    port: str,
+    lexicon: Lexicon | None,
+    setup: Setup,
+    opening: Opening,
+    given: Mapping[str, object] | None = None,
+) -> Iterator[tuple[Session, Module | None, list[Tuning]]]:
+    """A session for a conversation, the module on it if a lexicon is known, and the links to try first. `given` is what the
+    module's actions may need."""
+    links = setup.links(lexicon, port)
+    usual = (lexicon.attention.tuning or lexicon.factory) if lexicon else Tuning()
+    opening.tuning = links[0] if links else usual
+    with open_session(port, lexicon, setup, opening) as (session, _), ExitStack() as stack:
+        module = stack.enter_context(module_on(session, port, lexicon, setup, given)) if lexicon else None
+        yield session, module, links
+
+
+def listen(
+    port: str,
+    order: ListenOrder | None = None,
+    lexicon: str | None = None,
+    setup: Setup | None = None,
+    *,
+    given: Mapping[str, object] | None = None,
+    show: Callable[[HeardEvent], object] = lambda event: None,
+    watch: Callable[[Ears], object] = lambda ears: None,
+) -> Listened:
+    """Listens to what the module on a port sends by itself; `show` is given each event as it comes, `watch` what takes them,
+    before the first. Without a lexicon, and if none is stored for the port, lines are shown as they come. Raises Fault.
+
+        heard = wexicon.listen("/dev/ttyUSB0", wexicon.ListenOrder(duration=0.2), "lindle-l9", show=print)
+        print(heard.result.events)
+    """
+    from wexicon.work.function.listening import Ears, check_order, listen
+
+    path, setup, order = port_named(port), setup or Setup(), order or default_listening()
+    found = known_lexicon(path, lexicon)
+    check_order(order, found)
+    ears = Ears(found, order, show)
+    watch(ears)
+    own = Opening(title="listen", trace_parts=TRACE_PARTS)
+    links = setup.links(found, path)
+    own.tuning = links[0] if links else None
+    with ExitStack() as stack:
+        session, trace = stack.enter_context(open_session(path, found, setup.heard_by(ears), own))
+        module = stack.enter_context(module_on(session, path, found, setup, given)) if found else None
+        made = listen(session, ears, module)
+    made.result.trace = str(trace)
+    return made
+
+
+def default_listening() -> ListenOrder:
+    """Listens until it is stopped, and says nothing."""
+    from wexicon.work.function.listening import ListenOrder
+
+    return ListenOrder()
+
+
+def tap(
+    host: str,
+    module: str,
+    lexicon: Lexicon | None = None,
+    *,
+    rate: int | None = None,
+    frame: str | None = None,
+    faults: tuple[LineFault, ...] = (),
+    seed: int = 1,
+    lasts: float | None = None,
+    stopping: Callable[[], bool] = lambda: False,
+    trace: Path | None = None,
+    force: bool = False,
+    listener: Listener | None = None,
+    ready: Callable[[str], object] = lambda text: None,
+) -> TapResult:
+    """Passes all bytes on between two ports, in both ways and at once, until it is stopped or for `lasts` seconds; what passes
+    is decoded by the module's lexicon, shown to `listener`, and traced. `ready` is called once both ports are open. Raises
+    Fault.
+
+        made = wexicon.tap("/dev/ttyUSB0", "/dev/ttyUSB1", wexicon.find_lexicon("lindle-l9"), lasts=0.5)
+        print(made.lines, made.answers, made.trace)
+    """
+    from wexicon.links.port import open_port
+    from wexicon.work.function.tap import tap_ports
+
+    known = remembered(module)
+    fits = known is not None and (lexicon is None or known.lexicon == named(lexicon))
+    usual = known.tuning if known and fits else lexicon.factory if lexicon else Tuning()
+    try:
+        tuning = Tuning.of(rate or usual.rate, frame or usual.frame, usual.station)
+    except ValueError as fault:
+        raise CallFault(str(fault)) from None
+    path = trace or dated_trace("tap")
+    with open_port(host, tuning) as one, open_port(module, tuning) as other:
+        ready(f"{host} and {module} at {tuning}; Ctrl-C ends it")
+        return tap_ports(
+            one, other, lexicon, path, faults, listener, seed=seed, stopping=stopping, lasts=lasts, force=force
+        )
