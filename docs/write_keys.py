@@ -16,6 +16,7 @@ from typing import Any
 
 import msgspec
 
+from wexicon.core.formats import bench as bench_file
 from wexicon.core.formats import fixture, sheet
 from wexicon.core.formats.lexicon import tables, wiring
 from wexicon.core.protocol import speech
@@ -42,9 +43,11 @@ ALLOWED = {
     ("Text", "charset"): texts.CHARSETS,
     ("Address", "order"): texts.ORDERS,
     ("Pin", "line"): fixture.LINES,
+    ("BenchFile", "operator"): bench_file.OPERATORS,
+    ("BenchFile", "prove"): bench_file.EVIDENCE,
     **{(kind, "codes_are"): coded.CODES_ARE for kind in ("Choice", "Rate", "Frame")},
 }
-DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "moves_after", "wakes_within")
+DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "moves_after", "wakes_within", "patience")
 FILES = {
     "Lexicons": (
         tables.LexiconFile, tables.About, tables.LinkTable, tables.StartTable, tables.AttentionTable, speech.Speech,
@@ -54,7 +57,8 @@ FILES = {
         tables.TimerTable, tables.StreamTable, wiring.WiringTable,
     ),
     "Sheets": (sheet.SheetFile, sheet.SeatTable, sheet.AgreeTable, sheet.DrawnTable),
-    "Fixtures": (fixture.FixtureFile, fixture.Pin, fixture.Bridge, fixture.After),
+    "Fixtures": (fixture.FixtureFile, fixture.Pin, fixture.Input, fixture.Bridge, fixture.After),
+    "Settings of a bench: wexicon.toml": (bench_file.BenchFile, bench_file.ReportTable),
     "Rigs": (
         bench.RigFile, bench.UnitTable, bench.BoardTable, uart.WireFaults,
         air.AirTable, air.AccessPoint, air.Network, air.Sky, air.Management,
