@@ -18,7 +18,6 @@ from wexicon.core.protocol.masking import Secrets
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
 from wexicon.folders import state_folder
-from wexicon.work.contact.attention import MOST_HEARD
 from wexicon.work.contact.catalog import (
     all_lexicons,
     find_lexicon,
@@ -140,8 +139,8 @@ def _not_found(port: str, result: HailResult) -> Fault:
     cause = result.cause
     hints = [cause.next if cause else "", *(f"{one.lexicon}: {one.operator}" for one in result.by_hand), name]
     what = f"no module was found: {cause.what if cause else 'nothing answers'}"
-    asked, heard = result.tries[-1].asked if result.tries else "", [one.heard for one in result.tries if one.heard]
-    part = Part(asked, heard=list(dict.fromkeys(heard))[-MOST_HEARD:])
+    told = ([one for one in result.tries if one.heard] or result.tries)[-1:]
+    part = Part(told[0].asked, heard=[told[0].heard] if told[0].heard else []) if told else Part()
     return Unreachable(what, where=port, hint="\n  ".join(filter(None, hints)), part=part)
 
 

@@ -32,8 +32,6 @@ KEY_HELD_WITHIN = 2.5
 # How long to wait for an answer that comes at once if it comes at all: when there is much to try, and when it matters.
 AT_ONCE = 0.06
 QUICK = 0.3
-# How many of the different texts that were heard a fault carries.
-MOST_HEARD = 5
 # The same for one that takes its time.
 SLOW = 1.0
 # How long the rest of an answer in pages may take (seconds).
@@ -557,6 +555,8 @@ class Attention:
         data_links = self._data_links() if self.lexicon.attention.how is AttentionBy.HELD_KEY else []
         cause = point_to(self.tries, self.lexicon, data_links, self.moving)
         self.session.log(f"{what}: {cause.what}")
-        heard = list(dict.fromkeys(text for one in self.tries for text in one.heard))
-        part = Part(self.tries[-1].said if self.tries else "", heard=heard[-MOST_HEARD:])
+        # Of one try: what was heard belongs to what was said.
+        legible = [one for one in self.tries if any(not garbled(text) for text in one.heard)]
+        told = (legible or [one for one in self.tries if one.heard] or self.tries)[-1:]
+        part = Part(told[0].said, heard=list(told[0].heard)) if told else Part()
         return Unreachable(f"{what}: {cause.what}", where=self.session.link.name, hint=cause.next, part=part)
