@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import json
+import socket
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from tests.conftest import clean
 
@@ -24,50 +28,46 @@ def elsewhere(*words: str, status: int = 0) -> str:
     return done.stdout
 
 
-def test_a_rig_is_served_and_worked_and_its_modules_are_provisioned() -> None:
+@contextmanager
+def rig() -> Iterator[tuple[dict[str, Any], subprocess.Popen[bytes]]]:
+    """A rig that runs on such a system: its card, and its process."""
     Path("bench.toml").write_text(RIG)
-    env = clean({"PYTHONPATH": str(ROOT)})
-    rig = subprocess.Popen(
-        [sys.executable, "-m", "tests.elsewhere", "rig", "start", "bench.toml"], env=env, stdout=subprocess.DEVNULL
-    )
+    words = [sys.executable, "-m", "tests.elsewhere", "rig", "start", "bench.toml"]
+    running = subprocess.Popen(words, env=clean({"PYTHONPATH": str(ROOT)}), stdout=subprocess.DEVNULL)
     try:
         until = time.monotonic() + 30
-        while not (served := json.loads(elsewhere("rig", "ports", "--json"))) and time.monotonic() < until:
+        while not (cards := list(Path("run").glob("*.json"))) and time.monotonic() < until:
             time.sleep(0.1)
-        assert all(one["port"].startswith("rfc2217://127.0.0.1:") for one in served)
-        (card,) = (json.loads(path.read_text()) for path in Path("run").glob("*.json"))
+        yield json.loads(cards[0].read_text()), running
+    finally:
+        running.kill()
+        running.wait()
+
+
+def test_a_rig_is_served_and_worked_and_its_modules_are_provisioned() -> None:
+    with rig() as (card, _):
         assert card["socket"].startswith("127.0.0.1:") and card["token"]
+        served = json.loads(elsewhere("rig", "ports", "--json"))
+        assert served and all(one["port"].startswith("rfc2217://127.0.0.1:") for one in served)
         told = elsewhere("set", "mast", "-l", "lindle-l9", "name=quay 3", "rate=57600", "--operator", "rig")
         assert "conforms: 2 changed; read back after a power cycle" in told
         # Its key is held by the rig, over the port of this machine.
         assert "TAMSEL-K5" in elsewhere("readout", "plug", "-l", "tamsel-k5", "--operator", "rig")
         assert "quay 3" in elsewhere("readout", "mast")
         assert "mast" in elsewhere("ports") and "mast" in elsewhere()
+
+
+def test_a_rig_is_stopped() -> None:
+    with rig() as (_, running):
         elsewhere("rig", "stop")
-        assert rig.wait(10) is not None
-    finally:
-        rig.kill()
-        rig.wait()
+        running.wait(20)
+        assert not list(Path("run").glob("*.json"))
 
 
 def test_a_request_without_the_token_of_the_card_is_refused() -> None:
-    import socket
-
-    Path("bench.toml").write_text(RIG)
-    env = clean({"PYTHONPATH": str(ROOT)})
-    rig = subprocess.Popen(
-        [sys.executable, "-m", "tests.elsewhere", "rig", "start", "bench.toml"], env=env, stdout=subprocess.DEVNULL
-    )
-    try:
-        until = time.monotonic() + 30
-        while not list(Path("run").glob("*.json")) and time.monotonic() < until:
-            time.sleep(0.1)
-        (card,) = (json.loads(path.read_text()) for path in Path("run").glob("*.json"))
+    with rig() as (card, running):
         host, _, port = card["socket"].rpartition(":")
         with socket.create_connection((host, int(port)), 5) as line:
             line.sendall(b'{"do": "stop", "token": "guessed"}\n')
             assert b"token" in line.makefile("rb").readline()
-        assert rig.poll() is None
-    finally:
-        rig.kill()
-        rig.wait()
+        assert running.poll() is None
