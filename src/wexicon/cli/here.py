@@ -41,8 +41,7 @@ def print_here() -> None:
     if len(unfinished) > SHOWN:
         print_line(f"and {counted(len(unfinished) - SHOWN, 'more unit')} unfinished", "magenta")
     print_line("")
-    for command, what in _next(ports, known, unfinished, sheets):
-        print_line(f"  {command:<44}  {what}")
+    print_table(("next", "what it does"), _next(ports, known, unfinished, sheets))
 
 
 def _module(known: KnownLink | None) -> str:
@@ -70,19 +69,19 @@ def _next(
 ) -> list[tuple[str, str]]:
     """The next likely commands, and what each does."""
     free = [one for one in ports if not one.used_by]
-    new = next((one.port for one in free if known[one.port] is None), None)
-    old = next((one.port for one in free if known[one.port] is not None), None)
+    new = next((one.name or one.unit or one.port for one in free if known[one.port] is None), None)
+    old = next((one.name or one.unit or one.port for one in free if known[one.port] is not None), None)
     made = []
     if unfinished:
-        made.append(("wexicon units list", "what is unfinished; provision that unit again to finish it"))
+        made.append(("wexicon units list", "lists what is unfinished; to finish it, provision that unit again"))
     if new:
-        made.append((f"wexicon hail {new}", "find out what is there"))
+        made.append((f"wexicon hail {new}", "finds out what is there"))
     if old:
-        made.append((f"wexicon readout {old}", "identity and all settings"))
-    made += [(f"wexicon rehearse {name}", "run this sheet in virtual time, without hardware") for name in sheets[:2]]
+        made.append((f"wexicon readout {old}", "prints identity and all settings"))
+    made += [(f"wexicon rehearse {name}", "runs this sheet in virtual time, without hardware") for name in sheets[:2]]
     if old and sheets:
-        made.append((f"wexicon provision {sheets[0]} {old}", "write its settings, read them back"))
+        made.append((f"wexicon provision {sheets[0]} {old}", "writes its settings, reads them back"))
     if not ports:
-        made += [("wexicon ports --watch", "plug the adapter in: which port appears?")]
-    made += [("wexicon demo", "see it work, without hardware"), ("wexicon --help", "all commands")]
+        made += [("wexicon ports --watch", "reports the port that appears when you plug the adapter in")]
+    made += [("wexicon demo", "shows all of it at work, without hardware"), ("wexicon --help", "lists all commands")]
     return made

@@ -32,8 +32,9 @@ def tell_settings() -> None:
         name = getattr(param.default, "setting", "")
         if name and param.name:
             given = ctx.get_parameter_source(param.name) is click.core.ParameterSource.COMMANDLINE
-            value, source = ctx.params.get(param.name), "the call" if given else bench_settings.setting(name).source
-            print_note(f"{name}: {value if value not in (None, '') else unset(name)} (from {source})")
+            own = bench_settings.setting(name)
+            value, source = (ctx.params.get(param.name), "the call") if given else (own.value, own.source)
+            print_note(f"{name}: {value or unset(name)} (from {source})")
     for name in ("lexicons", "bench"):
         one = bench_settings.setting(name)
         if one.source != "default":
