@@ -94,6 +94,7 @@ def demo(keep: Path | None, sample: Path | None, full: bool) -> None:
             _show_steps(folder)
         if keep:
             print_line(f"\nSheet, rig and traces are in {folder}.")
+        print_line("\nTo do the same by hand: wexicon demo --sample estuary writes these files to a folder.", "bold")
 
 
 def _show_steps(folder: Path) -> None:

@@ -68,7 +68,8 @@ def _next(
     ports: list[PortInfo], known: dict[str, KnownLink | None], unfinished: list[Unfinished], sheets: list[str]
 ) -> list[tuple[str, str]]:
     """The next likely commands, and what each does."""
-    free = [one for one in ports if not one.used_by]
+    # A port of which the system tells nothing is likely the machine's own, with nothing behind it.
+    free = sorted((one for one in ports if not one.used_by), key=lambda one: not one.what)
     new = next((one.name or one.unit or one.port for one in free if known[one.port] is None), None)
     old = next((one.name or one.unit or one.port for one in free if known[one.port] is not None), None)
     made = []
