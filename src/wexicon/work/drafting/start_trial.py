@@ -13,10 +13,10 @@ from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Setting
 from wexicon.core.values import UNSET, Value
 from wexicon.work.contact.ledger import Answered, Ordered, Sign
+from wexicon.work.drafting.trial import ModuleTrial
 from wexicon.work.module.module import Module
 from wexicon.work.module.starts import start
 from wexicon.work.provisioning.unfinished import Store, Unfinished
-from wexicon.work.results.masking import masked
 from wexicon.work.results.start_trial import StartTrial
 from wexicon.work.results.verdicts import Evidence, Verdict
 
@@ -24,42 +24,30 @@ from wexicon.work.results.verdicts import Evidence, Verdict
 WAITS = (0.0, 0.5, 1.0, 2.0, 4.0, 8.0)
 
 
-class _Trial:
+class _Trial(ModuleTrial[StartTrial]):
     def __init__(self, module: Module, store: Store) -> None:
-        self.module, self.store = module, store
-        self.lexicon, self.session, self.ledger = module.lexicon, module.session, module.attention.ledger
-        self.result = StartTrial(longest=WAITS[-1])
-        self.step = ""
+        super().__init__(module, store, StartTrial(longest=WAITS[-1]))
+        self.ledger = module.attention.ledger
         self.by_power = False
 
-    def run(self) -> StartTrial:
-        """The whole trial; faults end in the result."""
-        result, began = self.result, self.session.clock.now()
-        try:
-            self._walk()
-            result.verdict = Verdict.DONE
-        except (Exception, KeyboardInterrupt) as fault:
-            result.ended_by(fault, self.step, self.session)
-        result.remarks += self.module.attention.remarks
-        result.timed(self.session, began)
-        masked(result, self.session.secrets)
-        return result
+    def judge(self) -> None:
+        self.result.verdict = Verdict.DONE
 
-    def _walk(self) -> None:
+    def walk(self) -> None:
         module, result = self.module, self.result
-        self._enter("attention", searching=True)
+        self.enter("attention", searching=True)
         if not self.lexicon.restart():
             raise CallFault("the lexicon has no action that restarts the module", hint="Nothing was tried.")
         if self.lexicon.attention.power_up and not self.lexicon.attention.window:
             what = "this family answers after a restart only with a power cycle: what the restart does cannot be tried"
             raise CallFault(what, hint="Nothing was tried.")
         module.attention.gain([*module.likely, self.lexicon.factory])
-        self._enter("identify")
+        self.enter("identify")
         result.identity = dict(module.identify())
         found = self._setting()
         if found is None:
             result.remarks.append("no setting is read, written and saved by itself: only the restart was tried")
-            self._enter("restart", searching=True)
+            self.enter("restart", searching=True)
             self._restart(first=True)
             return
         setting, value, other = found
@@ -67,15 +55,15 @@ class _Trial:
         unit = self.lexicon.unit_of(module.identity, self.session.link.name)
         planted = {setting.name: setting.kind.encode(value)}
         self.store.open(Unfinished(unit, datetime.now(UTC), [], planted=planted))
-        self._enter("restart", searching=True)
+        self.enter("restart", searching=True)
         self._write(setting, other)
         self._restart(first=True)
         # If it was brought back by a power cycle, that may have undone the change.
         result.reloads = None if self.by_power else self._read(setting) != other
         if result.reloads:
-            self._enter("save")
+            self.enter("save")
             result.saves_within = self._save_time(setting, value, other)
-        self._enter("put back")
+        self.enter("put back")
         self._write(setting, value)
         self._save(setting, WAITS[-1] if result.saves_within is None else result.saves_within)
         self._restart()
@@ -117,10 +105,6 @@ class _Trial:
             result.lines += ["[writing]", f'saves_within = "{spoken(result.saves_within).replace(" ", "")}"']
 
     # -- steps ----------------------------------------------------------------------------------------------------
-
-    def _enter(self, step: str, *, searching: bool = False) -> None:
-        self.step = step
-        self.session.begin_step(step, searching=searching)
 
     def _read(self, setting: Setting) -> Value | None:
         return self.module.settings.read([setting.name])[setting.name].value

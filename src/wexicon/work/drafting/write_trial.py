@@ -15,54 +15,39 @@ from wexicon.core.faults import ModuleFault
 from wexicon.core.formats.lexicon import Setting
 from wexicon.core.text import counted
 from wexicon.core.values import UNSET, Clock, Digits, Int, List, Number, Text, Value, ValueFault
+from wexicon.work.drafting.trial import ModuleTrial
 from wexicon.work.module.module import Module
 from wexicon.work.module.settings import Reading, Refused
 from wexicon.work.provisioning.unfinished import Store, Unfinished
 from wexicon.work.results.failure import Failure
-from wexicon.work.results.masking import masked
 from wexicon.work.results.verdicts import Verdict
 from wexicon.work.results.write_trial import Fits, Trial, WriteTrial
 
 
-class _Trial:
+class _Trial(ModuleTrial[WriteTrial]):
     def __init__(self, module: Module, store: Store, *, beyond: bool) -> None:
-        self.module, self.store, self.beyond = module, store, beyond
-        self.lexicon, self.session = module.lexicon, module.session
-        self.result = WriteTrial(digest=self.lexicon.digest, beyond=beyond, tried=datetime.now(UTC))
-        self.step = ""
+        digest = module.lexicon.digest
+        super().__init__(module, store, WriteTrial(digest=digest, beyond=beyond, tried=datetime.now(UTC)))
+        self.beyond = beyond
         self.found: dict[str, Reading] = {}
 
-    def run(self) -> WriteTrial:
-        """The whole trial; faults end in the result."""
-        result, began = self.result, self.session.clock.now()
-        try:
-            self._walk()
-            wrong = result.count(Fits.NO)
-            result.verdict = Verdict.FAILED if wrong or not result.restored else Verdict.DONE
-            if result.verdict is Verdict.FAILED:
-                what = (
-                    f"{counted(wrong, 'trial')} of {len(result.trials)} did not fit the lexicon"
-                    if wrong
-                    else "not restored"
-                )
-                result.failure = Failure(
-                    "compare", what, next="Correct the lexicon by the datasheet, and try it again."
-                )
-        except (Exception, KeyboardInterrupt) as fault:
-            result.ended_by(fault, self.step, self.session)
-        result.remarks += self.module.attention.remarks
-        result.timed(self.session, began)
-        masked(result, self.session.secrets)
-        return result
+    def judge(self) -> None:
+        result = self.result
+        wrong = result.count(Fits.NO)
+        result.verdict = Verdict.FAILED if wrong or not result.restored else Verdict.DONE
+        if result.verdict is Verdict.FAILED:
+            told = f"{counted(wrong, 'trial')} of {len(result.trials)} did not fit the lexicon"
+            next_ = "Correct the lexicon by the datasheet, and try it again."
+            result.failure = Failure("compare", told if wrong else "not restored", next=next_)
 
-    def _walk(self) -> None:
+    def walk(self) -> None:
         module, result = self.module, self.result
-        self._enter("attention")
+        self.enter("attention", searching=True)
         module.attention.gain([*module.likely, self.lexicon.factory])
-        self._enter("identify")
+        self.enter("identify")
         result.identity = dict(module.identify())
         result.firmware = result.identity.get(self.lexicon.firmware, "")
-        self._enter("read")
+        self.enter("read")
         failed: dict[str, str] = {}
         self.found = module.settings.read(self.lexicon.settings, failed)
         for name, setting in self.lexicon.settings.items():
@@ -71,7 +56,7 @@ class _Trial:
         planted = dict(self._texts())
         self.store.open(Unfinished(unit, datetime.now(UTC), [], planted=planted))
         for name, setting in self.lexicon.settings.items():
-            self._enter(f"write {name}")
+            self.enter(f"write {name}")
             if why := self._why_not(setting):
                 self._add(setting, "write back", Fits.NOT_TRIED, why)
                 continue
@@ -80,7 +65,7 @@ class _Trial:
             self._back(setting, value)
             for what, tried, allowed in _ends(setting, value) if self.beyond else ():
                 self._end(setting, value, what, tried, allowed=allowed)
-        self._enter("compare")
+        self.enter("compare")
         after = module.settings.read(self.found, {})
         differ = [
             name
@@ -93,7 +78,7 @@ class _Trial:
             result.remarks.append(f"not as before: {', '.join(differ)}. Cut its power: nothing was saved.")
         else:
             self.store.close(unit)
-        self._enter("leave")
+        self.enter("leave")
         module.leave()
 
     def _texts(self) -> Iterator[tuple[str, str]]:
@@ -191,10 +176,6 @@ class _Trial:
 
     def _add(self, setting: Setting, what: str, fits: Fits, note: str = "") -> None:
         self.result.trials.append(Trial(setting.name, what, fits, note))
-
-    def _enter(self, step: str) -> None:
-        self.step = step
-        self.session.begin_step(step, searching=step == "attention")
 
 
 def _shown(setting: Setting, value: Value) -> str:
