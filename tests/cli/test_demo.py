@@ -73,7 +73,9 @@ def test_the_whole_demo_runs_unattended() -> None:
         [sys.executable, "-m", "wexicon", "demo", "--full"], capture_output=True, text=True, timeout=300, check=False
     )
     assert done.returncode == 0, done.stdout[-3000:] + done.stderr[-2000:]
-    end = done.stdout.splitlines()[-len(STEPS) :]
+    *table, blank, last = done.stdout.splitlines()
+    assert not blank and "wexicon demo --sample" in last
+    end = table[-len(STEPS) :]
     assert [line.split()[0] for line in end] == list(STEPS) and all(line.endswith("passed") for line in end)
     virtual = {line.split()[0] for line in end if "in virtual time" in line}
     assert virtual == {name for name, step in STEPS.items() if step.virtual} == {"saving", "range"}
