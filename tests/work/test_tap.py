@@ -327,6 +327,24 @@ def test_a_host_that_speaks_at_once_at_the_new_rate_is_followed() -> None:
     module.close()
 
 
+def test_what_fails_in_who_looks_on_ends_the_tap_and_loses_no_byte() -> None:
+    class Breaks(Listener):
+        def note(self, seen: Observation) -> None:
+            if isinstance(seen, Heard):
+                raise RuntimeError
+
+    host, module = Wire(), Wire()
+    with open_port(host.name, Tuning(9600)) as one, open_port(module.name, Tuning(9600)) as other:
+        tap = Tap(one, other, find_lexicon("lindle-l9"), (), Breaks())
+        os.write(host.fd, b"@who?\n")
+        os.write(module.fd, b"@ok\r\n@ok\r\n")
+        with pytest.raises(RuntimeError):
+            tap.run(lasts=5.0)
+    assert host.read(10) == b"@ok\r\n@ok\r\n" and module.read(6) == b"@who?\n"
+    host.close()
+    module.close()
+
+
 def test_a_late_answer_reaches_the_host_at_the_old_rate_and_before_what_came_behind_it() -> None:
     host, module = Wire(), Wire()
     seen, tuning = Seen(), Tuning(9600)

@@ -85,6 +85,7 @@ class Tap:
         self._waiting = self.undecoded = 0
         self._news = threading.Event()
         self._decoding = threading.Lock()
+        self._failed: Exception | None = None
         # What is held back for the host, and when it is due.
         self._late: deque[tuple[float, bytes]] = deque()
         self._lock = threading.Lock()
@@ -111,6 +112,9 @@ class Tap:
             return
         try:
             self._decode_all()
+        except Exception as fault:  # of the decoder, or of a listener: `run` raises it, and no byte is lost
+            self._failed = self._failed or fault
+            self.ended.set()
         finally:
             self._decoding.release()
 
@@ -174,6 +178,8 @@ class Tap:
         for way in ways.values():
             way.join(timeout=5)
         self.send_late(float("inf"))
+        if self._failed:
+            raise self._failed
         while not self._seen.empty():
             self._decode_all()
         self.decoder.elapse(clock.now())

@@ -32,7 +32,7 @@ class Result(msgspec.Struct, kw_only=True):
     def require(self) -> Self:
         """This result. If it failed, was stopped or was skipped, raises a Fault, with what was said and heard as its `part`."""
         if self.verdict in (Verdict.FAILED, Verdict.STOPPED, Verdict.SKIPPED):
-            raise self.failure.fault() if self.failure else ModuleFault("the module does not conform")
+            raise self.failure.fault() if self.failure else ModuleFault(f"the verdict is {self.verdict}")
         return self
 
     def ended_by(self, fault: BaseException, step: str, session: Session | None = None) -> None:
