@@ -12,10 +12,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import virtual, wexicon
+from wexicon.core.agenda import Agenda
+from wexicon.core.protocol.observations import Said
+from wexicon.core.tuning import Tuning
+from wexicon.links.virtual import VirtualClock
 from wexicon.records.entry import Entry
-from wexicon.records.report import LONGEST, report_page
-from wexicon.records.report_figures import figures, step_outcomes
+from wexicon.records.report import LONGEST, report_page, unit_page
+from wexicon.records.report_figures import figures, is_within, step_outcomes
 from wexicon.records.report_pdf import browser, printed
+from wexicon.records.trace_writer import TraceWriter
 
 SHEET = 'format = 1\ntitle = "Marrow Estuary"\n[seat.mast]\nlexicon = "lindle-l9"\n'
 SHEET += 'settings = { name = "quay", network = 6 }\n'
@@ -44,8 +49,9 @@ class Page(HTMLParser):
         self.text += data
 
 
-def entry(hostile: str = "", **more: Any) -> Entry:
+def entry(hostile: str = "", trace: str = "", **more: Any) -> Entry:
     result: dict[str, Any] = {
+        "trace": trace,
         "verdict": "failed",
         "identity": {"model": hostile or "LINDLE-L9"},
         "settings": [{"name": "name", "outcome": "differs", "after": {"shown": hostile}, "note": hostile}],
@@ -186,6 +192,51 @@ def test_the_figures_hold_what_the_records_say() -> None:
     passed, ended = step_outcomes([one.result for one in batch(20)])
     assert (passed["read"], ended["read"], passed["write"], ended["write"]) == (20, 0, 16, 4)
     assert ">$x$ m<" in figures([("$x$ m", batch(1)[0].result), ("$y$", batch(1)[0].result)])[3].svg
+
+
+def taken(*seconds: float) -> list[Entry]:
+    """Units that took so long."""
+    made = batch(len(seconds))
+    for one, took in zip(made, seconds, strict=True):
+        one.result["seconds"] = took
+    return made
+
+
+def test_the_page_says_from_when_to_when_and_the_median_of_the_units() -> None:
+    text = Page(report_page("Units", "now", taken(1.0, 2.0, 9.0), lambda record: "")).text
+    assert "a unit took 2.0 s (median)" in text
+    made = taken(1.0, 2.0)
+    made[1].at = "2026-11-02T16:45:00"
+    text = Page(report_page("Units", "now", made, lambda record: "")).text
+    assert "2026-11-02 10:00 to 2026-11-02 16:45 UTC" in text
+
+
+def test_every_unit_that_does_not_conform_is_among_those_that_did_not() -> None:
+    made = batch(3)
+    for one, verdict in zip(made, ("conforms", "unproved", "failed"), strict=True):
+        one.verdict = verdict
+    page = report_page("Units", "now", made, lambda record: "")
+    told = page[page.index("What did not conform") :]
+    listed = re.findall(r'href="#unit-(\d+)"', told[: told.index("</table>")])
+    assert listed == ["2", "3"]
+
+
+@pytest.mark.parametrize(("count", "cut"), [(400, False), (401, True)])
+def test_a_trace_of_400_lines_is_whole_and_of_one_more_is_cut(count: int, cut: bool, tmp_path: Path) -> None:
+    trace = tmp_path / "t.jsonl"
+    clock = VirtualClock(Agenda())
+    writer = TraceWriter(trace, clock, link="x", tuning=Tuning(9600))
+    for number in range(count - 2):  # its first and its last record are lines too
+        writer.note(Said(0.0, f"AT+{number}", False))
+    writer.close()
+    unit = unit_page(1, entry("mast", trace=str(trace)), lambda record: record.text or "-")
+    assert (len(unit.lines), unit.cut) == (400, cut)
+
+
+def test_a_measurement_is_red_beyond_either_limit() -> None:
+    within = [{"value": 5.0, "low": 1.0, "high": 9.0}, {"value": 5.0}, {"value": -3.0, "low": -4.0}]
+    beyond = [{"value": 0.5, "low": 1.0}, {"value": 9.5, "low": 1.0, "high": 9.0}]
+    assert [is_within(one) for one in (*within, *beyond)] == [True] * 3 + [False] * 2
 
 
 def test_without_a_browser_a_pdf_is_refused_and_nothing_is_written(monkeypatch: pytest.MonkeyPatch) -> None:

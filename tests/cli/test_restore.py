@@ -111,6 +111,31 @@ def test_two_units_are_compared_setting_by_setting() -> None:
     assert "no unit M9" in wexicon("units", "compare", "M9", "L9-00417", status=2).stderr
 
 
+def test_what_a_module_forgets_without_power_is_not_restored() -> None:
+    """The lamp was dark before, and somebody has switched it on since: that is no setting that provisioning changed."""
+    Path("s.toml").write_text('format = 1\n[seat.mast]\nlexicon = "wherry-c3"\nsettings = { reach = "far" }\n')
+    with virtual('[unit.mast]\nstandin = "wherry-c3"\n') as rig:
+        wexicon("provision", "s.toml", "virtual://mast", "--prove", "reading")
+        wexicon("set", "virtual://mast", "lamp=on", "-l", "wherry-c3", "--prove", "reading")
+        planned = wexicon("restore", "mast", "virtual://mast", "--plan")
+        assert "put reach" in planned.stdout and "lamp" not in planned.stdout + planned.stderr
+        wexicon("restore", "mast", "virtual://mast", "--prove", "reading")
+        assert rig.unit("mast").standin.lamp == "lit"  # type: ignore[attr-defined]
+
+
+def test_a_value_that_the_lexicon_no_longer_allows_is_named_and_left() -> None:
+    Path("s.toml").write_text(SHEET)
+    with virtual(RIG) as rig:
+        wexicon("provision", "s.toml", "virtual://mast")
+        narrow = Path("narrow.toml")
+        narrow.write_text(
+            'format = 1\nextends = "lindle-l9"\n[setting.network]\nfactory = 6\nvalue = { kind = "int", min = 5, max = 9 }\n'
+        )
+        told = wexicon("restore", "mast", "virtual://mast", "-l", "narrow.toml")
+        assert "not restored: network (3 is out of range)" in told.stderr
+        assert (rig.unit("mast").standin.flash["name"], rig.unit("mast").standin.flash["net"]) == ("old", 6)
+
+
 def test_the_built_program_restores_on_a_real_port() -> None:
     Path("s.toml").write_text(SHEET)
     with bench(RIG) as served:

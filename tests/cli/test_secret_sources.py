@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import csv
 import json
+import threading
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -158,6 +160,51 @@ def test_a_hand_over_file_that_was_changed_or_cut_is_not_believed(tmp_path: Path
     path.write_bytes(whole)
     with pytest.raises(CallFault, match="with this password"):
         HandOverFile(path, "b").secrets()
+
+
+@pytest.mark.parametrize("different", [True, False])
+def test_drawn_secrets_that_must_differ_are_drawn_until_they_do(
+    different: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Chance draws the same secret for the second unit at first."""
+    digits = iter("111111" + "111111" + "222222")
+    monkeypatch.setattr("secrets.choice", lambda alphabet: next(digits))
+    Path("g.toml").write_text(GENERATED + ('[agree]\ndifferent = ["pin"]\n' if different else ""))
+    pins = []
+    for address in ("02A15C001111", "02A15C002222"):
+        with bench(k5(identity=f'{{ address = "{address}" }}')) as rig:
+            wexicon("provision", "g.toml", rig.ports["plug"], "--operator", "rig")
+            pins.append(rig.bench.units["plug"].standin.flash["pass"])
+    assert pins == ["111111", "222222" if different else "111111"]
+
+
+def test_each_sheet_has_secrets_of_its_own_in_one_file() -> None:
+    Path("g.toml").write_text(GENERATED)
+    Path("other.toml").write_text(GENERATED.replace('"Plugs"', '"Other plugs"'))
+    with bench(k5()) as rig:
+        call = (rig.ports["plug"], "--operator", "rig", "--again")
+        pins = []
+        for sheet in ("g.toml", "other.toml", "g.toml"):
+            wexicon("provision", sheet, *call)
+            pins.append(rig.bench.units["plug"].standin.flash["pass"])
+    assert pins[0] == pins[2] != pins[1]
+
+
+def test_two_processes_that_draw_at_once_lose_no_secret(tmp_path: Path) -> None:
+    """While one changes the file, the other one waits, and then sees what the first has added."""
+    path = tmp_path / "h"
+    first, second = HandOverFile(path, "a"), HandOverFile(path, "a")
+    inside = threading.Event()
+    threads = [threading.Thread(target=lambda: second.change(lambda kept: kept.append(_one(len(kept)))))]
+
+    def act(kept: list[Any]) -> None:
+        threads[0].start()
+        inside.wait(0.3)  # time enough for the other one, if nothing held it
+        kept.append(_one(len(kept)))
+
+    first.change(act)
+    threads[0].join(timeout=10)
+    assert [one.value for one in first.secrets()] == ["0", "1"]
 
 
 def _one(number: int) -> object:

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
+import re
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -157,6 +160,31 @@ def test_what_does_not_fit_is_refused(tmp_path: Path) -> None:
     (tmp_path / "quay.jsonl").write_text("mine")
     assert "already exists" in wexicon("trace", "import", str(file), status=2).stderr
     assert (tmp_path / "quay.jsonl").read_text() == "mine"
+
+
+@pytest.mark.parametrize(("rate", "told"), [(10400, "10[34]\\d\\d 8N1"), (9480, "9600 8N1, measured 94\\d\\d")])
+def test_a_rate_is_called_a_usual_one_only_if_it_is_near(rate: int, told: str, tmp_path: Path) -> None:
+    line = Drawn(Tuning(rate), 1, 0.02)
+    line.say(b"AT+LABEL=quay 3 and the lamp\r\n", line.say(b"AT\r\n") + 0.01213)
+    file = tmp_path / "quay.vcd"
+    file.write_text(as_vcd({"D0": line.edges}, line.until()))
+    assert re.search(f"host     {told}\n", wexicon("trace", "import", str(file)).stdout)
+
+
+def test_the_trace_begins_so_long_before_the_date_of_the_file_as_it_lasted(tmp_path: Path) -> None:
+    file = tmp_path / "a.log"
+    file.write_text("10:00:00.000 > AT\n10:05:00.000 < OK\n")
+    ended = datetime(2026, 11, 3, 9, 30, tzinfo=UTC)
+    os.utime(file, (ended.timestamp(), ended.timestamp()))
+    wexicon("trace", "import", str(file))
+    opened = json.loads((tmp_path / "a.jsonl").read_text().splitlines()[0])
+    assert datetime.fromisoformat(opened["wall"]) == ended - timedelta(minutes=5)
+
+
+def test_one_line_with_a_number_in_front_makes_no_timed_log(tmp_path: Path) -> None:
+    (tmp_path / "a.log").write_text("AT+CHAN?\n12 quay\nOK\n")
+    wexicon("trace", "import", str(tmp_path / "a.log"))
+    assert lines_of(tmp_path / "a.jsonl")[1] == ("module", "12 quay")
 
 
 def test_as_the_built_program(tmp_path: Path) -> None:

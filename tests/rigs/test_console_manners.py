@@ -132,6 +132,12 @@ def test_what_erases_a_mark_is_left_out_and_a_blank_inside_a_line_is_not() -> No
     ]
 
 
+def test_two_pages_that_end_in_one_read_are_each_answered() -> None:
+    pager = Pager("--more--", " ")
+    pager.feed(["line 1", Prompt("--more--"), "line 2", Prompt("--more--"), Prompt("> ")])
+    assert pager.due == b"  "
+
+
 @given(st.integers(1, 40), st.booleans())
 def test_pages_come_at_any_split_and_each_is_asked_for_once(size: int, coloured: bool) -> None:
     mark = "\x1b[7m--more--\x1b[0m"

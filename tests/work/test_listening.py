@@ -343,6 +343,28 @@ def test_a_module_that_wakes_too_often_or_does_not_sleep_is_named(more: str, tol
     assert any(text.startswith(told) for text in told_of), told_of
 
 
+@pytest.mark.parametrize(("passed", "missed"), [(60.9, 0), (61.5, 1)])
+def test_a_timer_was_missed_only_beyond_the_tolerance(passed: float, missed: int) -> None:
+    track = TimerTrack(Timer(setting="active", begins=("link", "idle"), ends=("sleep", "asleep")))
+    track.read(120.0, 60.0)
+    track.changed(0.0, "link", "connected", "idle")
+    track.changed(passed, "link", "idle", "connected")
+    assert track.missed == missed
+    assert any("no sleep asleep 1 time" in text for text in track.differences()) is bool(missed)
+
+
+def test_a_start_that_was_asked_for_is_no_surprise_and_a_second_one_is() -> None:
+    path = receiver()
+    told = heard(path, duration=30.0, action="cold-start")
+    assert told.starts == 1 and not any("started" in text for text in told.remarks)
+    one = Bench("polmar-p1")
+    ears = Ears(one.lexicon, ListenOrder(duration=30.0, action="cold-start"), lambda event: None)
+    one.agenda.after(20.0, one.standin.restart)
+    session = one.session(ears, tuning=one.standin.uart.tuning)
+    told = listen(session, ears, Module(session, one.lexicon, one.operator)).result
+    assert told.starts == 2 and "the module started 2 times while listening" in told.remarks
+
+
 def test_receptions_by_radio_are_counted_with_their_signal_over_time() -> None:
     relay = Bench("lindle-l9", addr=7)
     air, agenda = relay.standin.air, relay.agenda

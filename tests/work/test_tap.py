@@ -17,9 +17,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import Bench, bench, wexicon
+from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.protocol.line_faults import FaultyLine, LineFault, Side, line_fault
 from wexicon.core.protocol.observations import Heard, Listener, Logged, Observation, Role, Said, Tuned
 from wexicon.core.tuning import Tuning
+from wexicon.folders import shipped_folder
 from wexicon.links.port import open_port
 from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.work.contact.catalog import find_lexicon
@@ -360,6 +362,44 @@ def test_a_late_answer_reaches_the_host_at_the_old_rate_and_before_what_came_beh
         tap.run(lambda: True)
         assert one.tuning.rate == 115200
     assert host.read(15) == b"@ok\n@name mast\n"
+    host.close()
+    module.close()
+
+
+def test_what_is_held_back_reaches_the_host_when_the_tap_is_ended() -> None:
+    host, module = Wire(), Wire()
+    with open_port(host.name, Tuning(9600)) as one, open_port(module.name, Tuning(9600)) as other:
+        tap = Tap(one, other, None, (line_fault("delay 60s after AT"),), Seen())
+        for side, said in ((Side.HOST, b"AT\r\n"), (Side.MODULE, b"OK\r\n")):
+            tap.pass_on(side, said, one.clock.now())
+        tap.run(lambda: True)
+    assert host.read(4) == b"OK\r\n"
+    host.close()
+    module.close()
+
+
+def test_a_rate_is_followed_when_the_host_goes_on_before_a_success_code_may_follow() -> None:
+    """The answer is complete; whether a success code comes behind it, silence would tell."""
+    moved: list[Tuning] = []
+    text = (shipped_folder() / "lindle-l9.toml").read_text().replace('"alone"', '"either"')
+    decoder = TapDecoder(read_lexicon(text.encode(), "l9.toml"), Tuning(9600), Seen(), moved.append)
+    decoder.feed(Side.HOST, b"@uart=115200\n", 1.0)
+    decoder.feed(Side.MODULE, b"@uart 115200\n", 1.01)
+    assert not moved
+    decoder.feed(Side.HOST, b"@name?\n", 1.02)
+    assert [one.rate for one in moved] == [115200]
+
+
+def test_what_is_more_than_can_wait_passes_and_is_counted(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("wexicon.work.function.tap.MOST_WAITING", 4)
+    host, module = Wire(), Wire()
+    with open_port(host.name, Tuning(9600)) as one, open_port(module.name, Tuning(9600)) as other:
+        tap = Tap(one, other, None, (), Seen())
+        with tap._decoding:  # the decoder is busy
+            for _ in range(3):
+                tap.pass_on(Side.HOST, b"AT\r\n", 1.0)
+        assert tap.run(lambda: True).undecoded == 8
+    assert module.read(12) == b"AT\r\n" * 3
     host.close()
     module.close()
 

@@ -11,6 +11,7 @@ from benchmarks.wanted import WANTED
 from tests.conftest import bench, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
+from wexicon.core.secret import HIDDEN
 from wexicon.work.drafting.trace_learning import learn
 from wexicon.work.drafting.trace_lexicon import lexicon_from
 
@@ -75,6 +76,36 @@ def test_a_session_tells_codes_settings_identity_and_actions() -> None:
     text, _ = lexicon_from(session(*TURNS), "heron")
     made = read_lexicon(text.encode(), "heron.toml")
     assert made.unit == "serial" and made.restart() == "restart"
+
+
+def test_of_two_success_codes_that_are_as_frequent_the_shorter_one_is_taken() -> None:
+    found = learn(session(("A=1", "DONE ALL"), ("B=2", "OK"), ("C=3", "DONE ALL"), ("D=4", "OK")))
+    assert found.ok == "OK"
+    found = learn(session(("A=1", "OK"), ("B=2", "DONE ALL"), ("C=3", "OK"), ("D=4", "DONE ALL")))
+    assert found.ok == "OK"
+
+
+def test_of_two_lines_that_said_a_value_the_last_one_wrote_it() -> None:
+    turns = (("LEVEL?", "LEVEL 4|OK"), ("TAG=17", "OK"), ("MARK=17", "OK"), ("LEVEL?", "LEVEL 17|OK"))
+    assert [one.writes for one in learn(session(*turns)).settings] == ["MARK={value}"]
+
+
+def test_a_repeated_refusal_is_no_success_code_and_a_hidden_value_no_action() -> None:
+    turns = (("A=1", "ERROR"), ("B=2", "ERROR"), ("C=3", "OK"), ("D=4", "ERROR"), ("E=5", "OK"))
+    assert learn(session(*turns)).ok == "OK"
+    hidden = (*TURNS[:9], (f"UNLOCK {HIDDEN}", "OK"), *TURNS[9:])
+    assert learn(session(*hidden)).actions == {"save": "STORE", "restart": "RESET"}
+
+
+def test_what_was_asked_once_is_no_identity() -> None:
+    turns = (("ID?", "ID HERON-1 00417|OK"), ("NAME?", "NAME quay|OK"), ("NAME?", "NAME quay|OK"))
+    assert learn(session(*turns)).identify is None
+
+
+def test_a_line_behind_the_success_code_is_an_event_unless_it_answers_too() -> None:
+    events = (("A?", "A 1|OK|+LAMP on"), ("B?", "B 2|OK|+STATE 3"))
+    turns = (*events, ("C=1", "OK"), ("STATE?", "+STATE 3|OK"), ("STATE?", "+STATE 3|OK"))
+    assert learn(session(*turns)).unasked == ["+LAMP on"]
 
 
 def test_roles_that_a_lexicon_gave_do_not_count() -> None:

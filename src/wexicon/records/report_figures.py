@@ -187,7 +187,7 @@ def _measurements(results: Sequence[Result]) -> list[Drawn]:
                 f" limit {limit:g}", (limit, 0.98), xycoords=("data", "axes fraction"), va="top", fontsize=9, color=INK
             )
         for colour, right in ((GREEN, True), (RED, False)):
-            values = [float(one["value"]) for one in ones if _within(one) is right]
+            values = [float(one["value"]) for one in ones if is_within(one) is right]
             # Spread out, so that equal values are seen to be several.
             heights = [0.25 + 0.5 * ((at * 7) % 11) / 11 for at in range(len(values))]
             axes.plot(values, heights, "o" if right else "X", color=colour, markersize=6, alpha=0.8)
@@ -197,7 +197,7 @@ def _measurements(results: Sequence[Result]) -> list[Drawn]:
     return made
 
 
-def _within(one: dict[str, Any]) -> bool:
+def is_within(one: dict[str, Any]) -> bool:
     low, high = one.get("low"), one.get("high")
     return (low is None or one["value"] >= low) and (high is None or one["value"] <= high)
 
