@@ -1,0 +1,265 @@
+"""What is on record: one story for each family of modules, and one for each part of the sample.
+
+The rule: a story uses the commands as a person does, on stand-ins in virtual time. What needs a real port, a socket or a
+terminal is left to the other tests.
+"""
+
+from __future__ import annotations
+
+import shlex
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from benchmarks.wanted import TRUST, WANTED
+
+from tests.conftest import SAMPLE
+from tests.record.recording import Step, Story, step
+from wexicon.cli.main import COMMANDS
+from wexicon.core.engineering.topics.catalog import TOPICS
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.rigs.standins import FAMILIES
+from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.results.schemas import TITLES
+
+UNIT = "virtual://unit"
+LEXICONS = sorted((SAMPLE.parent / "lexicons").glob("*.toml"))
+# What a family's module needs to show what it does.
+AIR = {
+    "polmar-p1": "[air.sky]\n",
+    "cordal-g2": '[air.network]\noperator = "00101"\n',
+    "cordal-n7": '[air.network]\nactive_time = "00100001"\n',
+}
+
+
+def families() -> Iterator[Story]:
+    """One story for each family that is provisioned."""
+    for name in WANTED:
+        lexicon = find_lexicon(name)
+        unit = f'[unit.unit]\nstandin = "{name}"\n{AIR.get(name, "")}'
+        yield Story(f"family-{name}", list(_work(name, lexicon)), unit, lambda folder, name=name: _sheet(folder, name))
+
+
+def _work(name: str, lexicon: Lexicon) -> Iterator[Step]:
+    known = ("-l", name)
+    shown = {
+        key: lexicon.settings[key].kind.show(lexicon.settings[key].kind.check(value))
+        for key, value in WANTED[name].items()
+    }
+    open_values = [
+        f"{key}={value.removesuffix(' baud')}" for key, value in shown.items() if not lexicon.settings[key].secret
+    ][:3]
+    yield step(f"hail {UNIT}")
+    yield step(f"readout {UNIT}", *known)
+    yield step(f"readout {UNIT} --json", *known)
+    yield step(f"readout {UNIT} --as c-header made.h", *known)
+    yield step(f"set {UNIT} --plan", *known, *open_values)
+    yield step(f"set {UNIT}", *known, open_values[0])
+    yield step(f"provision s.toml {UNIT} --plan")
+    yield step(f"provision s.toml {UNIT} --json")
+    yield step(f"provision s.toml {UNIT}")
+    yield step(f"verify s.toml {UNIT} --json")
+    for action in lexicon.actions.values():
+        if not action.program.needs():
+            yield step(f"do {UNIT} {action.name}", *known)
+    yield step(f"listen {UNIT} --for 20s", *known)
+    yield step(f"restore unit {UNIT}")
+    yield step("units show unit --json")
+    yield step("trace list")
+    yield step("trace show last")
+    yield step("trace dialogue last -o again.wex")
+    yield step("lexicon draft --from last -o drafted.toml")
+    yield step("lexicon check drafted.toml")
+    yield step(f"lexicon show {name}")
+    yield step("rehearse s.toml")
+
+
+def _sheet(folder: Path, name: str) -> None:
+    def told(value: Any) -> str:
+        if isinstance(value, dict):
+            return "{ " + ", ".join(f"{key} = {told(one)}" for key, one in value.items()) + " }"
+        return repr(value).lower() if isinstance(value, bool) else _quoted(value)
+
+    lexicon = find_lexicon(name)
+    lines = []
+    for number, (key, value) in enumerate(WANTED[name].items()):
+        if lexicon.settings[key].secret:
+            (folder / f"secret-{number}").write_text(str(value))
+            lines.append(f'{key} = {{ file = "secret-{number}" }}')
+        else:
+            lines.append(f"{key} = {told(value)}")
+    trust = f"trust = [{', '.join(map(_quoted, TRUST[name]))}]\n" if name in TRUST else ""
+    text = f'format = 1\ntitle = "Marrow Estuary"\n[seat.unit]\nlexicon = "{name}"\n{trust}[seat.unit.settings]\n'
+    (folder / "s.toml").write_text(text + "\n".join(lines) + "\n")
+
+
+def _quoted(value: Any) -> str:
+    if isinstance(value, list):
+        return f"[{', '.join(map(_quoted, value))}]"
+    return '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"' if isinstance(value, str) else str(value)
+
+
+def _sample(folder: Path) -> None:
+    for path in SAMPLE.iterdir():
+        shutil.copy(path, folder / path.name)
+
+
+def _lines(text: str) -> list[Step]:
+    return [Step(tuple(shlex.split(line))) for line in text.strip().splitlines()]
+
+
+def samples() -> Iterator[Story]:
+    """The sample scenario: what the guide and the demo do with it."""
+    dialogues = sorted(path.name for path in SAMPLE.glob("*.wex"))
+    sheets = ("masts.toml", "service-plug.toml", "radio-pair.toml", "plugs.toml")
+    yield Story(
+        "sample-sheets",
+        [
+            *(step(f"rehearse {name}") for name in sheets),
+            *(step(f"rehearse {name} --json") for name in sheets),
+            *_lines("""
+rehearse masts.toml --ports 4 --swap 20s
+rehearse masts.toml --rig masts-bench.toml
+readout masts.toml --as c-header settings.h
+readout masts.toml --as json settings.json
+readout masts.toml --row M2 --as env m2.env
+"""),
+        ],
+        files=_sample,
+    )
+    yield Story(
+        "sample-dialogues",
+        [
+            step(f"rehearse {name} --rig {rig}", *(("-l", "brisca-w1") if rig == "bench.toml" else ()))
+            for name in dialogues
+            for rig in ("estuary.toml", "bench.toml")
+            if (rig == "bench.toml")
+            == (name in ("first-words.wex", "networks.wex", "join-office.wex", "move-rate.wex"))
+        ],
+        files=_sample,
+    )
+    yield Story(
+        "sample-masts",
+        _lines("""
+provision masts.toml virtual://gannet-quay --seat relay --tests none
+provision masts.toml virtual://cobble-stair --row M1 --tests none
+verify masts.toml virtual://cobble-stair --row M1 --tests none
+provision masts.toml virtual://withy-point --row M1 --tests none
+units list
+units list --json
+units show "mast M1"
+units label labels.svg
+report r.html
+trace compare last last
+"""),
+        "".join(
+            f'[unit.{name}]\nstandin = "lindle-l9"\n'
+            for name in ("gannet-quay", "cobble-stair", "withy-point", "old-ferry")
+        ),
+        files=_sample,
+    )
+    yield Story(
+        "sample-traffic",
+        _lines("""
+traffic mast relay --rig estuary.toml --count 10
+traffic mast relay --rig estuary.toml --count 3 --json
+traffic mast relay --rig estuary.toml --within 9s --count 2 --sweep spreading=7,9,power=2,14 --distance 0.1,5
+traffic mast relay --rig estuary.toml --within 9s --count 2 --sweep spreading=7,12 --distance 8 --json
+"""),
+        files=_sample,
+        wire=False,
+    )
+    yield Story(
+        "sample-listening",
+        _lines("""
+listen saver --rig estuary.toml --for 1h --ask --check
+listen saver --rig estuary.toml --for 2h --ask --json
+listen clock --rig estuary.toml --do cold-start --until fix --for 60s --only gga
+"""),
+        files=_sample,
+    )
+    yield Story(
+        "sample-imports",
+        _lines("""
+trace import boot.vcd
+trace import boot.csv --host TXD --module RXD -l lindle-l9 -o named.jsonl
+trace import terminal.log
+trace import answers.bin --raw module --rate 9600 --json
+trace show boot.jsonl
+trace show named.jsonl --json
+trace show terminal.jsonl
+trace dialogue boot.jsonl -o boot.wex
+rehearse boot.wex --recording boot.jsonl
+trace compare boot.jsonl named.jsonl
+trace export boot.jsonl boot.txt
+lexicon draft --from boot.jsonl
+"""),
+        files=_sample,
+    )
+
+
+def without_modules() -> Iterator[Story]:
+    """What needs no module: help, sums, schemas, lexicons, settings, and calls that are wrong."""
+    yield Story("help", [Step(())] + [Step((name, "--help")) for name in ("", *COMMANDS) if name])
+    yield Story("calc", [Step(("calc", *shlex.split(line))) for line in _calc_lines()])
+    yield Story(
+        "lexicons",
+        [step("lexicon list"), step("lexicon list --json")]
+        + [step(f"lexicon check {path.name}") for path in LEXICONS]
+        + [step(f"lexicon show {name} --json") for name in ("lindle-l9", "v250")],
+        files=_lexicons,
+    )
+    yield Story("schemas", [step(f"schema {kind}") for kind in (*TITLES, "lexicon", "sheet", "trace")])
+    yield Story("settings", _lines("config\nconfig --new\nconfig --json\ncompletion bash"), files=_sample)
+    yield Story(
+        "wrong",
+        _lines("""
+provison masts.toml
+provision nothing.toml virtual://unit
+provision masts.toml
+provision broken.toml virtual://unit
+readout virtual://unit -l no-such
+readout virtual://none -l lindle-l9
+set virtual://unit -l lindle-l9 network=999 nam=x
+set virtual://unit -l lindle-l9
+do virtual://unit -l lindle-l9 fly
+rehearse broken.wex -l lindle-l9
+calc airtime spreading=20
+trace show none.jsonl
+units show nobody
+restore nobody virtual://unit
+listen virtual://unit -l lindle-l9 --until nothing
+traffic virtual://unit
+lexicon check broken-lexicon.toml
+"""),
+        '[unit.unit]\nstandin = "lindle-l9"\n',
+        _broken,
+    )
+
+
+def _broken(folder: Path) -> None:
+    _sample(folder)
+    (folder / "broken.toml").write_text(
+        'format = 2\ntitel = "x"\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { network = 999, nmae = "x", rate = "fast" }\n'
+    )
+    (folder / "broken.wex").write_text("> @name?\n< @name {name\nrepaet 3\n    > x\ncheck nane == 1\n")
+    text = (SAMPLE.parent / "lexicons" / "lindle-l9.toml").read_text()
+    (folder / "broken-lexicon.toml").write_text(
+        text.replace('"lf"', '"xx"')
+        .replace("moves_link", "move_link")
+        .replace('hear = "@net {value}"', 'hear = "@net {valve}"')
+    )
+
+
+def _lexicons(folder: Path) -> None:
+    for path in LEXICONS:
+        shutil.copy(path, folder / path.name)
+
+
+def _calc_lines() -> list[str]:
+    return [f"{topic.name} {example}" for topic in TOPICS.values() for example in topic.examples]
+
+
+STORIES = {one.name: one for one in (*families(), *samples(), *without_modules())}
+assert set(WANTED) <= set(FAMILIES)
