@@ -164,6 +164,8 @@ def _manners(found: Lexicon) -> list[tuple[str, str]]:
         "silence": f"ended by {speech.gap * 1000:g} ms of silence",
         "sentences": "sentences with a checksum",
         "bytes": "bytes",
+        "frames": "frames of bytes",
+        "json": "JSON objects, one a line",
     }
     return [
         ("factory default", str(found.factory)),

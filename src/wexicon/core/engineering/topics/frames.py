@@ -99,7 +99,7 @@ def _written(data: bytes) -> list[checksums.Fit]:
         except ValueError:
             continue
         body = data[:-size]
-        for whole in {body, body.removesuffix(b"*")}:
+        for whole in dict.fromkeys((body.removesuffix(b"*"), body)):
             found += list(checksums.find(whole + given)) if len(given) * 2 == size else []
     widths = {name: width // 8 for name, (width, _) in checksums.CHECKS.items()}
     return [one for one in dict.fromkeys(found) if widths[one.check] in (1, 2, 4)]
