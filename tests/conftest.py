@@ -20,6 +20,7 @@ from hypothesis import settings
 from wexicon.cli import show
 from wexicon.cli.main import run
 from wexicon.core.agenda import Agenda
+from wexicon.core.faults import LinkFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.observations import Listener, Observation, Said
 from wexicon.core.protocol.session import Session
@@ -126,7 +127,10 @@ def virtual(text: str) -> Iterator[Rig]:
     made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", agenda)
 
     def open_virtual(name: str, tuning: Tuning) -> VirtualLink:
-        uart = made.unit(name.removeprefix("virtual://")).standin.uart
+        try:
+            uart = made.unit(name.removeprefix("virtual://")).standin.uart
+        except ValueError as fault:
+            raise LinkFault(str(fault), where=name) from None
         link = VirtualLink(name, VirtualClock(agenda), uart, tuning)
         uart.to_host = link.take
         return link
