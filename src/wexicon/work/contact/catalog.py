@@ -109,7 +109,30 @@ def find_lexicon(name: str, beside: Path | None = None) -> Lexicon:
         raise CallFault(f"{name} is not a lexicon's file", hint="The name of such a file ends with .toml.")
     else:
         path = path_of(name, beside)
-    return read_lexicon(read_file(path), str(path), lambda other: read_file(path_of(other, beside)))
+    return _read(path, beside)
+
+
+# Lexicons that were read: the bytes of the file, those of each that it extends, and what they say. Compiling one takes longer
+# than reading its file.
+_READ: dict[Path, tuple[bytes, dict[str, bytes], Lexicon]] = {}
+
+
+def _read(path: Path, beside: Path | None) -> Lexicon:
+    """The lexicon in a file, compiled anew only if the file, or one that it extends, has changed."""
+    extended: dict[str, bytes] = {}
+
+    def find(name: str) -> bytes:
+        return read_file(path_of(name, beside))
+
+    def noted(name: str) -> bytes:
+        return extended.setdefault(name, find(name))
+
+    data, known = read_file(path), _READ.get(path)
+    if known and known[0] == data and all(find(name) == text for name, text in known[1].items()):
+        return known[2]
+    lexicon = read_lexicon(data, str(path), noted)
+    _READ[path] = data, extended, lexicon
+    return lexicon
 
 
 def origin_of(lexicon: Lexicon) -> str:
