@@ -30,7 +30,7 @@ def served(refuses: set[int], packets: int) -> int:
         outbox.put("a", number, tally)
     lexicon = find_lexicon("lindle-l9")
     assert lexicon.traffic
-    session = SimpleNamespace(quiet=lambda seconds: None)
+    session = SimpleNamespace(quiet=lambda seconds, enough: None)
     endpoint.use(SimpleNamespace(session=session, do=do, lexicon=lexicon), lexicon.traffic)  # type: ignore[arg-type]
     for _ in range(packets):
         endpoint.turn(outbox, Packets(24, lines=True), lambda data: None, 0.01)

@@ -6,6 +6,10 @@ import time
 from datetime import UTC, datetime, timedelta
 
 
+# How long one of several links is read before the others are (seconds): what arrives there is timed as exactly.
+SLICE = 0.005
+
+
 class RealClock:
     """The machine's monotonic clock, and the wall time that belongs to it."""
 
@@ -16,3 +20,6 @@ class RealClock:
 
     def wall(self, at: float) -> datetime:
         return self._wall + timedelta(seconds=at)
+
+    def next_event(self) -> float:
+        return self.now() + SLICE

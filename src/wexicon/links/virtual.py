@@ -44,6 +44,10 @@ class VirtualClock:
     def wall(self, at: float) -> datetime:
         return WALL + timedelta(seconds=at)
 
+    def next_event(self) -> float:
+        due = self.agenda.due()
+        return float("inf") if due is None else due
+
 
 class SocketEnd(Protocol):
     """The other end of a simulated connection."""

@@ -28,8 +28,6 @@ from wexicon.core.tuning import Tuning
 LONGEST_DRAIN = 2.0
 # How long a wait may last before the listener may do deferred work (seconds).
 IDLE = 0.25
-# How long one of several sessions waits before the others are heard (seconds): their events are timed as exactly.
-SLICE = 0.005
 # How long an exchange goes on after a stop was requested (seconds); most end sooner.
 STOP_WITHIN = 2.0
 
@@ -153,12 +151,13 @@ class Driver:
             raise
 
     def _read_beside(self, until: float) -> bytes:
-        """The same, with the other sessions heard meanwhile."""
+        """The same, with the other sessions heard meanwhile, and their answers ended by silence."""
         clock = self.clock
         while True:
             for other in self.beside:
                 other.catch_up()
-            data = self.link.read(min(until, clock.now() + SLICE))
+            due = [at for other in self.beside if (at := other._engine.next_time()) is not None]
+            data = self.link.read(min(until, clock.next_event(), *due))
             if data or clock.now() >= until:
                 return data
 

@@ -21,6 +21,13 @@ class Clock(Protocol):
         """The wall time (UTC) at monotonic time `at`."""
 
 
+class LinkClock(Clock, Protocol):
+    """The clock of a link, for work with several links in one thread."""
+
+    def next_event(self) -> float:
+        """Until when one of several links may be read alone: something may arrive on another one then, not before."""
+
+
 class Link(Protocol):
     """A port with its rate, frame and control lines; a context manager that closes it."""
 
@@ -28,7 +35,7 @@ class Link(Protocol):
     tuning: Tuning
 
     @property
-    def clock(self) -> Clock:
+    def clock(self) -> LinkClock:
         """The clock of this link."""
 
     def write(self, data: bytes) -> None:

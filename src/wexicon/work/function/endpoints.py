@@ -19,9 +19,8 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.text import to_text
 from wexicon.work.module.module import Module
 
-# How long an endpoint listens in one turn (seconds), if it has a thread of its own, and if all take turns in one.
+# How long an endpoint that has a thread of its own listens in one turn (seconds).
 LOOKS = 0.01
-LOOKS_IN_TURN = 0.002
 # How many packets in a row the sending module may refuse.
 MOST_REFUSED = 3
 
@@ -41,6 +40,11 @@ class Outbox:
     def closed(self) -> bool:
         """Whether everything has been sent."""
         return self._closed.is_set()
+
+    @property
+    def waits(self) -> bool:
+        """Whether a packet waits to be sent."""
+        return bool(self._waiting)
 
     def put(self, way: str, number: int, tally: Tally) -> None:
         """Adds a packet."""
@@ -69,7 +73,7 @@ class Endpoint(Protocol):
     lexicon: Lexicon | None
 
     def turn(self, outbox: Outbox, packets: Packets, arrived: Arrived, looks: float) -> None:
-        """Sends a packet if one is in the outbox, and reports what arrives within `looks` seconds. Raises Fault."""
+        """Sends a packet if one is in the outbox, and waits at most `looks` seconds for something to arrive. Raises Fault."""
 
 
 class _PacketTurn:
@@ -81,6 +85,7 @@ class _PacketTurn:
 
     def feed(self, data: bytes, now: float) -> Sequence[Observation]:
         self._arrived(data)
+        self.done = True
         return [Heard(now, to_text(data), Role.UNMATCHED)]
 
     def elapse(self, now: float) -> Sequence[Observation]:
@@ -139,6 +144,7 @@ class CommandEndpoint(Listener):
         self.to: Any = None
         self.refused: list[str] = []
         self._refused_in_a_row = 0
+        self._came = False
         self._arrived: Arrived = lambda text: None
 
     def use(self, module: Module, traffic: TrafficTable) -> None:
@@ -157,7 +163,8 @@ class CommandEndpoint(Listener):
         self._arrived = arrived
         packet = outbox.take()
         if packet is None:
-            self.session.quiet(looks)
+            self._came = False
+            self.session.quiet(looks, lambda: self._came)
             return
         given = {self.traffic.data: packets.text(*packet)}
         if self.traffic.address:
@@ -178,4 +185,5 @@ class CommandEndpoint(Listener):
             for name in traffic.signal:
                 if isinstance(seen.values.get(name), int | float):
                     self.signal.setdefault(name, []).append(float(seen.values[name]))
+            self._came = True
             self._arrived(str(seen.values.get(traffic.data, "")))

@@ -17,7 +17,7 @@ from wexicon.core.faults import CallFault, Stopped
 from wexicon.core.protocol.packets import Damaged, Packets, Tally, percentile
 from wexicon.core.text import counted, visible
 from wexicon.work.contact.symptoms import Symptoms
-from wexicon.work.function.endpoints import LOOKS, LOOKS_IN_TURN, CommandEndpoint, Endpoint, Outbox
+from wexicon.work.function.endpoints import LOOKS, CommandEndpoint, Endpoint, Outbox
 from wexicon.work.function.instead import refusals, told
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.measurement import Measurement
@@ -139,8 +139,11 @@ class TrafficTest:
     def _pause(self, seconds: float) -> None:
         """Lets the sides work, until something arrives or the time is over."""
         if self._in_turns:
+            self._news = False
             for side in self.sides:
-                side.turn(LOOKS_IN_TURN)
+                clock = side.endpoint.session.clock
+                at_once = self._news or any(one.outbox.waits for one in self.sides)
+                side.turn(0.0 if at_once else max(0.0, min(seconds, clock.next_event() - clock.now())))
             return
         with self._changed:
             if not self._news:
