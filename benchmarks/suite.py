@@ -13,14 +13,15 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections import defaultdict
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 KINDS = ("docs", "plug-in", "PostgreSQL", "hypothesis", "process", "served", "figures", "in process")
 LOG = "WEXICON_TEST_TIMES"
+Row = dict[str, Any]
 
 
 def used() -> tuple[float, float]:
@@ -89,17 +90,26 @@ def pytest_configure(config: pytest.Config) -> None:
         config.pluginmanager.register(Times(Path(log)))
 
 
-def table(rows: list[dict[str, object]]) -> None:
-    """Prints each kind, then the slowest tests."""
-    kinds: dict[str, list[float]] = defaultdict(list)
-    for row in rows:
-        kinds[str(row["kind"])].append(float(row["own"]) + float(row["children"]))  # type: ignore[arg-type]
-    print(f"{'kind':<12} {'tests':>6} {'CPU s':>8}")
-    for kind in KINDS:
-        print(f"{kind:<12} {len(kinds[kind]):>6} {sum(kinds[kind]):>8.1f}")
-    print(f"{'all':<12} {len(rows):>6} {sum(map(sum, kinds.values())):>8.1f}")
-    for row in sorted(rows, key=lambda one: -(float(one["own"]) + float(one["children"])))[:40]:  # type: ignore[arg-type]
-        print(f"  {float(row['own']) + float(row['children']):>6.1f} {row['wall']:>6} {row['kind']:<11} {row['test']}")  # type: ignore[arg-type]
+def spent(row: Row) -> float:
+    """Processor seconds of a test."""
+    return float(row["own"]) + float(row["children"])
+
+
+def waited(row: Row) -> float:
+    """Seconds that a test did not use the processor."""
+    return max(0.0, float(row["wall"]) - spent(row))
+
+
+def table(rows: list[Row]) -> None:
+    """Prints each kind, then the tests that use the processor most, and those that wait longest."""
+    print(f"{'kind':<12} {'tests':>6} {'CPU s':>8} {'waits s':>8}")
+    for kind in (*KINDS, "all"):
+        some = [row for row in rows if kind in ("all", row["kind"])]
+        print(f"{kind:<12} {len(some):>6} {sum(map(spent, some)):>8.1f} {sum(map(waited, some)):>8.1f}")
+    for what, measure in (("processor", spent), ("waiting", waited)):
+        print(what)
+        for row in sorted(rows, key=measure, reverse=True)[:25]:
+            print(f"  {measure(row):>6.1f} s  {row['kind']:<11} {row['test']}")
 
 
 def main(words: list[str]) -> int:

@@ -13,12 +13,14 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager, redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any, NamedTuple
+from unittest import mock
 
 import pytest
 from hypothesis import settings
 
 from wexicon.cli import show
 from wexicon.cli.main import run
+from wexicon.cli.options import Working
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import LinkFault
 from wexicon.core.formats.lexicon import Lexicon
@@ -38,7 +40,7 @@ from wexicon.work.provisioning.run import Order, provision, read_out, verify
 from wexicon.work.provisioning.unfinished import Store
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Prove
-from wexicon.work.simulation.virtual_bench import VirtualBench
+from wexicon.work.simulation.virtual_bench import BenchOperator, VirtualBench
 
 # A build in the background of a shell ignores these; what the tests start must not inherit that.
 for _number in (signal.SIGINT, signal.SIGQUIT, signal.SIGHUP):
@@ -120,9 +122,22 @@ def built(*words: str, status: int = 0, **options: Any) -> subprocess.CompletedP
     return done
 
 
+class VirtualRig:
+    """A rig in virtual time, with what tests ask of one that is served: `bench` has its units, `ports` their ports."""
+
+    def __init__(self, bench: Rig) -> None:
+        self.bench, self.units, self.unit = bench, bench.units, bench.unit
+        self.ports = {name: f"virtual://{name}" for name in bench.units}
+
+    def call(self, work: Callable[[], Any]) -> Any:
+        """Does something with the stand-ins: nothing else is at work."""
+        return work()
+
+
 @contextmanager
-def virtual(text: str) -> Iterator[Rig]:
-    """The rig in `text` (without its first line) in virtual time: each unit answers at the port `virtual://NAME`."""
+def virtual(text: str, powered: float = 5.0) -> Iterator[VirtualRig]:
+    """The rig in `text` (without its first line) in virtual time: each unit answers at the port `virtual://NAME`, and
+    its operator is there with `--operator rig`. Its stand-ins have had power for `powered` seconds. One thread may use it."""
     agenda = Agenda()
     made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", agenda)
 
@@ -136,8 +151,17 @@ def virtual(text: str) -> Iterator[Rig]:
         return link
 
     made.power_up()
+    agenda.run_until(powered)
     LINKS.add("virtual", open_virtual)
-    yield made
+    usual = Working.operator
+
+    def operator(how: Working, port: str, progress: Any) -> Any:
+        if how.operated_by != "rig" or not port.startswith("virtual://"):
+            return usual(how, port, progress)
+        return BenchOperator(made.unit(port.removeprefix("virtual://")).standin)
+
+    with mock.patch.object(Working, "operator", operator):
+        yield VirtualRig(made)
 
 
 @contextmanager

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 import wexicon as package
-from tests.conftest import bench, clean
+from tests.conftest import bench, clean, virtual
 
 PROGRAM = """\
 from pathlib import Path
@@ -95,7 +95,7 @@ def test_the_example_of_each_function_runs(name: str, capsys: pytest.CaptureFixt
 
 
 def test_a_fault_carries_what_was_said_and_heard() -> None:
-    with bench(PAIR) as rig, package.open_module(rig.ports["relay"], "brisca-w1") as module:
+    with virtual(PAIR) as rig, package.open_module(rig.ports["relay"], "brisca-w1") as module:
         result = package.read(module)
         with pytest.raises(package.Fault) as caught:
             result.require()

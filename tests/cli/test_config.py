@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import bench, wexicon
+from tests.conftest import virtual, wexicon
 
 FILE = """\
 format   = 1
@@ -63,14 +63,14 @@ def test_what_is_set_is_in_force_and_told() -> None:
     Path("words").mkdir()
     Path("words/my-mast.toml").write_text('format = 1\nextends = "lindle-l9"\n[about]\nfamily = "my-mast"\n')
     Path("s.toml").write_text('format = 1\n[seat.mast]\nlexicon = "my-mast"\nsettings = { name = "quay 3" }\n')
-    with bench('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
+    with virtual('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
         Path("wexicon.toml").write_text(Path("wexicon.toml").read_text().replace("PORT", rig.ports["radio"]))
         ran = wexicon("provision", "s.toml", "mast", "-v")
     assert "persistence not tested" in ran.stdout and Path("units.db").is_file()
     assert f"prove: reading (from {Path.cwd() / 'wexicon.toml'})" in ran.stderr
     assert "operator: person (from default)" in ran.stderr and "lexicons: " in ran.stderr
     assert "my-mast" in wexicon("lexicon", "list").stdout
-    with bench('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
+    with virtual('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
         Path("wexicon.toml").write_text('format = 1\nprove = "reading"\n')
         again = wexicon("set", rig.ports["radio"], "-l", "lindle-l9", "name=quay", "--prove", "restart", "-v")
     assert "prove: restart (from the call)" in again.stderr and "restart" in again.stdout
@@ -78,7 +78,7 @@ def test_what_is_set_is_in_force_and_told() -> None:
 
 def test_the_report_has_its_title() -> None:
     Path("wexicon.toml").write_text(FILE)
-    with bench('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
+    with virtual('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
         Path("s.toml").write_text('format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { name = "quay 3" }\n')
         Path("jig.toml").write_text("format = 1\n")
         wexicon("provision", "s.toml", rig.ports["radio"])
@@ -132,7 +132,7 @@ def test_a_new_file_sets_nothing_and_is_not_overwritten() -> None:
 
 
 def test_wexicon_alone_says_what_is_here_and_what_is_next() -> None:
-    with bench('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
+    with virtual('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
         port = rig.ports["radio"]
         Path("s.toml").write_text('format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { name = "quay 3" }\n')
         wexicon("readout", port, "-l", "lindle-l9")

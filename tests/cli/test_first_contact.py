@@ -81,7 +81,7 @@ def test_set_checks_plans_writes_and_follows_the_link() -> None:
 
 
 def test_a_secret_is_not_taken_from_the_call() -> None:
-    with bench(k5()) as rig:
+    with virtual(k5()) as rig:
         words = ("set", rig.ports["plug"], "-l", "tamsel-k5", "--operator", "rig")
         assert "every process could read it" in wexicon(*words, "pin=7319", status=2).stderr
         done = wexicon(*words, "role=leader", "--env", "pin=PLUG_PIN", env=clean({"PLUG_PIN": "7319"}))
@@ -176,7 +176,7 @@ def test_a_plan_of_a_sheet_says_none_of_it() -> None:
     Path("s.toml").write_text(
         'format = 1\n[seat.m]\nlexicon = "lindle-l9"\nsettings = { network = 4, frequency = 868.3 }\n'
     )
-    with bench(MAST) as rig:
+    with virtual(MAST) as rig:
         plan = json.loads(wexicon("provision", "s.toml", rig.ports["mast"], "--plan", "--json").stdout)
         assert plan["verdict"] == "planned" and rig.bench.units["mast"].standin.flash["net"] == 1
     assert [line["says"] for line in plan["plan"]][:3] == ["@net=4", "@radio=868300000,9,4,14", "@save"]

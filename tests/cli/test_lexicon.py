@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import bench, built, clean, wexicon
+from tests.conftest import bench, built, clean, virtual, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.gaps import gaps
 from wexicon.core.formats.lexicon.tables import LexiconFile
@@ -135,7 +135,7 @@ def test_new_asks_for_frames_and_manners_and_what_it_writes_reads_without_a_faul
 
 
 def test_draft_asks_the_module_itself_and_what_it_writes_can_be_used() -> None:
-    with bench('[unit.x]\nstandin = "cordal-g2"\n') as rig:
+    with virtual('[unit.x]\nstandin = "cordal-g2"\n') as rig:
         port = rig.ports["x"]
         told = wexicon("lexicon", "draft", port, "--family", "asked", "--rate", "9600", "--rate", "115200").stdout
         assert "wrote asked.toml: 115200 8N1, line ending cr;" in told

@@ -19,7 +19,7 @@ import msgspec
 import pytest
 
 from tests.cli.terminal import Terminal
-from tests.conftest import bench, built, clean, wexicon
+from tests.conftest import bench, built, clean, virtual, wexicon
 from wexicon.core.agenda import Agenda
 from wexicon.core.standards.nmea import with_checksum
 from wexicon.rigs.standins.polmar_p1 import PolmarP1
@@ -95,7 +95,7 @@ def test_what_is_not_there_ends_with_what_to_do() -> None:
 
 
 def test_known_sentences_are_decoded_without_a_lexicon() -> None:
-    with bench(CLOCK + QUICK) as rig:
+    with virtual(CLOCK + QUICK) as rig:
         done = wexicon("listen", rig.ports["clock"], "--rate", "57600", "--for", "2500ms")
     # Listening may begin in the middle of a line.
     assert "quality fix" in done.stdout and "position 51.48" in done.stdout and "lines unknown" not in done.stdout

@@ -60,7 +60,7 @@ def test_what_the_module_cannot_take_is_refused_before_a_byte_is_sent(sheet: str
     text = path.read_text().replace('"Withy Point"', '"Service plug of Withy Point"').replace("115200", "12345")
     path.write_text(text)
     (tmp_path / "withy-plug.pin").write_text("12x")
-    with bench(k5()) as rig:
+    with virtual(k5()) as rig:
         told = wexicon("provision", sheet, rig.ports["plug"], status=2).stderr
     assert not list(tmp_path.rglob("*.jsonl"))
     for part in (
@@ -130,7 +130,7 @@ def test_the_demo_runs_and_leaves_nothing_behind(tmp_path: Path) -> None:
 
 
 def test_what_a_module_is_called_cannot_move_the_cursor() -> None:
-    with bench(k5(settings='{ label = "a\\u001b[2Jb\\u202e" }')) as rig:
+    with virtual(k5(settings='{ label = "a\\u001b[2Jb\\u202e" }')) as rig:
         words = ("readout", rig.ports["plug"], "-l", "tamsel-k5", "--operator", "rig")
         shown = wexicon(*words).stdout
         assert "a\\x1B[2Jb\\u202E" in shown and "\x1b" not in shown and "\u202e" not in shown

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import bench, wexicon
+from tests.conftest import bench, virtual, wexicon
 
 L9 = '[unit.x]\nstandin = "lindle-l9"\n'
 
@@ -43,7 +43,7 @@ def test_another_event_that_is_named_ends_the_waiting() -> None:
 
 def test_a_failing_run_tells_as_json_what_was_said_expected_and_heard() -> None:
     Path("d.wex").write_text("> @addr?\n< @addr 7\n")
-    with bench(L9) as rig:
+    with virtual(L9) as rig:
         port = rig.ports["x"]
         told = json.loads(wexicon("run", "d.wex", port, "-l", "lindle-l9", "--json", status=1).stdout)
         shown = wexicon("run", "d.wex", port, "-l", "lindle-l9", status=1)
@@ -78,7 +78,7 @@ def test_a_provisioning_that_fails_shows_what_was_said_and_heard_and_what_was_no
         'format = 1\nextends = "lindle-l9"\n[about]\nfamily = "lindle-l9"\n'
         '[setting.address]\nvalue = { kind = "int", min = 0, max = 99999 }\n'
     )
-    with bench(L9) as rig:
+    with virtual(L9) as rig:
         told = wexicon("provision", "s.toml", rig.ports["x"], "--operator", "rig", status=1)
         data = json.loads(
             wexicon("provision", "s.toml", rig.ports["x"], "--operator", "rig", "--json", status=1).stdout

@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from tests.cli.terminal import Terminal
-from tests.conftest import bench, k5, wexicon, without_times
+from tests.conftest import k5, virtual, wexicon, without_times
 from wexicon.core.faults import CallFault
 from wexicon.records.sealed import HandOverFile
 
@@ -56,7 +56,7 @@ def test_a_plan_says_where_every_secret_comes_from(tmp_path: Path, monkeypatch: 
     monkeypatch.setenv("PIN", "48213")
     Path("name.txt").write_text("Withy Point")
     Path("s.toml").write_text(PLUG.replace('"Withy Point"', '{ file = "name.txt" }') + 'pin = { env = "PIN" }\n')
-    with bench(k5()) as rig:
+    with virtual(k5()) as rig:
         told = wexicon("provision", "s.toml", rig.ports["plug"], "--operator", "rig", "--plan").stdout
         Path("g.toml").write_text(GENERATED)
         drawn = wexicon("provision", "g.toml", rig.ports["plug"], "--operator", "rig", "--plan").stdout
@@ -74,7 +74,7 @@ def test_what_a_sheet_asks_begins_with_seat_and_setting() -> None:
 
 def test_a_generated_secret_is_handed_over_encrypted_and_kept_when_its_unit_is_made_again(tmp_path: Path) -> None:
     Path("g.toml").write_text(GENERATED)
-    with bench(k5()) as rig:
+    with virtual(k5()) as rig:
         port, standin = rig.ports["plug"], rig.bench.units["plug"].standin
         call = ("provision", "g.toml", port, "--operator", "rig")
         told = [*wexicon(*call, "--json"), *wexicon("verify", *call[1:])]
@@ -107,11 +107,11 @@ def test_another_module_gets_another_secret_and_none_is_told_without_the_file(mo
     Path("g.toml").write_text(GENERATED)
     pins = []
     for address in ("02A15C001111", "02A15C002222"):
-        with bench(k5(identity=f'{{ address = "{address}" }}')) as rig:
+        with virtual(k5(identity=f'{{ address = "{address}" }}')) as rig:
             wexicon("provision", "g.toml", rig.ports["plug"], "--operator", "rig")
             pins.append(rig.bench.units["plug"].standin.flash["pass"])
     assert len(set(pins)) == 2
-    with bench(k5(identity='{ address = "02A15C003333" }')) as rig:
+    with virtual(k5(identity='{ address = "02A15C003333" }')) as rig:
         told = wexicon("verify", "g.toml", rig.ports["plug"], "--operator", "rig", status=2).stderr
         assert "plugs.handover has no pin of this unit" in told
         monkeypatch.setenv("SEAL", "wrong")
@@ -172,7 +172,7 @@ def test_drawn_secrets_that_must_differ_are_drawn_until_they_do(
     Path("g.toml").write_text(GENERATED + ('[agree]\ndifferent = ["pin"]\n' if different else ""))
     pins = []
     for address in ("02A15C001111", "02A15C002222"):
-        with bench(k5(identity=f'{{ address = "{address}" }}')) as rig:
+        with virtual(k5(identity=f'{{ address = "{address}" }}')) as rig:
             wexicon("provision", "g.toml", rig.ports["plug"], "--operator", "rig")
             pins.append(rig.bench.units["plug"].standin.flash["pass"])
     assert pins == ["111111", "222222" if different else "111111"]
@@ -181,7 +181,7 @@ def test_drawn_secrets_that_must_differ_are_drawn_until_they_do(
 def test_each_sheet_has_secrets_of_its_own_in_one_file() -> None:
     Path("g.toml").write_text(GENERATED)
     Path("other.toml").write_text(GENERATED.replace('"Plugs"', '"Other plugs"'))
-    with bench(k5()) as rig:
+    with virtual(k5()) as rig:
         call = (rig.ports["plug"], "--operator", "rig", "--again")
         pins = []
         for sheet in ("g.toml", "other.toml", "g.toml"):
@@ -221,7 +221,7 @@ def test_a_lexicon_that_was_changed_since_it_was_stored_is_asked_for_again(tmp_p
 
     own = tmp_path / "mine.toml"
     own.write_bytes((shipped_folder() / "lindle-l9.toml").read_bytes())
-    with bench('[unit.mast]\nstandin = "lindle-l9"\n') as rig:
+    with virtual('[unit.mast]\nstandin = "lindle-l9"\n') as rig:
         port = rig.ports["mast"]
         wexicon("readout", port, "-l", str(own))
         assert f"lexicon: {own}, stored for this port" in wexicon("readout", port).stderr
@@ -250,7 +250,7 @@ def test_commands_of_a_fixture_are_announced_once_and_told_no_secret(
     )
     Path("jig.toml").write_text("format = 1\n" + pins)
     Path("s.toml").write_text(PLUG + 'pin = { env = "PIN" }\n')
-    with bench(k5()) as rig:
+    with virtual(k5()) as rig:
         words = (
             "provision",
             "s.toml",
@@ -277,7 +277,7 @@ def test_of_a_row_the_register_has_what_the_sheet_uses_and_no_secret(tmp_path: P
         'format = 1\nunits = "masts.csv"\n[seat.mast]\nlexicon = "lindle-l9"\neach = "row"\nafterwards = ["b.wex"]\n'
         '[seat.mast.settings]\nname = "{row.station}"\n'
     )
-    with bench('[unit.mast]\nstandin = "lindle-l9"\n') as rig:
+    with virtual('[unit.mast]\nstandin = "lindle-l9"\n') as rig:
         words = ("provision", "s.toml", rig.ports["mast"], "--operator", "rig")
         wexicon(*words)
         (entry,) = json.loads(wexicon("units", "list", "--json").stdout)

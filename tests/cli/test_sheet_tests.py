@@ -15,7 +15,7 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import SAMPLE, bench, clean, k5, wexicon
+from tests.conftest import SAMPLE, bench, clean, k5, virtual, wexicon
 from wexicon.core.dialogue import read_dialogue
 from wexicon.rigs.serving import RigOperator, Server
 from wexicon.work.contact.catalog import find_lexicon
@@ -108,7 +108,7 @@ def test_it_is_rehearsed_with_its_time_and_needs_its_units_at_once() -> None:
 
 def test_what_a_test_wrote_is_put_back_and_proved_again() -> None:
     Path("s.toml").write_text(JOINED)
-    with bench(PAIR) as rig:
+    with virtual(PAIR) as rig:
         ports = (f"plug={rig.ports['plug']}", f"handset={rig.ports['handset']}", "--operator", "rig")
         made = results("provision", "s.toml", *ports)
         joined, plug = outcome_of(made["plug"], "joined"), made["plug"]
@@ -192,7 +192,7 @@ def run_with(rig: Server, text: str, at_test: Callable[[], object], **setup: Any
 
 @pytest.mark.parametrize(("sheet", "rig_", "owner"), [(HEARD, RADIOS, "mast"), (JOINED, PAIR, "plug")])
 def test_another_module_on_the_port_passes_no_test_and_is_not_written_to(sheet: str, rig_: str, owner: str) -> None:
-    with bench(rig_) as rig:
+    with virtual(rig_) as rig:
         standin = rig.bench.units[owner].standin
         left: list[dict[str, object]] = []
 
@@ -226,7 +226,7 @@ def test_stopped_before_its_tests_a_run_says_so(tmp_path: Path) -> None:
     from wexicon.work.contact.secret_sources import secrets_for
 
     Path("s.toml").write_text(HEARD)
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         done: list[object] = []
         sheet = api.find_sheet(Path("s.toml"), None, secrets_for(tmp_path, None, ()))
         report = api.Report(progress=lambda progress: done.append(progress) if progress.result else None)
@@ -242,7 +242,7 @@ def test_a_test_of_one_unit_runs_while_its_module_is_there() -> None:
     Path("who.wex").write_text('> @who?\n< @who {model} ...\ncheck model == "LINDLE-L9"\n')
     sheet = HEARD.partition("[test")[0] + '[test.known]\ndialogue = "who.wex"\nseat = "mast"\n'
     Path("s.toml").write_text(sheet)
-    with bench('[unit.one]\nstandin = "lindle-l9"\n') as rig:
+    with virtual('[unit.one]\nstandin = "lindle-l9"\n') as rig:
         made = results("provision", "s.toml", rig.ports["one"], "--operator", "rig")
         assert outcome_of(made["mast"], "known")["verdict"] == "passed"
         alone = results("verify", "s.toml", rig.ports["one"], "--seat", "mast")

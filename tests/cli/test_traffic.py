@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 from matplotlib.image import imread
 
-from tests.conftest import bench, wexicon
+from tests.conftest import bench, virtual, wexicon
 from wexicon.rigs.uart import WireFaults
 
 PAIR = "".join(
@@ -260,7 +260,7 @@ def test_flow_control_is_proved_only_where_the_sender_is_held_back_and_nothing_i
 def test_a_sweep_that_is_stopped_puts_the_settings_back() -> None:
     from wexicon import api
 
-    with bench(FAR) as rig:
+    with virtual(FAR) as rig:
         points: list[object] = []
         setup = api.Setup(stopping=lambda: bool(points))
         order = api.TrafficOrder(count=1, within=1.0)

@@ -63,14 +63,14 @@ def test_calls_that_are_wrong_say_so() -> None:
     ):
         with pytest.raises(CallFault, match=told):
             named_ports(words)
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("mast", "relay")]
         assert "one lexicon for each port" in wexicon("talk", ports[0], *["-l", "lindle-l9"] * 2, status=2).stderr
         assert "--trace cannot be used with two ports" in wexicon("talk", *ports, "--trace", "t", status=2).stderr
 
 
 def test_two_modules_are_spoken_to_through_one_pipe_in_order() -> None:
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("mast", "relay")]
         said = "@who?\nrelay: @addr?\n@net?\nmast: @send 7,tide 1.204 m\n"
         told = wexicon("talk", *ports, "-l", "lindle-l9", "--json", input=said).stdout
@@ -113,7 +113,7 @@ def test_each_side_has_its_colour(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def test_what_is_typed_in_chat_is_passed_on_and_nothing_needs_to_answer() -> None:
-    with bench(JOINED) as rig:
+    with virtual(JOINED) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("plug", "handset")]
         told = wexicon("talk", *ports, "--chat", "--as-is", input="tide 1.204 m\nhandset: thanks\n").stdout
         assert (
@@ -123,7 +123,7 @@ def test_what_is_typed_in_chat_is_passed_on_and_nothing_needs_to_answer() -> Non
 
 def test_chat_leaves_command_mode_and_comes_back_by_the_lexicon() -> None:
     said = ":chat\nis anybody there\nbuoy: :chat\nyes\nquay: :chat off\nNT?\n"
-    with bench(MESH) as rig:
+    with virtual(MESH) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("quay", "buoy")]
         told = wexicon("talk", *ports, "-l", "fennick-z4", input=said).stdout
     assert "quay      >  QT" in told and "what is typed is passed on as data" in told

@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import bench, wexicon
+from tests.conftest import bench, virtual, wexicon
 from wexicon.core.agenda import Agenda
 from wexicon.core.formats.bench import read_bench
 from wexicon.core.formats.fixture import read_fixture
@@ -131,7 +131,7 @@ def test_the_walk_to_a_lexicon_of_frames_does_too() -> None:
         Path("my-f2.toml").write_text(lexicon)
         assert "no errors" in wexicon("lexicon", "check", "my-f2.toml").stdout, name
     assert "0 gaps" in wexicon("lexicon", "check", "my-f2.toml").stdout
-    with bench('[unit.buoy]\nstandin = "samphire-f2"\n') as rig:
+    with virtual('[unit.buoy]\nstandin = "samphire-f2"\n') as rig:
         port = rig.ports["buoy"]
         report = json.loads(wexicon("provision", "buoy.toml", port, "--operator", "rig", "--json").stdout)
         assert report["verdict"] == "conforms" and report["evidence"] == "power-cycle"

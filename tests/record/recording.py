@@ -239,7 +239,7 @@ def facts(story: Story) -> list[str]:
         watch, register = _Watch(), _Register(folder)
         stack.enter_context(watch.watching())
         if story.rig:
-            rig = stack.enter_context(virtual(story.rig))
+            rig = stack.enter_context(virtual(story.rig, powered=0.0))
             operators = {f"virtual://{name}": BenchOperator(unit.standin) for name, unit in rig.units.items()}
             stack.enter_context(mock.patch.object(Working, "operator", lambda how, port, told: operators[port]))
         list(watch.changes())

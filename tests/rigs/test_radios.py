@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import Bench, bench, wexicon
+from tests.conftest import Bench, virtual, wexicon
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput
 from wexicon.core.dialogue.runner import Runner
@@ -168,7 +168,7 @@ def test_a_busy_line_is_read_through_a_fixture() -> None:
         + "".join(f'[pin.mode{n}]\nline = "{line}"\n' for n, line in ((0, "dtr"), (1, "rts")))
         + '[input.busy]\nline = "cts"\ninverted = true\n'
     )
-    with bench(CABLES) as rig:
+    with virtual(CABLES) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("cable", "other")]
         assert "passed" in wexicon("run", "d.wex", *ports, "--fixture", "f.toml", "--operator", "rig").stdout
         told = wexicon("run", "d.wex", *ports, "--operator", "rig", status=1).stderr

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from tests.conftest import bench, k5, wexicon
+from tests.conftest import bench, k5, virtual, wexicon
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import CallFault, FileFault
 from wexicon.rigs.bench import read_rig
@@ -100,7 +100,7 @@ def test_a_card_of_a_rig_that_died_is_taken_away(tmp_path: Path) -> None:
 def test_two_stand_ins_of_one_rig_keep_what_is_their_own() -> None:
     two = '[unit.a]\nstandin = "lindle-l9"\n[unit.b]\nstandin = "lindle-l9"\nidentity = { serial = "L9-00500" }\n'
     Path("s.toml").write_text('format = 1\n[seat.m]\nlexicon = "lindle-l9"\nsettings = { address = 9 }\n')
-    with bench(two) as rig:
+    with virtual(two) as rig:
         told = wexicon("provision", "s.toml", rig.ports["b"], "--operator", "rig").stdout
         assert "serial L9-00500" in told
         assert [rig.bench.units[name].standin.flash["addr"] for name in "ab"] == [0, 9]

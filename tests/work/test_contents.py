@@ -13,7 +13,7 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from tests.conftest import bench, wexicon
+from tests.conftest import virtual, wexicon
 from wexicon.core.values import Content, ValueFault
 
 SCREEN = '[unit.screen]\nstandin = "brisca-w1"\n'
@@ -53,7 +53,7 @@ def _files(tmp_path: Path) -> None:
 
 
 def test_a_sheet_loads_what_differs_and_proves_it_by_the_digest() -> None:
-    with bench(SCREEN) as rig:
+    with virtual(SCREEN) as rig:
         words = ("s.toml", rig.ports["screen"], "--operator", "rig")
         made = json.loads(wexicon("provision", *words, "--json", "--trace", "t.jsonl").stdout)
         assert made["verdict"] == "conforms"
@@ -80,7 +80,7 @@ def test_a_sheet_loads_what_differs_and_proves_it_by_the_digest() -> None:
 
 def test_a_file_that_is_not_wanted_any_more_is_deleted() -> None:
     Path("s.toml").write_text(SHEET.replace('{ content = "ca.pem" }', '"unset"'))
-    with bench(SCREEN) as rig:
+    with virtual(SCREEN) as rig:
         rig.bench.units["screen"].standin.flash["files"] = {"ca": b"x".hex()}
         rig.bench.units["screen"].standin.memory["files"] = {"ca": b"x".hex()}
         wexicon("provision", "s.toml", rig.ports["screen"], "--operator", "rig")
@@ -118,7 +118,7 @@ def test_a_digest_is_compared_in_any_letters_and_a_wrong_one_is_not_understood()
 
 
 def test_files_are_listed_and_deleted_by_hand() -> None:
-    with bench(SCREEN) as rig:
+    with virtual(SCREEN) as rig:
         words = ("do", rig.ports["screen"], "-l", "brisca-w1")
         wexicon(*words, "load-file", "name=script", "content=blink 3")
         listed = wexicon(*words, "files").stdout
@@ -128,7 +128,7 @@ def test_files_are_listed_and_deleted_by_hand() -> None:
 
 
 def test_a_digest_that_was_read_is_never_taken_for_a_file() -> None:
-    with bench(SCREEN) as rig:
+    with virtual(SCREEN) as rig:
         port = rig.ports["screen"]
         wexicon("set", port, "-l", "brisca-w1", "--file", "ca-certificate=ca.pem")
         kept = rig.bench.units["screen"].standin.flash["files"]

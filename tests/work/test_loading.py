@@ -13,7 +13,7 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import SAMPLE, Bench, bench, clean, wexicon
+from tests.conftest import SAMPLE, Bench, bench, clean, virtual, wexicon
 from wexicon.rigs.standins.fennick_z4 import FOR_COORDINATORS, FOR_JOINERS, image_of
 from wexicon.rigs.uart import WireFaults
 from wexicon.work.function.actions import do_action
@@ -110,7 +110,7 @@ def test_a_noisy_wire_loads_it_whole_or_says_why() -> None:
 
 def test_a_sheet_loads_an_image_only_where_another_one_is_found() -> None:
     Path("s.toml").write_text(SHEET)
-    with bench(QUAY) as rig:
+    with virtual(QUAY) as rig:
         words = ("s.toml", rig.ports["quay"], "--operator", "rig", "--json")
         planned = json.loads(wexicon("provision", *words, "--plan").stdout)
         told = planned if isinstance(planned, dict) else planned[0]

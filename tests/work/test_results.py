@@ -11,7 +11,7 @@ import pytest
 from benchmarks.floor import together
 from benchmarks.wanted import TRUST, WANTED
 
-from tests.conftest import Bench, bench, wexicon
+from tests.conftest import Bench, virtual, wexicon
 from wexicon.core.faults import ModuleFault, Part, Unreachable
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.schemas import TITLES, schema_of
@@ -37,7 +37,7 @@ def test_what_commands_print_as_json_is_as_the_schema_says() -> None:
     )
     Path("d.wex").write_text("> @addr?\n< @addr {a:int}\nkeep a\n")
     result, dialogue = schema_of("result"), schema_of("dialogue")
-    with bench('[unit.x]\nstandin = "lindle-l9"\n[unit.off]\nstandin = "lindle-l9"\npowered = false\n') as rig:
+    with virtual('[unit.x]\nstandin = "lindle-l9"\n[unit.off]\nstandin = "lindle-l9"\npowered = false\n') as rig:
         port = rig.ports["x"]
         for words, status in (
             (("verify", "s.toml", port), 1),
@@ -88,7 +88,7 @@ def test_what_a_module_sent_is_as_it_is_in_data_and_escaped_where_it_is_shown() 
     one.open().quiet(0.3)
     one.standin.memory["name"] = "a\x1b[2J\u202eb"
     assert next(line for line in one.read_out().settings if line.name == "name").before.value == "a\x1b[2J\u202eb"  # type: ignore[union-attr]
-    with bench('[unit.x]\nstandin = "lindle-l9"\nsettings = { name = "a\\u001b[2J\\u009b\\u202eb" }\n') as rig:
+    with virtual('[unit.x]\nstandin = "lindle-l9"\nsettings = { name = "a\\u001b[2J\\u009b\\u202eb" }\n') as rig:
         words = ("readout", rig.ports["x"], "-l", "lindle-l9")
         shown, data = wexicon(*words).stdout, wexicon(*words, "--json").stdout
     assert "a\\x1B[2J\\x9B\\u202Eb" in shown

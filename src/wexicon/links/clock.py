@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from datetime import UTC, datetime, timedelta
 
-
 # How long one of several links is read before the others are (seconds): what arrives there is timed as exactly.
 SLICE = 0.005
 

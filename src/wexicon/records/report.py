@@ -8,10 +8,11 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
+from functools import cache
 from itertools import islice
 from pathlib import Path
 from statistics import median
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
@@ -23,6 +24,9 @@ from wexicon.records.failure_text import in_full, in_one_line
 from wexicon.records.report_figures import figures
 from wexicon.records.trace import Record
 from wexicon.records.trace_reader import read_trace
+
+if TYPE_CHECKING:
+    from jinja2 import Template
 
 # Of one trace no more lines are in the report, and of one text no more characters.
 MOST_LINES, LONGEST = 400, 300
@@ -123,13 +127,8 @@ def _lines(path: str, shown: Callable[[Record], str]) -> tuple[list[str], bool]:
 
 def report_page(title: str, made: str, entries: Sequence[Entry], shown: Callable[[Record], str]) -> str:
     """The page of these records; `made` says when and by which version."""
-    from jinja2 import Environment, PackageLoader
-
     pages = [unit_page(number, one, shown) for number, one in enumerate(entries, 1)]
-    environment = Environment(
-        loader=PackageLoader("wexicon", "records"), autoescape=True, trim_blocks=True, lstrip_blocks=True
-    )
-    return environment.get_template("report.html.j2").render(
+    return _template().render(
         title=_text(title),
         made=made,
         units=pages,
@@ -139,6 +138,16 @@ def report_page(title: str, made: str, entries: Sequence[Entry], shown: Callable
         times=_times(entries),
         figures=figures([(one.name or one.unit, one.result) for one in entries]),
     )
+
+
+@cache
+def _template() -> Template:
+    from jinja2 import Environment, PackageLoader
+
+    environment = Environment(
+        loader=PackageLoader("wexicon", "records"), autoescape=True, trim_blocks=True, lstrip_blocks=True
+    )
+    return environment.get_template("report.html.j2")
 
 
 def _times(entries: Sequence[Entry]) -> str:
