@@ -20,7 +20,6 @@ from hypothesis import settings
 
 from wexicon.cli import show
 from wexicon.cli.main import run
-from wexicon.cli.options import Working
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import LinkFault
 from wexicon.core.formats.lexicon import Lexicon
@@ -29,6 +28,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import LINKS
 from wexicon.links.virtual import VirtualClock, VirtualLink
+from wexicon.rigs import control
 from wexicon.rigs.bench import Bench as Rig
 from wexicon.rigs.bench import read_rig
 from wexicon.rigs.desk import Desk
@@ -40,7 +40,7 @@ from wexicon.work.provisioning.run import Order, provision, read_out, verify
 from wexicon.work.provisioning.unfinished import Store
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Prove
-from wexicon.work.simulation.virtual_bench import BenchOperator, VirtualBench
+from wexicon.work.simulation.virtual_bench import VirtualBench
 
 # A build in the background of a shell ignores these; what the tests start must not inherit that.
 for _number in (signal.SIGINT, signal.SIGQUIT, signal.SIGHUP):
@@ -137,8 +137,9 @@ class VirtualRig:
 @contextmanager
 def virtual(text: str, powered: float = 5.0) -> Iterator[VirtualRig]:
     """The rig in `text` (without its first line) in virtual time: each unit answers at the port `virtual://NAME`, and
-    its operator is there with `--operator rig`. Its stand-ins have had power for `powered` seconds. One thread may use it."""
+    its operator is there with `--operator rig`. Its stand-ins have had power for `powered` seconds."""
     agenda = Agenda()
+    clock = VirtualClock(agenda)
     made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", agenda)
 
     def open_virtual(name: str, tuning: Tuning) -> VirtualLink:
@@ -146,22 +147,22 @@ def virtual(text: str, powered: float = 5.0) -> Iterator[VirtualRig]:
             uart = made.unit(name.removeprefix("virtual://")).standin.uart
         except ValueError as fault:
             raise LinkFault(str(fault), where=name) from None
-        link = VirtualLink(name, VirtualClock(agenda), uart, tuning)
+        link = VirtualLink(name, clock, uart, tuning)
         uart.to_host = link.take
         return link
 
     made.power_up()
     agenda.run_until(powered)
     LINKS.add("virtual", open_virtual)
-    usual = Working.operator
+    rig = VirtualRig(made)
+    standins = {name: unit.standin.family for name, unit in made.units.items()}
+    card = control.Card("bench", made.title, "", os.getpid(), rig.ports, standins)
 
-    def operator(how: Working, port: str, progress: Any) -> Any:
-        if how.operated_by != "rig" or not port.startswith("virtual://"):
-            return usual(how, port, progress)
-        return BenchOperator(made.unit(port.removeprefix("virtual://")).standin)
+    def ask(card: control.Card, request: control.Request) -> None:
+        made.unit(request.unit).work(request.do, request.what)
 
-    with mock.patch.object(Working, "operator", operator):
-        yield VirtualRig(made)
+    with mock.patch.object(control, "cards", lambda: [card]), mock.patch.object(control, "ask", ask):
+        yield rig
 
 
 @contextmanager

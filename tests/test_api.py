@@ -86,7 +86,7 @@ def test_the_example_of_each_function_runs(name: str, capsys: pytest.CaptureFixt
     assert f"wexicon.{name}(" in example
     for file in ("radio-pair.toml", "first-words.wex", "bench.toml", "buoy-joiner.img", "quay-coordinator.img"):
         shutil.copy(Path(package.__file__).parent / "sample" / file, file)
-    with bench(RIGS.get(name, PAIR)) as rig:
+    with virtual(RIGS.get(name, PAIR)) as rig:
         for number, port in enumerate(rig.ports.values()):
             example = example.replace(f'"/dev/ttyUSB{number}"', repr(port)).replace(f"/dev/ttyUSB{number}", port)
         exec(compile(example, name, "exec"), {"wexicon": package, "Path": Path})

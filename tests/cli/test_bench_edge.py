@@ -82,6 +82,6 @@ def test_nothing_secret_reaches_the_command(monkeypatch: pytest.MonkeyPatch) -> 
     Path("k.toml").write_text(
         'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\nsettings = { name = "Withy", pin = { env = "PIN" } }\n'
     )
-    with bench('[unit.plug]\nstandin = "tamsel-k5"\n') as served:
+    with virtual('[unit.plug]\nstandin = "tamsel-k5"\n') as served:
         wexicon("provision", "k.toml", served.ports["plug"], "--operator", "rig", "--fixture", "jig.toml")
     assert "482130" not in without_times(Path("taken.jsonl").read_text()) and len(taken()) == 1

@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from junitparser import JUnitXml
 
-from tests.conftest import SAMPLE, bench, virtual, wexicon
+from tests.conftest import SAMPLE, virtual, wexicon
 from wexicon.records.junit import junit_xml
 from wexicon.work.results.failure import Failure
 from wexicon.work.results.unit import SettingResult, Shown, UnitResult
@@ -48,7 +48,7 @@ def test_a_unit_is_a_suite_and_its_settings_are_cases() -> None:
 
 def test_a_batch_with_its_tests_is_one_file() -> None:
     rig = (SAMPLE / "masts-bench.toml").read_text().replace("format = 1", "")
-    with bench(rig) as served:
+    with virtual(rig) as served:
         wexicon("provision", str(SAMPLE / "masts.toml"), *served.ports.values(), "--junit", "all.xml")
     whole = JUnitXml.fromfile("all.xml")
     suites = {suite.name: suite for suite in whole}

@@ -36,7 +36,7 @@ def test_a_name_for_a_port_can_stand_wherever_a_port_is_wanted(tmp_path: Path) -
 
 
 def test_a_readout_with_nothing_named_finds_the_lexicon_and_remembers_the_link() -> None:
-    with bench(SCREEN + "settings = { rate = 57600, power = 11 }\n") as rig:
+    with virtual(SCREEN + "settings = { rate = 57600, power = 11 }\n") as rig:
         first = wexicon("readout", rig.ports["screen"], "--raw")
         assert "hail: brisca-w1 at 57600 8N1" in first.stderr
         power = next(line.split() for line in first.stdout.splitlines() if line.startswith("power"))
@@ -48,7 +48,7 @@ def test_a_readout_with_nothing_named_finds_the_lexicon_and_remembers_the_link()
 
 
 def test_a_readout_is_compared_with_a_sheet_and_with_a_trace() -> None:
-    with bench(SCREEN) as rig:
+    with virtual(SCREEN) as rig:
         wexicon("readout", "screen", "-l", "brisca-w1", "--sheet", "s.toml", "--trace", "t.jsonl")
         assert "power = 20" in Path("s.toml").read_text()
         for record in ("s.toml", "t.jsonl"):
@@ -65,7 +65,7 @@ def test_a_readout_is_compared_with_a_sheet_and_with_a_trace() -> None:
 
 
 def test_set_checks_plans_writes_and_follows_the_link() -> None:
-    with bench(SCREEN) as rig:
+    with virtual(SCREEN) as rig:
         screen = rig.bench.units["screen"].standin
         words = ("set", rig.ports["screen"], "-l", "brisca-w1")
         told = wexicon(*words, "power=99", "rat=9600", status=2).stderr
@@ -93,7 +93,7 @@ def test_a_secret_is_not_taken_from_the_call() -> None:
 
 
 def test_do_does_one_thing_and_says_what_came_of_it() -> None:
-    with bench(SCREEN + '[air.access_point.quay]\nname = "Quay"\nsignal = -40\n'):
+    with virtual(SCREEN + '[air.access_point.quay]\nname = "Quay"\nsignal = -40\n'):
         words = ("do", "screen", "-l", "brisca-w1")
         assert "Quay   -40" in wexicon("do", "screen", "scan", "-l", "brisca-w1").stdout
         told = wexicon(*words[:2], "restart").stdout
@@ -107,7 +107,7 @@ def test_hail_says_what_it_found_what_it_says_and_what_by_hand(tmp_path: Path) -
     with virtual(MAST + k5(powered="false")):
         lost = wexicon("hail", "virtual://plug", status=3).stdout
         assert "not found: nothing heard at 11 rates" in lost and "Hold the service key" in lost
-    with bench(MAST + k5()) as rig:
+    with virtual(MAST + k5()) as rig:
         found = wexicon("hail", rig.ports["mast"]).stdout
         assert "found: 9600 8N1, line ending lf, no echo" in found and "lexicons  lindle-l9" in found
         assert f"next      wexicon readout {rig.ports['mast']}" in found

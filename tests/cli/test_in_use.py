@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from tests.conftest import bench, virtual, wexicon
+from tests.conftest import virtual, wexicon
 from wexicon.core.text import one_of
 from wexicon.folders import shipped_folder
 
@@ -35,7 +35,7 @@ def _sheet(given: str, dialogue: str) -> None:
 def test_a_dialogue_of_a_sheet_gets_values_by_row_and_what_is_missing_is_told_first() -> None:
     needs = "needs metres int\nneeds place\n> @name={place}\nkeep metres\n"
     _sheet('given = { metres = "{row.depth}", place = "{row.station}" }', needs)
-    with bench(MAST.replace("mast]", "a]") + MAST.replace("mast]", "b]")) as rig:
+    with virtual(MAST.replace("mast]", "a]") + MAST.replace("mast]", "b]")) as rig:
         done = json.loads(wexicon("provision", "s.toml", "a", "b", "--json").stdout)
         assert [one["verdict"] for one in done] == ["conforms", "conforms"]
         assert {unit.standin.memory["name"] for unit in rig.bench.units.values()} == {"Cobble Stair", "Withy Point"}
@@ -84,7 +84,7 @@ def test_what_a_persons_file_did_wrong_is_no_bug_in_wexicon() -> None:
         assert told in checked.stdout + checked.stderr and "bug" not in checked.stdout + checked.stderr
     # A name that is no UTF-8 is kept in the register all the same.
     Path("s.toml").write_text('format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { network = 6 }\n')
-    with bench(MAST) as rig:
+    with virtual(MAST) as rig:
         rig.bench.units["mast"].standin.flash["name"] = "quay \udcff"
         rig.bench.units["mast"].standin.memory["name"] = "quay \udcff"
         assert "conforms" in wexicon("provision", "s.toml", "mast").stdout
@@ -102,7 +102,7 @@ def test_a_wrong_filter_in_an_action_is_the_only_thing_that_is_told() -> None:
 
 def test_a_secret_setting_is_given_by_file_alone() -> None:
     Path("a.pin").write_text("4821")
-    with bench('[unit.plug]\nstandin = "tamsel-k5"\n') as rig:
+    with virtual('[unit.plug]\nstandin = "tamsel-k5"\n') as rig:
         wexicon("set", "plug", "--file", "pin=a.pin", "-l", "tamsel-k5", "--operator", "rig")
         assert rig.bench.units["plug"].standin.flash["pass"] == "4821"
         assert "no setting was given" in wexicon("set", "plug", "-l", "tamsel-k5", status=2).stderr
@@ -124,18 +124,18 @@ def test_what_a_lock_needs_is_given_to_run_talk_and_hail(monkeypatch: pytest.Mon
         (("talk", "beacon"), "who\n"),
         (("hail", "beacon"), ""),
     ):
-        with bench('[unit.beacon]\nstandin = "wherry-c3"\nsettings = { code = "squall" }\n') as rig:
+        with virtual('[unit.beacon]\nstandin = "wherry-c3"\nsettings = { code = "squall" }\n') as rig:
             done = wexicon(*words, "-l", "wherry-c3", "--env", "code=CODE", input=more)
             assert "W-00771" in done.stdout and "squall" not in done.stdout + done.stderr
             assert rig.bench.units["beacon"].standin.flash["tries"] == 3
-    with bench(MAST):
+    with virtual(MAST):
         wrong = wexicon("talk", "mast", "--env", "code=CODE", status=2).stderr
         assert "nothing is known that needs a value" in wrong
 
 
 def test_readout_names_its_lexicon_and_where_it_came_from() -> None:
     Path("own.toml").write_text((shipped_folder() / "lindle-l9.toml").read_text())
-    with bench(MAST):
+    with virtual(MAST):
         assert "lexicon lindle-l9 (shipped)" in wexicon("readout", "mast", "-l", "lindle-l9").stdout
         assert "own.toml)" in wexicon("readout", "mast", "-l", "own.toml").stdout
         # It is remembered for the port; that is said, not done in silence.
@@ -189,7 +189,7 @@ def test_what_a_dialogue_before_has_set_is_saved_and_is_not_called_nothing() -> 
     Path("s.toml").write_text(
         'format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { network = 1 }\nbefore = ["before.wex"]\n'
     )
-    with bench(MAST) as rig:
+    with virtual(MAST) as rig:
         done = wexicon("provision", "s.toml", "mast", "--operator", "rig").stdout
         assert "1 unchanged" in done and "nothing written but by the sheet's dialogues (1 line)" in done
         standin = rig.bench.units["mast"].standin
@@ -201,7 +201,7 @@ def test_a_module_that_is_another_unit_is_refused_with_a_seat_too() -> None:
         f'[seat.{name}]\nlexicon = "lindle-l9"\nsettings = {{ address = {n} }}\n' for name, n in (("a", 1), ("b", 2))
     )
     Path("s.toml").write_text(f"format = 1\n{seats}")
-    with bench(MAST) as rig:
+    with virtual(MAST) as rig:
         wexicon("provision", "s.toml", "mast", "--seat", "a")
         wrong = wexicon("provision", "s.toml", "mast", "--seat", "b", status=1)
         assert "already provisioned as a" in wrong.stdout + wrong.stderr
@@ -212,21 +212,21 @@ def test_a_module_that_is_another_unit_is_refused_with_a_seat_too() -> None:
 
 def test_a_sheet_names_the_lexicon_that_is_beside_it() -> None:
     Path("own.toml").write_text((shipped_folder() / "lindle-l9.toml").read_text())
-    with bench(MAST):
+    with virtual(MAST):
         wexicon("readout", "mast", "-l", "own.toml", "--sheet", "unit.toml")
         assert 'lexicon = "own.toml"' in Path("unit.toml").read_text()
         assert "conforms" in wexicon("verify", "unit.toml", "mast").stdout
 
 
 def test_a_test_of_packets_does_not_pass_against_a_module_that_takes_them_for_commands() -> None:
-    with bench(SCREEN):
+    with virtual(SCREEN):
         wrong = wexicon("traffic", "screen", "--rate", "115200", "--count", "3", status=1)
         assert "it is in command mode, not in data mode" in wrong.stdout + wrong.stderr
 
 
 def test_a_rate_that_was_asked_for_or_remembered_is_used_as_it_is() -> None:
     Path("at.wex").write_text("> AT\n")
-    with bench(SCREEN + "settings = { rate = 57600 }\n") as rig:
+    with virtual(SCREEN + "settings = { rate = 57600 }\n") as rig:
         assert "found: 57600" in wexicon("hail", "screen").stdout
         assert "passed" in wexicon("run", "at.wex", "screen", "-l", "brisca-w1", "--as-is").stdout
         rig.bench.units["screen"].standin.uart.tuning = msgspec.structs.replace(

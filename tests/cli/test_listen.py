@@ -76,7 +76,7 @@ def test_each_line_of_json_keeps_its_schema_and_the_last_is_the_result() -> None
 
 
 def test_what_is_not_there_ends_with_what_to_do() -> None:
-    with bench(CLOCK + QUICK + "satellites = 0\n") as rig:
+    with virtual(CLOCK + QUICK + "satellites = 0\n") as rig:
         failed = wexicon(
             "listen", rig.ports["clock"], *GPS, "--until", "fix", "--for", "1s", "--only", "none", status=1
         )
@@ -87,7 +87,7 @@ def test_what_is_not_there_ends_with_what_to_do() -> None:
         assert "x.doc" in nothing.stderr
     assert "Say for how long" in wexicon("listen", "clock", "--rig", "r.toml", status=2).stderr
     lines = '[unit.plug]\nstandin = "tamsel-k6"\n'
-    with bench(lines) as rig:
+    with virtual(lines) as rig:
         quiet = wexicon("listen", rig.ports["plug"], "--for", "300ms")
         assert "nothing came" in quiet.stdout and "no lexicon is stored" in quiet.stderr
         ask = wexicon("listen", rig.ports["plug"], "--ask", "--for", "1s", status=2).stderr

@@ -21,7 +21,7 @@ import pytest
 from matplotlib.image import imread
 
 from tests.cli.terminal import Terminal
-from tests.conftest import SAMPLE, bench, clean, k5, wexicon
+from tests.conftest import SAMPLE, bench, clean, k5, virtual, wexicon
 from wexicon.rigs.pty_ports import PtyPort
 from wexicon.rigs.serving import Server
 
@@ -219,7 +219,7 @@ def test_a_dialogue_is_drawn_from_what_was_said_heard_and_measured() -> None:
     assert drawn.startswith("<?xml") and told["trace"] == ""
     assert "already exists" in wexicon(*words, status=2).stderr
     assert "is none of" in wexicon(*words[:-1], "s.txt", status=2).stderr
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("mast", "relay")]
         wexicon("run", "mast-heard.wex", *ports, "--operator", "rig", "--plot", "m.png")
     assert imread("m.png").shape[:2] == (800, 1280)

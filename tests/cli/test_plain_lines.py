@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import bench, built, wexicon
+from tests.conftest import bench, built, virtual, wexicon
 from wexicon.core.dialogue.plain_lines import as_dialogue, is_plain, read_plain_lines
 from wexicon.core.dialogue.statements import Statement
 
@@ -49,7 +49,7 @@ def test_the_story_from_a_file_of_lines_to_a_dialogue_with_values() -> None:
 def test_each_answer_is_checked_by_ok_and_error_or_by_the_lexicon() -> None:
     Path("wrong.txt").write_text("AT\nAT+NONSENSE\nAT\n")
     Path("gauge.txt").write_text("@\n@net=6\n@net?\n")
-    with bench(SCREEN + '[unit.mast]\nstandin = "lindle-l9"\n') as rig:
+    with virtual(SCREEN + '[unit.mast]\nstandin = "lindle-l9"\n') as rig:
         for more in (("-l", "brisca-w1"), ()):
             wrong = wexicon("run", "wrong.txt", rig.ports["screen"], "--rate", "115200", *more, status=1)
             assert "line 2: > AT+NONSENSE" in wrong.stderr and "FAULT 2" in wrong.stderr

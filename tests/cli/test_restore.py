@@ -67,7 +67,7 @@ def test_the_first_state_is_found_by_its_day_and_what_is_missing_is_named(monkey
     sheet = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\nsettings = { name = "Withy", pin = { env = "PIN" } }\n'
     Path("k.toml").write_text(sheet)
     rig = '[unit.plug]\nstandin = "tamsel-k5"\n'
-    with bench(rig) as served:
+    with virtual(rig) as served:
         port = served.ports["plug"]
         wexicon("provision", "k.toml", port, "--operator", "rig")
         Path("k.toml").write_text(sheet.replace("Withy", "Ferry"))
@@ -151,7 +151,7 @@ def test_a_value_that_holds_a_secret_is_not_kept_as_an_earlier_one(
     monkeypatch.setenv("PIN", "48213064")
     sheet = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\nsettings = { role = "leader", pin = { env = "PIN" } }\n'
     Path("k.toml").write_text(sheet)
-    with bench('[unit.plug]\nstandin = "tamsel-k5"\nsettings = { label = "plug 48213064" }\n') as served:
+    with virtual('[unit.plug]\nstandin = "tamsel-k5"\nsettings = { label = "plug 48213064" }\n') as served:
         wexicon("provision", "k.toml", served.ports["plug"], "--operator", "rig")
         kept = [path for path in (tmp_path / "state").rglob("*") if path.is_file()]
         assert kept and not [path for path in kept if "48213064" in without_times(path.read_bytes())]

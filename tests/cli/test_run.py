@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import bench, virtual, wexicon
+from tests.conftest import virtual, wexicon
 
 L9 = '[unit.x]\nstandin = "lindle-l9"\n'
 
@@ -60,7 +60,7 @@ def test_a_failing_run_tells_as_json_what_was_said_expected_and_heard() -> None:
 def test_without_a_lexicon_one_says_how_the_module_is_spoken_to() -> None:
     Path("d.wex").write_text("> @addr?\n< @addr {a:int}\nkeep a\n")
     Path("echo.wex").write_text("> AT\n< AT\n< OK\n")
-    with bench(L9 + '[unit.y]\nstandin = "brisca-w1"\n') as rig:
+    with virtual(L9 + '[unit.y]\nstandin = "brisca-w1"\n') as rig:
         told = wexicon("run", "d.wex", rig.ports["x"], "--end", "lf", "--rate", "9600")
         assert "passed: 1 exchange" in told.stdout
         wrong = wexicon("run", "d.wex", rig.ports["x"], "--end", "cr", status=1)

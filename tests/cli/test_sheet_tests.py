@@ -68,7 +68,7 @@ def outcome_of(unit: dict[str, object], name: str) -> dict[str, object]:
 
 def test_a_test_between_two_units_is_run_recorded_and_run_again_by_verify() -> None:
     Path("s.toml").write_text(HEARD)
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         ports = (f"relay={rig.ports['relay']}", f"mast={rig.ports['mast']}", "--operator", "rig")
         made = results("provision", "s.toml", *ports)
         heard = outcome_of(made["mast"], "heard")
@@ -262,7 +262,7 @@ def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> No
         f'[test.loose]\n{ways}lost = {{ max = 100, unit = "%" }} }}\n'
         f'[test.timed]\n{ways}lost = {{ max = 2 }}, round_trip = {{ max = "9s" }} }}\n'
     )
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         ports = (f"relay={rig.ports['relay']}", f"mast={rig.ports['mast']}", "--operator", "rig")
         made = results("provision", "s.toml", *ports, status=1)["mast"]
         assert [outcome_of(made, name)["verdict"] for name in ("near", "fast", "loose")] == [
@@ -295,7 +295,7 @@ def test_a_sweep_of_a_sheet_puts_the_settings_back_and_repeats_the_evidence() ->
         + '[test.range]\ntraffic = { from = "mast", to = "relay", count = 1, within = "5s" }\n'
         + "sweep = { spreading = [7, 12], power = [2] }\n"
     )
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         ports = (f"relay={rig.ports['relay']}", f"mast={rig.ports['mast']}", "--operator", "rig")
         found = results("provision", "s.toml", *ports)
         lost = {one["name"]: one["value"] for one in outcome_of(found["mast"], "range")["measurements"]}  # type: ignore[attr-defined]

@@ -87,7 +87,7 @@ def test_one_port_looped_back_and_for_a_time(tmp_path: Path) -> None:
 
 
 def test_modules_that_send_by_command_pass_texts_and_tell_the_signal() -> None:
-    with bench(PAIR) as rig:
+    with virtual(PAIR) as rig:
         words = ("traffic", "mast", "quay", "--lexicon", "lindle-l9", "--count", "3")
         result = json.loads(wexicon(*words, "--json").stdout)
         assert [way["received"] for way in result["ways"]] == [3, 3] and result["signal"]["mast"]["rssi"] == [-71.0] * 3
@@ -114,7 +114,7 @@ FAR = (
 
 
 def test_a_sweep_finds_where_it_is_heard_and_puts_the_settings_back() -> None:
-    with bench(FAR) as rig:
+    with virtual(FAR) as rig:
         words = ("traffic", "mast", "relay", "-l", "lindle-l9", "--count", "1", "--within", "1s")
         made = json.loads(wexicon(*words, "--sweep", "spreading=8..9,power=3", "--plot", "s.svg", "--json").stdout)
         assert [one["settings"] for one in made["points"]] == [

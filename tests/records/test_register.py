@@ -17,7 +17,7 @@ import sqlalchemy as sql
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 
-from tests.conftest import SAMPLE, bench, clean, wexicon
+from tests.conftest import SAMPLE, clean, virtual, wexicon
 from wexicon.core.faults import CallFault, Fault
 from wexicon.records.entry import Entry
 from wexicon.records.register import Register
@@ -106,7 +106,7 @@ def test_the_first_versions_register_is_brought_up_to_date_and_keeps_its_records
 def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> None:
     for name in ("masts.toml", "masts.csv", "mast-heard.wex"):
         shutil.copy(SAMPLE / name, tmp_path)
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         wexicon("provision", "masts.toml", "radio-*")
         listed = json.loads(wexicon("units", "list", "--json", "--verdict", "conforms").stdout)
         assert {one["name"]: one["unit"] for one in listed}["mast M2"] == "lindle-l9 L9-00613"
@@ -149,7 +149,7 @@ def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
     one = '[seat.radio]\nlexicon = "lindle-l9"\nsettings = { network = 6 }\n'
     Path("one.toml").write_text(f"format = 1\n{one}")
     away = clean({"WEXICON_REGISTER": "/proc/nowhere/x.db"})
-    with bench(RADIOS):
+    with virtual(RADIOS):
         done = wexicon("provision", "one.toml", "radio-4", env=away)
         assert "conforms" in done.stdout and "queued on disk" in done.stderr
         # Units of a table are claimed first.
@@ -157,7 +157,7 @@ def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
         assert "Nothing was changed: each unit of a table is claimed" in refused.stderr
     (tmp_path / "state" / "waiting").rename(tmp_path / "state" / "kept")
     (tmp_path / "state" / "waiting").write_text("a file, where a folder should be")
-    with bench(RADIOS):
+    with virtual(RADIOS):
         done = wexicon("provision", "masts.toml", "radio-1", "--row", "M1")
     assert "conforms: 5 changed" in done.stdout and "could not be recorded" in done.stderr
     (tmp_path / "state" / "waiting").unlink()
@@ -170,7 +170,7 @@ def test_a_register_that_is_away_stops_no_unit(tmp_path: Path) -> None:
 def test_what_must_differ_is_compared_with_what_the_register_has_of_the_sheets_other_units(tmp_path: Path) -> None:
     for name in ("masts.toml", "masts.csv", "mast-heard.wex"):
         shutil.copy(SAMPLE / name, tmp_path)
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         wexicon("provision", "masts.toml", "radio-1", "radio-2", "radio-3", "radio-4")
         # The next lot has an address of the first, and only that.
         Path("masts.csv").write_text("mast,station,address\nM4,Far Sands,0014\nM5,Long Reach,0012\n")
@@ -240,7 +240,7 @@ def test_verify_tells_which_units_are_no_longer_as_they_were_left(tmp_path: Path
     for name in ("masts.toml", "masts.csv", "mast-heard.wex"):
         shutil.copy(SAMPLE / name, tmp_path)
     ports = ("radio-3", "radio-1", "radio-4", "radio-2")
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         wexicon("provision", "masts.toml", "radio-1", "radio-2", "radio-3", "radio-4")
         # Each module is compared with its own row, in whatever order the ports are named.
         assert "4 of 4 conform" in wexicon("verify", "masts.toml", *ports).stdout
@@ -258,7 +258,7 @@ def test_verify_tells_which_units_are_no_longer_as_they_were_left(tmp_path: Path
     Path("plug.toml").write_text(
         'format = 1\n[seat.plug]\nlexicon = "tamsel-k6"\nsettings = { name = "quay", pin = { env = "PIN" } }\n'
     )
-    with bench(plug):
+    with virtual(plug):
         secret = clean({"PIN": "4821"})
         words = ("plug.toml", "plug", "--operator", "rig")
         assert "no finished provisioning of this" in wexicon("verify", *words, env=secret, status=1).stdout
@@ -280,7 +280,7 @@ settings = { address = "{drawn.address}", network = 6 }
 
 def test_without_a_table_each_module_draws_its_own_number_and_verify_draws_none(tmp_path: Path) -> None:
     Path("bag.toml").write_text(BAG)
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         none = wexicon("verify", "bag.toml", "radio-2", status=2).stderr
         assert "lindle-l9 L9-00612 has no number of a bag: address yet" in none
         for port in ("radio-1", "radio-2", "radio-1"):
@@ -395,7 +395,7 @@ def test_secrets_that_must_differ_are_compared_and_never_shown(tmp_path: Path, m
         assert "plug A and plug B both have the same secret value" in wrong and "482715" not in wrong
     monkeypatch.setenv("PIN_B", "604418")
     plugs = "".join(f'[unit.{name}]\nstandin = "tamsel-k5"\n' for name in ("one", "two", "three"))
-    with bench(plugs):
+    with virtual(plugs):
         wexicon("provision", "s.toml", "one", "two", "--operator", "rig")
         # Another run, another unit: the PIN of A is refused, another one is not.
         Path("pins.csv").write_text("plug\nC\n")

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.conftest import Bench, bench, built, wexicon, without_times
+from tests.conftest import Bench, bench, built, virtual, wexicon, without_times
 from wexicon.core.faults import FileFault, ModuleFault, Unreachable
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.gaps import gaps
@@ -304,7 +304,7 @@ others   = "factory"
 settings = { name = "gate" }
 """)
     flash = 'settings = { peers = ["02A15C000001"], beacon = [5, 5], period = 90, name = "old", rate = 9600 }\n'
-    with bench(f'[unit.gate]\nstandin = "plover-j1"\n{flash}') as server:
+    with virtual(f'[unit.gate]\nstandin = "plover-j1"\n{flash}') as server:
         port = server.ports["gate"]
         told = json.loads(wexicon("provision", str(tmp_path / "s.toml"), port, "--json").stdout)
         standin = server.bench.units["gate"].standin
@@ -411,7 +411,7 @@ write = { say = "P={value}" }
 
 def test_a_framed_session_is_rehearsed_from_its_trace(tmp_path: Path) -> None:
     for name in ("samphire-f2", "saltern-m4", "teasel-d3", "plover-j1", "marram-c2"):
-        with bench(f'[unit.{name}]\nstandin = "{name}"\n') as server:
+        with virtual(f'[unit.{name}]\nstandin = "{name}"\n') as server:
             port, trace = server.ports[name], tmp_path / f"{name}.jsonl"
             wexicon("set", port, "-l", name, "name=Quay", "--trace", str(trace))
         sheet = tmp_path / f"{name}.toml"
@@ -422,7 +422,7 @@ def test_a_framed_session_is_rehearsed_from_its_trace(tmp_path: Path) -> None:
 
 def test_secrets_of_frames_are_nowhere(tmp_path: Path) -> None:
     (tmp_path / "key").write_text(KEY)
-    with bench('[unit.one]\nstandin = "teasel-d3"\n') as server:
+    with virtual('[unit.one]\nstandin = "teasel-d3"\n') as server:
         port, trace = server.ports["one"], tmp_path / "t.jsonl"
         told = wexicon("set", port, "-l", "teasel-d3", "--file", f"key={tmp_path}/key", "--trace", str(trace), status=4)
         assert server.bench.units["one"].standin.flash["key"] == KEY

@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from tests.cli.terminal import Terminal
-from tests.conftest import SAMPLE, bench, built, clean, wexicon
+from tests.conftest import SAMPLE, bench, built, clean, virtual, wexicon
 from tests.core.test_jobs import PAIR
 
 RADIOS = "".join(
@@ -28,7 +28,7 @@ def _sheet(tmp_path: Path) -> None:
 
 
 def test_masts_and_relay_are_made_on_four_ports_at_once() -> None:
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         done = wexicon("provision", "masts.toml", "radio-*", "--json")
         results = json.loads(done.stdout)
         flash = [rig.bench.units[f"radio-{n}"].standin.flash for n in (1, 2, 3, 4)]
@@ -46,7 +46,7 @@ def _without_tests() -> None:
 
 def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
     _without_tests()
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         results = json.loads(wexicon("provision", "masts.toml", "radio-1", "--operator", "rig", "--json").stdout)
         assert len({one["identity"]["serial"] for one in results}) == 4
         assert {one["verdict"] for one in results} == {"conforms"}
@@ -56,12 +56,12 @@ def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
         left_in = json.loads(wexicon(*words, status=1).stdout)
     assert left_in[0]["verdict"] == "conforms"
     assert "already done in this run" in left_in[1]["failure"]["what"] and left_in[1]["written"] == 0
-    with bench(RADIOS):
+    with virtual(RADIOS):
         # A person is asked with --json too.
         words = ("provision", "masts.toml", "radio-1", "--patience", "1s", "--json")
         asked = wexicon(*words, status=1)
         assert "Insert the module for mast M1" in asked.stderr and len(json.loads(asked.stdout)) == 4
-    with bench(RADIOS):
+    with virtual(RADIOS):
         # A module that was done in an earlier run, and is still there, is swapped first.
         Path("masts.csv").write_text("mast,station,address\nM7,Far Sands,0017\nM8,Long Reach,0018\n")
         words = ("provision", "masts.toml", "radio-1", "--operator", "rig", "--seat", "mast", "--json")
@@ -74,7 +74,7 @@ def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
 
 
 def test_one_that_fails_stops_no_other_and_a_number_of_failures_stops_the_rest() -> None:
-    with bench(RADIOS) as rig:
+    with virtual(RADIOS) as rig:
         standin: Any = rig.bench.units["radio-4"].standin
         said = standin.say
         rig.call(lambda: setattr(standin, "say", lambda text: said(text.replace("LINDLE-L9", "OTHER"))))
@@ -91,7 +91,7 @@ def test_units_that_need_each_others_address_are_asked_who_they_are_first() -> N
         f'[unit.{name}]\nstandin = "tamsel-k5"\nidentity = {{ address = "02A15C00{tail}" }}\n'
         for name, tail in (("one", "13F7"), ("two", "218E"))
     )
-    with bench(plugs) as rig:
+    with virtual(plugs) as rig:
         words = ("provision", "pair.toml", "right=two", "left=one", "--operator", "rig")
         assert "2 of 2 conform" in wexicon(*words).stdout
         flash = {name: rig.bench.units[name].standin.flash for name in ("one", "two")}
@@ -103,7 +103,7 @@ def test_one_unit_of_many_is_named_by_its_row_and_dialogues_run_around_it() -> N
     sheet = Path("masts.toml").read_text().replace('each     = "row"', 'each = "row"\nafterwards = ["check.wex"]')
     Path("masts.toml").write_text(sheet)
     Path("check.wex").write_text('needs station\n> @name?\n< @name {name}\ncheck name == "mast {station}"\n')
-    with bench(RADIOS):
+    with virtual(RADIOS):
         words = ("provision", "masts.toml", "--row", "M2")
         Path("check.wex").write_text("needs station\n> @name?\n< @name mast {=station}\n")
         assert "conforms: 5 changed" in wexicon(*words, "radio-2").stdout
@@ -218,7 +218,7 @@ def test_a_scan_that_ends_at_once_leaves_every_unit_out_and_its_tests_too() -> N
 def test_units_that_do_not_agree_are_recorded_as_failed() -> None:
     sheet = Path("masts.toml").read_text().replace("mast {row.station}", "mast {own.serial|first(2)}")
     Path("masts.toml").write_text(sheet)  # what it comes to is known only when the modules were read
-    with bench(RADIOS):
+    with virtual(RADIOS):
         wexicon("provision", "masts.toml", "radio-*", status=1)
     kept = json.loads(wexicon("units", "list", "--json").stdout)
     assert {one["verdict"] for one in kept if one["name"].startswith("mast")} == {"failed"}
@@ -229,7 +229,7 @@ def test_what_a_dialogue_measures_is_recorded_with_its_unit_and_fails_outside_it
     Path("masts.toml").write_text(sheet)
     asks = "> @addr?\n< @addr {a:int}\nmeasure address = a unit steps from 12"
     words = ("provision", "masts.toml", "--row", "M2", "radio-2", "--json")
-    with bench(RADIOS):
+    with virtual(RADIOS):
         Path("check.wex").write_text(f"{asks} to 12.5\n")
         made = json.loads(wexicon(*words).stdout)[0]
         assert [(one["value"], one["verdict"]) for one in made["measurements"]] == [(12.0, "passed")]
@@ -248,7 +248,7 @@ def test_a_unit_called_like_a_setting_is_not_failed_by_its_name() -> None:
     Path("masts.toml").write_text(
         sheet.replace("[seat.relay]", "[seat.address]").replace("relay.address", "address.address")
     )
-    with bench(RADIOS):
+    with virtual(RADIOS):
         made = json.loads(wexicon("provision", "masts.toml", "radio-*", "--json", status=1).stdout)
     assert {one["seat"]: one["verdict"] for one in made} == {
         "address": "conforms",

@@ -7,7 +7,7 @@ import json
 from pathlib import Path
 from typing import Any
 
-from tests.conftest import Bench, bench, wexicon
+from tests.conftest import Bench, virtual, wexicon
 from wexicon.folders import shipped_folder
 from wexicon.work.drafting.start_trial import try_starts
 from wexicon.work.results.start_trial import StartTrial
@@ -52,7 +52,7 @@ def test_a_restart_that_keeps_working_memory_is_told() -> None:
 
 def test_the_command_changes_a_module_only_if_that_is_allowed() -> None:
     lexicon = str(shipped_folder() / "brisca-w1.toml")
-    with bench('[unit.screen]\nstandin = "brisca-w1"\n') as rig:
+    with virtual('[unit.screen]\nstandin = "brisca-w1"\n') as rig:
         assert "allow it with --write" in wexicon("lexicon", "check", lexicon, "screen", "--prove", status=2).stderr
         told = wexicon("lexicon", "check", lexicon, "screen", "--prove", "--write").stdout
         result = json.loads(wexicon("lexicon", "check", lexicon, "screen", "--prove", "--write", "--json").stdout)

@@ -8,7 +8,7 @@ import pytest
 from benchmarks.drafting import APART, drafted
 from benchmarks.wanted import WANTED
 
-from tests.conftest import bench, wexicon
+from tests.conftest import virtual, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.secret import HIDDEN
@@ -122,7 +122,7 @@ def test_whatever_was_recorded_gives_a_lexicon_that_can_be_read(turns: tuple[tup
 
 
 def test_the_draft_of_a_session_on_a_port_reads_the_module(tmp_path: Path) -> None:
-    with bench('[unit.mast]\nstandin = "lindle-l9"\n') as server:
+    with virtual('[unit.mast]\nstandin = "lindle-l9"\n') as server:
         port, trace = server.ports["mast"], tmp_path / "t.jsonl"
         wexicon(
             "set",

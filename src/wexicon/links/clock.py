@@ -12,6 +12,8 @@ SLICE = 0.005
 class RealClock:
     """The machine's monotonic clock, and the wall time that belongs to it."""
 
+    virtual = False
+
     def __init__(self) -> None:
         self._wall = datetime.now(UTC) - timedelta(seconds=time.monotonic())
         # Called for each exchange several times: the function itself, not a wrapper.

@@ -1,11 +1,13 @@
 """An in-memory link under a virtual clock: to wait is to do what the agenda holds, as fast as the processor goes.
 
-The rule: time passes only during reads. It behaves like a serial port, but that an
-hour takes milliseconds.
+The rule: time passes only while every thread that has a link open waits in a read. Only one of them runs at a time, so work on
+several links gives the same result in each run. A link behaves like a serial port, but an hour takes milliseconds.
 """
 
 from __future__ import annotations
 
+import threading
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from typing import Protocol, Self
 
@@ -32,14 +34,93 @@ class Wire(Protocol):
     def driven(self) -> dict[str, bool]: ...
 
 
+# How long a thread waits for its turn before it is looked whether the one that runs has ended (seconds, real time).
+_LOOKS = 1.0
+
+
 class VirtualClock:
-    """The time of an agenda."""
+    """The time of an agenda, for any number of links and threads that share this clock."""
+
+    virtual = True
 
     def __init__(self, agenda: Agenda) -> None:
         self.agenda = agenda
+        self._gate = threading.Condition()
+        # How many links each thread has open; which of these threads runs; until when each other one waits, and for what.
+        self._links: dict[int, int] = {}
+        self._runs: int | None = None
+        self._waits: dict[int, tuple[float, Callable[[], bool]]] = {}
 
     def now(self) -> float:
         return self.agenda.now
+
+    def opened(self) -> int:
+        """This thread has opened a link; waits until no other thread runs. Returns what `closed` wants to know."""
+        me = threading.get_ident()
+        with self._gate:
+            first = me not in self._links
+            self._links[me] = self._links.get(me, 0) + 1
+            if first:
+                self._pause(me, float("-inf"), lambda: True)
+        return me
+
+    def closed(self, who: int) -> None:
+        """A link that this thread had opened is closed."""
+        with self._gate:
+            self._links[who] -= 1
+            if not self._links[who]:
+                del self._links[who]
+                if self._runs == who:
+                    self._runs = None
+                    self._next()
+
+    def wait(self, until: float, arrived: Callable[[], bool]) -> None:
+        """Lets time pass until something has arrived, at most until then."""
+        if arrived():
+            return
+        if len(self._links) < 2:
+            self._pass(until, arrived)
+            return
+        with self._gate:
+            self._pause(threading.get_ident(), until, arrived)
+
+    def _pass(self, until: float, arrived: Callable[[], bool]) -> None:
+        """The same for a thread that is alone."""
+        agenda = self.agenda
+        while not arrived():
+            due = agenda.due()
+            if due is None or due > until:
+                agenda.run_until(until)
+                return
+            agenda.run_until(due)
+
+    def _pause(self, me: int, until: float, arrived: Callable[[], bool]) -> None:
+        """Lets others run, until it is this thread's turn again."""
+        self._waits[me] = until, arrived
+        if self._runs == me:
+            self._runs = None
+        self._next()
+        try:
+            while self._runs != me:
+                if not self._gate.wait(_LOOKS) and self._runs not in {one.ident for one in threading.enumerate()}:
+                    # It has ended with its link open.
+                    self._runs = None
+                    self._next()
+        finally:
+            self._waits.pop(me, None)
+
+    def _next(self) -> None:
+        """Chooses who runs next, and lets the time pass until somebody can."""
+        while self._runs is None and self._waits:
+            now = self.agenda.now
+            for who, (until, arrived) in self._waits.items():
+                if until <= now or arrived():
+                    del self._waits[who]
+                    self._runs = who
+                    self._gate.notify_all()
+                    return
+            due, soonest = self.agenda.due(), min(until for until, _ in self._waits.values())
+            self.agenda.run_until(soonest if due is None else min(due, soonest))
 
     def wall(self, at: float) -> datetime:
         return WALL + timedelta(seconds=at)
@@ -92,13 +173,7 @@ class VirtualSocket(NoWire):
     def read(self, until: float) -> bytes:
         if self._closed:
             raise LinkFault("the socket was closed", where=self.name)
-        agenda = self.clock.agenda
-        while not self._buffer and not self._gone:
-            due = agenda.due()
-            if due is None or due > until:
-                agenda.run_until(until)
-                break
-            agenda.run_until(due)
+        self.clock.wait(until, lambda: bool(self._buffer or self._gone))
         data = bytes(self._buffer)
         self._buffer.clear()
         if not data and self._gone:
@@ -118,6 +193,7 @@ class VirtualLink:
         self.name = name
         self.clock = clock
         self.tuning = tuning or Tuning()
+        self._opener = clock.opened()
         self._wire = wire
         self._wire.host = self.tuning
         self._buffer = bytearray()
@@ -137,19 +213,16 @@ class VirtualLink:
         """Bytes have come over the wire."""
         self._buffer += data
 
+    def _arrived(self) -> bool:
+        return bool(self._buffer)
+
     def write(self, data: bytes) -> None:
         self._require_open()
         self._wire.from_host(data)
 
     def read(self, until: float) -> bytes:
         self._require_open()
-        agenda = self.clock.agenda
-        while not self._buffer:
-            due = agenda.due()
-            if due is None or due > until:
-                agenda.run_until(until)
-                break
-            agenda.run_until(due)
+        self.clock.wait(until, self._arrived)
         data = bytes(self._buffer)
         self._buffer.clear()
         return data
@@ -171,4 +244,6 @@ class VirtualLink:
         self._wire.from_host_break(on)
 
     def close(self) -> None:
+        if not self._closed:
+            self.clock.closed(self._opener)
         self._closed = True

@@ -22,7 +22,10 @@ class Clock(Protocol):
 
 
 class LinkClock(Clock, Protocol):
-    """The clock of a link, for work with several links in one thread."""
+    """The clock of a link, for work with several links. In `virtual` time one thread works all that belong together: it passes
+    only while every thread waits for a link."""
+
+    virtual: bool
 
     def next_event(self) -> float:
         """Until when one of several links may be read alone: something may arrive on another one then, not before."""

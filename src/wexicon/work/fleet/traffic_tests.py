@@ -37,8 +37,6 @@ def run_traffic(
     order: TrafficOrder,
     names: Sequence[str],
     stopping: Callable[[], bool],
-    *,
-    in_turns: bool = False,
 ) -> DialogueResult:
     """Runs it between ends that are ready. Raises Fault."""
     table = test.traffic
@@ -47,7 +45,7 @@ def run_traffic(
 
     def run() -> TrafficResult:
         prepare(ends, order.size)
-        sent.append(TrafficTest(ends, order, names, in_turns=in_turns).run(stopping))
+        sent.append(TrafficTest(ends, order, names).run(stopping))
         return sent[-1]
 
     result = DialogueResult(dialogue="", verdict=Verdict.PASSED)

@@ -74,13 +74,11 @@ class _Side:
 
 class TrafficTest:
     """Packets out from the first endpoint, answers back from the second; with one endpoint, out and back to the same. `names`
-    are how the ends are called, if not by their ports; `in_turns` if they share one thread, as in virtual time."""
+    are how the ends are called, if not by their ports."""
 
-    def __init__(
-        self, ends: Sequence[Endpoint], order: TrafficOrder, names: Sequence[str] = (), *, in_turns: bool = False
-    ) -> None:
+    def __init__(self, ends: Sequence[Endpoint], order: TrafficOrder, names: Sequence[str] = ()) -> None:
         self.order = order
-        self._in_turns = in_turns
+        self._in_turns = ends[0].session.clock.virtual
         self.names = list(names) or [end.session.link.name for end in ends]
         self.ends = ends
         self.clock = ends[0].session.clock.now

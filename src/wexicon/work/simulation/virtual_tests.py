@@ -76,7 +76,7 @@ class VirtualTestBench:
         try:
             ends = [virtual_end(self._used[job.name], order, swept=bool(due.test.points)) for job in jobs]
             hear_beside(ends)
-            return run_traffic(ends, due.test, order, [job.name for job in jobs], lambda: False, in_turns=True)
+            return run_traffic(ends, due.test, order, [job.name for job in jobs], lambda: False)
         except Exception as fault:
             result.ended_by(fault, "traffic")
             return result

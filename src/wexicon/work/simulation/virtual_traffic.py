@@ -113,7 +113,7 @@ def rehearse_traffic(pair: VirtualPair, order: TrafficOrder, *, transparent: boo
     """The traffic test between stand-ins. Raises Fault."""
     ends = pair.ends(order, transparent=transparent)
     prepare(ends, order.size)
-    return TrafficTest(ends, order, pair.names, in_turns=True).run(lambda: False)
+    return TrafficTest(ends, order, pair.names).run(lambda: False)
 
 
 def rehearse_sweep(
@@ -165,6 +165,6 @@ def sweep_between(
 
     def run() -> TrafficResult:
         prepare(ends, order.size)
-        return TrafficTest(ends, order, names, in_turns=True).run(stopping)
+        return TrafficTest(ends, order, names).run(stopping)
 
     return sweep(ends, points, run, Store(), measured)
