@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import io
 import os
+import pickle
 import re
 import signal
 import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import ExitStack, contextmanager, redirect_stderr, redirect_stdout
+from contextlib import ExitStack, contextmanager, redirect_stderr, redirect_stdout, suppress
 from pathlib import Path
 from typing import Any, NamedTuple
 from unittest import mock
@@ -49,7 +50,7 @@ for _number in (signal.SIGINT, signal.SIGQUIT, signal.SIGHUP):
 
 # The same examples for everybody, on every machine: a test that passed passes again. Searching by chance is the work of
 # `python -m benchmarks.fuzz`. Shared machines stall now and then: no property fails by the clock.
-settings.register_profile("same", deadline=None, derandomize=True, database=None, max_examples=100)
+settings.register_profile("same", deadline=None, derandomize=True, database=None, max_examples=50)
 settings.load_profile("same")
 
 SAMPLE = Path(__file__).parents[1] / "src" / "wexicon" / "sample"
@@ -175,6 +176,32 @@ def bench(text: str) -> Iterator[Server]:
         # The desk belongs to the server's thread: it is closed when that has ended.
         after.callback(Desk(server, "bench").close)
         yield server
+
+
+def killed(rig: VirtualRig, when: Callable[[], bool], *words: str) -> None:
+    """Calls a command in a process that is killed as soon as `when` says so, in the middle of a write. The stand-ins of the rig,
+    in virtual time, hold afterwards what they held then."""
+    ours, theirs = os.pipe()
+    if not (child := os.fork()):
+        said = VirtualLink.write
+
+        def write(link: VirtualLink, data: bytes) -> None:
+            said(link, data)
+            if when():
+                held = {name: (unit.standin.flash, unit.standin.memory) for name, unit in rig.units.items()}
+                os.write(theirs, pickle.dumps(held))
+                os.kill(os.getpid(), signal.SIGKILL)
+
+        with mock.patch.object(VirtualLink, "write", write), suppress(BaseException):
+            run([*words])
+        os._exit(1)
+    os.close(theirs)
+    with os.fdopen(ours, "rb") as end:
+        held = end.read()
+    assert os.WTERMSIG(os.waitpid(child, 0)[1]) == signal.SIGKILL, "the command ended by itself"
+    for name, (flash, memory) in pickle.loads(held).items():
+        rig.units[name].standin.flash.update(flash)
+        rig.units[name].standin.memory.update(memory)
 
 
 def k5(**keys: str) -> str:

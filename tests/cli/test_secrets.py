@@ -15,10 +15,11 @@ from pathlib import Path
 import pytest
 
 from tests.cli.terminal import Terminal
-from tests.conftest import bench, clean, k5, wexicon
+from tests.conftest import bench, clean, k5, virtual, wexicon
 from wexicon.core.standards.charsets import gsm7_hex, packed_anywhere, ucs2
 
 PIN, KEY = "90377", 'Mudflat\\\\"Nine, tide'
+SET = ("-l", "tamsel-k5", "--operator", "rig", "--env", "pin=PIN", "role=follower")
 SHEET = """format = 1
 [seat.plug]
 lexicon = "tamsel-k5"
@@ -96,29 +97,14 @@ def test_no_command_shows_a_secret(env: dict[str, str], tmp_path: Path) -> None:
 
     def call(*words: str, status: int = 0, forms: tuple[tuple[str, ...], ...] = ((), ("--json",))) -> None:
         for more in forms:
-            if more or words[0] not in ("set", "run"):
-                told.extend(wexicon(*words, *more, status=status, env=env))
-                continue
-            done = subprocess.Popen(
-                [sys.executable, "-m", "wexicon", *words, *more],
-                stdout=-1,
-                stderr=-1,
-                stdin=subprocess.DEVNULL,
-                text=True,
-                env=env,
-            )
-            own = ["ps", "-o", "args", "--ppid", str(os.getpid())]  # other tests run beside this one
-            listed = subprocess.run(own, capture_output=True, text=True, check=True).stdout
-            out, err = done.communicate(timeout=60)
-            assert done.returncode == status, (words, out, err)
-            told.extend((out, err, listed))
+            told.extend(wexicon(*words, *more, status=status, env=env))
 
-    with bench(k5()) as rig:
+    with virtual(k5()) as rig:
         port = rig.ports["plug"]
         call("verify", "s.toml", port, "--operator", "rig", status=1)
         call("provision", "s.toml", port, "--operator", "rig")
         call("readout", port, "-l", "tamsel-k5", "--operator", "rig")
-        call("set", port, "-l", "tamsel-k5", "--operator", "rig", "--env", "pin=PIN", "role=follower")
+        call("set", port, *SET)
         call("do", port, "save", "-l", "tamsel-k5", "--operator", "rig")
         call("rehearse", "s.toml")
         values = ("--env", "key=KEY", "--file", "label=long.key", "-l", "tamsel-k5")
@@ -129,6 +115,13 @@ def test_no_command_shows_a_secret(env: dict[str, str], tmp_path: Path) -> None:
             path.write_text("needs key secret\nneeds label\nkeep copy = upper(key)\n" + line + "\n")
             words = ("rehearse", str(path), *values, "--trace", f"state/f{number}.jsonl")
             call(*words, status=0 if "set name" in line else 1, forms=((), ("--json",))[number % 2 :][:1])
+    with bench(k5()) as served:
+        words = [sys.executable, "-m", "wexicon", "set", served.ports["plug"], *SET]
+        running = subprocess.Popen(words, stdout=-1, stderr=-1, stdin=subprocess.DEVNULL, text=True, env=env)
+        own = ["ps", "-ww", "-o", "args", "--ppid", str(os.getpid())]  # other tests run beside this one
+        listed = subprocess.run(own, capture_output=True, text=True, check=True).stdout
+        told.extend((*running.communicate(timeout=60), listed))
+        assert running.returncode == 0 and "pin=PIN" in listed
     for trace in sorted((tmp_path / "state").rglob("*.jsonl"))[:4]:
         told.append(wexicon("trace", "show", str(trace)).stdout)
         told.append(wexicon("trace", "dialogue", str(trace)).stdout)

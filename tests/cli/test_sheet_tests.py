@@ -4,18 +4,14 @@ from __future__ import annotations
 
 import json
 import shutil
-import signal
-import subprocess
-import sys
 import threading
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from tests.conftest import SAMPLE, bench, clean, k5, virtual, wexicon
+from tests.conftest import SAMPLE, bench, k5, killed, virtual, wexicon
 from wexicon.core.dialogue import read_dialogue
 from wexicon.rigs.serving import RigOperator, Server
 from wexicon.work.contact.catalog import find_lexicon
@@ -126,15 +122,10 @@ def test_what_a_test_wrote_is_put_back_and_proved_again() -> None:
 
 def test_stopped_in_the_middle_of_a_test_that_wrote_the_unit_is_unfinished_and_the_next_run_finishes_it() -> None:
     Path("s.toml").write_text(JOINED)
-    with bench(PAIR) as rig:
+    with virtual(PAIR) as rig:
         ports = (f"plug={rig.ports['plug']}", f"handset={rig.ports['handset']}", "--operator", "rig")
-        words = [sys.executable, "-m", "wexicon", "provision", "s.toml", *ports]
-        running = subprocess.Popen(words, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=clean({}))
-        standin, until = rig.bench.units["plug"].standin, time.monotonic() + 30
-        while time.monotonic() < until and standin.flash["part"] != "L":
-            time.sleep(0.01)
-        running.send_signal(signal.SIGKILL)
-        running.communicate(timeout=20)
+        standin = rig.bench.units["plug"].standin
+        killed(rig, lambda: standin.flash["part"] == "L", "provision", "s.toml", *ports)
         assert "unfinished: tamsel-k5" in wexicon("units", "list").stdout
         told = wexicon("provision", "s.toml", *ports)
         assert "2 of 2 conform, 1 test passed" in told.stdout and "plug: resuming work started on" in told.stdout

@@ -188,6 +188,7 @@ def _belongs(kind: object, name: str) -> str:
     return f"it is a key of {' and '.join(dict.fromkeys(tables))}" if tables else ""
 
 
+@cache
 def names_of(kind: object) -> frozenset[str]:
     """Every key of every record type that can be reached from `kind`."""
     return frozenset(field.encode_name for struct in _structs(kind) for field in msgspec.structs.fields(struct))
