@@ -533,15 +533,17 @@ def bounded() -> Iterator[None]:
         signal.signal(signal.SIGPROF, before)
 
 
-def attempt(name: str, seed: int, wanted: float, cases: int = AT_LEAST) -> tuple[str, int, float, int, list[str]]:
-    """Tries a target for `wanted` seconds, or `cases` times where it is quick: its name, cases, seconds, megabytes of memory
-    at the most, what went wrong."""
+def attempt(
+    name: str, seed: int, wanted: float, cases: int = AT_LEAST, most: float = float("inf")
+) -> tuple[str, int, float, int, list[str]]:
+    """Tries a target for `wanted` seconds, or `cases` times where it is quick, and at most `most` times: its name, cases,
+    seconds, megabytes of memory at the most, what went wrong."""
     target, count = TARGETS[name], 0
     wrong: list[str] = []
     began = time.perf_counter()
     took = 0.0
     with bounded():
-        while took < wanted and not (count >= cases and took / count < QUICK) and len(wrong) < 5:
+        while took < wanted and count < most and not (count >= cases and took / count < QUICK) and len(wrong) < 5:
             chance = random.Random(f"{name} {seed} {count}")
             signal.setitimer(signal.ITIMER_PROF, LONGEST)
             try:

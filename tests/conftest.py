@@ -179,8 +179,8 @@ def bench(text: str) -> Iterator[Server]:
 
 
 def killed(rig: VirtualRig, when: Callable[[], bool], *words: str) -> None:
-    """Calls a command in a process that is killed as soon as `when` says so, in the middle of a write. The stand-ins of the rig,
-    in virtual time, hold afterwards what they held then."""
+    """Calls a command in a process that is killed as soon as `when` says so, in the middle of a write. The rig's stand-ins, in
+    virtual time, hold afterwards what they held then."""
     ours, theirs = os.pipe()
     if not (child := os.fork()):
         said = VirtualLink.write

@@ -55,7 +55,9 @@ def test_what_waits_goes_in_once_when_the_database_is_back(tmp_path: Path) -> No
 
 def test_many_processes_write_to_one_file_and_lose_nothing(tmp_path: Path) -> None:
     program = (
-        "import sys; from pathlib import Path; from tests.records.test_register import *\n"
+        "import sys; from pathlib import Path\n"
+        "from wexicon.records.entry import Entry; from wexicon.records.register import Register\n"
+        "entry = lambda unit: Entry(unit, 'x', 'lindle-l9', 'provision', 'conforms', '', '', '', {}, {})\n"
         "one = Register(sys.argv[1], Path(sys.argv[2]))\n"
         "for n in range(25): assert one.keep(entry(f'lindle-l9 {sys.argv[3]}-{n}'))\n"
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import xml.etree.ElementTree as ET
 
+import numpy  # noqa: F401  (pytester forgets what a run imports; numpy cannot be imported twice)
 import pytest
 
 RIG = 'format = 1\n[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\n'
@@ -42,7 +43,7 @@ def test_a_stand_in_hears_what_is_said_and_a_failure_shows_it(ran: pytest.Pytest
             wexicon_standin.conversation.expect_back()
         """
     )
-    result = ran.runpytest_subprocess()
+    result = ran.runpytest_inprocess()
     result.assert_outcomes(passed=1, failed=1)
     result.stdout.fnmatch_lines(
         ["*after the power came on the firmware said nothing", "*> AT", "*< OK", "*# power off", "*->*# power on"]
@@ -63,7 +64,7 @@ def test_what_was_said_is_shown_where_another_assertion_fails(ran: pytest.Pytest
                 assert port.read(2) == b"NO"
         """
     )
-    result = ran.runpytest_subprocess()
+    result = ran.runpytest_inprocess()
     result.assert_outcomes(failed=1)
     result.stdout.fnmatch_lines(["*conversation with module, a tamsel-k6*", "*> AT"])
 
@@ -86,13 +87,13 @@ def test_a_rig_file_by_mark_by_option_and_by_configuration(ran: pytest.Pytester)
             pass
         """
     )
-    result = ran.runpytest_subprocess("--wexicon-rig", "bench.toml")
+    result = ran.runpytest_inprocess("--wexicon-rig", "bench.toml")
     result.assert_outcomes(passed=2, errors=1)
     result.stdout.fnmatch_lines(["*LookupError: the rig has mast, relay: take one by wexicon_rig?NAME?"])
     ran.makeini("[pytest]\nwexicon_rig = bench.toml\n")
-    ran.runpytest_subprocess().assert_outcomes(passed=2, errors=1)
+    ran.runpytest_inprocess().assert_outcomes(passed=2, errors=1)
     ran.makeini("[pytest]\n")
-    result = ran.runpytest_subprocess()
+    result = ran.runpytest_inprocess()
     result.assert_outcomes(passed=1, errors=2)
     result.stdout.fnmatch_lines(["*test_given: which stand-in? Mark it wexicon_standin(FAMILY)*"])
 
@@ -107,10 +108,10 @@ def test_what_needs_hardware_is_skipped_and_a_named_port_is_used(ran: pytest.Pyt
             assert wexicon_port == "/dev/ttyUSB7"
         """
     )
-    result = ran.runpytest_subprocess("-rs")
+    result = ran.runpytest_inprocess("-rs")
     result.assert_outcomes(skipped=1)
     result.stdout.fnmatch_lines(["*needs a real module: --wexicon-port PORT"])
-    ran.runpytest_subprocess("--wexicon-port", "/dev/ttyUSB7").assert_outcomes(passed=1)
+    ran.runpytest_inprocess("--wexicon-port", "/dev/ttyUSB7").assert_outcomes(passed=1)
 
 
 def test_a_module_is_used_by_its_lexicon_and_its_identity_is_in_the_junit_file(ran: pytest.Pytester) -> None:
@@ -126,7 +127,7 @@ def test_a_module_is_used_by_its_lexicon_and_its_identity_is_in_the_junit_file(r
             wexicon_standin.conversation.expect_order("@name=Withy", "@save")
         """
     )
-    ran.runpytest_subprocess("--junitxml=report.xml").assert_outcomes(passed=1)
+    ran.runpytest_inprocess("--junitxml=report.xml").assert_outcomes(passed=1)
     properties = {one.get("name"): one.get("value") for one in ET.parse("report.xml").iter("property")}
     assert properties["wexicon-lexicon"] == "lindle-l9"
     assert "L9-00417" in str(properties["wexicon-identity"])
@@ -144,7 +145,7 @@ def test_nothing_is_written_to_the_users_folders(ran: pytest.Pytester, monkeypat
             assert wexicon.read(wexicon_module).identity["serial"] == "L9-00417"
         """
     )
-    ran.runpytest_subprocess().assert_outcomes(passed=1)
+    ran.runpytest_inprocess().assert_outcomes(passed=1)
     assert not state.exists()
 
 
@@ -185,7 +186,7 @@ def test_virtual_time_and_a_result_in_the_junit_file(ran: pytest.Pytester) -> No
             wexicon_record(wexicon.set_values(wexicon_module, {"name": "Withy"}))
         """
     )
-    result = ran.runpytest_subprocess("--junitxml=report.xml")
+    result = ran.runpytest_inprocess("--junitxml=report.xml")
     result.assert_outcomes(passed=2, failed=1)
     result.stdout.fnmatch_lines(["*conversation with module, a brisca-w1*"])
     properties = {one.get("name"): one.get("value") for one in ET.parse("report.xml").iter("property")}
