@@ -29,7 +29,7 @@ class Terminal:
             environment = {**clean({"TERM": "xterm", **variables}), "COLUMNS": str(columns)}
             os.execve(sys.executable, [sys.executable, "-m", "wexicon", *words], environment)
 
-    def read(self, wanted: str = "", within: float = 20.0, times: int = 1) -> str:
+    def read(self, wanted: str = "", within: float = 60.0, times: int = 1) -> str:
         """Reads until something is seen so many times, or until the program ends."""
         until = time.monotonic() + within
         while time.monotonic() < until and (not wanted or self.text().count(wanted) < times):
@@ -64,7 +64,7 @@ class Terminal:
         """Waits for the end of the program; gives its exit status. `restored` tells whether the terminal is as it was."""
         if self.fd >= 0:
             self.read()
-        until = time.monotonic() + 20
+        until = time.monotonic() + 60
         while not (ended := os.waitpid(self.pid, os.WNOHANG))[0]:
             if time.monotonic() > until:
                 # It would wait for ever, and hold its port.

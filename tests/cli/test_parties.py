@@ -262,7 +262,7 @@ def test_two_clients_of_this_machine_get_each_its_own_page() -> None:
             one.start()
         told = wexicon("run", "d.wex", f"screen={rig.ports['screen']}", f"port={port}", *KEY).stdout
         for one in clients:
-            one.join(timeout=10)
+            one.join(timeout=60)
         with pytest.raises(OSError):
             socket.create_connection(("127.0.0.1", port), timeout=1)
     assert pages["tide"] == (200, b"1.204 m") and pages["wind"].endswith(b"\r\n\r\nSW 6")

@@ -38,7 +38,7 @@ def test_a_rig_in_its_own_process_is_listed_worked_and_stopped() -> None:
     assert "did you mean withy-plug" in wexicon("rig", "power", "wity-plug", "off", status=2).stderr
     assert "it has service" in wexicon("rig", "key", "withy-plug", "hold", "--key", "reset", status=2).stderr
     wexicon("rig", "stop")
-    assert running.wait(timeout=10) == 0
+    assert running.wait(timeout=60) == 0
     assert "no rig is running" in wexicon("rig", "ports").stdout
 
 

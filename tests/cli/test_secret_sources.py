@@ -203,7 +203,7 @@ def test_two_processes_that_draw_at_once_lose_no_secret(tmp_path: Path) -> None:
         kept.append(_one(len(kept)))
 
     first.change(act)
-    threads[0].join(timeout=10)
+    threads[0].join(timeout=60)
     assert [one.value for one in first.secrets()] == ["0", "1"]
 
 

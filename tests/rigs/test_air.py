@@ -242,7 +242,7 @@ def test_sockets_really_open_on_this_machine(kind: str) -> None:
     services = {"tides.example": f"127.0.0.1:{server.getsockname()[1]}"}
     one.standin.air = Air(AirTable(services=services, network=Network(registers_in=1)))
     hold(one, SOCKET, host="tides.example", kind=kind)
-    thread.join(timeout=20)
+    thread.join(timeout=60)
     server.close()
     heard = one.trace.texts(Heard)
     assert "+XRECV: 1,8,a\r\nb\x00\udcffc\n" in heard
@@ -283,7 +283,7 @@ def test_wi_fi_sockets_are_real_too() -> None:
         '> AT+POST 0 4\n< "> "\n>> a\\r\\nb\n< POSTED\nawait 20s\n    +IN 0 {size:int} {data:bytes(size)}\nkeep data\n'
     )
     assert hold(one, text).kept["data"] == "a\r\nb"
-    thread.join(timeout=10)
+    thread.join(timeout=60)
     server.close()
 
 

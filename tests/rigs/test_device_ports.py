@@ -38,7 +38,7 @@ def test_a_stand_in_answers_on_a_device_and_moves_its_rate() -> None:
         assert termios.tcgetattr(ours)[4:6] == [termios.B115200] * 2
         # The answer still comes at the old rate; then the device moves.
         assert b"OK" in answer(ours, b"AT+RATE=57600\r\n", b"OK\r\n")
-        limit = time.monotonic() + 5
+        limit = time.monotonic() + 60
         while termios.tcgetattr(ours)[5] != termios.B57600 and time.monotonic() < limit:
             time.sleep(0.001)
         assert termios.tcgetattr(ours)[4:6] == [termios.B57600] * 2
@@ -53,7 +53,7 @@ def test_the_frame_of_a_stand_in_is_that_of_its_device() -> None:
     tty.setraw(theirs)
     unit = f'[unit.sky]\nstandin = "polmar-p1"\nserve = "{os.ttyname(theirs)}"\nsettings = {{ port = [9600, 8, "O", 2] }}\n'
     with bench(unit):
-        limit = time.monotonic() + 5
+        limit = time.monotonic() + 60
         wanted = termios.PARODD | termios.CSTOPB
         while termios.tcgetattr(ours)[2] & wanted != wanted and time.monotonic() < limit:
             time.sleep(0.001)

@@ -35,7 +35,7 @@ def rig() -> Iterator[tuple[dict[str, Any], subprocess.Popen[bytes]]]:
     words = [sys.executable, "-m", "tests.elsewhere", "rig", "start", "bench.toml"]
     running = subprocess.Popen(words, env=clean({"PYTHONPATH": str(ROOT)}), stdout=subprocess.DEVNULL)
     try:
-        until = time.monotonic() + 30
+        until = time.monotonic() + 60
         while not (cards := list(Path("run").glob("*.json"))) and time.monotonic() < until:
             time.sleep(0.1)
         yield json.loads(cards[0].read_text()), running

@@ -157,7 +157,6 @@ def test_virtual_time_and_a_result_in_the_junit_file(ran: pytest.Pytester) -> No
 
         @pytest.mark.wexicon_standin("brisca-w1")
         def test_virtual(wexicon_virtual):
-            began = time.monotonic()
             port = wexicon_virtual.port
             port.baudrate, port.timeout = 115200, 3600
             assert port.read_until(b"READY\\r\\n").endswith(b"READY\\r\\n")
@@ -174,7 +173,6 @@ def test_virtual_time_and_a_result_in_the_junit_file(ran: pytest.Pytester) -> No
             assert wexicon_virtual.stored("name") == "quay"
             wexicon_virtual.conversation.expect_back()
             wexicon_virtual.conversation.expect_silence('AT+NAME?', 600)
-            assert time.monotonic() - began < 30
 
         @pytest.mark.wexicon_standin("brisca-w1")
         def test_shown(wexicon_virtual):

@@ -179,7 +179,7 @@ def test_a_load_that_is_killed_or_stopped_in_the_middle_is_begun_again(how: sign
         standin: Any = rig.bench.units["quay"].standin
         words = [sys.executable, "-m", "wexicon", "do", rig.ports["quay"], "load", "image=big.img", "-l", "fennick-z4"]
         running = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=clean({}))
-        until = time.monotonic() + 20
+        until = time.monotonic() + 60
         while time.monotonic() < until and not len(getattr(standin, "taken", b"")) > 20_000:
             time.sleep(0.05)
         running.send_signal(how)

@@ -201,7 +201,7 @@ def test_a_port_that_goes_and_comes_back_is_gone_on_with() -> None:
         session.link.close()
 
 
-def wait_for(done, within: float = 10.0) -> None:  # type: ignore[no-untyped-def]
+def wait_for(done, within: float = 60.0) -> None:  # type: ignore[no-untyped-def]
     until = time.monotonic() + within
     while not done() and time.monotonic() < until:
         time.sleep(0.01)
