@@ -1,12 +1,15 @@
-# The README's two commands: `make demo` shows the tool at work, `make test` proves it; `make test-all` adds what takes long.
+# The README's two commands: `make demo` shows the tool at work, `make test` proves it; `make test-all` adds what takes long,
+# `make campaign` what takes very long: it writes its results to docs/proof.md.
 # Each makes its own virtual environment with what it needs; where Python lacks the means for one, apt brings them.
 PYTHON ?= python3
 RUN = .venv/run
 DEV = .venv/dev
 SOURCES = $(shell find src -name '*.py' -o -name '*.toml' -o -name '*.wex')
+# Compiled files are kept, whatever the machine has set: each worker would compile everything anew.
+export PYTHONDONTWRITEBYTECODE =
 AS_ROOT = $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-.PHONY: demo test test-all site bench venv compiler browser shells postgresql clean
+.PHONY: demo test test-all campaign site bench venv compiler browser shells postgresql clean
 
 demo: $(RUN)/.ready
 	$(RUN)/bin/wexicon demo
@@ -18,7 +21,10 @@ test: $(DEV)/.ready | postgresql
 	$(DEV)/bin/mypy & types=$$!; $(DEV)/bin/python -m pytest && wait $$types
 
 test-all: test | compiler browser shells
-	WEXICON_TEST_UNITS=200 $(DEV)/bin/python -m pytest -m "long or campaign"
+	$(DEV)/bin/python -m pytest -m long
+
+campaign: $(DEV)/.ready | postgresql
+	$(DEV)/bin/python -m benchmarks.campaign $(CAMPAIGN)
 
 site: $(DEV)/.ready
 	$(DEV)/bin/mkdocs build --quiet

@@ -560,18 +560,24 @@ def attempt(
 
 
 def main(wanted: float = 600, seed: int = 1, names: tuple[str, ...] = ()) -> int:
-    """Tries all targets, two at a time; gives how many cases ended otherwise than they may."""
+    """Tries all targets, two at a time, and prints what came of each; how many cases ended otherwise than they may."""
+    return tried(wanted, seed, names)[1]
+
+
+def tried(wanted: float, seed: int, names: tuple[str, ...] = ()) -> tuple[int, int]:
+    """The same: how many cases there were, and how many of them were wrong."""
     chosen = [name for name in TARGETS if not names or name in names]
-    bad = 0
+    bad = cases = 0
     print(f"{'target':22} {'cases':>9} {'seconds':>8} {'MB':>5} {'wrong':>5}")
     with ProcessPoolExecutor(2, max_tasks_per_child=1) as pool:
         jobs = [pool.submit(attempt, name, seed, wanted) for name in chosen]
         for job in jobs:
             name, count, took, megabytes, wrong = job.result()
             bad += len(wrong)
+            cases += count
             print(f"{name:22} {count:9,} {took:8.0f} {megabytes:5} {len(wrong):5}", flush=True)
             print("\n".join(wrong), end="\n" if wrong else "", file=sys.stderr, flush=True)
-    return bad
+    return cases, bad
 
 
 if __name__ == "__main__":

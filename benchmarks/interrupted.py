@@ -117,10 +117,10 @@ class Bench:
         return name, how, wrong
 
 
-def main() -> int:
-    words = sys.argv[1:]
-    runs, seed = int(words[0]) if words else 500, int(words[1]) if words[1:] else 1
-    began, false, done = time.perf_counter(), [], Counter[str]()
+def interrupt(runs: int, seed: int) -> tuple[Counter[str], list[str]]:
+    """Interrupts so many runs: how often each way, and what was wrong afterwards."""
+    false: list[str] = []
+    done: Counter[str] = Counter()
     with tempfile.TemporaryDirectory() as folder, ExitStack() as stack:
         bench = Bench(Path(folder), stack)
 
@@ -132,6 +132,14 @@ def main() -> int:
 
         with ThreadPoolExecutor(AT_ONCE) as pool:
             list(pool.map(share, range(AT_ONCE)))
+    return done, false
+
+
+def main() -> int:
+    words = sys.argv[1:]
+    runs, seed = int(words[0]) if words else 500, int(words[1]) if words[1:] else 1
+    began = time.perf_counter()
+    done, false = interrupt(runs, seed)
     told = ", ".join(f"{count} {how}" for how, count in done.items())
     print(f"{runs} interruptions ({told}): {len(false)} wrong; {time.perf_counter() - began:.0f} s")
     for one in false:

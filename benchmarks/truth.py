@@ -15,7 +15,7 @@ import random
 import sys
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from typing import Any
 
@@ -255,6 +255,17 @@ def campaign(
     return totals, false
 
 
+def table(totals: Mapping[str, Counter[str]], false: Sequence[str]) -> Iterator[str]:
+    """The counts as a table, a line for each adversity."""
+    yield "| adversity | runs | conforms at once | in the end |" + "".join(f" {one} |" for one in CLASSES) + " false |"
+    yield "|---|---|---|---|" + "---|" * (len(CLASSES) + 1)
+    for adversity, counts in totals.items():
+        several = adversity == "several at once"
+        wrong = sum((" + " in one) if several else f", {adversity}, seed" in one for one in false)
+        cells = [adversity, counts["runs"], *(f"{counts[key]} of {counts['cases']}" for key in ("conforms", "again"))]
+        yield f"| {' | '.join(map(str, [*cells, *(counts[one] for one in CLASSES), wrong]))} |"
+
+
 def main() -> int:
     words = sys.argv[1:]
     runs, seed = int(words[0]) if words else 20_000, int(words[1]) if words[1:] else 1
@@ -262,13 +273,7 @@ def main() -> int:
     totals, false = campaign(
         runs, seed, [words[2]] if words[2:] else list(WANTED), [words[3]] if words[3:] else list(ADVERSITIES)
     )
-    print("| adversity | runs | conforms at once | in the end |" + "".join(f" {one} |" for one in CLASSES) + " false |")
-    print("|---|---|---|---|" + "---|" * (len(CLASSES) + 1))
-    for adversity, counts in totals.items():
-        several = adversity == "several at once"
-        wrong = sum((" + " in one) if several else f", {adversity}, seed" in one for one in false)
-        cells = [adversity, counts["runs"], *(f"{counts[key]} of {counts['cases']}" for key in ("conforms", "again"))]
-        print(f"| {' | '.join(map(str, [*cells, *(counts[one] for one in CLASSES), wrong]))} |")
+    print("\n".join(table(totals, false)))
     print(f"{sum(c['runs'] for c in totals.values())} runs, {len(false)} false; {time.perf_counter() - began:.0f} s")
     for one in false[:60]:
         print("  false:", one)

@@ -40,7 +40,7 @@ claims.LEASE, claims.BEAT = 4.0, 0.5
 from wexicon.cli.main import main
 main()
 """
-# `make test-all` does five times as many.
+# `make campaign` does five times as many.
 UNITS = int(os.environ.get("WEXICON_TEST_UNITS", "40"))
 
 
