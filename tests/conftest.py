@@ -22,19 +22,16 @@ from hypothesis import settings
 from wexicon.cli import show
 from wexicon.cli.main import run
 from wexicon.core.agenda import Agenda
-from wexicon.core.faults import LinkFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.observations import Listener, Observation, Said
 from wexicon.core.protocol.session import Session
-from wexicon.core.tuning import Tuning
-from wexicon.links.port import LINKS
-from wexicon.links.virtual import VirtualClock, VirtualLink
-from wexicon.rigs import control
+from wexicon.links.virtual import VirtualLink
 from wexicon.rigs.bench import Bench as Rig
 from wexicon.rigs.bench import read_rig
 from wexicon.rigs.desk import Desk
 from wexicon.rigs.serving import Server, served
 from wexicon.rigs.uart import WireFaults
+from wexicon.rigs.virtual_ports import on_virtual_ports
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision, read_out, verify
@@ -126,9 +123,8 @@ def built(*words: str, status: int = 0, **options: Any) -> subprocess.CompletedP
 class VirtualRig:
     """A rig in virtual time, with what tests ask of one that is served: `bench` has its units, `ports` their ports."""
 
-    def __init__(self, bench: Rig) -> None:
-        self.bench, self.units, self.unit = bench, bench.units, bench.unit
-        self.ports = {name: f"virtual://{name}" for name in bench.units}
+    def __init__(self, bench: Rig, ports: dict[str, str]) -> None:
+        self.bench, self.units, self.unit, self.ports = bench, bench.units, bench.unit, ports
 
     def call(self, work: Callable[[], Any]) -> Any:
         """Does something with the stand-ins: nothing else is at work."""
@@ -139,31 +135,11 @@ class VirtualRig:
 def virtual(text: str, powered: float = 5.0) -> Iterator[VirtualRig]:
     """The rig in `text` (without its first line) in virtual time: each unit answers at the port `virtual://NAME`, and
     its operator is there with `--operator rig`. Its stand-ins have had power for `powered` seconds."""
-    agenda = Agenda()
-    clock = VirtualClock(agenda)
-    made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", agenda)
-
-    def open_virtual(name: str, tuning: Tuning) -> VirtualLink:
-        try:
-            uart = made.unit(name.removeprefix("virtual://")).standin.uart
-        except ValueError as fault:
-            raise LinkFault(str(fault), where=name) from None
-        link = VirtualLink(name, clock, uart, tuning)
-        uart.to_host = link.take
-        return link
-
+    made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", Agenda())
     made.power_up()
-    agenda.run_until(powered)
-    LINKS.add("virtual", open_virtual)
-    rig = VirtualRig(made)
-    standins = {name: unit.standin.family for name, unit in made.units.items()}
-    card = control.Card("bench", made.title, "", os.getpid(), rig.ports, standins)
-
-    def ask(card: control.Card, request: control.Request) -> None:
-        made.unit(request.unit).work(request.do, request.what)
-
-    with mock.patch.object(control, "cards", lambda: [card]), mock.patch.object(control, "ask", ask):
-        yield rig
+    made.agenda.run_until(powered)
+    with on_virtual_ports(made) as ports:
+        yield VirtualRig(made, ports)
 
 
 @contextmanager

@@ -78,14 +78,34 @@ def sweep(
         made = wexicon.sweep(ports, "spreading=7,9", wexicon.TrafficOrder(count=2, within=9), "lindle-l9")
         print(made.points)
     """
+    result = swept(ports, settings, order or default_traffic(), lexicon, setup or Setup(), measured)
+    result.require_something()
+    return result
+
+
+def default_traffic() -> TrafficOrder:
+    """Twenty packets of 32 bytes."""
+    from wexicon.work.function.traffic import TrafficOrder
+
+    return TrafficOrder()
+
+
+def swept(
+    ports: Sequence[str],
+    settings: str,
+    order: TrafficOrder,
+    lexicon: str | None,
+    setup: Setup,
+    measured: Callable[[SweepPoint], None],
+) -> SweepResult:
+    """The same, for a part of a sweep: it may be that nothing is received."""
     from wexicon.core.formats.points import points_of
     from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint
     from wexicon.work.function.sweeps import sweep
-    from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
+    from wexicon.work.function.traffic import TrafficTest, prepare
     from wexicon.work.function.traffic_ends import endpoint_on
-    from wexicon.work.provisioning.unfinished import FileStore
+    from wexicon.work.provisioning.unfinished import FileStore, Store
 
-    setup, order = setup or Setup(), order or TrafficOrder()
     if len(ports) != 2 or ports[0] == ports[1]:
         raise CallFault("a sweep needs two ports", hint="Name A and B.")
     known = known_lexicon(port_named(ports[0]), lexicon)
@@ -101,14 +121,13 @@ def sweep(
         ends = [one for one in made if isinstance(one, CommandEndpoint | DataEndpoint)]
         if len(ends) < 2 or any(one.module.lexicon.digest != known.digest for one in ends):
             raise CallFault("a sweep needs two modules of one family")
-        store = FileStore(state_folder() / "unfinished")
+        store = FileStore(state_folder() / "unfinished") if setup.keeps else Store()
 
         def run() -> TrafficResult:
             prepare(ends, order.size)
             return TrafficTest(ends, order, ports).run(setup.stopping)
 
         result = sweep(ends, points, run, store, measured)
-        result.require_something()
     result.ports, result.traces = list(ports), traces
     return result
 

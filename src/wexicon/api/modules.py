@@ -88,7 +88,7 @@ def hail(
     if result.found:
         match = result.lexicons[0] if result.lexicons else ""
         remember(port, Tuning.of(result.rate, result.frame), result.end, match)
-    result.trace = str(trace)
+    result.trace = trace
     return result
 
 

@@ -82,7 +82,7 @@ def run(
             fixture=setup.fixture,
             given=given,
         )
-    result.trace = str(trace)
+    result.trace = trace
     return result
 
 
@@ -111,7 +111,7 @@ def _run_with_parties(
             given=given,
             opens=made.opened,
         )
-    result.trace = str(made.trace)
+    result.trace = str(made.trace or "")
     return result
 
 
@@ -163,7 +163,7 @@ def listen(
         session, trace = stack.enter_context(open_session(path, found, setup.heard_by(ears), own))
         module = stack.enter_context(module_on(session, path, found, setup, given)) if found else None
         made = listen(session, ears, module)
-    made.result.trace = str(trace)
+    made.result.trace = trace
     return made
 
 

@@ -6,20 +6,23 @@ The rule: what only some calls need is imported when they are made.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wexicon.core.dialogue import Program
+from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat
 from wexicon.files import read_file
+from wexicon.work.contact.sessions import Setup
 from wexicon.work.provisioning.run import Order
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.listening import HeardEvent
 from wexicon.work.results.sweep import SweepPoint, SweepResult
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
+from wexicon.work.results.verdicts import Verdict
 from wexicon.work.simulation.choice import Choice
 
 if TYPE_CHECKING:
@@ -27,6 +30,9 @@ if TYPE_CHECKING:
     from wexicon.rigs.serving import Server
     from wexicon.work.function.listening import Listened, ListenOrder
     from wexicon.work.function.traffic import TrafficOrder
+
+# How long the stand-ins have had power when they are worked with (seconds).
+SETTLED = 5.0
 
 
 def rehearse_dialogue(
@@ -82,6 +88,39 @@ def virtual_bench(path: Path) -> Bench:
     return made
 
 
+@contextmanager
+def _rehearsed(path: Path, stopping: Callable[[], bool]) -> Iterator[tuple[Bench, Setup]]:
+    """The units of a rig file on ports in virtual time, which have had power for a while; each answers by its name. Of each is
+    known what its stand-in is and at which rate it speaks."""
+    from wexicon.rigs.control import RemoteOperator
+    from wexicon.rigs.virtual_ports import on_virtual_ports
+    from wexicon.work.contact.catalog import find_lexicon
+    from wexicon.work.contact.known_links import IN_MEMORY, KnownLink
+
+    bench = virtual_bench(path)
+    bench.agenda.run_until(SETTLED)
+    with on_virtual_ports(bench) as ports:
+        for name, port in ports.items():
+            standin, lexicon = bench.units[name].standin, ""
+            with suppress(CallFault):
+                lexicon = find_lexicon(standin.family).about.family
+            IN_MEMORY[port] = KnownLink(port, standin.uart.tuning, "", lexicon)
+        try:
+            yield bench, Setup(operator=RemoteOperator, stopping=stopping, keeps=False)
+        finally:
+            for port in ports.values():
+                del IN_MEMORY[port]
+
+
+def _check_units(bench: Bench, names: Sequence[str], path: Path) -> None:
+    """Raises CallFault if the rig has no unit of one of these names."""
+    for name in names:
+        try:
+            bench.unit(name)
+        except ValueError as fault:
+            raise CallFault(str(fault), where=str(path)) from None
+
+
 def rehearse_listening(
     rig: Path,
     unit: str,
@@ -94,9 +133,14 @@ def rehearse_listening(
     force: bool = False,
 ) -> Listened:
     """Listens to a stand-in of a rig file in virtual time, traced if `trace` names a file. Raises Fault."""
-    from wexicon.work.simulation.virtual_listening import rehearse_listening
+    from wexicon.api.running import listen
 
-    return rehearse_listening(rig, unit, order, lexicon, show=show, stopping=stopping, trace=trace, force=force)
+    with _rehearsed(rig, stopping) as (bench, setup):
+        _check_units(bench, [unit], rig)
+        setup.trace, setup.force = trace, force
+        made = listen(unit, order, lexicon, setup, show=show)
+    made.result.port = unit
+    return made
 
 
 def rehearse_traffic(
@@ -108,10 +152,11 @@ def rehearse_traffic(
     transparent: bool = False,
 ) -> TrafficResult:
     """The traffic test between stand-ins of a rig file, in virtual time. Raises Fault."""
-    from wexicon.work.function.traffic import TrafficOrder
-    from wexicon.work.simulation.virtual_traffic import VirtualPair, rehearse_traffic
+    from wexicon.api.between import traffic
 
-    return rehearse_traffic(VirtualPair.of(rig, units, lexicon), order or TrafficOrder(), transparent=transparent)
+    with _rehearsed(rig, lambda: False) as (bench, setup):
+        _check_units(bench, units, rig)
+        return traffic(units, order, lexicon, setup, transparent=transparent)
 
 
 def rehearse_sweep(
@@ -127,8 +172,28 @@ def rehearse_sweep(
 ) -> SweepResult:
     """A sweep between two stand-ins of a rig file, in virtual time; at each of several distances (kilometres) if there are any.
     Raises Fault."""
-    from wexicon.work.function.traffic import TrafficOrder
-    from wexicon.work.simulation.virtual_traffic import VirtualPair, rehearse_sweep
+    from wexicon.api.between import default_traffic, swept
+    from wexicon.rigs.air import Place
 
-    pair = VirtualPair.of(rig, units, lexicon)
-    return rehearse_sweep(pair, settings, order or TrafficOrder(), distances, measured, stopping)
+    whole = SweepResult(verdict=Verdict.PASSED, ports=list(units), restored=True)
+    with _rehearsed(rig, stopping) as (bench, setup):
+        _check_units(bench, units, rig)
+        for distance in distances or (None,):
+
+            def told(point: SweepPoint, distance: float | None = distance) -> None:
+                if distance is not None:
+                    point.settings["distance"] = f"{distance:g} km"
+                measured(point)
+
+            if distance is not None:
+                first, second = units
+                bench.air.places.update({first: Place(), second: Place(east=distance)})
+            made = swept(units, settings, order or default_traffic(), lexicon, setup, told)
+            whole.points += made.points
+            whole.restored = whole.restored and made.restored
+            whole.seconds += made.seconds
+            whole.verdict, whole.failure = made.verdict, made.failure
+            if made.failure or stopping():
+                break
+    whole.require_something()
+    return whole

@@ -27,6 +27,13 @@ class Registry(Mapping[str, T], Generic[T]):
         """Adds one, or puts it in another's place."""
         self._things[name] = thing
 
+    def put_back(self, name: str, thing: T | None) -> None:
+        """Has a name stand for what it stood for before it was added; None if for nothing."""
+        if thing is None:
+            self._things.pop(name, None)
+        else:
+            self._things[name] = thing
+
     def complete(self) -> None:
         """Adds what other packages bring; what already exists stays."""
         if not self._complete:

@@ -33,6 +33,8 @@ except ImportError:
     termios = None  # type: ignore[assignment]
 
 LINKS: Registry[Callable[[str, Tuning], Link]] = Registry("wexicon.links", {})
+# The units that are on ports in virtual time: each is named before anything else of that name.
+VIRTUAL: dict[str, str] = {}
 # What pyserial opens by itself.
 SERIAL_URLS = ("rfc2217", "socket", "loop")
 NO_LINES: Mapping[str, bool] = {}

@@ -54,6 +54,10 @@ class Answer(msgspec.Struct):
     fault: str = "it hung up"
 
 
+# Rigs of this process, in virtual time, and what does what they are asked; the latest first.
+IN_PROCESS: list[tuple[Card, Callable[[Request], None]]] = []
+
+
 def _call(card: Card) -> socket.socket:
     """A connection to a rig. Raises OSError."""
     host, _, port = card.socket.rpartition(":")
@@ -70,7 +74,7 @@ def _call(card: Card) -> socket.socket:
 
 def cards() -> list[Card]:
     """The cards of all rigs that are running; those of rigs that died are removed."""
-    found = []
+    found = [card for card, _ in IN_PROCESS]
     for path in sorted(run_folder().glob("*.json")):
         try:
             card = msgspec.json.decode(path.read_bytes(), type=Card)
@@ -106,6 +110,13 @@ def find_unit(name: str) -> tuple[Card, str]:
 
 def ask(card: Card, request: Request) -> None:
     """Has a running rig do something. Raises CallFault with its answer where it will not."""
+    for own, work in IN_PROCESS:
+        if own is card:
+            try:
+                work(request)
+            except ValueError as fault:
+                raise CallFault(str(fault)) from None
+            return
     try:
         with _call(card) as line:
             line.sendall(msgspec.json.encode(msgspec.structs.replace(request, token=card.token)) + b"\n")

@@ -36,6 +36,10 @@ class KnownLink(msgspec.Struct, frozen=True):
         return self.digest != _digest(self.lexicon)
 
 
+# What is known of ports in virtual time, while they are there.
+IN_MEMORY: dict[str, KnownLink | None] = {}
+
+
 def _digest(lexicon: str) -> str:
     """The digest of a lexicon's file; none for those that are known by name."""
     if not lexicon.endswith(".toml"):
@@ -48,6 +52,8 @@ def _digest(lexicon: str) -> str:
 
 def remembered(port: str) -> KnownLink | None:
     """What is known of a port; None where nothing is."""
+    if port in IN_MEMORY:
+        return IN_MEMORY[port]
     with suppress(OSError, msgspec.DecodeError, ValueError):
         found = msgspec.json.decode(_path(key_of(port)).read_bytes(), type=KnownLink)
         return found if Tuning.of(found.tuning.rate, found.tuning.frame) else None
@@ -58,7 +64,9 @@ def remember(port: str, tuning: Tuning, end: str, lexicon: str) -> None:
     """Keeps where a module answered. What cannot be kept is not missed."""
     key = key_of(port)
     known = KnownLink(key, tuning, end, lexicon, _digest(lexicon))
-    if known != remembered(port):
+    if port in IN_MEMORY:
+        IN_MEMORY[port] = known
+    elif known != remembered(port):
         with suppress(CallFault):
             # One that is lost is found again.
             write_whole(_path(key), msgspec.json.encode(known), sync=False)

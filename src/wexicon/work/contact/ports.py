@@ -77,7 +77,11 @@ def port_named(text: str) -> str:
     """The path or URL of a port that a person names: by a path, a URL, a name that it was given, its USB serial number, or
     the unit of a running rig; each with the number of a module behind it, as in `quay#2`. Raises CallFault with what was
     probably meant."""
+    from wexicon.links.port import VIRTUAL
+
     device, station = split_station(text)
+    if device in VIRTUAL:
+        return VIRTUAL[device] + text[len(device) :]
     if station is not None and not os.path.lexists(text):
         return f"{port_named(device)}#{station}"
     if "://" in text or os.path.lexists(text) or text.upper().startswith("COM") or text.startswith("/"):

@@ -44,7 +44,8 @@ def never() -> bool:
 class Setup(msgspec.Struct, kw_only=True):
     """How modules on ports are reached. `operator` gives the operator of a port, who is waited for `patience` seconds; `rate`
     and `frame` are tried first, `flow` replaces the lexicon's flow control; `trace` is the trace file (None: a dated one);
-    `stopping` reports whether a stop was requested, `listener` is shown each observation."""
+    `stopping` reports whether a stop was requested, `listener` is shown each observation. Unless it `keeps` what was
+    done, as in a rehearsal, no dated trace and no unfinished work is written down."""
 
     operator: Callable[[str], Operator] = lambda port: NoOperator()
     patience: float = PATIENCE
@@ -57,6 +58,7 @@ class Setup(msgspec.Struct, kw_only=True):
     force: bool = False
     stopping: Callable[[], bool] = never
     listener: Listener | None = None
+    keeps: bool = True
 
     def links(self, lexicon: Lexicon | None, port: str) -> list[Tuning]:
         """The links to try first: the one that was asked for, then the one that is stored. Raises CallFault."""
@@ -75,9 +77,9 @@ class Setup(msgspec.Struct, kw_only=True):
         """The same, with its trace in this file."""
         return msgspec.structs.replace(self, trace=path, listener=None)
 
-    def trace_for(self, title: str) -> Path:
-        """The trace file of a session."""
-        return self.trace or dated_trace(title)
+    def trace_for(self, title: str) -> Path | None:
+        """The trace file of a session, if it has one."""
+        return self.trace or (dated_trace(title) if self.keeps else None)
 
     def heard_by(self, listener: Listener) -> Setup:
         """The same, with one more listener."""
@@ -113,8 +115,8 @@ class Opening(msgspec.Struct, kw_only=True):
 @contextlib.contextmanager
 def open_session(
     port: str, lexicon: Lexicon | None, setup: Setup, opening: Opening | None = None
-) -> Iterator[tuple[Session, Path]]:
-    """A session on a port, and its trace file. Raises Fault if the port cannot be opened or the trace not created."""
+) -> Iterator[tuple[Session, str]]:
+    """A session on a port, and its trace file, if it has one. Raises Fault if port or trace cannot be opened."""
     opening = opening or Opening()
     path = setup.trace_for(opening.title)
     flow = setup.flow or (lexicon.flow if lexicon else FLOWS[0])
@@ -123,7 +125,7 @@ def open_session(
         session_over(link, opening.dialect_for(lexicon), path, setup, opening) as session,
     ):
         session.bound = split_station(port)[1]
-        yield session, path
+        yield session, str(path or "")
 
 
 @contextlib.contextmanager

@@ -79,6 +79,10 @@ class TrafficTest:
     def __init__(self, ends: Sequence[Endpoint], order: TrafficOrder, names: Sequence[str] = ()) -> None:
         self.order = order
         self._in_turns = ends[0].session.clock.virtual
+        # Ends that take commands hear while another one sends, so that what arrives has its time.
+        takers = [end.session for end in ends if isinstance(end, CommandEndpoint)] if self._in_turns else []
+        for one in takers:
+            one.beside = tuple(other for other in takers if other is not one)
         self.names = list(names) or [end.session.link.name for end in ends]
         self.ends = ends
         self.clock = ends[0].session.clock.now

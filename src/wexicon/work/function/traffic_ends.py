@@ -38,11 +38,11 @@ def endpoint_on(
     if lexicon is None or (table is None and not swept):
         opening.tuning = next(iter(links), lexicon.factory if lexicon else Tuning())
         session, trace = stack.enter_context(open_session(port, None, setup, opening))
-        traces.append(str(trace))
+        traces += [trace] if trace else []
         return TransparentEndpoint(session, lexicon)
     end = CommandEndpoint()
     module = stack.enter_context(module_on_port(port, lexicon, setup.heard_by(end), opening))
-    traces.append(module.trace)
+    traces += [module.trace] if module.trace else []
     return ready(end, module)
 
 

@@ -30,7 +30,7 @@ def module_on_port(
         open_session(port, lexicon, setup, opening) as (session, trace),
         module_on(session, port, lexicon, setup, given) as module,
     ):
-        module.trace = str(trace)
+        module.trace = trace
         yield module
 
 

@@ -29,7 +29,7 @@ from wexicon.work.results.unit import UnitResult
 from wexicon.work.simulation.choice import Choice
 from wexicon.work.simulation.party_rehearsal import SETTLED, air_of, virtual_sockets
 from wexicon.work.simulation.virtual_bench import VirtualBench
-from wexicon.work.simulation.virtual_traffic import hear_beside, virtual_end
+from wexicon.work.simulation.virtual_traffic import virtual_end
 
 
 class VirtualTestBench:
@@ -75,7 +75,6 @@ class VirtualTestBench:
         jobs = [due.jobs["from"], due.jobs["to"]]
         try:
             ends = [virtual_end(self._used[job.name], order, swept=bool(due.test.points)) for job in jobs]
-            hear_beside(ends)
             return run_traffic(ends, due.test, order, [job.name for job in jobs], lambda: False)
         except Exception as fault:
             result.ended_by(fault, "traffic")

@@ -1,0 +1,57 @@
+"""Puts the stand-ins of a rig on ports in virtual time: each unit answers at `virtual://NAME`, or by its name alone.
+
+The rule: whatever is done with a port can be done with these; only link and clock are others. They are there for this process
+alone, and while the block lasts; of two rigs that have a unit of the same name, the later one answers.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from wexicon.core.faults import LinkFault
+from wexicon.core.tuning import Tuning
+from wexicon.links.port import LINKS, VIRTUAL
+from wexicon.links.virtual import VirtualClock, VirtualLink
+from wexicon.rigs import control
+from wexicon.rigs.bench import Bench
+
+SCHEME = "virtual"
+
+
+@contextmanager
+def on_virtual_ports(bench: Bench) -> Iterator[dict[str, str]]:
+    """The ports of the rig's units, by their names."""
+    clock = VirtualClock(bench.agenda)
+    before = LINKS.get(SCHEME) if SCHEME in LINKS else None
+
+    def opened(port: str, tuning: Tuning) -> VirtualLink:
+        name = port.removeprefix(f"{SCHEME}://")
+        if name not in bench.units and before:
+            return before(port, tuning)  # type: ignore[return-value]
+        try:
+            uart = bench.unit(name).standin.uart
+        except ValueError as fault:
+            raise LinkFault(str(fault), where=port) from None
+        link = VirtualLink(port, clock, uart, tuning)
+        uart.to_host = link.take
+        return link
+
+    def work(request: control.Request) -> None:
+        bench.unit(request.unit).work(request.do, request.what)
+
+    ports = {name: f"{SCHEME}://{name}" for name in bench.units}
+    standins = {name: unit.standin.family for name, unit in bench.units.items()}
+    card = control.Card("virtual", bench.title, "", os.getpid(), ports, standins)
+    named = dict(VIRTUAL)
+    LINKS.add(SCHEME, opened)
+    VIRTUAL.update(ports)
+    control.IN_PROCESS.insert(0, (card, work))
+    try:
+        yield ports
+    finally:
+        control.IN_PROCESS.remove((card, work))
+        LINKS.put_back(SCHEME, before)
+        VIRTUAL.clear()
+        VIRTUAL.update(named)
