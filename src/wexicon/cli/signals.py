@@ -7,6 +7,7 @@ restored, pins released and traces closed. A signal that was ignored when the pr
 from __future__ import annotations
 
 import contextlib
+import os
 import signal
 import threading
 from collections.abc import Callable, Iterator
@@ -16,6 +17,8 @@ from types import FrameType
 _NAMES = ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGALRM", "SIGUSR1", "SIGUSR2", "SIGXCPU")
 ENDING = tuple(getattr(signal, name) for name in _NAMES if hasattr(signal, name))
 
+# When a signal that was not taken is sent again (seconds).
+_AGAIN = 0.2
 # What a signal does: the last one is called. Without any, the program ends.
 _takers: list[Callable[[], None]] = []
 _ended = False
@@ -50,10 +53,43 @@ def signals_to(taker: Callable[[], None]) -> Iterator[None]:
         _takers.remove(taker)
 
 
-def at_once() -> contextlib.AbstractContextManager[None]:
+@contextlib.contextmanager
+def at_once() -> Iterator[None]:
     """While the block lasts, a signal ends the command at once: for prompts, which no stop between two exchanges can end."""
-    return signals_to(_raise)
+    taken = threading.Event()
+
+    def take() -> None:
+        taken.set()
+        raise KeyboardInterrupt
+
+    with signals_to(take), _sent_again(taken):
+        yield
 
 
-def _raise() -> None:
-    raise KeyboardInterrupt
+@contextlib.contextmanager
+def _sent_again(taken: threading.Event) -> Iterator[None]:
+    """While the block lasts, a signal is sent again until it is `taken`: one that comes right before the main thread waits for
+    input is taken by Python only when that wait ends."""
+    if not hasattr(signal, "pthread_kill") or threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    main = threading.get_ident()
+    ours, theirs = os.pipe()
+    os.set_blocking(theirs, False)
+
+    def send() -> None:
+        while data := os.read(ours, 1):
+            while data[0] in ENDING and not taken.wait(_AGAIN):
+                signal.pthread_kill(main, data[0])
+
+    thread = threading.Thread(target=send, name="signals", daemon=True)
+    before = signal.set_wakeup_fd(theirs, warn_on_full_buffer=False)
+    thread.start()
+    try:
+        yield
+    finally:
+        taken.set()
+        signal.set_wakeup_fd(before)
+        os.close(theirs)
+        thread.join()
+        os.close(ours)
