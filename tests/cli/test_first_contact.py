@@ -110,7 +110,7 @@ def test_hail_says_what_it_found_what_it_says_and_what_by_hand(tmp_path: Path) -
     with virtual(MAST + k5()) as rig:
         found = wexicon("hail", rig.ports["mast"]).stdout
         assert "found: 9600 8N1, line ending lf, no echo" in found and "lexicons  lindle-l9" in found
-        assert f"next      wexicon readout {rig.ports['mast']}" in found
+        assert "next      wexicon readout mast" in found
         keyed = wexicon("hail", "plug", "-l", "tamsel-k5", "--operator", "rig").stdout
         assert "found: 57600 8N1" in keyed and "TAMSEL-K5" in keyed
     listed = wexicon("hail", "--list").stdout

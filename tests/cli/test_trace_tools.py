@@ -52,10 +52,8 @@ def test_traces_are_listed_the_newest_first_and_named_by_unit_port_or_last(folde
     assert not any(one["open"] for one in made) and all(one["seconds"] > 0 for one in made)
     assert wexicon("trace", "list", "--verdict", "failed").stdout.count(".jsonl") == 1
     assert wexicon("trace", "list", "--unit", "L9-00611", "--last", "1").stdout.count(".jsonl") == 1
-    by_name = {
-        name: wexicon("trace", "show", name).stdout for name in ("last", "L9-00611", "virtual://relay", "readout")
-    }
-    assert "quay" in by_name["L9-00611"] == by_name["virtual://relay"] == by_name["readout"] != by_name["last"]
+    by_name = {name: wexicon("trace", "show", name).stdout for name in ("last", "L9-00611", "relay", "readout")}
+    assert "quay" in by_name["L9-00611"] == by_name["relay"] == by_name["readout"] != by_name["last"]
     assert "there is no trace of nobody" in wexicon("trace", "show", "nobody", status=2).stderr
 
 

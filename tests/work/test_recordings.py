@@ -8,6 +8,7 @@ import pytest
 from benchmarks.wanted import TRUST, WANTED
 
 from tests.conftest import Bench, bench, k5, wexicon
+from wexicon.api import rehearse_seat
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.formats.sheet import Seat
@@ -15,7 +16,6 @@ from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.simulation.choice import Choice
-from wexicon.work.simulation.rehearsal import rehearse_seat
 
 
 @pytest.mark.parametrize("name", sorted(WANTED))

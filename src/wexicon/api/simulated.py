@@ -43,17 +43,49 @@ def rehearse_dialogue(
     *,
     trace: Path | None = None,
 ) -> DialogueResult:
-    """Runs a dialogue against a stand-in, in virtual time. Raises Fault if there is no such stand-in."""
-    from wexicon.work.simulation.rehearsal import rehearse_dialogue
+    """Runs a dialogue against a stand-in, or between several, in virtual time. Raises Fault if there is no such stand-in."""
+    from wexicon.api.running import run
+    from wexicon.rigs.standins.recording import Recording
+    from wexicon.work.contact.sessions import Opening
+    from wexicon.work.function.parties import lexicons_of
+    from wexicon.work.simulation.party_rehearsal import bench_for, units_for
+    from wexicon.work.simulation.rehearsal import rig_of
 
-    return rehearse_dialogue(program, values, lexicon, choice, trace=trace)
+    if program.parties():
+        lexicons = lexicons_of(program)
+        bench = bench_for(lexicons, choice)
+        with _on_ports(bench, known=False) as setup:
+            setup.trace, setup.force = trace, True
+            return run(program, units_for(lexicons, bench), values, setup=setup)
+    bench, unit = rig_of(choice, lexicon)
+    replayed = unit.standin if isinstance(unit.standin, Recording) else None
+    opening = Opening(title="rehearsal")
+    if replayed:
+        opening.tuning, opening.dialect = replayed.uart.tuning, None if lexicon else replayed.dialect
+    with _on_ports(bench, known=False) as setup:
+        setup.trace, setup.force = trace, True
+        return run(program, unit.name, values, lexicon, setup, opening=opening, attention=not replayed)
 
 
 def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, order: Order | None = None) -> UnitResult:
     """Provisions a stand-in as a seat of a sheet says, in virtual time. Raises Fault if there is no such stand-in."""
-    from wexicon.work.simulation.rehearsal import rehearse_seat
+    from wexicon.rigs.standins.recording import Recording
+    from wexicon.work.contact.sessions import Opening
+    from wexicon.work.module.opening import module_on_port
+    from wexicon.work.provisioning.run import provision
+    from wexicon.work.simulation.rehearsal import fills, rig_of
 
-    return rehearse_seat(seat, choice, trace=trace, order=order)
+    bench, unit = rig_of(choice, seat.lexicon)
+    opening = Opening(title="rehearsal", secrets=seat.secrets())
+    if isinstance(unit.standin, Recording):
+        opening.tuning, unit.standin.fill = unit.standin.uart.tuning, fills(seat)
+    with _on_ports(bench, known=False) as setup:
+        setup.trace, setup.force = trace, True
+        with module_on_port(f"virtual://{unit.name}", seat.lexicon, setup, opening, seat.given) as module:
+            result = provision(
+                module, order or Order(seat.wanted, trust=seat.trust, image=seat.image, others=seat.others)
+            )
+    return result.about(seat.name, f"stand-in {unit.standin.family}", seat.lexicon, str(trace or ""))
 
 
 @contextmanager
@@ -89,27 +121,35 @@ def virtual_bench(path: Path) -> Bench:
 
 
 @contextmanager
-def _rehearsed(path: Path, stopping: Callable[[], bool]) -> Iterator[tuple[Bench, Setup]]:
-    """The units of a rig file on ports in virtual time, which have had power for a while; each answers by its name. Of each is
-    known what its stand-in is and at which rate it speaks."""
+def _on_ports(bench: Bench, *, known: bool) -> Iterator[Setup]:
+    """The units of a rig on ports in virtual time, each answering by its name, worked by an operator who never waits. With
+    `known`, what each stand-in is and at which rate it speaks is taken for known of its port."""
     from wexicon.rigs.control import RemoteOperator
     from wexicon.rigs.virtual_ports import on_virtual_ports
     from wexicon.work.contact.catalog import find_lexicon
     from wexicon.work.contact.known_links import IN_MEMORY, KnownLink
 
-    bench = virtual_bench(path)
-    bench.agenda.run_until(SETTLED)
     with on_virtual_ports(bench) as ports:
         for name, port in ports.items():
             standin, lexicon = bench.units[name].standin, ""
             with suppress(CallFault):
                 lexicon = find_lexicon(standin.family).about.family
-            IN_MEMORY[port] = KnownLink(port, standin.uart.tuning, "", lexicon)
+            IN_MEMORY[port] = KnownLink(port, standin.uart.tuning, "", lexicon) if known else None
         try:
-            yield bench, Setup(operator=RemoteOperator, stopping=stopping, keeps=False)
+            yield Setup(operator=RemoteOperator, keeps=False)
         finally:
             for port in ports.values():
                 del IN_MEMORY[port]
+
+
+@contextmanager
+def _rehearsed(path: Path, stopping: Callable[[], bool]) -> Iterator[tuple[Bench, Setup]]:
+    """The units of a rig file on such ports, known and with power for a while."""
+    bench = virtual_bench(path)
+    bench.agenda.run_until(SETTLED)
+    with _on_ports(bench, known=True) as setup:
+        setup.stopping = stopping
+        yield bench, setup
 
 
 def _check_units(bench: Bench, names: Sequence[str], path: Path) -> None:
@@ -138,9 +178,7 @@ def rehearse_listening(
     with _rehearsed(rig, stopping) as (bench, setup):
         _check_units(bench, [unit], rig)
         setup.trace, setup.force = trace, force
-        made = listen(unit, order, lexicon, setup, show=show)
-    made.result.port = unit
-    return made
+        return listen(unit, order, lexicon, setup, show=show)
 
 
 def rehearse_traffic(

@@ -9,9 +9,11 @@ from __future__ import annotations
 import contextlib
 import select
 import socket
+from collections.abc import Callable
 from urllib.parse import urlsplit
 
 from wexicon.core.faults import LinkFault
+from wexicon.core.protocol.link import Link
 from wexicon.links.clock import RealClock
 from wexicon.links.no_wire import NoWire
 
@@ -33,8 +35,14 @@ def parsed(url: str) -> tuple[str, str, int]:
     return parts.scheme, host, port
 
 
-def open_socket(url: str) -> SocketLink:
+# While stand-ins are on ports in virtual time sockets are simulated: what opens one then, the latest last.
+SIMULATED: list[Callable[[str], Link]] = []
+
+
+def open_socket(url: str) -> Link:
     """Opens socket://HOST:PORT, or listen://HOST:PORT (0: any free port, which `name` then tells). Raises LinkFault."""
+    if SIMULATED:
+        return SIMULATED[-1](url)
     scheme, host, port = parsed(url)
     try:
         if scheme == "listen":

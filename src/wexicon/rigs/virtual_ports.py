@@ -13,11 +13,28 @@ from contextlib import contextmanager
 from wexicon.core.faults import LinkFault
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import LINKS, VIRTUAL
-from wexicon.links.virtual import VirtualClock, VirtualLink
+from wexicon.links.sockets import SIMULATED, parsed
+from wexicon.links.virtual import VirtualClock, VirtualLink, VirtualSocket
 from wexicon.rigs import control
+from wexicon.rigs.air import Air
 from wexicon.rigs.bench import Bench
 
 SCHEME = "virtual"
+
+
+def simulated_socket(air: Air, clock: VirtualClock, url: str) -> VirtualSocket:
+    """A socket in virtual time: for stand-ins to connect to, or to a port at which one of them serves. Raises LinkFault."""
+    scheme, host, port = parsed(url)
+    link = VirtualSocket(url, clock)
+    if scheme == "listen":
+        air.listeners[host, port] = link
+    elif port not in air.served:
+        told = LinkFault("nothing answers there", where=url, hint="In a rehearsal only stand-ins serve.")
+        told.refused = True
+        raise told
+    elif not link.connected(air.served[port].client(link)):
+        link.hang_up()
+    return link
 
 
 @contextmanager
@@ -34,7 +51,8 @@ def on_virtual_ports(bench: Bench) -> Iterator[dict[str, str]]:
             uart = bench.unit(name).standin.uart
         except ValueError as fault:
             raise LinkFault(str(fault), where=port) from None
-        link = VirtualLink(port, clock, uart, tuning)
+        # It is called as the unit is.
+        link = VirtualLink(name, clock, uart, tuning)
         uart.to_host = link.take
         return link
 
@@ -44,13 +62,20 @@ def on_virtual_ports(bench: Bench) -> Iterator[dict[str, str]]:
     ports = {name: f"{SCHEME}://{name}" for name in bench.units}
     standins = {name: unit.standin.family for name, unit in bench.units.items()}
     card = control.Card("virtual", bench.title, "", os.getpid(), ports, standins)
+
+    def socket(url: str) -> VirtualSocket:
+        return simulated_socket(bench.air, clock, url)
+
     named = dict(VIRTUAL)
+    bench.air.simulated = True
+    SIMULATED.append(socket)
     LINKS.add(SCHEME, opened)
     VIRTUAL.update(ports)
     control.IN_PROCESS.insert(0, (card, work))
     try:
         yield ports
     finally:
+        SIMULATED.remove(socket)
         control.IN_PROCESS.remove((card, work))
         LINKS.put_back(SCHEME, before)
         VIRTUAL.clear()

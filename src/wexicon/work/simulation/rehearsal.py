@@ -1,48 +1,39 @@
-"""Dialogues and sheets rehearsed against stand-ins, in virtual time, with no port and no hardware."""
+"""Which stand-in a rehearsal is done against: a unit of a rig, one of a family, or a recording."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from pathlib import Path
 
 from wexicon.core.agenda import Agenda
-from wexicon.core.dialogue import Program
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat
 from wexicon.core.secret import HIDDEN
 from wexicon.core.text import meant
-from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET
 from wexicon.files import read_file
-from wexicon.links.virtual import VirtualClock
 from wexicon.records.trace_reader import recorded
-from wexicon.records.trace_writer import TraceWriter
 from wexicon.rigs.bench import Bench, Unit, UnitTable, read_rig
 from wexicon.rigs.standins import FAMILIES
-from wexicon.rigs.standins.recording import Recording
-from wexicon.work.function.dialogues import run_dialogue
-from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.results.dialogue import DialogueResult
-from wexicon.work.results.unit import UnitResult
 from wexicon.work.simulation.choice import Choice
-from wexicon.work.simulation.party_rehearsal import rehearse_parties
 from wexicon.work.simulation.virtual_bench import VirtualBench
 
 
 def bench_of(choice: Choice, lexicon: Lexicon | None) -> VirtualBench:
     """The chosen stand-in on a bench in virtual time. Raises Fault."""
+    bench, unit = rig_of(choice, lexicon)
+    return VirtualBench(unit.standin, bench.agenda, lexicon)
+
+
+def rig_of(choice: Choice, lexicon: Lexicon | None) -> tuple[Bench, Unit]:
+    """The rig that has the chosen stand-in, in virtual time and with power, and its unit there. Raises Fault."""
     agenda = Agenda()
-    return VirtualBench(_unit_of(choice, lexicon, agenda).standin, agenda, lexicon)
-
-
-def _unit_of(choice: Choice, lexicon: Lexicon | None, agenda: Agenda) -> Unit:
     if choice.rig:
         folder = choice.rig.parent
         bench = read_rig(read_file(choice.rig), str(choice.rig), agenda, lambda name: recorded(folder / name))
         bench.power_up()
-        return _unit_in(bench, choice, lexicon)
+        return bench, _unit_in(bench, choice, lexicon)
     name = "recording" if choice.recording else choice.standin or (lexicon.about.family if lexicon else "")
     if name not in FAMILIES or (name == "recording" and not choice.recording):
         if not name:
@@ -51,7 +42,7 @@ def _unit_of(choice: Choice, lexicon: Lexicon | None, agenda: Agenda) -> Unit:
     table = UnitTable(name, trace=str(choice.recording or ""))
     bench = Bench("", {"unit": table}, agenda, None, lambda path: recorded(Path(path)))
     bench.power_up()
-    return bench.units["unit"]
+    return bench, bench.units["unit"]
 
 
 def _unit_in(bench: Bench, choice: Choice, lexicon: Lexicon | None) -> Unit:
@@ -70,7 +61,7 @@ def _unit_in(bench: Bench, choice: Choice, lexicon: Lexicon | None) -> Unit:
     return next(iter(bench.units.values()))
 
 
-def _fills(seat: Seat) -> Callable[[str], str]:
+def fills(seat: Seat) -> Callable[[str], str]:
     """Puts the sheet's own secrets where a recording has left them out, by how the line begins."""
     known: dict[str, str] = {}
     for name, value in seat.wanted.items():
@@ -86,67 +77,3 @@ def _fills(seat: Seat) -> Callable[[str], str]:
         return text if lead is None else lead + known[lead]
 
     return fill
-
-
-class _Traced:
-    """A listener on the bench's clock, or none."""
-
-    def __init__(self, bench: VirtualBench, path: Path | None, tuning: Tuning) -> None:
-        self.writer: TraceWriter | None = None
-        if path:
-            speech = bench.dialect().speech
-            clock, name = VirtualClock(bench.agenda), bench.standin.name
-            self.writer = TraceWriter(
-                path,
-                clock,
-                link=name,
-                tuning=tuning,
-                end=speech.end,
-                form=speech.answer,
-                layers=speech.layers,
-                force=True,
-            )
-
-    def close(self) -> str:
-        if self.writer:
-            self.writer.close()
-        return str(self.writer.path) if self.writer else ""
-
-
-def rehearse_dialogue(
-    program: Program,
-    values: Mapping[str, object],
-    lexicon: Lexicon | None,
-    choice: Choice,
-    *,
-    trace: Path | None = None,
-) -> DialogueResult:
-    """Runs a dialogue against a stand-in, or between several. Raises Fault where there is none."""
-    if program.parties():
-        return rehearse_parties(program, values, choice, trace=trace)
-    bench = bench_of(choice, lexicon)
-    recording = bench.standin.family == "recording"
-    tuning = bench.standin.uart.tuning if recording else lexicon.factory if lexicon else Tuning()
-    traced = _Traced(bench, trace, tuning)
-    session = bench.session(traced.writer, tuning=tuning)
-    result = run_dialogue(session, program, values, lexicon, bench.operator, attention=not recording)
-    session.listener.flush()
-    result.trace = traced.close()
-    return result
-
-
-def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, order: Order | None = None) -> UnitResult:
-    """Provisions a stand-in as a seat of a sheet says. Raises Fault where there is none."""
-    bench = bench_of(choice, seat.lexicon)
-    tuning = seat.lexicon.attention.tuning or seat.lexicon.factory
-    if isinstance(bench.standin, Recording):
-        tuning, bench.standin.fill = bench.standin.uart.tuning, _fills(seat)
-    traced = _Traced(bench, trace, tuning)
-    session = bench.session(traced.writer, tuning=tuning, secrets=seat.secrets())
-    result = provision(
-        Module(session, seat.lexicon, bench.operator, given=seat.given),
-        order or Order(seat.wanted, trust=seat.trust, image=seat.image, others=seat.others),
-    )
-    session.listener.flush()
-    port = f"stand-in {bench.standin.family}"
-    return result.about(seat.name, port, seat.lexicon, traced.close())

@@ -10,24 +10,27 @@ from collections.abc import Mapping
 from contextlib import ExitStack
 
 from wexicon.core.agenda import Agenda
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.sheet_tests import TrafficTable
+from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.values import Value
 from wexicon.links.virtual import VirtualClock
 from wexicon.rigs.bench import Bench, UnitTable, no_recordings
+from wexicon.rigs.virtual_ports import simulated_socket
 from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.fleet.sheet_tests import DueTest
 from wexicon.work.fleet.traffic_tests import order_of, run_traffic
-from wexicon.work.function.dialogues import Participant, run_with_parties
+from wexicon.work.function.dialogues import DATA, Participant, run_with_parties
 from wexicon.work.function.parties import Parties
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.simulation.choice import Choice
-from wexicon.work.simulation.party_rehearsal import SETTLED, air_of, virtual_sockets
+from wexicon.work.simulation.party_rehearsal import SETTLED, air_of
 from wexicon.work.simulation.virtual_bench import VirtualBench
 from wexicon.work.simulation.virtual_traffic import virtual_end
 
@@ -66,8 +69,13 @@ class VirtualTestBench:
                 one, lexicon = self._used[job.name], job.seat.lexicon
                 session = made.session(party, one.link(lexicon.factory), lexicon.dialect)
                 made.modules.append(Participant(party, session, lexicon, one.operator))
-            opens = virtual_sockets(bench.air, agenda, made)
-            return run_with_parties(made.modules, due.test.program, values, given=given, opens=opens)
+            bench.air.simulated = True
+
+            def opened(name: str, url: str) -> Party:
+                link = simulated_socket(bench.air, VirtualClock(agenda), url)
+                return Party(name, made.session(name, link, Dialect(DATA)), is_socket=True)
+
+            return run_with_parties(made.modules, due.test.program, values, given=given, opens=opened)
 
     def _traffic(self, due: DueTest, table: TrafficTable) -> DialogueResult:
         """Packets between two units."""
