@@ -1,7 +1,7 @@
 """The long campaigns by one command: `make campaign`, or `python -m benchmarks.campaign [--seed N] [--scale X]`.
 
-The rule: what it found stands in docs/proof.md, with seed and commit, and nothing there was written by hand. A scale of 1 takes
-about half an hour on two cores.
+The rule: the results are written to docs/proof.md with seed and commit, never by hand. A scale of 1 takes about half an hour on
+two cores.
 """
 
 from __future__ import annotations

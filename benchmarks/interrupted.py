@@ -118,7 +118,7 @@ class Bench:
 
 
 def interrupt(runs: int, seed: int) -> tuple[Counter[str], list[str]]:
-    """Interrupts so many runs: how often each way, and what was wrong afterwards."""
+    """Interrupts `runs` runs: how often in each way, and what was wrong afterwards."""
     false: list[str] = []
     done: Counter[str] = Counter()
     with tempfile.TemporaryDirectory() as folder, ExitStack() as stack:

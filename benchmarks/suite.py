@@ -31,7 +31,7 @@ def used() -> tuple[float, float]:
 
 
 def watched() -> dict[str, int]:
-    """Counts of what tells the kinds apart; it counts calls of what serves ports and draws figures from now on."""
+    """Counts of ports served and figures drawn from now on: two of the kinds are known by them."""
     from matplotlib.figure import Figure
 
     from wexicon.rigs.serving import Server

@@ -110,7 +110,7 @@ class VirtualClock:
             self._waits.pop(me, None)
 
     def _next(self) -> None:
-        """Chooses who runs next, and lets the time pass until somebody can."""
+        """Chooses the thread that runs next, and lets time pass until one can."""
         while self._runs is None and self._waits:
             now = self.agenda.now
             for who, (until, arrived) in self._waits.items():
