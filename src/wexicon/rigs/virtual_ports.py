@@ -1,7 +1,7 @@
 """Puts the stand-ins of a rig on ports in virtual time: each unit answers at `virtual://NAME`, or by its name alone.
 
-The rule: these are ports like any other; only link and clock differ. They exist in this process alone, while the block lasts. If
-two rigs have a unit of the same name, the later one answers.
+The rule: these are ports like any other; only link and clock differ. They exist in this process alone, while the block lasts.
+If two rigs have a unit of the same name, the later one answers.
 """
 
 from __future__ import annotations
