@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 
 from tests.cli.terminal import Terminal
-from tests.conftest import bench, k5, virtual, wexicon, without_times
+from tests.conftest import bench, k5, wexicon, without_times
 
 MAST = '[unit.mast]\nstandin = "lindle-l9"\n'
 UP, TAB, ENTER, CTRL_C, CTRL_D = "\x1b[A", "\t", "\r", "\x03", "\x04"
@@ -99,7 +99,7 @@ def test_secrets_are_typed_unseen_and_in_no_history() -> None:
 
 
 def test_through_a_pipe_lines_go_in_and_come_out_and_the_status_tells() -> None:
-    with virtual(MAST) as rig:
+    with bench(MAST) as rig:
         words = ("talk", rig.ports["mast"], "-l", "lindle-l9")
         done = wexicon(*words, input="@net?\n:set network = 5\n@net?\n")
         told = [line.split(None, 1)[1] for line in done.stdout.splitlines()]

@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from tests.conftest import virtual, wexicon
+from tests.conftest import bench, virtual, wexicon
 from wexicon.core.text import one_of
 from wexicon.folders import shipped_folder
 
@@ -124,11 +124,11 @@ def test_what_a_lock_needs_is_given_to_run_talk_and_hail(monkeypatch: pytest.Mon
         (("talk", "beacon"), "who\n"),
         (("hail", "beacon"), ""),
     ):
-        with virtual('[unit.beacon]\nstandin = "wherry-c3"\nsettings = { code = "squall" }\n') as rig:
+        with bench('[unit.beacon]\nstandin = "wherry-c3"\nsettings = { code = "squall" }\n') as rig:
             done = wexicon(*words, "-l", "wherry-c3", "--env", "code=CODE", input=more)
             assert "W-00771" in done.stdout and "squall" not in done.stdout + done.stderr
             assert rig.bench.units["beacon"].standin.flash["tries"] == 3
-    with virtual(MAST):
+    with bench(MAST):
         wrong = wexicon("talk", "mast", "--env", "code=CODE", status=2).stderr
         assert "nothing is known that needs a value" in wrong
 
@@ -226,7 +226,7 @@ def test_a_test_of_packets_does_not_pass_against_a_module_that_takes_them_for_co
 
 def test_a_rate_that_was_asked_for_or_remembered_is_used_as_it_is() -> None:
     Path("at.wex").write_text("> AT\n")
-    with virtual(SCREEN + "settings = { rate = 57600 }\n") as rig:
+    with bench(SCREEN + "settings = { rate = 57600 }\n") as rig:
         assert "found: 57600" in wexicon("hail", "screen").stdout
         assert "passed" in wexicon("run", "at.wex", "screen", "-l", "brisca-w1", "--as-is").stdout
         rig.bench.units["screen"].standin.uart.tuning = msgspec.structs.replace(

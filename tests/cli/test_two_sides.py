@@ -70,7 +70,7 @@ def test_calls_that_are_wrong_say_so() -> None:
 
 
 def test_two_modules_are_spoken_to_through_one_pipe_in_order() -> None:
-    with virtual(RADIOS) as rig:
+    with bench(RADIOS) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("mast", "relay")]
         said = "@who?\nrelay: @addr?\n@net?\nmast: @send 7,tide 1.204 m\n"
         told = wexicon("talk", *ports, "-l", "lindle-l9", "--json", input=said).stdout
@@ -113,7 +113,7 @@ def test_each_side_has_its_colour(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def test_what_is_typed_in_chat_is_passed_on_and_nothing_needs_to_answer() -> None:
-    with virtual(JOINED) as rig:
+    with bench(JOINED) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("plug", "handset")]
         told = wexicon("talk", *ports, "--chat", "--as-is", input="tide 1.204 m\nhandset: thanks\n").stdout
         assert (
@@ -123,12 +123,12 @@ def test_what_is_typed_in_chat_is_passed_on_and_nothing_needs_to_answer() -> Non
 
 def test_chat_leaves_command_mode_and_comes_back_by_the_lexicon() -> None:
     said = ":chat\nis anybody there\nbuoy: :chat\nyes\nquay: :chat off\nNT?\n"
-    with virtual(MESH) as rig:
+    with bench(MESH) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("quay", "buoy")]
         told = wexicon("talk", *ports, "-l", "fennick-z4", input=said).stdout
     assert "quay      >  QT" in told and "what is typed is passed on as data" in told
     assert "quay      <  yes" in told and "quay      >> ~~~" in told and told.rindex("<  7A31") > told.index("<  yes")
-    with virtual(MESH) as alone:
+    with bench(MESH) as alone:
         assert alone
         heard = wexicon("talk", "virtual://buoy", "-l", "fennick-z4", "--chat", input="hello\n").stdout
         assert "listening" not in heard and "hello" in heard

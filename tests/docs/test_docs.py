@@ -150,7 +150,7 @@ def test_every_command_of_the_page_on_other_modules_works() -> None:
         r"^    (wexicon [^#\n]*(?:#\d[^#\n]*)*)|^```text talk (\S+)\n(.*?)```", text, re.MULTILINE | re.DOTALL
     )
     ran = 0
-    with virtual(Path("bench.toml").read_text().partition("\n")[2]):
+    with bench(Path("bench.toml").read_text().partition("\n")[2]):
         for command, port, typed in commands:
             if port:
                 told = wexicon("talk", port, input=typed).stdout
