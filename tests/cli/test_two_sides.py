@@ -128,7 +128,7 @@ def test_chat_leaves_command_mode_and_comes_back_by_the_lexicon() -> None:
         told = wexicon("talk", *ports, "-l", "fennick-z4", input=said).stdout
     assert "quay      >  QT" in told and "what is typed is passed on as data" in told
     assert "quay      <  yes" in told and "quay      >> ~~~" in told and told.rindex("<  7A31") > told.index("<  yes")
-    with bench(MESH) as alone:
+    with virtual(MESH) as alone:
         assert alone
         heard = wexicon("talk", "virtual://buoy", "-l", "fennick-z4", "--chat", input="hello\n").stdout
         assert "listening" not in heard and "hello" in heard
