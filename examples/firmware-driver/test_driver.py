@@ -88,7 +88,7 @@ def test_done_means_done_with_a_slow_module(driver: list[str], wexicon_standin: 
         ("loss 100% from module", 2),
         ("loss 0.5%", None),
         ("noise 0.5%", None),
-        ("delay 150ms after AT+STORE", 0),
+        ("delay 20ms after AT+STORE", 0),
         ("delay 1500ms after AT+STORE", 1),
         ("delay 1500ms after AT+RATE=", None),
     ],

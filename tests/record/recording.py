@@ -38,6 +38,7 @@ from wexicon.cli.main import run
 from wexicon.cli.options import Working
 from wexicon.links.virtual import VirtualLink
 from wexicon.rigs.standin import StandIn
+from wexicon.work.contact import ports
 from wexicon.work.simulation.virtual_bench import BenchOperator
 
 FACTS = Path(__file__).parent / "facts"
@@ -209,6 +210,7 @@ def _plain(text: str, folder: Path) -> str:
     # A digest of a file says only that the file was changed; how fast it was worked out is a matter of the machine.
     for pattern, told in (
         ("[0-9a-f]{64}", "<digest>"),
+        (r"\b[0-9a-f]{32}\b", "<id>"),
         ("─{4,}", "───"),
         (r"rehearsed in .*|\"took\": [0-9.]+", "rehearsed"),
     ):
@@ -234,6 +236,7 @@ def facts(story: Story) -> list[str]:
         stack.enter_context(mock.patch.dict(os.environ, own, clear=True))
         stack.enter_context(mock.patch.object(os, "urandom", chance.bytes))
         stack.enter_context(mock.patch.object(secrets, "choice", chance.choice))
+        stack.enter_context(mock.patch.object(ports, "_comports", list))
         stack.enter_context(contextlib.chdir(folder))
         story.files(folder)
         watch, register = _Watch(), _Register(folder)
