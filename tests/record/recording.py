@@ -187,13 +187,15 @@ def _full(data: object) -> object:
 
 
 class _Chance:
-    """Random bytes that are the same in each run."""
+    """Random bytes that are the same in each run. Those of each length have a source of their own: libraries draw some too, how
+    often depends on what was done before."""
 
     def __init__(self, seed: int) -> None:
-        self._source = random.Random(seed)
+        self._seed, self._source = seed, random.Random(seed)
+        self._by_length: dict[int, random.Random] = {}
 
     def bytes(self, count: int) -> bytes:
-        return self._source.randbytes(count)
+        return self._by_length.setdefault(count, random.Random(1000 * self._seed + count)).randbytes(count)
 
     def choice(self, among: Sequence[Any]) -> Any:
         return self._source.choice(among)
