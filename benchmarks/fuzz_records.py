@@ -159,8 +159,9 @@ def _entry(chance: random.Random) -> Entry:
 
 @cache
 def _register() -> tuple[Register, sqlite3.Connection]:
-    path = Path("fuzzed.db").absolute()
-    register = Register(str(path), Path("waiting").absolute())
+    # Another target may be at work in this folder.
+    path = Path(f"fuzzed-{os.getpid()}.db").absolute()
+    register = Register(str(path), Path(f"waiting-{os.getpid()}").absolute())
     register.check()
     register.keep(Entry(*["x"] * 8, row={}, result={"settings": []}))  # type: ignore[call-arg]
     register.waiting.mkdir(parents=True, exist_ok=True)
