@@ -32,11 +32,13 @@ def benches(units: int) -> tuple[str, int]:
 
 
 def revision() -> str:
-    """The commit, and whether something in the tree differs from it."""
-    told = subprocess.run(
-        ["git", "describe", "--always", "--dirty", "--abbrev=10"], cwd=ROOT, capture_output=True, text=True, check=False
-    )
-    return told.stdout.strip() or "no commit"
+    """The commit, and whether anything but this page differs from it."""
+
+    def git(*words: str) -> str:
+        return subprocess.run(["git", *words], cwd=ROOT, capture_output=True, text=True, check=False).stdout.strip()
+
+    changed = git("status", "--porcelain", "--untracked-files=no", "--", ".", ":!docs/proof.md")
+    return (git("rev-parse", "--short=10", "HEAD") or "none") + (", changed" if changed else "")
 
 
 def main() -> int:
@@ -64,7 +66,7 @@ def main() -> int:
     spent = round((time.perf_counter() - began) / 60)
     bad = sum(row[2] for row in rows)
     lines = [
-        f"`make campaign` on {datetime.now(UTC):%Y-%m-%d}, commit {revision()}, seed {seed}, {spent} minutes:",
+        f"`make campaign` on {datetime.now(UTC):%Y-%m-%d}, commit {revision()}, seed {seed}, {spent} min:",
         "",
         "| campaign | size | wrong |",
         "|---|---|---|",
