@@ -23,16 +23,13 @@ from wexicon.work.results.sweep import SweepPoint, SweepResult
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Verdict
-from wexicon.work.simulation.choice import Choice
+from wexicon.work.simulation.choice import SETTLED, Choice
 
 if TYPE_CHECKING:
     from wexicon.rigs.bench import Bench
     from wexicon.rigs.serving import Server
     from wexicon.work.function.listening import Listened, ListenOrder
     from wexicon.work.function.traffic import TrafficOrder
-
-# How long the stand-ins have had power when they are worked with (seconds).
-SETTLED = 5.0
 
 
 def rehearse_dialogue(

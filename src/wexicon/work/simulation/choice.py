@@ -6,6 +6,9 @@ from pathlib import Path
 
 import msgspec
 
+# How long the stand-ins have had power when several are worked with (seconds).
+SETTLED = 5.0
+
 
 class Choice(msgspec.Struct):
     """A unit of a rig, a family's stand-in with factory defaults, or a recording."""

@@ -15,10 +15,7 @@ from wexicon.records.trace_reader import recorded
 from wexicon.rigs.air import Air
 from wexicon.rigs.bench import Bench, Unit, UnitTable, no_recordings, read_rig
 from wexicon.rigs.standins import FAMILIES
-from wexicon.work.simulation.choice import Choice
-
-# How long the stand-ins have had power when a dialogue between them begins (seconds).
-SETTLED = 5.0
+from wexicon.work.simulation.choice import SETTLED, Choice
 
 
 def units_for(lexicons: Mapping[str, Lexicon | None], bench: Bench) -> dict[str, str]:

@@ -29,8 +29,8 @@ from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.unit import UnitResult
-from wexicon.work.simulation.choice import Choice
-from wexicon.work.simulation.party_rehearsal import SETTLED, air_of
+from wexicon.work.simulation.choice import SETTLED, Choice
+from wexicon.work.simulation.party_rehearsal import air_of
 from wexicon.work.simulation.virtual_bench import VirtualBench
 from wexicon.work.simulation.virtual_traffic import virtual_end
 
