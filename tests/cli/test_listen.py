@@ -70,7 +70,8 @@ def test_each_line_of_json_keeps_its_schema_and_the_last_is_the_result() -> None
     *events, last = done.splitlines()
     decoded = [msgspec.json.decode(line, type=HeardEvent) for line in events]
     result = msgspec.json.decode(last, type=ListeningResult)
-    assert len(decoded) == sum(result.events.values()) > 0
+    # Listening may have begun in the middle of a sentence: that is shown, and counted apart.
+    assert len(decoded) == sum(result.events.values()) + result.unknown + result.damaged > 5
     assert [event.at for event in decoded] == sorted(event.at for event in decoded)
     assert json.loads(events[0])["wall"].endswith("Z") and Path(result.trace).is_file()
 

@@ -9,7 +9,8 @@
     row    wexicon_record verdict=conforms     a row that the register has now and did not have before; `gone`: has no more
 
 The rule: random bytes, dates of today, folders and the name of the machine are the same in each run. Virtual times are kept:
-they are behaviour.
+they are behaviour. What is served on pseudo-terminals runs in real time: times and the numbers of ports are left out there, and
+the bytes; all else is noted.
 """
 
 from __future__ import annotations
@@ -25,6 +26,7 @@ import secrets
 import sqlite3
 import sys
 import tempfile
+import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import redirect_stderr, redirect_stdout
 from datetime import UTC, datetime, timedelta
@@ -32,7 +34,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 from unittest import mock
 
-from tests.conftest import virtual
+from tests.conftest import bench, virtual
 from wexicon.cli import show
 from wexicon.cli.main import run
 from wexicon.cli.options import Working
@@ -48,21 +50,23 @@ _EMPTY: tuple[object, ...] = (None, "", [], {})
 
 
 class Step(NamedTuple):
-    """A command, what is typed into it."""
+    """A command, what is typed into it, and what is done beside it, in a thread that ends before the command does."""
 
     words: tuple[str, ...]
     input: str = ""
+    beside: Callable[[], object] | None = None
 
 
 class Story(NamedTuple):
     """Commands in one folder, one after the other. `rig` is what answers at `virtual://NAME`; `files` are put into the folder
-    first. With `wire` the bytes are noted too."""
+    first. With `wire` the bytes are noted too. `served`: in real time, the rig on pseudo-terminals."""
 
     name: str
     steps: Sequence[Step]
     rig: str = ""
     files: Callable[[Path], object] = lambda folder: None
     wire: bool = True
+    served: bool = False
 
 
 def step(line: str, *more: str, input: str = "") -> Step:
@@ -220,6 +224,42 @@ def _plain(text: str, folder: Path) -> str:
     return text
 
 
+def _untimed(lines: list[str]) -> list[str]:
+    """The facts of a command that ran in real time, without times and the numbers of ports; what threads print beside each other
+    is sorted."""
+    return sorted((_timeless(line) for line in lines if "time" not in line[:12]), key=lambda one: one if one.startswith("err ") else "")
+
+
+def _timeless(text: str) -> str:
+    for pattern, told in (
+        (r"(?<=\w) {2,}", "  "),
+        (r"/dev/pts/\d+ *", "<port> "),
+        (r"\d\d:\d\d:\d\d[.]\d+|\[\d+ min", "<time>"),
+        (r"\d[\d.,]*( to \d[\d.]*)? (us|ms|s|min|bytes/s)\b|\+?\b\d+[.]\d{3}\b", "<time>"),
+        (r"-?\d+([.]\d+)? (dBm|dB)\b", "<signal>"),
+        # How often a module was asked for attention before it listened.
+        (r"\d+ exchanges|exchanges = \d+", "<count> exchanges"),
+        (r"/tmp/wexicon-demo-\w+", "<folder>"),
+        (r"(seconds\"?:? =? ?)[-\d.e]+|(\d of \d +\d +)\d+$", r"\1\2<time>"),
+    ):
+        text = re.sub(pattern, told, text)
+    return text
+
+
+@contextlib.contextmanager
+def _input_first() -> Iterator[None]:
+    """What is typed into `talk` has come whole before it is said: how threads take turns changes nothing."""
+    start = threading.Thread.start
+
+    def started(thread: threading.Thread) -> None:
+        start(thread)
+        if thread.name == "stdin":
+            thread.join()
+
+    with mock.patch.object(threading.Thread, "start", started):
+        yield
+
+
 def facts(story: Story) -> list[str]:
     """All that is observed of a story."""
     told: list[str] = []
@@ -243,13 +283,18 @@ def facts(story: Story) -> list[str]:
         story.files(folder)
         watch, register = _Watch(), _Register(folder)
         stack.enter_context(watch.watching())
-        if story.rig:
+        if not story.served:
+            stack.enter_context(_input_first())
+        if story.rig and story.served:
+            stack.enter_context(bench(story.rig))
+        elif story.rig:
             rig = stack.enter_context(virtual(story.rig, powered=0.0))
             operators = {f"virtual://{name}": BenchOperator(unit.standin) for name, unit in rig.units.items()}
             stack.enter_context(mock.patch.object(Working, "operator", lambda how, port, told: operators[port]))
         list(watch.changes())
         for one in story.steps:
-            told += [_plain(line, folder) for line in _step(one, watch, register, story.wire)]
+            lines = [_plain(line, folder) for line in _step(one, watch, register, story.wire)]
+            told += _untimed(lines) if story.served else lines
     return told
 
 
@@ -259,11 +304,14 @@ def _step(one: Step, watch: _Watch, register: _Register, wire: bool) -> Iterator
     sys.stdin = io.TextIOWrapper(io.BytesIO(one.input.encode()), encoding="utf-8")
     show.be_quiet(False)
     watch.wire.clear()
+    beside = threading.Thread(target=one.beside or (lambda: None), name="beside", daemon=True)
+    beside.start()
     try:
         with redirect_stdout(out), redirect_stderr(err):
             status = run(list(one.words))
     finally:
         sys.stdin = usual
+        beside.join()
     out.flush(), err.flush()
     printed, warned = (stream.buffer.getvalue().decode() for stream in (out, err))
     yield f"== {' '.join(one.words)}"

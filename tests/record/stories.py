@@ -1,13 +1,16 @@
 """What is on record: one story for each family of modules, and one for each part of the sample.
 
-The rule: a story uses the commands as a person does, on stand-ins in virtual time. What needs a real port, a socket or a
-terminal is left to the other tests.
+The rule: a story uses the commands as a person does, on stand-ins in virtual time; where threads wait for each other in real
+time (a tap, a rig in its process, the demo) on served ones. What needs a terminal is left to the other tests.
 """
 
 from __future__ import annotations
 
+import os
 import shlex
 import shutil
+import time
+import tty
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -64,6 +67,7 @@ def _work(name: str, lexicon: Lexicon) -> Iterator[Step]:
         if not action.program.needs():
             yield step(f"do {UNIT} {action.name}", *known)
     yield step(f"listen {UNIT} --for 20s", *known)
+    yield step(f"talk {UNIT}", *known, input=_typed(lexicon, open_values[0]))
     yield step(f"restore unit {UNIT}")
     yield step("units show unit --json")
     yield step("trace list")
@@ -73,6 +77,15 @@ def _work(name: str, lexicon: Lexicon) -> Iterator[Step]:
     yield step("lexicon check drafted.toml")
     yield step(f"lexicon show {name}")
     yield step("rehearse s.toml")
+
+
+def _typed(lexicon: Lexicon, pair: str) -> str:
+    """What is typed into a console: three questions, a word that means nothing, and commands of each kind."""
+    asked = [one.read.say.source for one in lexicon.settings.values() if one.read and not one.read.say.names][:3]
+    name, _, value = pair.partition("=")
+    commands = [f":read {name}", f":set {name} = {value}", ":hex on", f":read {name}", ":hex off", ":do nothing"]
+    commands += [":allow 500ms", ":end cr", f":end {lexicon.dialect.speech.end}", ":keep typed.wex", ":sheet typed.toml", ":chat on", "tide"]
+    return "".join(f"{line}\n" for line in (*asked, "wrong", *commands, ":chat off", ":quit"))
 
 
 def _sheet(folder: Path, name: str) -> None:
@@ -199,6 +212,55 @@ lexicon draft --from boot.jsonl
     )
 
 
+def served() -> Iterator[Story]:
+    """What is in real time: a rig's ports, keys and power, a tap, traffic over pseudo-terminals, the demo."""
+    rig = "".join(f'[unit.{name}]\nstandin = "lindle-l9"\n' for name in ("gannet-quay", "withy-point"))
+    plug = '[unit.plug]\nstandin = "tamsel-k5"\n'
+    firmware = _Firmware()
+    words = ("tap", "./host", "gannet-quay", "-l", "lindle-l9", "--for", "3s", "--trace", "tap.jsonl")
+    yield Story(
+        "served",
+        [
+            step("rig ports"),
+            step("rig key plug hold"),
+            step("rig key gannet-quay hold"),
+            step("rig power nobody cycle"),
+            step("rig power gannet-quay cycle"),
+            Step((*words, "--fault", 'answer "@err 9" to "@join"'), beside=firmware.speak),
+            step("trace show tap.jsonl"),
+            step("provision masts.toml gannet-quay --seat relay --tests none"),
+            step("provision masts.toml withy-point --row M1 --tests none --prove power --operator rig"),
+            step("traffic withy-point gannet-quay --count 3"),
+            step("talk gannet-quay=gannet-quay withy=withy-point -l lindle-l9", input="@name?\nwithy: @name?\n:quit\n"),
+            step("units watch --once"),
+        ],
+        rig + plug,
+        firmware.connect,
+        wire=False,
+        served=True,
+    )
+    yield Story("demo", [step("demo"), step("demo --sample estuary")], wire=False, served=True)
+
+
+class _Firmware:
+    """A host that asks and sets its module: it says each line when the one before was answered."""
+
+    def connect(self, folder: Path) -> None:
+        """Puts the sample into a folder, and the host's port, called `host`."""
+        _sample(folder)
+        self._end, port = os.openpty()
+        tty.setraw(port)
+        (folder / "host").symlink_to(os.ttyname(port))
+
+    def speak(self) -> None:
+        time.sleep(0.5)
+        for line in ("@who?", "@name=quay 3", "@join", "@net=99", "@save", "@name?"):
+            os.write(self._end, f"{line}\n".encode())
+            heard = b""
+            while not heard.endswith(b"\n"):
+                heard += os.read(self._end, 1)
+
+
 def without_modules() -> Iterator[Story]:
     """What needs no module: help, sums, schemas, lexicons, settings, and calls that are wrong."""
     yield Story("help", [Step(())] + [Step((name, "--help")) for name in ("", *COMMANDS) if name])
@@ -261,5 +323,5 @@ def _calc_lines() -> list[str]:
     return [f"{topic.name} {example}" for topic in TOPICS.values() for example in topic.examples]
 
 
-STORIES = {one.name: one for one in (*families(), *samples(), *without_modules())}
+STORIES = {one.name: one for one in (*families(), *samples(), *served(), *without_modules())}
 assert set(WANTED) <= set(FAMILIES)
