@@ -84,7 +84,8 @@ def _typed(lexicon: Lexicon, pair: str) -> str:
     asked = [one.read.say.source for one in lexicon.settings.values() if one.read and not one.read.say.names][:3]
     name, _, value = pair.partition("=")
     commands = [f":read {name}", f":set {name} = {value}", ":hex on", f":read {name}", ":hex off", ":do nothing"]
-    commands += [":allow 500ms", ":end cr", f":end {lexicon.dialect.speech.end}", ":keep typed.wex", ":sheet typed.toml", ":chat on", "tide"]
+    end = lexicon.dialect.speech.end
+    commands += [":allow 500ms", ":end cr", f":end {end}", ":keep typed.wex", ":sheet typed.toml", ":chat on", "tide"]
     return "".join(f"{line}\n" for line in (*asked, "wrong", *commands, ":chat off", ":quit"))
 
 
