@@ -225,7 +225,7 @@ def _plain(text: str, folder: Path) -> str:
 
 
 def _untimed(lines: list[str]) -> list[str]:
-    """The facts of a command in real time without times and numbers of ports. What threads print beside each other is sorted."""
+    """Facts of real time, without times and the numbers of ports. What threads print beside each other is sorted."""
     kept = (_timeless(line) for line in lines if "time" not in line[:12])
     return sorted(kept, key=lambda one: one if one.startswith("err ") else "")
 
