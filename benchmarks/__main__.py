@@ -27,6 +27,7 @@ from benchmarks.listening import growth as listened_growth
 from benchmarks.listening import rate as listening_rate
 from benchmarks.record import comparing, reporting
 from benchmarks.registers import registers
+from benchmarks.virtual_bench import VirtualBench
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.draft import draft_dialogue
@@ -53,7 +54,6 @@ from wexicon.rigs.serving import real_agenda, served
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.simulation.virtual_bench import VirtualBench
 
 ROUNDS = 7
 SIZES = (1, 2, 4, 8)

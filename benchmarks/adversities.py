@@ -15,6 +15,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
+from benchmarks.virtual_bench import BenchOperator, VirtualBench
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.agenda import Agenda
 from wexicon.core.formats.fixture import Fixture, Pin
@@ -28,7 +29,6 @@ from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.provisioning.unfinished import Store
 from wexicon.work.results.verdicts import Prove
-from wexicon.work.simulation.virtual_bench import BenchOperator, VirtualBench
 
 OTHER = {
     "brisca-w1": {"address": "02B1C0447AFF"},

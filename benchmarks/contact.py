@@ -14,6 +14,7 @@ import tempfile
 import time
 import tty
 
+from benchmarks.virtual_bench import VirtualBench
 from benchmarks.wanted import WANTED
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.dialect import Dialect
@@ -24,7 +25,6 @@ from wexicon.work.contact.catalog import all_lexicons, find_lexicon
 from wexicon.work.contact.discovery import LinkDiscovery
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.simulation.virtual_bench import VirtualBench
 
 KEYS, LINES = 60, 60
 

@@ -15,6 +15,7 @@ import tempfile
 from collections.abc import Sequence
 from pathlib import Path
 
+from benchmarks.virtual_bench import VirtualBench
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.faults import Fault
 from wexicon.core.formats.lexicon import Lexicon, Setting, read_lexicon
@@ -28,7 +29,6 @@ from wexicon.work.drafting.trace_lexicon import lexicon_from
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.results.verdicts import Outcome, Prove
-from wexicon.work.simulation.virtual_bench import VirtualBench
 
 # Families whose lexicons were written without a look at what the drafter does of them.
 APART = ("marram-c2", "plover-j1", "saltern-m4", "samphire-f2", "teasel-d3")

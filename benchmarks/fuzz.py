@@ -28,6 +28,7 @@ from typing import Any
 import msgspec
 
 from benchmarks import fuzz_records
+from benchmarks.virtual_bench import VirtualBench
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
@@ -68,7 +69,6 @@ from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.provisioning.unfinished import Unfinished
 from wexicon.work.results.verdicts import Verdict
-from wexicon.work.simulation.virtual_bench import VirtualBench
 
 MEMORY = 1024 * 1024 * 1024
 LONGEST = 2.0

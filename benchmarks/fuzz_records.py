@@ -20,6 +20,7 @@ from typing import Any
 
 import msgspec
 
+from benchmarks.virtual_bench import VirtualBench
 from wexicon.cli.show import harmless
 from wexicon.cli.units import _changes, _csv, _lines, _when
 from wexicon.core.faults import CallFault
@@ -34,7 +35,6 @@ from wexicon.records.tables import RECORD, UNFINISHED
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.unfinished import Unfinished
-from wexicon.work.simulation.virtual_bench import VirtualBench
 
 # How each family is told a secret. What is typed is what stands here, more or less.
 SECRET_LINES = {"tamsel-k5": "AT+PASS={}", "tamsel-k6": "AT:P={}", "orvane-b3": "p,{}", "wherry-c3": 'put net 1 "{}"'}

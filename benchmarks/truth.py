@@ -23,6 +23,7 @@ import msgspec
 
 from benchmarks.adversities import ADVERSITIES, EVERY, Killed, Scene, lexicon_of, order_for
 from benchmarks.flash import TRUTH
+from benchmarks.virtual_bench import VirtualBench
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.session import Session
@@ -33,7 +34,6 @@ from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Evidence, Verdict
-from wexicon.work.simulation.virtual_bench import VirtualBench
 
 # What one reading after one start cannot show, by the adversity or the evidence that it comes with.
 READING = "by a reading alone"

@@ -18,7 +18,6 @@ SOURCE = Path(__file__).parents[1] / "src"
 LEVELS = (
     ("cli", "testing"),
     ("api",),
-    ("work.simulation",),
     ("work.fleet", "work.console"),
     ("work.function", "work.drafting"),
     ("work.provisioning",),
@@ -39,7 +38,6 @@ ABOUT = {
     "cli": "commands: read arguments, call the API, print",
     "testing": "for tests of firmware: a pytest plug-in, the conversation, assertions",
     "api": "what a Python program uses; the commands use it too",
-    "work.simulation": "rehearsal against stand-ins, in virtual time",
     "work.fleet": "many units: batch, scheduler, claims",
     "work.console": "talk: conversation, commands, completion",
     "work.function": "dialogues, actions, traffic",

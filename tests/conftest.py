@@ -17,6 +17,7 @@ from typing import Any, NamedTuple
 from unittest import mock
 
 import pytest
+from benchmarks.virtual_bench import VirtualBench
 from hypothesis import settings
 
 from wexicon.cli import show
@@ -38,7 +39,6 @@ from wexicon.work.provisioning.run import Order, provision, read_out, verify
 from wexicon.work.provisioning.unfinished import Store
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Prove
-from wexicon.work.simulation.virtual_bench import VirtualBench
 
 # A build in the background of a shell ignores these; what the tests start must not inherit that.
 for _number in (signal.SIGINT, signal.SIGQUIT, signal.SIGHUP):

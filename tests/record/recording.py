@@ -34,6 +34,8 @@ from pathlib import Path
 from typing import Any, NamedTuple
 from unittest import mock
 
+from benchmarks.virtual_bench import BenchOperator
+
 from tests.conftest import bench, virtual
 from wexicon.cli import show
 from wexicon.cli.main import run
@@ -41,7 +43,6 @@ from wexicon.cli.options import Working
 from wexicon.links.virtual import VirtualLink
 from wexicon.rigs.standin import StandIn
 from wexicon.work.contact import ports
-from wexicon.work.simulation.virtual_bench import BenchOperator
 
 FACTS = Path(__file__).parent / "facts"
 # Longer lines are cut; JSON that is shorter than this is one line.

@@ -16,9 +16,9 @@ from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.actions import do_action
 from wexicon.work.module.module import Module
+from wexicon.work.module.trace_values import values_in_trace
 from wexicon.work.provisioning.run import Order, provision, read_out
 from wexicon.work.results.verdicts import Outcome, Prove, Verdict
-from wexicon.work.simulation.trace_values import values_in_trace
 
 FAMILIES = sorted(WANTED)
 

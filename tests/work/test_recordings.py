@@ -14,8 +14,8 @@ from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.formats.sheet import Seat
 from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.contact.standins import Choice
 from wexicon.work.function.dialogues import run_dialogue
-from wexicon.work.simulation.choice import Choice
 
 
 @pytest.mark.parametrize("name", sorted(WANTED))

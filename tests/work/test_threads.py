@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 import pytest
+from benchmarks.virtual_bench import VirtualBench
 
 from tests.conftest import Bench, bench
 from wexicon.core.protocol.dialect import Dialect
@@ -14,7 +15,6 @@ from wexicon.core.protocol.session import Session
 from wexicon.links.port import open_port
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
-from wexicon.work.simulation.virtual_bench import VirtualBench
 
 THREADS, EXCHANGES = 16, 200
 SHIPPED = find_lexicon("lindle-l9")

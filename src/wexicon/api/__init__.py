@@ -22,6 +22,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.work.contact.catalog import all_lexicons, find_dialogue, find_lexicon, find_sheet, fixture_at
 from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named
 from wexicon.work.contact.sessions import Opening, Setup, open_session
+from wexicon.work.contact.standins import Choice
 from wexicon.work.fleet.selection import chosen_jobs
 from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun
 from wexicon.work.module.module import Module
@@ -37,7 +38,6 @@ from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
 from wexicon.work.results.write_trial import WriteTrial
-from wexicon.work.simulation.choice import Choice
 
 if TYPE_CHECKING:
     from wexicon.work.function.flow_proof import FlowOrder

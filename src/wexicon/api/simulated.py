@@ -6,7 +6,7 @@ The rule: what only some calls need is imported when they are made.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,6 +16,7 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat
 from wexicon.files import read_file
 from wexicon.work.contact.sessions import Setup
+from wexicon.work.contact.standins import SETTLED, Choice, fills, on_ports, parties_for, rig_at, unit_for
 from wexicon.work.provisioning.run import Order
 from wexicon.work.results.dialogue import DialogueResult
 from wexicon.work.results.listening import HeardEvent
@@ -23,7 +24,6 @@ from wexicon.work.results.sweep import SweepPoint, SweepResult
 from wexicon.work.results.traffic import TrafficResult
 from wexicon.work.results.unit import UnitResult
 from wexicon.work.results.verdicts import Verdict
-from wexicon.work.simulation.choice import SETTLED, Choice
 
 if TYPE_CHECKING:
     from wexicon.rigs.bench import Bench
@@ -45,21 +45,18 @@ def rehearse_dialogue(
     from wexicon.rigs.standins.recording import Recording
     from wexicon.work.contact.sessions import Opening
     from wexicon.work.function.parties import lexicons_of
-    from wexicon.work.simulation.party_rehearsal import bench_for, units_for
-    from wexicon.work.simulation.rehearsal import rig_of
 
     if program.parties():
-        lexicons = lexicons_of(program)
-        bench = bench_for(lexicons, choice)
-        with _on_ports(bench, known=False) as setup:
+        bench, units = parties_for(lexicons_of(program), choice)
+        with on_ports(bench, settled=SETTLED) as setup:
             setup.trace, setup.force = trace, True
-            return run(program, units_for(lexicons, bench), values, setup=setup)
-    bench, unit = rig_of(choice, lexicon)
+            return run(program, units, values, setup=setup)
+    bench, unit = unit_for(choice, lexicon)
     replayed = unit.standin if isinstance(unit.standin, Recording) else None
     opening = Opening(title="rehearsal")
     if replayed:
         opening.tuning, opening.dialect = replayed.uart.tuning, None if lexicon else replayed.dialect
-    with _on_ports(bench, known=False) as setup:
+    with on_ports(bench) as setup:
         setup.trace, setup.force = trace, True
         return run(program, unit.name, values, lexicon, setup, opening=opening, attention=not replayed)
 
@@ -70,13 +67,12 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     from wexicon.work.contact.sessions import Opening
     from wexicon.work.module.opening import module_on_port
     from wexicon.work.provisioning.run import provision
-    from wexicon.work.simulation.rehearsal import fills, rig_of
 
-    bench, unit = rig_of(choice, seat.lexicon)
+    bench, unit = unit_for(choice, seat.lexicon)
     opening = Opening(title="rehearsal", secrets=seat.secrets())
     if isinstance(unit.standin, Recording):
         opening.tuning, unit.standin.fill = unit.standin.uart.tuning, fills(seat)
-    with _on_ports(bench, known=False) as setup:
+    with on_ports(bench) as setup:
         setup.trace, setup.force = trace, True
         with module_on_port(f"virtual://{unit.name}", seat.lexicon, setup, opening, seat.given) as module:
             result = provision(
@@ -108,43 +104,16 @@ def rig(path: Path) -> Iterator[Server]:
 
 def virtual_bench(path: Path) -> Bench:
     """The stand-ins of a rig file in virtual time, with power."""
-    from wexicon.core.agenda import Agenda
-    from wexicon.records.trace_reader import recorded
-    from wexicon.rigs.bench import read_rig
-
-    made = read_rig(read_file(path), str(path), Agenda(), lambda name: recorded(path.parent / name))
+    made = rig_at(path)
     made.power_up()
     return made
 
 
 @contextmanager
-def _on_ports(bench: Bench, *, known: bool) -> Iterator[Setup]:
-    """The units of a rig on ports in virtual time, each answering by its name, worked by an operator who never waits. With
-    `known`, what each stand-in is and at which rate it speaks is taken for known of its port."""
-    from wexicon.rigs.control import RemoteOperator
-    from wexicon.rigs.virtual_ports import on_virtual_ports
-    from wexicon.work.contact.catalog import find_lexicon
-    from wexicon.work.contact.known_links import IN_MEMORY, KnownLink
-
-    with on_virtual_ports(bench) as ports:
-        for name, port in ports.items():
-            standin, lexicon = bench.units[name].standin, ""
-            with suppress(CallFault):
-                lexicon = find_lexicon(standin.family).about.family
-            IN_MEMORY[port] = KnownLink(port, standin.uart.tuning, "", lexicon) if known else None
-        try:
-            yield Setup(operator=RemoteOperator, keeps=False)
-        finally:
-            for port in ports.values():
-                del IN_MEMORY[port]
-
-
-@contextmanager
 def _rehearsed(path: Path, stopping: Callable[[], bool]) -> Iterator[tuple[Bench, Setup]]:
     """The units of a rig file on such ports, known and with power for a while."""
-    bench = virtual_bench(path)
-    bench.agenda.run_until(SETTLED)
-    with _on_ports(bench, known=True) as setup:
+    bench = rig_at(path)
+    with on_ports(bench, known=True, settled=SETTLED) as setup:
         setup.stopping = stopping
         yield bench, setup
 

@@ -240,7 +240,7 @@ def _compare(call: ReadoutCall, against: Path) -> None:
         job = the_job(sheet, call.seat_name, call.row)
         lexicon, wanted, opening.secrets, given = job.seat.lexicon, job.wanted, job.secrets(), job.given(sheet.secret)
     else:
-        from wexicon.work.simulation.trace_values import values_in_trace
+        from wexicon.work.module.trace_values import values_in_trace
 
         lexicon = detected_lexicon(call.port, call.lexicon_name, call.how)
         wanted = values_in_trace(against, lexicon)

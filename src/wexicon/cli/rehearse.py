@@ -23,9 +23,9 @@ from wexicon.files import OVERWRITE
 if TYPE_CHECKING:
     from wexicon.core.formats.jobs import Job
     from wexicon.core.formats.sheet import Sheet
+    from wexicon.work.contact.standins import Choice
     from wexicon.work.results.rehearsal import Rehearsal
     from wexicon.work.results.unit import UnitResult
-    from wexicon.work.simulation.choice import Choice
 
 
 class RehearseCall(msgspec.Struct, kw_only=True):
@@ -147,7 +147,7 @@ def _rehearse_sheet(call: RehearseCall, choice: Choice) -> None:
 
 def _rehearse_many(call: RehearseCall, choice: Choice, sheet: Sheet, jobs: list[Job]) -> None:
     from wexicon.cli.batch import MOST_PRINTED, print_units
-    from wexicon.work.simulation.many_units import rehearse_jobs
+    from wexicon.work.fleet.rehearsing import rehearse_jobs
 
     if call.trace_path:
         raise CallFault("--trace cannot be used when many units are rehearsed", hint="Remove --trace.")

@@ -73,10 +73,6 @@ class Setup(msgspec.Struct, kw_only=True):
                 raise CallFault(str(fault)) from None
         return found
 
-    def with_trace(self, path: Path) -> Setup:
-        """The same, with its trace in this file."""
-        return msgspec.structs.replace(self, trace=path, listener=None)
-
     def trace_for(self, title: str) -> Path | None:
         """The trace file of a session, if it has one."""
         return self.trace or (dated_trace(title) if self.keeps else None)

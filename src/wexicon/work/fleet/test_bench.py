@@ -17,7 +17,7 @@ from wexicon.core.formats.sheet_tests import TrafficTable
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.values import Value
-from wexicon.work.contact.sessions import Opening, Setup, dated_trace
+from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.fleet.sheet_tests import DueTest
 from wexicon.work.fleet.traffic_tests import order_of, run_traffic
 from wexicon.work.function.dialogues import require_unit, run_with_parties
@@ -65,7 +65,7 @@ class PortBench:
         ends = [Ending(party, ports[job.name], job.seat.lexicon, self._units(job)) for party, job in due.jobs.items()]
         result = DialogueResult(dialogue=due.test.program.path)
         try:
-            setup = self._setup.with_trace(dated_trace(title))
+            setup = msgspec.structs.replace(self._setup, trace=None, listener=None)
             with parties_on_ports(ends, setup, Opening(title=title, secrets=secrets)) as made:
                 result = run_with_parties(
                     made.modules,
@@ -76,7 +76,7 @@ class PortBench:
                     given=given,
                     opens=made.opened,
                 )
-            result.trace = str(made.trace)
+            result.trace = str(made.trace or "")
         except Exception as fault:
             result.verdict = Verdict.FAILED
             result.ended_by(fault, "test")

@@ -1,8 +1,9 @@
 """Rehearses all units of a sheet on stand-ins in virtual time: the results, the time on a number of ports, by step,
 and what the operator will be asked for.
 
-The rule: each unit is a stand-in with an identity of its own, made by the code that makes real ones; many are shared out to
-processes, and come back in their order. Only the time for a swap is assumed, and it is reported.
+The rule: each unit is a stand-in with an identity of its own on a rig that has all of them, provisioned and tested by the code
+that drives any port. Many are shared out to processes, and come back in their order. Only the time for a swap is assumed, and
+it is reported.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ import multiprocessing
 import os
 import signal
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import contextmanager
 
@@ -21,18 +22,21 @@ from wexicon.core.formats.jobs import Job, dependency_cycle
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.values import Value
+from wexicon.rigs.bench import Bench
+from wexicon.rigs.control import RemoteOperator
 from wexicon.work.contact.ports import PortAssignment
+from wexicon.work.contact.sessions import Opening, Setup
+from wexicon.work.contact.standins import Choice, on_ports, units_for
 from wexicon.work.fleet.batch import Batch, BatchOrder
 from wexicon.work.fleet.claims import Claims, Known
 from wexicon.work.fleet.sheet_tests import SheetTests, Tests, due_tests
+from wexicon.work.fleet.test_bench import PortBench
 from wexicon.work.module.module import Module
+from wexicon.work.module.opening import module_on_port
+from wexicon.work.provisioning.unfinished import Store
 from wexicon.work.results.rehearsal import AskedFor, Rehearsal
 from wexicon.work.results.unit import StepTime, UnitResult
-from wexicon.work.results.verdicts import Verdict
-from wexicon.work.simulation.choice import Choice
-from wexicon.work.simulation.rehearsal import bench_of
-from wexicon.work.simulation.virtual_bench import VirtualBench
-from wexicon.work.simulation.virtual_tests import VirtualTestBench
+from wexicon.work.results.verdicts import Prove, Verdict
 
 # From this many units on, processes share the work, in chunks of this size.
 MANY, SHARE = 200, 100
@@ -54,6 +58,20 @@ class _Numbers(Claims):
         return self._numbers[series, job.name]
 
 
+class Person(RemoteOperator):
+    """Does what a person is asked for, and counts it. As with a person: power is not cut unless attention needs it."""
+
+    switches_power = False
+
+    def __init__(self, port: str, asked: Counter[str]) -> None:
+        super().__init__(port)
+        self._asked = asked
+
+    def ask(self, act: str, text: str) -> None:
+        self._asked[text] += 1
+        super().ask(act, text)
+
+
 class _Making:
     """Makes some of the units; `numbers` says which module each is, `stay` whether each keeps its port to the end."""
 
@@ -67,43 +85,65 @@ class _Making:
     def make(self, jobs: Sequence[Job]) -> tuple[list[UnitResult], Known, Counter[str]]:
         """Runs these jobs in turn. Returns results, values that other units may use, and how often operators were asked."""
         asked: Counter[str] = Counter()
-        benches: dict[str, VirtualBench] = {}
+        units = {job.name: f"unit-{self.numbers[job.name]}" for job in jobs}
+        lexicons = {units[job.name]: job.seat.lexicon for job in jobs}
+        bench = units_for(lexicons, {units[job.name]: self.numbers[job.name] for job in jobs}, self.choice)
+        with on_ports(bench, settled=None) as setup:
+            setup.operator = lambda port: Person(port, asked)
+            results, known = self._made(jobs, units, bench, setup)
+        for job, result in zip(jobs, results, strict=True):
+            result.port = f"stand-in {job.seat.lexicon.about.family}"
+        return results, known, asked
+
+    def _made(
+        self, jobs: Sequence[Job], units: Mapping[str, str], bench: Bench, setup: Setup
+    ) -> tuple[list[UnitResult], Known]:
+        results: dict[str, UnitResult] = {}
+        wanted: dict[str, dict[str, Value]] = {}
 
         @contextmanager
         def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
-            lexicon = job.seat.lexicon
-            bench = bench_of(self.choice, lexicon)
-            if self.sheet.tests:
-                benches[job.name] = bench
-            # As with a person: power is not cut unless attention needs it.
-            bench.operator.switches_power = False
-            bench.standin.another(self.numbers[job.name], flash=False)
-            tuning = lexicon.attention.tuning or lexicon.factory
-            session = bench.session(listener, tuning=tuning, secrets=job.secrets())
-            yield Module(session, lexicon, bench.operator, given=job.given(None))
-            asked.update(bench.operator.asked)
+            standin, lexicon = bench.units[units[job.name]].standin, job.seat.lexicon
+            standin.name = job.name
+            if not standin.powered:
+                # It is put in now.
+                standin.power(True)
+            own, opening = setup.heard_by(listener), Opening(title=job.name, secrets=job.secrets())
+            with module_on_port(f"virtual://{units[job.name]}", lexicon, own, opening, job.given(None)) as module:
+                yield module
 
-        wanted: dict[str, dict[str, Value]] = {}
-        tests = SheetTests(self.sheet, jobs, VirtualTestBench(self.sheet, self.choice, benches, wanted), Tests.ALL)
+        def unit_of(job: Job) -> str:
+            return job.seat.lexicon.unit_of(results[job.name].identity)
+
+        def tested(job: Job, result: UnitResult) -> None:
+            result.port = f"virtual://{units[job.name]}"
+            results[job.name] = result
+            tests.alone(job, result)
+            if not self.stay:
+                # The next module takes its place.
+                result.port = "stand-in"
+                bench.units[units[job.name]].standin.power(False)
+
+        store = Store()
+        tests = SheetTests(
+            self.sheet, jobs, PortBench(self.sheet, setup, store, Prove.AUTO, opened, wanted, unit_of), Tests.ALL
+        )
+        order = BatchOrder(swaps=False)
         batch = Batch(
             self.sheet,
             jobs,
             opened,
-            BatchOrder(swaps=False),
+            order,
             claims=self.claims,
             known=self.known,
-            tested=tests.alone,
+            store=store,
+            tested=tested,
             wanted=wanted,
         )
-        results = batch.run(
-            [PortAssignment(f"stand-in {number}") for number in range(1, max(1, len(list(dependency_cycle(jobs)))) + 1)]
-        )
-        for job, result in zip(jobs, results, strict=True):
-            result.port = f"stand-in {job.name}" if self.stay else "stand-in"
+        ports = max(1, len(list(dependency_cycle(jobs))))
+        made = batch.run([PortAssignment(f"stand-in {number}") for number in range(1, ports + 1)])
         tests.together(batch.results)
-        for job, result in zip(jobs, results, strict=True):
-            result.port = f"stand-in {job.seat.lexicon.about.family}"
-        return results, batch.scheduler.known, asked
+        return made, batch.scheduler.known
 
 
 # What a process that was split off makes units with.

@@ -16,27 +16,26 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.recorded import Recorded
 from wexicon.core.values import Value
 from wexicon.records.trace_reader import recorded
-from wexicon.rigs.standins.recording import Recording
-from wexicon.work.module.module import Module
-from wexicon.work.simulation.virtual_bench import VirtualBench
+from wexicon.rigs.bench import Bench, UnitTable
+from wexicon.work.contact.sessions import Opening
+from wexicon.work.contact.standins import on_ports
+from wexicon.work.module.opening import module_on_port
 
 
 def values_in_trace(path: Path, lexicon: Lexicon) -> dict[str, Value]:
     """The settings as a recorded session read them last, but for secrets. Raises Fault."""
-    agenda = Agenda()
-    standin = Recording(agenda)
-    standin.load(_latest(recorded(path)))
-    standin.power(True)
-    bench = VirtualBench(standin, agenda, lexicon)
-    module = Module(bench.session(tuning=standin.uart.tuning), lexicon, bench.operator)
+    bench = Bench("", {"trace": UnitTable("recording")}, Agenda(), None, lambda name: _latest(recorded(path)))
     names = [name for name, setting in lexicon.settings.items() if not setting.secret and not setting.from_link]
     found: dict[str, Value] = {}
-    for name in names:
-        # What the trace has no answer for is not in it.
-        with suppress(ModuleFault):
-            value = module.settings.read([name])[name].value
-            if value is not None:
-                found[name] = value
+    bench.power_up()
+    opening = Opening(tuning=bench.unit("trace").standin.uart.tuning)
+    with on_ports(bench) as setup, module_on_port("virtual://trace", lexicon, setup, opening) as module:
+        for name in names:
+            # What the trace has no answer for is not in it.
+            with suppress(ModuleFault):
+                value = module.settings.read([name])[name].value
+                if value is not None:
+                    found[name] = value
     if not found:
         hint = "Take the trace of a readout, a verify or a provision with this lexicon."
         raise CallFault(f"no setting of {lexicon.about.family} was read in it", where=str(path), hint=hint)

@@ -1,1 +1,0 @@
-"""The same work against stand-ins, in virtual time."""
