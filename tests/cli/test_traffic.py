@@ -241,10 +241,11 @@ def buffered(room: int, *, honest: bool) -> Iterator[tuple[str, str]]:
 
 
 def test_flow_control_is_proved_only_where_the_sender_is_held_back_and_nothing_is_lost() -> None:
-    words = ("--flow-proof", "--flow", "xon-xoff", "--rate", "921600", "--size", "240", "--count", "240")
+    # More than the kernel takes between the two, however late its reader comes.
+    words = ("--flow-proof", "--flow", "xon-xoff", "--rate", "921600", "--size", "240", "--count", "600")
     with buffered(4096, honest=True) as ports:
         told = json.loads(wexicon("traffic", *ports, *words, "--json").stdout)
-        assert told["verdict"] == "passed" and told["sent"] == told["received"] == 240 and told["holds"]
+        assert told["verdict"] == "passed" and told["sent"] == told["received"] == 600 and told["holds"]
     with buffered(4096, honest=True) as ports:
         assert "passed: it holds; nothing was lost" in wexicon("traffic", *ports, *words).stdout
     with buffered(4096, honest=False) as ports:
