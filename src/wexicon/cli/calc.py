@@ -225,7 +225,7 @@ def _print_many(worked: list[Worked]) -> None:
 
 
 def _plot(topic: Topic, worked: list[Worked], path: Path, force: bool) -> None:
-    from wexicon.records.calc_plot import Point, plot_answers
+    from wexicon.records.calc_plot import AnswerPoint, plot_answers
 
     varying = [name for name in worked[0].given if name in worked[0].numbers]
     if not varying:
@@ -237,7 +237,7 @@ def _plot(topic: Topic, worked: list[Worked], path: Path, force: bool) -> None:
     if not results:
         raise CallFault("these results are no numbers, and cannot be drawn")
     points = [
-        Point(
+        AnswerPoint(
             one.numbers[axis],
             ", ".join(f"{_written(name)} {text}" for name, text in one.given.items() if name != axis),
             {name: float(q.value) for name, q in one.answer.results.items() if _is_number(q.value)},  # type: ignore[arg-type]

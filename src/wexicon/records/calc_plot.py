@@ -37,7 +37,7 @@ TIMES = (
 )
 
 
-class Point(NamedTuple):
+class AnswerPoint(NamedTuple):
     """A value of the argument along the axis, the text of the others, and the results as numbers."""
 
     at: float
@@ -46,7 +46,7 @@ class Point(NamedTuple):
 
 
 def plot_answers(
-    title: str, axis: tuple[str, str], results: Sequence[tuple[str, str]], points: Sequence[Point], kind: str
+    title: str, axis: tuple[str, str], results: Sequence[tuple[str, str]], points: Sequence[AnswerPoint], kind: str
 ) -> bytes:
     """The figure: `axis` and `results` are names with units; a panel for each result, a line for each text."""
     from matplotlib.figure import Figure

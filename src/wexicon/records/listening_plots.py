@@ -13,11 +13,11 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from wexicon.core.durations import spoken
+from wexicon.records.trace_plot import BLUE, GREEN, GREY, ORANGE, RED
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-BLUE, ORANGE, RED, GREY, GREEN = "#1f5a92", "#d98a2b", "#b3261e", "#8a8f98", "#3c7d3c"
 _SYSTEM_COLOURS = (BLUE, ORANGE, GREEN, "#7a3e8e", "#5f5f5f", "#8c564b")
 # Weak and strong signals, for the size of a satellite's mark (dB-Hz).
 _WEAK, _STRONG = 20.0, 50.0

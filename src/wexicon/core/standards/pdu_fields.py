@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from wexicon.core.standards import pdu
+from wexicon.core.standards.pdu import digits, octets_of, read, take_address, when
 
 _KINDS = {0: "SMS-DELIVER", 1: "SMS-SUBMIT", 2: "SMS-STATUS-REPORT"}
 _ALPHABETS = {0x00: "GSM 7-bit", 0x04: "8-bit data", 0x08: "UCS-2"}
@@ -24,8 +24,8 @@ class Field(NamedTuple):
 
 def fields(text: str) -> list[Field]:
     """The fields of a PDU. Raises PduFault."""
-    message = pdu.read(text)  # raises for one that cannot be read whole
-    octets = pdu.octets_of(text)
+    message = read(text)  # raises for one that cannot be read whole
+    octets = octets_of(text)
     made: list[Field] = []
     at = 0
 
@@ -44,11 +44,11 @@ def fields(text: str) -> list[Field]:
     take("first octet", 1, ", ".join([_KINDS.get(kind, "reserved"), *flags]))
     if kind:
         take("TP-MR", 1, f"reference {octets[at]}")
-    number, end = pdu.take_address(octets, at)
+    number, end = take_address(octets, at)
     take({0: "TP-OA", 1: "TP-DA", 2: "TP-RA"}[kind], end - at, number)
     if kind == 2:
         take("TP-SCTS", 7, message.stamp)
-        take("TP-DT", 7, pdu.when(pdu.digits(octets[at : at + 6], 12)))
+        take("TP-DT", 7, when(digits(octets[at : at + 6], 12)))
         take("TP-ST", 1, message.status)
         take("more", len(octets) - at, "optional parameters")
         return made
