@@ -34,16 +34,15 @@ from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault
 from wexicon.core.operator import NoOperator
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import OK, Dialect
 from wexicon.core.protocol.engine import Engine
-from wexicon.core.protocol.file_sender import FileSender
 from wexicon.core.protocol.observations import Heard, Role, Said
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.recorded import RecordedExchange
-from wexicon.core.protocol.reply import OK
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.standards.nmea import with_checksum
+from wexicon.core.protocol.transfers import FileSender
+from wexicon.core.standards.gnss import with_checksum
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
 from wexicon.links.port import open_port

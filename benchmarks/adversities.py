@@ -28,7 +28,7 @@ from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.provisioning.unfinished import Store
-from wexicon.work.results.verdicts import Prove
+from wexicon.work.results.result import Prove
 
 OTHER = {
     "brisca-w1": {"address": "02B1C0447AFF"},

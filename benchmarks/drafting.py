@@ -28,7 +28,7 @@ from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.drafting.trace_lexicon import lexicon_from
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.results.verdicts import Outcome, Prove
+from wexicon.work.results.result import Outcome, Prove
 
 # Families whose lexicons were written without a look at what the drafter does of them.
 APART = ("marram-c2", "plover-j1", "saltern-m4", "samphire-f2", "teasel-d3")

@@ -34,41 +34,38 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
-from wexicon.core.durations import seconds
 from wexicon.core.faults import Fault, FileFault
 from wexicon.core.formats.fixture import read_fixture
 from wexicon.core.formats.jobs import dependency_cycle, jobs_of
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.core.formats.units import UnitsTable, read_units
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import Dialect, Expectation, Want
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.insertion import InsertionFault, Template
 from wexicon.core.protocol.patterns import Pattern, PatternFault, block_header
-from wexicon.core.protocol.reply import Expectation, Want
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.standards import nmea, pdu
+from wexicon.core.standards import gnss as nmea
+from wexicon.core.standards import pdu
 from wexicon.core.standards.charsets import CharsetFault
-from wexicon.core.text import to_bytes, to_text, unescape, visible
+from wexicon.core.text import seconds, to_bytes, to_text, unescape, visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault
-from wexicon.files import read_file
-from wexicon.folders import shipped_folder
+from wexicon.files import read_file, shipped_folder
 from wexicon.links.virtual import VirtualLink
 from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.rigs.bench import read_rig
 from wexicon.rigs.control import Answer, Card
-from wexicon.rigs.desk import Desk
-from wexicon.rigs.rfc2217_ports import Rfc2217Port
-from wexicon.rigs.serving import Server, real_agenda
+from wexicon.rigs.serving import Desk, Server, real_agenda
 from wexicon.rigs.standins import FAMILIES, family
+from wexicon.rigs.tcp_ports import Rfc2217Port
 from wexicon.work.contact.catalog import find_lexicon, path_of
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.provisioning.unfinished import Unfinished
-from wexicon.work.results.verdicts import Verdict
+from wexicon.work.results.result import Verdict
 
 MEMORY = 1024 * 1024 * 1024
 LONGEST = 2.0
@@ -414,7 +411,7 @@ TRACE = b"".join(
 
 
 def trace(chance: random.Random) -> None:
-    from wexicon.cli.trace_lines import line
+    from wexicon.cli.trace import line
 
     path = Path("fuzzed.jsonl")
     path.write_bytes(mutated(chance, TRACE))
@@ -489,7 +486,7 @@ def rfc2217_negotiation(chance: random.Random) -> None:
     port._client = theirs
     from serial.rfc2217 import PortManager
 
-    from wexicon.rigs.rfc2217_ports import _Lines
+    from wexicon.rigs.tcp_ports import _Lines
 
     port._telnet = PortManager(_Lines(port.uart), port)
     made.register(theirs, port._readable)

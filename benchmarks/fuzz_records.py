@@ -27,8 +27,8 @@ from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.text import encodable, to_text
-from wexicon.records.csv_file import csv_text
 from wexicon.records.entry import Entry
+from wexicon.records.exports import csv_text
 from wexicon.records.labels import Label, draw_labels
 from wexicon.records.register import Register
 from wexicon.records.tables import RECORD, UNFINISHED

@@ -25,8 +25,7 @@ from benchmarks.flash import wrong_in_flash
 from benchmarks.wanted import WANTED
 from wexicon.core.agenda import Agenda
 from wexicon.rigs.bench import read_rig
-from wexicon.rigs.desk import Desk
-from wexicon.rigs.serving import Server, served
+from wexicon.rigs.serving import Desk, Server, served
 from wexicon.work.contact.catalog import find_lexicon
 
 FAMILIES = ("lindle-l9", "brisca-w1", "polmar-p1", "tamsel-k5", "orvane-b3", "cordal-g2", "fennick-z4")

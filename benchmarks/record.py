@@ -17,7 +17,7 @@ from typing import Any
 from wexicon.core.protocol.recorded import RecordedExchange
 from wexicon.records.entry import Entry
 from wexicon.records.register import Register
-from wexicon.records.trace_compare import compare
+from wexicon.records.trace_list import compare
 
 STEPS = ("attention", "identify", "read", "write name", "save", "restart", "read back", "leave")
 

@@ -32,8 +32,8 @@ from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.ledger import AllRead, Entry, Written
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.results.result import Evidence, Verdict
 from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.verdicts import Evidence, Verdict
 
 # What one reading after one start cannot show, by the adversity or the evidence that it comes with.
 READING = "by a reading alone"

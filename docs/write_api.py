@@ -19,8 +19,7 @@ import wexicon
 from wexicon.core.faults import CallFault, Fault, LinkFault, ModuleFault, Unreachable
 from wexicon.testing import plugin
 from wexicon.testing.conversation import Conversation, Line
-from wexicon.testing.standin import ObservedStandIn, ServedStandIn, VirtualStandIn
-from wexicon.testing.virtual_port import VirtualPort
+from wexicon.testing.standin import ObservedStandIn, ServedStandIn, VirtualPort, VirtualStandIn
 
 # What Python shows of types, of functions as defaults, and of enumerations.
 _PLAINER = ((r"(: |-> )'([^']*)'", r"\1\2"), (r"<function <lambda> at \w+>", "..."), (r"<(\w+\.\w+): '.*?'>", r"\1"))

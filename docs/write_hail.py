@@ -10,9 +10,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from wexicon.core.faults import Fault
-from wexicon.folders import shipped_folder
+from wexicon.files import shipped_folder
 from wexicon.work.contact.catalog import find_lexicon
-from wexicon.work.contact.questions import all_that_may_be_said
+from wexicon.work.contact.identification import all_that_may_be_said
 
 PAGE = Path(__file__).parent / "hail.md"
 BEGIN, END = "<!-- hail -->\n", "<!-- /hail -->\n"

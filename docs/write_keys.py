@@ -16,11 +16,11 @@ from typing import Any
 
 import msgspec
 
-from wexicon.core.formats import bench as bench_file
 from wexicon.core.formats import fixture, sheet
+from wexicon.core.formats import fixture as bench_file
 from wexicon.core.formats.lexicon import tables, wiring
 from wexicon.core.protocol import speech
-from wexicon.core.standards import timers
+from wexicon.core.standards import cellular as timers
 from wexicon.core.values import KINDS, coded, compound, texts
 from wexicon.rigs import air, bench, uart
 

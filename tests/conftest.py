@@ -29,16 +29,15 @@ from wexicon.core.protocol.session import Session
 from wexicon.links.virtual import VirtualLink
 from wexicon.rigs.bench import Bench as Rig
 from wexicon.rigs.bench import read_rig
-from wexicon.rigs.desk import Desk
-from wexicon.rigs.serving import Server, served
+from wexicon.rigs.serving import Desk, Server, served
 from wexicon.rigs.uart import WireFaults
 from wexicon.rigs.virtual_ports import on_virtual_ports
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision, read_out, verify
 from wexicon.work.provisioning.unfinished import Store
+from wexicon.work.results.result import Prove
 from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.verdicts import Prove
 
 # A build in the background of a shell ignores these; what the tests start must not inherit that.
 for _number in (signal.SIGINT, signal.SIGQUIT, signal.SIGHUP):

@@ -7,8 +7,7 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from wexicon.core.standards.edges import Edge
-from wexicon.core.standards.waveform import levels
+from wexicon.core.standards.waveform import Edge, levels
 from wexicon.core.tuning import Tuning
 
 

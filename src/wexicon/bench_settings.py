@@ -12,10 +12,10 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from wexicon.folders import config_folder
+from wexicon.files import config_folder
 
 if TYPE_CHECKING:
-    from wexicon.core.formats.bench import BenchFile
+    from wexicon.core.formats.fixture import BenchFile
 
 FILE = "wexicon.toml"
 # Each with the value in force if nothing says otherwise.
@@ -95,7 +95,7 @@ def _check_owner(path: Path) -> None:
 
 
 def _read(path: Path) -> BenchFile:
-    from wexicon.core.formats.bench import read_bench
+    from wexicon.core.formats.fixture import read_bench
     from wexicon.files import read_file
 
     return read_bench(read_file(path), str(path))

@@ -9,14 +9,61 @@ from __future__ import annotations
 import contextlib
 import os
 import stat
+import sys
 import threading
 from collections.abc import Iterable, Iterator
 from hashlib import sha256
+from importlib.util import find_spec
 from pathlib import Path
 from typing import BinaryIO
 
 from wexicon.core.faults import CallFault
-from wexicon.folders import run_folder
+
+_PACKAGE = Path(__file__).parent
+
+
+def config_folder() -> Path:
+    """The user's own choices."""
+    return _folder("WEXICON_CONFIG", "XDG_CONFIG_HOME", ".config", "user_config_path")
+
+
+def user_folder() -> Path:
+    """The user's own lexicons."""
+    own = os.environ.get("WEXICON_LEXICONS")
+    return Path(own) if own else config_folder() / "lexicons"
+
+
+def state_folder() -> Path:
+    """Traces, the register, and what is unfinished."""
+    return _folder("WEXICON_STATE", "XDG_STATE_HOME", ".local/state", "user_state_path")
+
+
+def run_folder() -> Path:
+    """The cards of running rigs, and the locks of ports."""
+    own = os.environ.get("WEXICON_RUN")
+    if own:
+        return Path(own)
+    return _folder("", "XDG_STATE_HOME", ".local/state", "user_state_path") / "rigs"
+
+
+def shipped_folder() -> Path:
+    """The lexicons that come with Wexicon."""
+    return _PACKAGE / "lexicons"
+
+
+def _folder(own: str, variable: str, usual: str, ask: str) -> Path:
+    """A folder by our own variable, or the system's way; on Linux that takes no library, which would take time to import."""
+    if own and os.environ.get(own):
+        return Path(os.environ[own])
+    if sys.platform == "linux":
+        base = os.environ.get(variable, "")
+        # The specification: a path that is not absolute is ignored.
+        return (Path(base) if os.path.isabs(base) else Path.home() / usual) / "wexicon"  # noqa: PTH117 - no import
+    import platformdirs
+
+    found: Path = getattr(platformdirs, ask)("wexicon")
+    return found
+
 
 try:
     import fcntl
@@ -164,3 +211,24 @@ def _put(beside: Path, path: Path) -> None:
         if path.exists():
             raise FileExistsError from None
         beside.replace(path)
+
+
+EXTRAS = {"matplotlib": "plots", "jinja2": "report", "segno": "report", "psycopg": "postgresql"}
+
+
+def installed(library: str) -> bool:
+    """Whether a library is there."""
+    return find_spec(library) is not None
+
+
+def needs(*libraries: str) -> None:
+    """Raises CallFault if one of these libraries is not installed."""
+    for name in libraries:
+        if not installed(name):
+            raise missing(name)
+
+
+def missing(library: str) -> CallFault:
+    """That a library is not installed."""
+    hint = f"Install it: pip install 'wexicon[{EXTRAS[library]}]'"
+    return CallFault(f"this needs {library}, which is not installed", hint=hint)

@@ -12,8 +12,7 @@ import click
 import pytest
 
 from tests.conftest import SAMPLE
-from wexicon.cli.demo import _run, estuary
-from wexicon.cli.demo_steps import STEPS
+from wexicon.cli.demo import STEPS, _run, estuary
 from wexicon.rigs.standins.fennick_z4 import FennickZ4
 
 # Of each step what is broken in the rig, and what the step says then.

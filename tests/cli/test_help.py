@@ -10,7 +10,7 @@ import click
 import pytest
 
 from tests.conftest import wexicon
-from wexicon import extras
+from wexicon import files as extras
 from wexicon.cli.help import _GROUP_OF, GROUPS, WIDEST, pages, parts_of
 from wexicon.cli.main import COMMANDS, SECTIONS
 from wexicon.cli.main import wexicon as program

@@ -10,7 +10,7 @@ import pytest
 
 from tests.conftest import bench, virtual, wexicon
 from wexicon.core.text import one_of
-from wexicon.folders import shipped_folder
+from wexicon.files import shipped_folder
 
 MAST = '[unit.mast]\nstandin = "lindle-l9"\n'
 SCREEN = '[unit.screen]\nstandin = "brisca-w1"\n'

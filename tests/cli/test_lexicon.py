@@ -12,7 +12,7 @@ from tests.conftest import bench, built, clean, virtual, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.gaps import gaps
 from wexicon.core.formats.lexicon.tables import LexiconFile
-from wexicon.folders import shipped_folder
+from wexicon.files import shipped_folder
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.drafting.lexicon_draft import kind_of
 from wexicon.work.results.schemas import TITLES

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import bench, built, virtual, wexicon
-from wexicon.core.dialogue.plain_lines import as_dialogue, is_plain, read_plain_lines
+from wexicon.core.dialogue.reader import as_dialogue, is_plain, read_plain_lines
 from wexicon.core.dialogue.statements import Statement
 
 SCREEN = '[unit.screen]\nstandin = "brisca-w1"\n'

@@ -217,7 +217,7 @@ def _one(number: int) -> object:
 
 
 def test_a_lexicon_that_was_changed_since_it_was_stored_is_asked_for_again(tmp_path: Path) -> None:
-    from wexicon.folders import shipped_folder
+    from wexicon.files import shipped_folder
 
     own = tmp_path / "mine.toml"
     own.write_bytes((shipped_folder() / "lindle-l9.toml").read_bytes())

@@ -166,7 +166,7 @@ def test_what_may_write_is_known_before_it_is_run(line: str, expected: bool) -> 
 def run_with(rig: Server, text: str, at_test: Callable[[], object], **setup: Any) -> dict[str, UnitResult]:
     """Provisions a sheet; `at_test` is called as its test begins."""
     from wexicon import api
-    from wexicon.work.contact.secret_sources import secrets_for
+    from wexicon.work.contact.catalog import secrets_for
 
     Path("s.toml").write_text(text)
     sheet = api.find_sheet(Path("s.toml"), None, secrets_for(Path(), None, ()))
@@ -214,7 +214,7 @@ def test_a_test_that_writes_and_is_stopped_leaves_its_unit_unfinished() -> None:
 
 def test_stopped_before_its_tests_a_run_says_so(tmp_path: Path) -> None:
     from wexicon import api
-    from wexicon.work.contact.secret_sources import secrets_for
+    from wexicon.work.contact.catalog import secrets_for
 
     Path("s.toml").write_text(HEARD)
     with virtual(RADIOS) as rig:

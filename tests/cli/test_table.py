@@ -8,8 +8,8 @@ import shutil
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wexicon.cli import table
-from wexicon.cli.table import lines_of, width
+from wexicon.cli import show as table
+from wexicon.cli.show import lines_of, width
 
 CELLS = st.lists(st.text("abcdefghij字", max_size=9), max_size=5).map(" ".join)
 TABLES = st.integers(1, 5).flatmap(

@@ -10,7 +10,7 @@ import pytest
 
 from tests.cli.terminal import Terminal
 from tests.conftest import bench, k5, wexicon, without_times
-from wexicon.cli.table import lines_of, width
+from wexicon.cli.show import lines_of, width
 
 PIN = "48213"
 PLUG = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\n[seat.plug.settings]\nname = "Withy Point"\n'

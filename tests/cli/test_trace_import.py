@@ -12,7 +12,7 @@ import pytest
 
 from tests.conftest import built, virtual, wexicon
 from tests.waves import Drawn, as_csv, as_vcd, inverted
-from wexicon.core.standards.edges import Edge
+from wexicon.core.standards.waveform import Edge
 from wexicon.core.tuning import Tuning
 from wexicon.records.trace import What
 from wexicon.records.trace_reader import read_trace

@@ -20,8 +20,7 @@ from tests.conftest import SAMPLE, virtual, wexicon
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.recorded import RecordedExchange
 from wexicon.records.trace import FORMAT, Record, What
-from wexicon.records.trace_compare import AHEAD, Kind, compare
-from wexicon.records.trace_list import TAIL, read_info
+from wexicon.records.trace_list import AHEAD, TAIL, Kind, compare, read_info
 from wexicon.records.trace_plot import waits
 from wexicon.records.trace_reader import read_trace
 
@@ -36,7 +35,7 @@ def folder() -> Path:
         wexicon("set", "virtual://relay", "name=quay", "-l", "lindle-l9", "--prove", "reading")
         wexicon("readout", "virtual://relay", "-l", "lindle-l9")
         wexicon("set", "virtual://mast", "name=mast", "-l", "tamsel-k6", "--operator", "nobody", status=3)
-    from wexicon.folders import state_folder
+    from wexicon.files import state_folder
 
     return state_folder() / "traces"
 

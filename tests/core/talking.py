@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import OK, Dialect, Expectation, Reply
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import OK, Expectation, Reply
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.protocol.state import State
 

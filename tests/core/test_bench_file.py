@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from wexicon.cli.config import STARTER
 from wexicon.core.faults import FileFault
-from wexicon.core.formats.bench import read_bench
+from wexicon.core.formats.fixture import read_bench
 
 LINES = [line.removeprefix("# ") for line in STARTER.splitlines()[1:] if line.strip()]
 

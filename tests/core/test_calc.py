@@ -12,11 +12,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wexicon.core.dialogue.expressions import Expression
-from wexicon.core.engineering import electric, geodesy, lora, radio, uart
-from wexicon.core.engineering.quantities import parsed, shown
-from wexicon.core.engineering.topic import CalcFault
+from wexicon.core.engineering import electric, radio
+from wexicon.core.engineering import radio as geodesy
+from wexicon.core.engineering import radio as lora
+from wexicon.core.engineering import serial_lines as uart
+from wexicon.core.engineering.topic import CalcFault, parsed, shown
 from wexicon.core.engineering.topics.catalog import TOPICS
-from wexicon.core.standards import checksums, pdu, pdu_fields, signal_quality, timers
+from wexicon.core.standards import cellular as signal_quality
+from wexicon.core.standards import cellular as timers
+from wexicon.core.standards import checksums, pdu
+from wexicon.core.standards import pdu as pdu_fields
 from wexicon.core.tuning import Tuning
 
 # -- checks -----------------------------------------------------------------------------------------------------------------

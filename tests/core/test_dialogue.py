@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from tests.conftest import Bench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, Measured
+from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput, Measured
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import given as given_value
@@ -24,7 +24,7 @@ from wexicon.core.protocol.insertion import InsertionFault, Template
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.standards.nmea import checksum
+from wexicon.core.standards.gnss import checksum
 from wexicon.core.tuning import Tuning
 from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rigs.air import AccessPoint, Air, AirTable

@@ -7,7 +7,7 @@ import random
 import pytest
 
 from tests.waves import Drawn, inverted
-from wexicon.core.standards.edges import LineRefused, read_line
+from wexicon.core.standards.waveform import LineRefused, read_line
 from wexicon.core.tuning import Tuning
 
 PAUSES = (0.0, 0.0, 3.3, 27.1)

@@ -7,13 +7,22 @@ from hypothesis import strategies as st
 
 from tests.core.talking import Talk
 from tests.core.test_session import session
-from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.events import MOST_EVENTS, Events, Waiter
-from wexicon.core.protocol.machine import COLLECTED, Collector
-from wexicon.core.protocol.observations import Asked, Began, Heard, Listener, Listeners, Logged, Observation, Role
+from wexicon.core.protocol.dialect import Dialect, Expectation, Want
+from wexicon.core.protocol.engine import MOST_EVENTS, Events, Waiter
+from wexicon.core.protocol.masking import Redactor
+from wexicon.core.protocol.observations import (
+    COLLECTED,
+    Asked,
+    Began,
+    Collector,
+    Heard,
+    Listener,
+    Listeners,
+    Logged,
+    Observation,
+    Role,
+)
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.redaction import Redactor
-from wexicon.core.protocol.reply import Expectation, Want
 from wexicon.core.protocol.speech import Speech
 
 EVENTS = {

@@ -7,7 +7,8 @@ from math import log10
 import pytest
 
 from wexicon.core.agenda import Agenda
-from wexicon.core.engineering import lora, radio
+from wexicon.core.engineering import radio
+from wexicon.core.engineering import radio as lora
 from wexicon.rigs.air import ON_A_DESK, Air, AirTable, Place, Transmission
 from wexicon.rigs.standins.lindle_l9 import LindleL9
 

@@ -9,11 +9,10 @@ from typing import Any
 import pytest
 
 from wexicon.core.agenda import Agenda
-from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.file_sender import CANCEL, MOST_TRIES, FileSender
-from wexicon.core.protocol.reply import OK
+from wexicon.core.protocol.dialect import OK, Dialect
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.protocol.transfers import CANCEL, MOST_TRIES, FileSender
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.boot_loader import Receiver, crc16
 

@@ -10,10 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.core.talking import Talk
+from wexicon.core.protocol.dialect import Expectation, Want
 from wexicon.core.protocol.framing import LONGEST_LINE, Corrupt, Framer, Piece, Prompt
 from wexicon.core.protocol.layers import Checksum, Hexadecimal, stacked
 from wexicon.core.protocol.patterns import Pattern, PatternFault, block_header
-from wexicon.core.protocol.reply import Expectation, Want
 from wexicon.core.protocol.speech import Speech
 
 # What a module sent in one session: echo, events between echo and answer, raw bytes with line ends in them, prompt.

@@ -11,10 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wexicon.core.faults import FileFault
-from wexicon.core.formats.filling import filling
 from wexicon.core.formats.jobs import Job, dependency_cycle, jobs_of
 from wexicon.core.formats.sheet import read_sheet
-from wexicon.core.formats.units import UnitsTable, read_units
+from wexicon.core.formats.units import UnitsTable, filling, read_units
 from wexicon.work.contact.catalog import find_lexicon
 
 MASTS = "mast,station,address\nM1,Cobble Stair,0011\nM2,Withy Point,0012\nM3,Old Ferry,0013\n"

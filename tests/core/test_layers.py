@@ -7,17 +7,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wexicon.core.protocol.cutting import FrameCutter
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import Dialect, Expectation, ReplyStatus, Want
+from wexicon.core.protocol.elements import NUMBERS, FieldFault, Number, field, in_digits
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange
-from wexicon.core.protocol.fields import NUMBERS, FieldFault, Number, field, in_digits
-from wexicon.core.protocol.framing import Corrupt, Foreign
+from wexicon.core.protocol.framing import Corrupt, Foreign, FrameCutter
 from wexicon.core.protocol.insertion import InsertionFault, Template
 from wexicon.core.protocol.layers import Length, Mark, Numbering, Station, Sum
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import Expectation, ReplyStatus, Want
 from wexicon.core.protocol.speech import Layers, Speech
 
 

@@ -10,7 +10,7 @@ from wexicon.core.faults import FileFault
 from wexicon.core.formats.fixture import read_fixture
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
 from wexicon.core.tuning import Tuning
-from wexicon.folders import shipped_folder
+from wexicon.files import shipped_folder
 from wexicon.work.contact.catalog import find_lexicon
 
 HEAD = 'format = 1\n[about]\nfamily = "own"\n'

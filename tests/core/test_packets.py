@@ -7,7 +7,7 @@ from itertools import pairwise
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from wexicon.core.protocol.packets import Damaged, Packet, Packets, Tally, percentile
+from wexicon.core.protocol.transfers import Damaged, Packet, Packets, Tally, percentile
 
 
 def whole(reader: Packets, data: bytes, cuts: list[int]) -> list[Packet | Damaged]:

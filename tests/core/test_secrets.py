@@ -8,17 +8,16 @@ from hypothesis import strategies as st
 
 from tests.core.test_session import session
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.acting import DialogueFault
+from wexicon.core.dialogue.blocks import DialogueFault
 from wexicon.core.dialogue.runner import Runner
+from wexicon.core.protocol.dialect import Expectation, Want
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.masking import MOST, Secrets
 from wexicon.core.protocol.observations import Heard, Judged
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import Expectation, Want
-from wexicon.core.secret import HIDDEN, Secret
 from wexicon.core.standards import pdu
-from wexicon.core.text import QUOTING, to_text, visible
-from wexicon.work.results.masking import masked
+from wexicon.core.text import HIDDEN, QUOTING, Secret, to_text, visible
+from wexicon.work.results.result import masked
 
 KEY = "Gannet-Quay\\7"
 HEX = KEY.encode().hex()

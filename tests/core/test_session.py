@@ -8,15 +8,13 @@ import pytest
 
 from tests.conftest import Records
 from wexicon.core.faults import ModuleFault, Stopped
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import OK, Dialect, Expectation, ReplyStatus, Want
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.observations import Heard, Said, Signalled, Tuned
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import OK, Expectation, ReplyStatus, Want
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.secret import Secret
-from wexicon.core.text import garbled, to_bytes, to_text, unescape, visible
+from wexicon.core.text import Secret, garbled, to_bytes, to_text, unescape, visible
 from wexicon.core.tuning import Tuning
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.contact.causes import Try, point_to

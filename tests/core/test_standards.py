@@ -21,7 +21,7 @@ from wexicon.core.standards.charsets import (
     ucs2_text,
     unpack,
 )
-from wexicon.core.standards.nmea import SentenceFault, degrees, parse
+from wexicon.core.standards.gnss import SentenceFault, degrees, parse
 from wexicon.core.values import Timer, ValueFault
 
 GSM_TEXT = st.text(st.sampled_from([char for char in ALPHABET if char != "\x1b"] + list(EXTENSION)), max_size=60)
@@ -200,8 +200,7 @@ def test_no_bytes_are_more_than_a_message_or_a_fault(data: st.DataObject) -> Non
     st.lists(st.text("0129.,-NSEWAVé\udcff٣", max_size=9), max_size=20),
 )
 def test_no_fields_are_more_than_values_in_their_range_or_none(kind: str, fields: list[str]) -> None:
-    from wexicon.core.standards.gnss import fix_of, in_words, used_of, views_of
-    from wexicon.core.standards.nmea import Sentence
+    from wexicon.core.standards.gnss import Sentence, fix_of, in_words, used_of, views_of
 
     one = Sentence("GP", kind, tuple(fields))
     in_words(one), used_of(one)

@@ -9,12 +9,11 @@ import pytest
 from tests.core.talking import Talk
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import LinkFault
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import OK, Dialect, Expectation, Want
 from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.framing import Prompt
-from wexicon.core.protocol.machine import Collector
+from wexicon.core.protocol.observations import Collector
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import OK, Expectation, Want
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.protocol.state import TRANSITIONS, LocalProtocolError, State, Step, after

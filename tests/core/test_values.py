@@ -8,8 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from wexicon.core.formats.kinds import read_kind
-from wexicon.core.formats.toml import Source
+from wexicon.core.formats.toml import Source, read_kind
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Kind, ValueFault
 from wexicon.core.values.numbers import Int, Number

@@ -7,11 +7,10 @@ import json
 import pytest
 
 from tests.conftest import Bench, wexicon
-from wexicon.core.engineering.connecting import supplied
+from wexicon.core.engineering.serial_lines import supplied
 from wexicon.core.faults import FileFault, Unreachable
 from wexicon.core.formats.lexicon import read_lexicon
-from wexicon.core.formats.lexicon.connections import connections
-from wexicon.core.formats.lexicon.wiring import Pin, Wiring
+from wexicon.core.formats.lexicon.wiring import Pin, Wiring, connections
 from wexicon.work.contact.catalog import find_lexicon
 
 LEXICON = """format = 1

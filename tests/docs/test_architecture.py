@@ -51,7 +51,7 @@ def test_nothing_that_only_some_systems_have_is_imported_at_the_start() -> None:
         text = path.read_text()
         if any(f"\nimport {name}\n" in text for name in ("termios", "tty", "pty", "fcntl")):
             assert path.name in ("pty_ports.py", "host_end.py"), path
-    importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rigs.pty_ports" in others]
+    importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rigs.device_ports" in others]
     assert set(importers) == {"wexicon.rigs.serving", "wexicon.testing.host_end"}
 
 

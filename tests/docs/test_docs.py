@@ -16,8 +16,7 @@ import pytest
 
 from tests.conftest import bench, virtual, wexicon
 from wexicon.core.agenda import Agenda
-from wexicon.core.formats.bench import read_bench
-from wexicon.core.formats.fixture import read_fixture
+from wexicon.core.formats.fixture import read_bench, read_fixture
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.values import KINDS

@@ -17,8 +17,7 @@ import serial
 
 from tests.conftest import bench, clean, k5, wexicon
 from wexicon.core.faults import CannotTune, LinkFault
-from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.reply import OK
+from wexicon.core.protocol.dialect import OK, Dialect
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.registry import Registry

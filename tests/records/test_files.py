@@ -11,7 +11,7 @@ import pytest
 
 from wexicon import files
 from wexicon.core.faults import CallFault
-from wexicon.records.secret_digests import SecretDigests
+from wexicon.records.sealed import SecretDigests
 
 
 def test_a_new_file_is_its_owners_alone_and_written_over_only_by_force(tmp_path: Path) -> None:

@@ -15,12 +15,10 @@ from tests.conftest import virtual, wexicon
 from wexicon.core.faults import RegisterAway
 from wexicon.records.progress import Doing, ProgressRow, RunState, runs_now
 from wexicon.records.register import Register
-from wexicon.work.fleet import run_progress
-from wexicon.work.fleet.run_progress import RunProgress
-from wexicon.work.fleet.scheduler import UnitProgress
-from wexicon.work.results.failure import Failure
+from wexicon.work.fleet import scheduler as run_progress
+from wexicon.work.fleet.scheduler import RunProgress, UnitProgress
+from wexicon.work.results.result import Failure, Verdict
 from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.verdicts import Verdict
 
 
 @pytest.fixture

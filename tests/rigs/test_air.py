@@ -12,7 +12,7 @@ import pytest
 from tests.conftest import Bench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.acting import DialogueOutput
+from wexicon.core.dialogue.blocks import DialogueOutput
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.protocol.observations import Heard
 from wexicon.rigs.air import AccessPoint, Air, AirTable, Network, Place, Sky

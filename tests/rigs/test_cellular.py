@@ -13,13 +13,12 @@ from smspdudecoder.easy import read_incoming_sms
 
 from tests.conftest import Bench
 from tests.rigs.test_air import hold
-from wexicon.core.dialogue.acting import DialogueFault
-from wexicon.core.secret import Secret
+from wexicon.core.dialogue.blocks import DialogueFault
 from wexicon.core.standards import pdu
 from wexicon.core.standards.charsets import ALPHABET, EXTENSION, gsm7_codes
+from wexicon.core.text import Secret
 from wexicon.rigs.air import Air, AirTable
-from wexicon.rigs.management import Management
-from wexicon.rigs.network import GSM, Network
+from wexicon.rigs.network import GSM, Management, Network
 from wexicon.rigs.standins import family
 
 HERE, THERE = "+441632960013", "+441632960099"

@@ -10,10 +10,9 @@ import pytest
 
 from tests.conftest import Bench, wexicon
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput
+from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput
 from wexicon.core.dialogue.runner import Runner
-from wexicon.rigs.air import Air, AirTable
-from wexicon.rigs.lorawan import Device, LorawanTable
+from wexicon.rigs.air import Air, AirTable, Device, LorawanTable
 from wexicon.work.module.module import Module
 
 EUI, KEY, NETWORK, DATA = "02A15CFFFE0017C4", "00112233445566778899AABBCCDDEEFF", "A" * 32, "B" * 32

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, k5, wexicon
 from tests.rigs.test_air import hold
-from wexicon.core.dialogue.acting import DialogueFault
+from wexicon.core.dialogue.blocks import DialogueFault
 from wexicon.core.faults import FileFault
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.gaps import gaps

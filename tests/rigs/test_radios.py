@@ -9,7 +9,7 @@ import pytest
 
 from tests.conftest import Bench, virtual, wexicon
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput
+from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault, FileFault
 from wexicon.core.formats.fixture import Fixture, Input, read_fixture

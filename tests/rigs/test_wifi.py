@@ -8,7 +8,7 @@ import pytest
 
 from tests.conftest import Bench
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput
+from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput
 from wexicon.core.dialogue.runner import Runner
 from wexicon.rigs.air import AccessPoint, Air, AirTable
 from wexicon.rigs.standins import family

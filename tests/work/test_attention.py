@@ -14,7 +14,7 @@ from wexicon.core.formats.lexicon import Group, read_lexicon
 from wexicon.core.formats.lexicon.tables import BitField
 from wexicon.core.protocol.framing import Corrupt
 from wexicon.core.protocol.layers import Checksum
-from wexicon.core.standards.nmea import checksum
+from wexicon.core.standards.gnss import checksum
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.attention import Attention

@@ -10,7 +10,7 @@ import pytest
 
 from tests.conftest import Bench
 from wexicon.core.faults import ModuleFault
-from wexicon.core.protocol.packets import Packets, Tally
+from wexicon.core.protocol.transfers import Packets, Tally
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.endpoints import MOST_REFUSED, CommandEndpoint, Outbox
 from wexicon.work.function.traffic import TrafficOrder, TrafficTest

@@ -16,9 +16,9 @@ from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.catalog import all_lexicons, find_lexicon
 from wexicon.work.contact.causes import Overheard
 from wexicon.work.contact.discovery import LinkDiscovery
-from wexicon.work.contact.questions import all_that_may_be_said, question_of, questions
-from wexicon.work.module.hail import hail_with
-from wexicon.work.results.discovery import Came, HailResult
+from wexicon.work.contact.identification import all_that_may_be_said, question_of, questions
+from wexicon.work.module.opening import hail_with
+from wexicon.work.results.listed import Came, HailResult
 
 FAMILIES = sorted(WANTED)
 lexicons = cache(all_lexicons)
@@ -96,7 +96,7 @@ def test_a_module_of_no_known_family_is_found_with_its_line_end() -> None:
 
 
 def test_what_is_remembered_is_tried_first_and_not_believed() -> None:
-    from wexicon.work.contact.known_links import KnownLink
+    from wexicon.work.contact.ports import KnownLink
 
     for rate, most in ((115200, 1), (2400, 9)):
         one = Bench("brisca-w1")

@@ -16,7 +16,7 @@ from wexicon.core.faults import CannotTune
 from wexicon.core.tuning import Tuning
 from wexicon.work.contact.catalog import all_lexicons, find_lexicon
 from wexicon.work.contact.discovery import LinkDiscovery
-from wexicon.work.results.discovery import HailResult
+from wexicon.work.results.listed import HailResult
 
 lexicons = cache(all_lexicons)
 

@@ -17,24 +17,22 @@ from hypothesis import strategies as st
 from tests.conftest import Bench, wexicon
 from wexicon import api
 from wexicon.core.agenda import Agenda
-from wexicon.core.engineering.geodesy import metres_per_degree
+from wexicon.core.engineering.radio import metres_per_degree
 from wexicon.core.engineering.sketches import MOST_CELLS, OverTime, Scatter
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon.listening import Timer
-from wexicon.core.standards.gnss import fix_of, in_words, views_of
-from wexicon.core.standards.nmea import parse
+from wexicon.core.standards.gnss import fix_of, in_words, parse, views_of
 from wexicon.records.trace_reader import read_trace
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.rigs.air import Place
 from wexicon.rigs.standins import family
 from wexicon.rigs.standins.polmar_p1 import PolmarP1
 from wexicon.work.function.listening import Ears, ListenOrder, listen
-from wexicon.work.function.positions import Positions
-from wexicon.work.function.states import TimerTrack
+from wexicon.work.function.tracks import Positions, TimerTrack
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.results.listening import HeardEvent, ListeningResult
-from wexicon.work.results.verdicts import Verdict
+from wexicon.work.results.functions import HeardEvent, ListeningResult
+from wexicon.work.results.result import Verdict
 
 HOUR, DAY = 3600.0, 86_400.0
 SAVING = 'saving = 1, link_report = 1, report = 4, periodic = "00100001", active = "00100010"'
@@ -116,7 +114,7 @@ def test_fields_are_as_another_package_reads_them() -> None:
     ],
 )
 def test_a_sentence_in_words_has_units_and_leaves_out_what_is_not_known(line: str, words: dict[str, str]) -> None:
-    from wexicon.core.standards.nmea import with_checksum
+    from wexicon.core.standards.gnss import with_checksum
 
     assert in_words(parse(with_checksum(line[:-3]))) == words
 
@@ -475,7 +473,7 @@ def test_a_trace_goes_on_in_parts_and_the_oldest_go(tmp_path: Path) -> None:
 
 def test_nothing_grows_with_time() -> None:
     ears = Ears(Bench("polmar-p1").lexicon, ListenOrder(), lambda event: None)
-    from wexicon.core.standards.nmea import with_checksum
+    from wexicon.core.standards.gnss import with_checksum
 
     own = random.Random(1)
     scale = cos(radians(51))

@@ -17,8 +17,8 @@ from wexicon.work.contact.ledger import Sign
 from wexicon.work.module.module import Module
 from wexicon.work.module.settings import Refused
 from wexicon.work.module.starts import come_back, start, strongest
-from wexicon.work.provisioning.order import ordered, together
-from wexicon.work.results.verdicts import Evidence, Prove
+from wexicon.work.provisioning.plan import ordered, together
+from wexicon.work.results.result import Evidence, Prove
 
 
 def ready(name: str, **keys: Any) -> tuple[Bench, Module]:

@@ -17,8 +17,7 @@ from wexicon.cli.values import gather_values
 from wexicon.core.formats.jobs import jobs_of
 from wexicon.rigs.bench import Bench
 from wexicon.rigs.control import RemoteOperator
-from wexicon.rigs.desk import Desk
-from wexicon.rigs.serving import Server, served
+from wexicon.rigs.serving import Desk, Server, served
 from wexicon.work.contact.standins import Choice, on_ports, rig_at, units_for
 from wexicon.work.fleet.rehearsing import Person, rehearse_jobs
 

@@ -8,8 +8,8 @@ import pytest
 from benchmarks.wanted import WANTED
 
 from tests.conftest import Bench, Records
+from wexicon.core.formats.host_export import sheet_text
 from wexicon.core.formats.sheet import read_sheet
-from wexicon.core.formats.writing import sheet_text
 from wexicon.core.protocol.observations import Began, Said
 from wexicon.core.values import UNSET, Clock
 from wexicon.records.trace_writer import TraceWriter
@@ -18,7 +18,7 @@ from wexicon.work.function.actions import do_action
 from wexicon.work.module.module import Module
 from wexicon.work.module.trace_values import values_in_trace
 from wexicon.work.provisioning.run import Order, provision, read_out
-from wexicon.work.results.verdicts import Outcome, Prove, Verdict
+from wexicon.work.results.result import Outcome, Prove, Verdict
 
 FAMILIES = sorted(WANTED)
 

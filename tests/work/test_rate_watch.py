@@ -11,8 +11,7 @@ from wexicon.core.protocol.observations import Listener, Logged, Observation, Tu
 from wexicon.core.standards.waveform import heard_at
 from wexicon.core.tuning import Tuning
 from wexicon.work.contact.catalog import find_lexicon
-from wexicon.work.function.rate_watch import RateWatch
-from wexicon.work.function.tap_decoder import TapDecoder
+from wexicon.work.function.tap_decoder import RateWatch, TapDecoder
 
 RATES = (9600, 19200, 38400, 57600, 115200, 230400)
 PAIRS = [(one, other) for one, other in permutations(RATES, 2) if max(one, other) / min(one, other) <= 6]

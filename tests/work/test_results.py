@@ -13,7 +13,7 @@ from benchmarks.wanted import TRUST, WANTED
 
 from tests.conftest import Bench, virtual, wexicon
 from wexicon.core.faults import ModuleFault, Part, Unreachable
-from wexicon.work.results.failure import Failure
+from wexicon.work.results.result import Failure
 from wexicon.work.results.schemas import TITLES, schema_of
 
 

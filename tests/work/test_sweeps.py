@@ -8,15 +8,13 @@ import pytest
 
 from tests.conftest import Bench
 from wexicon.core.faults import ModuleFault
-from wexicon.core.formats.points import points_of
+from wexicon.core.formats.sheet_tests import points_of
 from wexicon.work.function.endpoints import CommandEndpoint
 from wexicon.work.function.sweeps import sweep
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.unfinished import Store
-from wexicon.work.results.failure import Failure
-from wexicon.work.results.sweep import SweepResult
-from wexicon.work.results.traffic import Direction, TrafficResult
-from wexicon.work.results.verdicts import Verdict
+from wexicon.work.results.functions import Direction, SweepResult, TrafficResult
+from wexicon.work.results.result import Failure, Verdict
 
 RADIO = (868100000, 9, 4, 14)
 

@@ -28,7 +28,7 @@ from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.function.endpoints import TransparentEndpoint
 from wexicon.work.function.traffic import TrafficOrder, TrafficTest
 from wexicon.work.module.module import Module
-from wexicon.work.results.talk import Shown
+from wexicon.work.results.functions import Shown
 
 # What is wrong with the device; what is said to it, and with which line end; what must be named.
 CAUSES: dict[str, tuple[dict[str, Any], str, str, str]] = {

@@ -22,7 +22,7 @@ from wexicon.work.console.completion import hint, suggestions
 from wexicon.work.console.conversation import Talk
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
-from wexicon.work.results.talk import Shown
+from wexicon.work.results.functions import Shown
 
 
 class Hand:

@@ -21,7 +21,7 @@ from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.protocol.line_faults import FaultyLine, LineFault, Side, line_fault
 from wexicon.core.protocol.observations import Heard, Listener, Logged, Observation, Role, Said, Tuned
 from wexicon.core.tuning import Tuning
-from wexicon.folders import shipped_folder
+from wexicon.files import shipped_folder
 from wexicon.links.port import open_port
 from wexicon.records.trace_reader import read_trace, recorded
 from wexicon.work.contact.catalog import find_lexicon

@@ -11,7 +11,7 @@ from benchmarks.wanted import WANTED
 from tests.conftest import virtual, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
-from wexicon.core.secret import HIDDEN
+from wexicon.core.text import HIDDEN
 from wexicon.work.drafting.trace_learning import learn
 from wexicon.work.drafting.trace_lexicon import lexicon_from
 

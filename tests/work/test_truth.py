@@ -23,8 +23,8 @@ from tests.conftest import Bench, bench, clean, wexicon
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.uart import WireFaults
 from wexicon.work.provisioning.unfinished import FileStore, Unfinished
+from wexicon.work.results.result import Evidence, Outcome, Prove, Verdict
 from wexicon.work.results.unit import SettingResult, judge
-from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
 
 
 @pytest.mark.parametrize("adversity", [*ADVERSITIES, *together(random.Random(1), 20)])

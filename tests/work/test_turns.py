@@ -16,9 +16,8 @@ from wexicon.core.formats.sheet import Sheet
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.claims import Claims
 from wexicon.work.fleet.scheduler import Scheduler, UnitProgress
-from wexicon.work.results.failure import Failure
+from wexicon.work.results.result import Failure, Verdict
 from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.verdicts import Verdict
 
 
 @pytest.fixture(autouse=True, scope="module")

@@ -10,10 +10,9 @@ import pytest
 
 from tests.conftest import Bench, bench, built, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
-from wexicon.folders import shipped_folder
-from wexicon.work.drafting.proofs import proof_of
-from wexicon.work.drafting.write_trial import try_settings
-from wexicon.work.results.write_trial import Fits, WriteTrial
+from wexicon.files import shipped_folder
+from wexicon.work.drafting.trials import proof_of, try_settings
+from wexicon.work.results.unit import Fits, WriteTrial
 
 FAMILIES = (
     "brisca-w1",

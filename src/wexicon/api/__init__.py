@@ -23,21 +23,13 @@ from wexicon.work.contact.catalog import all_lexicons, find_dialogue, find_lexic
 from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named
 from wexicon.work.contact.sessions import Opening, Setup, open_session
 from wexicon.work.contact.standins import Choice
-from wexicon.work.fleet.selection import chosen_jobs
-from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun
+from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun, chosen_jobs
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order
-from wexicon.work.results.dialogue import ActionResult, DialogueResult
-from wexicon.work.results.discovery import Attempt, HailResult
-from wexicon.work.results.listening import HeardEvent
-from wexicon.work.results.measurement import Measurement
-from wexicon.work.results.port import PortInfo
-from wexicon.work.results.start_trial import StartTrial
-from wexicon.work.results.tap import TapResult
-from wexicon.work.results.traffic import TrafficResult
-from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
-from wexicon.work.results.write_trial import WriteTrial
+from wexicon.work.results.functions import HeardEvent, TapResult, TrafficResult
+from wexicon.work.results.listed import Attempt, HailResult, PortInfo
+from wexicon.work.results.result import Evidence, Measurement, Outcome, Prove, Verdict
+from wexicon.work.results.unit import ActionResult, DialogueResult, StartTrial, UnitResult, WriteTrial
 
 if TYPE_CHECKING:
     from wexicon.work.function.flow_proof import FlowOrder
@@ -58,8 +50,7 @@ from wexicon.api.modules import (
     try_settings,
     try_starts,
 )
-from wexicon.api.running import default_listening, listen, run, talk_session, tap
-from wexicon.api.sheets import provision, verify
+from wexicon.api.running import default_listening, listen, provision, run, talk_session, tap, verify
 from wexicon.api.simulated import (
     rehearse_dialogue,
     rehearse_listening,

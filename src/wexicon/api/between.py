@@ -10,12 +10,10 @@ from contextlib import ExitStack
 from typing import TYPE_CHECKING
 
 from wexicon.core.faults import CallFault
-from wexicon.folders import state_folder
+from wexicon.files import state_folder
 from wexicon.work.contact.ports import port_named
 from wexicon.work.contact.sessions import Setup
-from wexicon.work.results.flow import FlowResult
-from wexicon.work.results.sweep import SweepPoint, SweepResult
-from wexicon.work.results.traffic import TrafficResult
+from wexicon.work.results.functions import FlowResult, SweepPoint, SweepResult, TrafficResult
 
 if TYPE_CHECKING:
     from wexicon.work.function.flow_proof import FlowOrder
@@ -39,8 +37,7 @@ def traffic(
         made = wexicon.traffic(["/dev/ttyUSB0", "/dev/ttyUSB1"], order, "lindle-l9")
         print(made.verdict, made.median, [way.lost for way in made.ways])
     """
-    from wexicon.work.function.traffic import TrafficOrder, TrafficTest, prepare
-    from wexicon.work.function.traffic_ends import endpoint_on
+    from wexicon.work.function.traffic import TrafficOrder, TrafficTest, endpoint_on, prepare
 
     setup, order = setup or Setup(), order or TrafficOrder()
     if not 1 <= len(ports) <= 2 or len(set(ports)) < len(ports):
@@ -99,11 +96,10 @@ def swept(
     measured: Callable[[SweepPoint], None],
 ) -> SweepResult:
     """The same, for a part of a sweep: it may be that nothing is received."""
-    from wexicon.core.formats.points import points_of
+    from wexicon.core.formats.sheet_tests import points_of
     from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint
     from wexicon.work.function.sweeps import sweep
-    from wexicon.work.function.traffic import TrafficTest, prepare
-    from wexicon.work.function.traffic_ends import endpoint_on
+    from wexicon.work.function.traffic import TrafficTest, endpoint_on, prepare
     from wexicon.work.provisioning.unfinished import FileStore, Store
 
     if len(ports) != 2 or ports[0] == ports[1]:
@@ -138,8 +134,7 @@ def prove_flow(
     """Whether flow control holds: packets from the first port, or round a looped one, to a reader that does not read. The
     kind of flow control is that of `setup`, or of the lexicon."""
     from wexicon.work.function.flow_proof import FlowOrder, prove_flow
-    from wexicon.work.function.traffic import TrafficOrder
-    from wexicon.work.function.traffic_ends import endpoint_on
+    from wexicon.work.function.traffic import TrafficOrder, endpoint_on
 
     setup = setup or Setup()
     if not 1 <= len(ports) <= 2 or len(set(ports)) < len(ports):

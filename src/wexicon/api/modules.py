@@ -17,29 +17,24 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
-from wexicon.folders import state_folder
+from wexicon.files import state_folder
 from wexicon.work.contact.catalog import (
     all_lexicons,
     find_lexicon,
     lexicon_for,
 )
-from wexicon.work.contact.known_links import remember, remembered
-from wexicon.work.contact.ports import port_named
+from wexicon.work.contact.ports import port_named, remember, remembered
 from wexicon.work.contact.sessions import Opening, Setup, open_session
 from wexicon.work.function.actions import do_action
-from wexicon.work.module.hail import hail_with
 from wexicon.work.module.module import Module
-from wexicon.work.module.opening import module_on_port
+from wexicon.work.module.opening import hail_with, module_on_port
 from wexicon.work.provisioning.run import Order, read_out
 from wexicon.work.provisioning.run import provision as write_and_prove
 from wexicon.work.provisioning.run import verify as compare
 from wexicon.work.provisioning.unfinished import FileStore
-from wexicon.work.results.dialogue import ActionResult
-from wexicon.work.results.discovery import Attempt, HailResult
-from wexicon.work.results.start_trial import StartTrial
-from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.verdicts import Prove
-from wexicon.work.results.write_trial import WriteTrial
+from wexicon.work.results.listed import Attempt, HailResult
+from wexicon.work.results.result import Prove
+from wexicon.work.results.unit import ActionResult, StartTrial, UnitResult, WriteTrial
 
 if TYPE_CHECKING:
     from wexicon.core.protocol.link import Link
@@ -217,7 +212,7 @@ def do(module: Module, action: str, values: Mapping[str, object] | None = None, 
 
 def try_starts(module: Module) -> StartTrial:
     """Tries what a restart of the module does, and how long its save takes; puts back what it changed for that."""
-    from wexicon.work.drafting.start_trial import try_starts
+    from wexicon.work.drafting.trials import try_starts
 
     return try_starts(module, FileStore(state_folder() / "unfinished"))
 
@@ -225,7 +220,7 @@ def try_starts(module: Module) -> StartTrial:
 def try_settings(module: Module, *, beyond: bool = False) -> WriteTrial:
     """Tries the settings of the module's lexicon: reads, writes back, and with `beyond` tries both ends of each range and
     values outside of it; puts back what it changed. Nothing is saved."""
-    from wexicon.work.drafting.write_trial import try_settings
+    from wexicon.work.drafting.trials import try_settings
 
     return try_settings(module, FileStore(state_folder() / "unfinished"), beyond=beyond)
 

@@ -5,34 +5,38 @@ The rule: each call opens its ports, and closes them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from wexicon.api.modules import known_lexicon
 from wexicon.core.dialogue import Program
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.line_faults import LineFault
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import Tuning
 from wexicon.work.contact.catalog import (
     find_dialogue,
+    find_sheet,
+    secrets_for,
 )
-from wexicon.work.contact.known_links import named, remembered
-from wexicon.work.contact.ports import port_named
+from wexicon.work.contact.ports import named, places_of, port_named, remembered
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace, open_session
+from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun, chosen_jobs
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on
-from wexicon.work.results.dialogue import DialogueResult
-from wexicon.work.results.listening import HeardEvent
-from wexicon.work.results.tap import TapResult
+from wexicon.work.results.functions import HeardEvent, TapResult
+from wexicon.work.results.result import Prove
+from wexicon.work.results.unit import DialogueResult, UnitResult
 
 if TYPE_CHECKING:
     from wexicon.work.function.listening import Ears, Listened, ListenOrder
-from wexicon.api.modules import known_lexicon
+
 
 # How many full parts of a listener's trace are kept beside the one that is written.
 TRACE_PARTS = 7
@@ -57,7 +61,7 @@ def run(
     """
     setup, program = setup or Setup(), find_dialogue(program) if isinstance(program, Path) else program
     if not isinstance(port, str) or program.parties():
-        from wexicon.work.function.parties import check_ports
+        from wexicon.work.function.dialogues import check_ports
 
         named = {} if isinstance(port, str) else port
         check_ports(program, named)
@@ -95,8 +99,7 @@ def _run_with_parties(
     opening: Opening | None,
 ) -> DialogueResult:
     """Runs a dialogue between several parties."""
-    from wexicon.work.function.dialogues import run_with_parties
-    from wexicon.work.function.parties import Ending, lexicons_of, parties_on_ports
+    from wexicon.work.function.dialogues import Ending, lexicons_of, parties_on_ports, run_with_parties
 
     lexicons = lexicons_of(program)
     ends = [Ending(name, port, lexicons[name]) for name, port in ports.items()]
@@ -213,3 +216,42 @@ def tap(
         return tap_ports(
             one, other, lexicon, path, faults, listener, seed=seed, stopping=stopping, lasts=lasts, force=force
         )
+
+
+def provision(
+    sheet: Sheet | Path,
+    ports: Sequence[str],
+    order: SheetOrder | None = None,
+    setup: Setup | None = None,
+    *,
+    report: Report | None = None,
+    register: str | None = None,
+) -> list[UnitResult]:
+    """Provisions the units of a sheet on ports (`PORT`, `SEAT=PORT` or a pattern), each result recorded in the register.
+
+    for unit in wexicon.provision(Path("radio-pair.toml"), ["relay=/dev/ttyUSB0", "mast=/dev/ttyUSB1"]):
+        print(unit.unit, unit.verdict, unit.evidence)
+    """
+    setup = setup or Setup()
+    if isinstance(sheet, Path):
+        sheet = find_sheet(sheet, None, secrets_for(sheet.parent, None))
+    made = SheetRun(sheet, chosen_jobs(sheet, None), places_of(ports), order or SheetOrder(), register)
+    made.check(setup)
+    return made.run(setup, report)
+
+
+def verify(
+    sheet: Sheet | Path,
+    ports: Sequence[str],
+    setup: Setup | None = None,
+    *,
+    prove: Prove = Prove.READING,
+    report: Report | None = None,
+    register: str | None = None,
+) -> list[UnitResult]:
+    """Compares the modules on ports with a sheet; writes nothing.
+
+    for unit in wexicon.verify(Path("radio-pair.toml"), ["relay=/dev/ttyUSB0", "mast=/dev/ttyUSB1"]):
+        print(unit.unit, unit.verdict)
+    """
+    return provision(sheet, ports, SheetOrder(write=False, prove=prove), setup, report=report, register=register)

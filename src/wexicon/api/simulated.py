@@ -18,12 +18,9 @@ from wexicon.files import read_file
 from wexicon.work.contact.sessions import Setup
 from wexicon.work.contact.standins import SETTLED, Choice, fills, on_ports, parties_for, rig_at, unit_for
 from wexicon.work.provisioning.run import Order
-from wexicon.work.results.dialogue import DialogueResult
-from wexicon.work.results.listening import HeardEvent
-from wexicon.work.results.sweep import SweepPoint, SweepResult
-from wexicon.work.results.traffic import TrafficResult
-from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.verdicts import Verdict
+from wexicon.work.results.functions import HeardEvent, SweepPoint, SweepResult, TrafficResult
+from wexicon.work.results.result import Verdict
+from wexicon.work.results.unit import DialogueResult, UnitResult
 
 if TYPE_CHECKING:
     from wexicon.rigs.bench import Bench
@@ -44,7 +41,7 @@ def rehearse_dialogue(
     from wexicon.api.running import run
     from wexicon.rigs.standins.recording import Recording
     from wexicon.work.contact.sessions import Opening
-    from wexicon.work.function.parties import lexicons_of
+    from wexicon.work.function.dialogues import lexicons_of
 
     if program.parties():
         bench, units = parties_for(lexicons_of(program), choice)
@@ -90,8 +87,7 @@ def rig(path: Path) -> Iterator[Server]:
     """
     from wexicon.records.trace_reader import recorded
     from wexicon.rigs.bench import read_rig
-    from wexicon.rigs.desk import Desk
-    from wexicon.rigs.serving import real_agenda, served
+    from wexicon.rigs.serving import Desk, real_agenda, served
 
     bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
     with served(bench) as server:

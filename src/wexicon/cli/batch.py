@@ -16,13 +16,11 @@ from statistics import median
 from typing import TYPE_CHECKING
 
 from wexicon.cli.banner import banner
-from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.printing import print_failure, print_folded, print_remarks, print_settings, print_tests, why_unproved
-from wexicon.cli.progress import EVERY, KEYBOARD, Progress
+from wexicon.cli.progress import EVERY, KEYBOARD, LiveTable, Progress, Table
 from wexicon.cli.show import OUTCOME_COLOURS, is_quiet, print_line, print_table, print_warning, styled
-from wexicon.core.durations import spoken
-from wexicon.core.text import counted, visible
-from wexicon.records.step_times import times_by_step, told_times
+from wexicon.core.text import counted, spoken, visible
+from wexicon.records.entry import times_by_step, told_times
 from wexicon.work.fleet.batch import AGAIN, END, SKIP
 
 if TYPE_CHECKING:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from wexicon.cli.help import Command, Group
-from wexicon.cli.plotting import check_plot, kind_of
+from wexicon.cli.printing import check_plot, kind_of
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
 from wexicon.core.faults import CallFault
 from wexicon.core.text import visible
@@ -93,7 +93,7 @@ def _written(name: str) -> str:
 
 def _meaning(topic: Topic, name: str) -> str:
     """What an argument means, what it may be, and what it is without."""
-    from wexicon.core.engineering.quantities import shown
+    from wexicon.core.engineering.topic import shown
 
     kind, arg = topic.args[name]
     told = [arg.meaning]
@@ -225,7 +225,7 @@ def _print_many(worked: list[Worked]) -> None:
 
 
 def _plot(topic: Topic, worked: list[Worked], path: Path, force: bool) -> None:
-    from wexicon.records.calc_plot import AnswerPoint, plot_answers
+    from wexicon.records.plots import AnswerPoint, plot_answers
 
     varying = [name for name in worked[0].given if name in worked[0].numbers]
     if not varying:
@@ -268,8 +268,8 @@ def wiring(name: str, adapter: str, gives: str, as_json: bool) -> None:
       wexicon calc wiring tamsel-k5
       wexicon calc wiring tamsel-k5 --adapter 5V
     """
-    from wexicon.core.engineering.quantities import parsed
-    from wexicon.core.formats.lexicon.connections import connections
+    from wexicon.core.engineering.topic import parsed
+    from wexicon.core.formats.lexicon.wiring import connections
     from wexicon.work.contact.catalog import find_lexicon
 
     try:

@@ -11,9 +11,9 @@ import click
 
 from wexicon import bench_settings
 from wexicon.cli.help import Command
-from wexicon.cli.in_force import unset
+from wexicon.cli.here import unset
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
-from wexicon.folders import config_folder
+from wexicon.files import config_folder
 
 STARTER = """\
 # Settings of this project: Wexicon finds the file here and in all folders below. `wexicon config` shows what is in force.

@@ -26,19 +26,17 @@ from prompt_toolkit.keys import Keys
 from prompt_toolkit.layout.processors import Processor, Transformation, TransformationInput
 from prompt_toolkit.output import ColorDepth
 
-from wexicon.cli.show import harmless, styled
+from wexicon.cli.show import SIDES, harmless, line_of, styled
 from wexicon.cli.signals import signals_to
-from wexicon.cli.talk_lines import SIDES, line_of
 from wexicon.core.formats.lexicon.typed_secrets import secret_from
 from wexicon.core.text import counted
-from wexicon.files import private_folder
-from wexicon.folders import state_folder
+from wexicon.files import private_folder, state_folder
 from wexicon.work.console.completion import hint, suggestions
 from wexicon.work.console.sides import Sides
 
 if TYPE_CHECKING:
     from wexicon.work.console.conversation import Talk
-    from wexicon.work.results.talk import Shown
+    from wexicon.work.results.functions import Shown
 
 # How long the conversation may take to end after a signal, and how often is looked whether it did (seconds).
 WAITS_FOR_END = 5.0

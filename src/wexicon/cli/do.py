@@ -20,9 +20,8 @@ from wexicon.cli.values import (
     split_by_need,
     values_argument,
 )
-from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
-from wexicon.core.text import counted, meant, visible
+from wexicon.core.text import counted, meant, spoken, visible
 
 if TYPE_CHECKING:
     from wexicon import api

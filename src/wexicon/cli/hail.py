@@ -13,17 +13,16 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.live import LiveTable
 from wexicon.cli.options import Working, gathered, lexicon_option
 from wexicon.cli.printing import print_folded, print_remarks
+from wexicon.cli.progress import LiveTable
 from wexicon.cli.show import emit_json, ending, print_line, print_note, print_table, print_warning, styled
 from wexicon.cli.values import env_option, file_option, gather_given, named_lexicon
-from wexicon.core.durations import spoken
 from wexicon.core.faults import Fault
-from wexicon.core.text import visible
+from wexicon.core.text import spoken, visible
 
 if TYPE_CHECKING:
-    from wexicon.work.results.discovery import Attempt, HailResult
+    from wexicon.work.results.listed import Attempt, HailResult
 
 WIDEST = 14
 CAME = {"nothing": "-", "garbage": "garbage", "echo": "echo"}
@@ -209,7 +208,7 @@ def _print_all(results: list[HailResult]) -> None:
 
 def _print_list(as_json: bool) -> None:
     from wexicon.work.contact.catalog import all_lexicons
-    from wexicon.work.contact.questions import all_that_may_be_said
+    from wexicon.work.contact.identification import all_that_may_be_said
 
     rows = all_that_may_be_said(all_lexicons())
     if as_json:

@@ -172,7 +172,7 @@ def _common() -> list[click.Parameter]:
 
     def verbose(ctx: click.Context, param: click.Parameter, value: bool) -> None:
         if value:
-            from wexicon.cli.in_force import tell_settings
+            from wexicon.cli.here import tell_settings
 
             ctx.call_on_close(tell_settings)
 
@@ -198,7 +198,7 @@ class Command(Page, click.Command):
         have = {one for param in self.params for one in param.opts}
         self.params += [param for param in _common() if not have & set(param.opts)]
         if "_WEXICON_COMPLETE" in os.environ:
-            from wexicon.cli.completing import completes
+            from wexicon.cli.completion import completes
 
             for param in self.params:
                 completes(param)

@@ -7,14 +7,16 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from wexicon.cli.show import print_line, print_table
+import click
+
+from wexicon import bench_settings
+from wexicon.cli.show import print_line, print_note, print_table
 from wexicon.core.text import counted, visible
-from wexicon.folders import state_folder
+from wexicon.files import state_folder
 from wexicon.version import __version__
-from wexicon.work.contact.known_links import KnownLink, remembered
-from wexicon.work.contact.ports import found_ports
+from wexicon.work.contact.ports import KnownLink, found_ports, remembered
 from wexicon.work.provisioning.unfinished import FileStore, Unfinished
-from wexicon.work.results.port import PortInfo
+from wexicon.work.results.listed import PortInfo
 
 # Files of this folder that are looked at, and how many are named.
 MOST_FILES = 200
@@ -86,3 +88,59 @@ def _next(
         made += [("wexicon ports --watch", "reports the port that appears when you plug the adapter in")]
     made += [("wexicon demo", "shows all of it at work, without hardware"), ("wexicon --help", "lists all commands")]
     return made
+
+
+# What comes with Wexicon and may differ between two machines.
+PARTS = (
+    *("alembic", "click", "cryptography", "geographiclib", "jinja2", "matplotlib", "msgspec", "numpy", "platformdirs"),
+    *("prompt_toolkit", "psycopg", "pyserial", "rich", "segno", "sqlalchemy", "wcwidth"),
+)
+
+
+def print_version(*, details: bool) -> None:
+    """The version; with details also those of Python, the system and the libraries."""
+    print_line(f"wexicon {__version__}")
+    if not details:
+        return
+    import platform
+    import sys
+    from importlib.metadata import PackageNotFoundError, version
+
+    print_line(f"Python {platform.python_version()} ({platform.python_implementation()})")
+    print_line(f"{platform.system()} {platform.release()} {platform.machine()}")
+    print_line(f"terminal {'yes' if sys.stdout.isatty() else 'no'}, output {sys.stdout.encoding}")
+    for name in PARTS:
+        try:
+            print_line(f"{name} {version(name)}")
+        except PackageNotFoundError:
+            print_line(f"{name} not installed")
+
+
+def unset(name: str) -> str:
+    """What is meant where nothing is set."""
+    from wexicon.files import state_folder, user_folder
+    from wexicon.records.entry import bench_name
+
+    return {
+        "register": str(state_folder() / "register.db"),
+        "lexicons": str(user_folder()),
+        "fixture": "none",
+        "bench": bench_name(),
+        "report.title": "the sheet's title",
+    }.get(name, "")
+
+
+def tell_settings() -> None:
+    """Says which settings were in force in the call that ends, and from where."""
+    ctx = click.get_current_context()
+    for param in ctx.command.params:
+        name = getattr(param.default, "setting", "")
+        if name and param.name:
+            given = ctx.get_parameter_source(param.name) is click.core.ParameterSource.COMMANDLINE
+            own = bench_settings.setting(name)
+            value, source = (ctx.params.get(param.name), "the call") if given else (own.value, own.source)
+            print_note(f"{name}: {value or unset(name)} (from {source})")
+    for name in ("lexicons", "bench"):
+        one = bench_settings.setting(name)
+        if one.source != "default":
+            print_note(f"{name}: {one.value} (from {one.source})")

@@ -22,8 +22,7 @@ from wexicon.cli.show import (
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.core.text import counted
-from wexicon.files import OVERWRITE, write_new
-from wexicon.folders import shipped_folder, user_folder
+from wexicon.files import OVERWRITE, shipped_folder, user_folder, write_new
 from wexicon.work.contact.catalog import find_lexicon, lexicon_files
 from wexicon.work.results.listed import LexiconLine, LexiconPage, SettingLine
 
@@ -279,7 +278,7 @@ def draft(
         return
     assert port
     from wexicon import api
-    from wexicon.cli.stopping import Stop
+    from wexicon.cli.progress import Stop
     from wexicon.core.formats.lexicon import read_lexicon
     from wexicon.core.tuning import USUAL_RATES
     from wexicon.work.drafting.lexicon_draft import Drafting, draft_lexicon

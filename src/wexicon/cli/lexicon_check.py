@@ -17,16 +17,14 @@ from wexicon.cli.printing import print_failure, print_remarks
 from wexicon.cli.readout import print_readout, read_module
 from wexicon.cli.show import emit_json, ending, print_line, print_note, print_table
 from wexicon.cli.values import env_option, file_option, gather_given
-from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.text import counted
+from wexicon.core.text import counted, spoken
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.results.listed import Gap, Gaps
 
 if TYPE_CHECKING:
-    from wexicon.work.results.start_trial import StartTrial
-    from wexicon.work.results.write_trial import WriteTrial
+    from wexicon.work.results.unit import StartTrial, WriteTrial
 
 
 class CheckCall(msgspec.Struct):
@@ -71,7 +69,7 @@ def check(call: CheckCall) -> None:
     loads the saved values, how it shows, and how long a save takes.
     """
     from wexicon.core.formats.lexicon.gaps import gaps
-    from wexicon.work.drafting.proofs import proof_of
+    from wexicon.work.drafting.trials import proof_of
 
     path = call.path
     if call.prove and not (call.port and call.write):
@@ -110,7 +108,7 @@ def check(call: CheckCall) -> None:
 def _try_settings(call: CheckCall, found: Lexicon) -> None:
     """Tries the settings on the module, prints what fits, and stores it beside the lexicon."""
     from wexicon import api
-    from wexicon.work.drafting.proofs import store_proof
+    from wexicon.work.drafting.trials import store_proof
 
     port = api.port_named(call.port or "")
     given = gather_given(found, call.env_pairs, call.file_pairs)
@@ -134,7 +132,7 @@ def _try_settings(call: CheckCall, found: Lexicon) -> None:
 
 def print_settings_trial(result: WriteTrial) -> None:
     """What was tried of each setting."""
-    from wexicon.work.results.write_trial import told_counts
+    from wexicon.work.results.unit import told_counts
 
     rows = [(one.setting, one.what, str(one.fits), one.note) for one in result.trials]
     print_table(("setting", "tried", "result", "note"), rows)

@@ -14,10 +14,9 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Duration, Working, gathered
-from wexicon.cli.plotting import check_plot, kind_of
-from wexicon.cli.printing import print_failure
+from wexicon.cli.printing import check_plot, kind_of, print_failure
+from wexicon.cli.progress import LiveTable, Table
 from wexicon.cli.show import (
     emit,
     emit_json,
@@ -30,15 +29,14 @@ from wexicon.cli.show import (
     styled,
 )
 from wexicon.cli.values import env_option, file_option, gather_given
-from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
-from wexicon.core.text import counted, visible
+from wexicon.core.text import counted, spoken, visible
 from wexicon.files import write_new
 
 if TYPE_CHECKING:
     from wexicon import api
     from wexicon.work.function.listening import Ears
-    from wexicon.work.results.listening import HeardEvent, ListeningResult, TimerSummary
+    from wexicon.work.results.functions import HeardEvent, ListeningResult, TimerSummary
 
 # Of one event no more is printed (characters).
 LONGEST = 400
@@ -305,15 +303,8 @@ def _share(lasted: float, whole: float) -> str:
 
 def write_plot(made: api.Listened, path: Path, force: bool) -> None:
     """The figure. Raises CallFault if nothing came that can be drawn."""
-    from wexicon.records.listening_plots import (
-        Drawing,
-        ScatterDrawing,
-        SeriesDrawing,
-        SkyMark,
-        TimerDrawing,
-        plot_listening,
-    )
-    from wexicon.work.function.positions import ENOUGH
+    from wexicon.records.trace_plot import Drawing, ScatterDrawing, SeriesDrawing, SkyMark, TimerDrawing, plot_listening
+    from wexicon.work.function.tracks import ENOUGH
 
     result, positions = made.result, made.positions
     drawing = Drawing(f"{result.port}: {spoken(round(result.seconds))} of listening", max(result.seconds, 1e-3))

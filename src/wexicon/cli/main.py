@@ -74,7 +74,7 @@ class LazyGroup(Group):
 
 def _print_version(ctx: click.Context, param: click.Parameter, wanted: bool) -> None:
     if wanted and not ctx.resilient_parsing:
-        from wexicon.cli.about import print_version
+        from wexicon.cli.here import print_version
 
         print_version(details=bool(ctx.meta.get("verbose")))
         ctx.exit()
@@ -188,7 +188,7 @@ def run(arguments: list[str] | None = None) -> int:
         _discard_if_broken()
         return 2
     except Exception as fault:
-        from wexicon.extras import EXTRAS, missing
+        from wexicon.files import EXTRAS, missing
 
         if isinstance(fault, ModuleNotFoundError) and fault.name in EXTRAS:
             _fail(str(missing(fault.name)))

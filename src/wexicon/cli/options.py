@@ -16,12 +16,11 @@ import click
 import msgspec
 
 from wexicon.bench_settings import value_of
-from wexicon.cli.progress import Person, Progress
+from wexicon.cli.progress import Person, Progress, Stop
 from wexicon.cli.show import ask, force_option, json_option, print_warning
-from wexicon.cli.stopping import Stop
-from wexicon.core.durations import seconds
-from wexicon.core.formats.bench import EVIDENCE, OPERATORS
+from wexicon.core.formats.fixture import EVIDENCE, OPERATORS
 from wexicon.core.operator import NoOperator, Operator
+from wexicon.core.text import seconds
 from wexicon.core.tuning import FLOWS
 
 if TYPE_CHECKING:
@@ -243,7 +242,7 @@ def working_options(command: Command) -> Command:
 def sheet_at(path: Path, seat: str | None, allowed: Sequence[Path]) -> Sheet:
     """The sheet at a path, its secrets fetched. Raises Fault."""
     from wexicon import api
-    from wexicon.work.contact.secret_sources import secrets_for
+    from wexicon.work.contact.catalog import secrets_for
 
     return api.find_sheet(path, seat, secrets_for(path.parent, ask_secret(), allowed), allowed)
 

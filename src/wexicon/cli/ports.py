@@ -13,7 +13,7 @@ from wexicon.cli.show import emit_json, json_option, print_line, print_note, pri
 from wexicon.core.text import visible
 
 if TYPE_CHECKING:
-    from wexicon.work.results.port import PortInfo
+    from wexicon.work.results.listed import PortInfo
 
 COLUMNS = ("port", "name", "what", "maker", "serial number", "USB", "unit", "in use by", "stable path")
 

@@ -10,20 +10,22 @@ import shutil
 import sys
 import textwrap
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
+import click
+
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table, print_warning, styled
-from wexicon.core.durations import spoken
-from wexicon.core.text import counted, to_bytes, visible, written
-from wexicon.records.step_times import told_times
-from wexicon.work.results.dialogue import DialogueResult
-from wexicon.work.results.failure import Failure
-from wexicon.work.results.measurement import Measurement
-from wexicon.work.results.unit import PlannedLine, Shown, UnitResult
-from wexicon.work.results.verdicts import EVIDENCE_TEXT, Outcome, Verdict
+from wexicon.core.faults import CallFault
+from wexicon.core.text import counted, spoken, to_bytes, visible, written
+from wexicon.files import OVERWRITE, needs, write_new
+from wexicon.records.entry import told_times
+from wexicon.work.results.result import EVIDENCE_TEXT, Failure, Measurement, Outcome, Verdict
+from wexicon.work.results.unit import DialogueResult, PlannedLine, Shown, UnitResult
 
 if TYPE_CHECKING:
-    from wexicon.work.results.dialogue import ActionResult
+    from wexicon.work.results.unit import ActionResult, DialogueResult
+
 
 # Of a kept text no more is printed (characters); the result has it whole.
 LONGEST_KEPT = 120
@@ -274,3 +276,42 @@ def times(result: DialogueResult) -> str:
         f"{spoken(result.on_wire)} on the wire, {spoken(result.waiting)} waiting for the module, "
         f"{spoken(result.pauses)} in pauses"
     )
+
+
+plot_option = click.option(
+    "--plot",
+    "plot_path",
+    type=click.Path(path_type=Path),
+    help="Draw lines sent and received, and measurements (.png, .svg, .pdf).",
+)
+
+
+def kind_of(path: Path) -> str:
+    """The kind of a figure's file."""
+    return path.suffix.removeprefix(".").lower()
+
+
+def check_plot(path: Path | None, force: bool) -> None:
+    """Raises CallFault if a figure cannot be written there."""
+    from wexicon.records.plots import KINDS
+
+    if path:
+        needs("matplotlib")
+    if path and kind_of(path) not in KINDS:
+        raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(path))
+    if path and path.exists() and not force:
+        raise CallFault("already exists; nothing was sent", where=str(path), hint=OVERWRITE)
+
+
+def write_plot(result: DialogueResult, trace: Path, path: Path, force: bool) -> None:
+    """The figure of a dialogue, from its trace and its result."""
+    from wexicon.records.plots import Bar, plot_dialogue
+    from wexicon.records.trace_reader import read_trace
+    from wexicon.work.results.result import Verdict
+
+    bars = [
+        Bar(one.name, one.value, one.unit, one.low, one.high, one.limits, one.verdict is Verdict.PASSED)
+        for one in result.measurements
+    ]
+    title = f"{Path(result.dialogue).name}: {result.verdict}"
+    write_new(path, plot_dialogue(title, list(read_trace(trace)), bars, kind_of(path)), force=force)

@@ -5,17 +5,23 @@ The rule: all of it goes to standard error; a line that stays never runs into th
 
 from __future__ import annotations
 
+import contextlib
 import sys
 import threading
 import time
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Callable, Iterator, Sequence
+from typing import IO, TYPE_CHECKING, Any, TextIO, cast
 
 from wexicon.cli.show import harmless, is_quiet, print_note, print_warning, styled
-from wexicon.core.durations import spoken
+from wexicon.cli.signals import signals_to
 from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.observations import Began, Heard, Listener, Noted, Observation, Said, Transferred, Tuned
-from wexicon.core.text import visible
+from wexicon.core.text import spoken, visible
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.live import Live
+
 
 # How often a line of progress is printed if there is no terminal (seconds).
 EVERY = 10.0
@@ -39,8 +45,6 @@ class Progress(Listener):
         self._rates = _Rates()
         self._began = self._spoke = self._told = time.monotonic()
         if sys.stderr.isatty() and not quiet:
-            from wexicon.cli.live import console
-
             self._status = console().status(_Now(self))
 
     def __enter__(self) -> Progress:
@@ -213,3 +217,98 @@ class Person:
         if self._asked:
             self._asked = False
             self._progress.say("  the module answers; release the key, if one is held")
+
+
+Table = tuple[Sequence[str], Sequence[Sequence[str]]]
+
+
+def console() -> Console:
+    """A console of Rich on standard error. That the terminal hangs up stops nothing: what is drawn then is dropped."""
+    from rich.console import Console
+
+    return Console(file=cast(IO[str], _Lasting(sys.stderr)), highlight=False, emoji=False)
+
+
+class _Lasting:
+    """A stream whose failing writes are dropped."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        with contextlib.suppress(OSError):
+            self._stream.write(text)
+        return len(text)
+
+    def flush(self) -> None:
+        with contextlib.suppress(OSError):
+            self._stream.flush()
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+
+class LiveTable:
+    """Draws what `table` gives, columns and rows, several times a second. `shown` is whether there is a terminal for it."""
+
+    def __init__(self, table: Callable[[], Table], *, quiet: bool) -> None:
+        self._table = table
+        self._live: Live | None = None
+        self.shown = sys.stderr.isatty() and not quiet and not is_quiet()
+
+    def __enter__(self) -> LiveTable:
+        if self.shown:
+            from rich.live import Live
+
+            self._console = console()
+            self._live = Live(console=self._console, get_renderable=self._drawn, refresh_per_second=10, transient=True)
+            self._live.start()
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        if self._live:
+            self._live.stop()
+            self._live = None
+
+    def say(self, text: str, *, bell: bool = False) -> None:
+        """A line that stays, above the table."""
+        if self._live:
+            from rich.text import Text
+
+            self._console.print(Text.from_ansi(harmless(text)))
+            if bell:
+                self._console.bell()
+
+    def _drawn(self) -> Any:
+        from rich.text import Text
+
+        from wexicon.cli.show import lines_of
+
+        columns, rows = self._table()
+        lines = lines_of(columns, rows, terminal=True, bold=lambda text: styled(text, "bold")) if rows else []
+        return Text.from_ansi(harmless("\n".join(lines)))
+
+
+class Stop:
+    """Whether a stop was requested. That it was is printed when this is asked next, not by the signal's handler: the handler
+    may have interrupted the printing of something else, which cannot be entered twice."""
+
+    def __init__(self) -> None:
+        self.asked = self._told = False
+
+    def __call__(self) -> bool:
+        if self.asked and not self._told:
+            self._told = True
+            print_warning("\nstopping after this exchange (Ctrl-C again: stop now)")
+        return self.asked
+
+    def _request(self) -> None:
+        if self.asked:
+            raise KeyboardInterrupt
+        self.asked = True
+
+    @contextlib.contextmanager
+    def listening(self) -> Iterator[Stop]:
+        """Takes Ctrl-C, and the system's requests to end, while the block lasts."""
+        with signals_to(self._request):
+            yield self

@@ -13,9 +13,8 @@ import msgspec
 
 from wexicon.cli.help import Command
 from wexicon.cli.options import Working, allow_option, gathered, prove_option, register_option, sheet_at, tests_option
-from wexicon.cli.progress import Progress
+from wexicon.cli.progress import Progress, Stop
 from wexicon.cli.show import emit_json, ending, print_note
-from wexicon.cli.stopping import Stop
 from wexicon.core.faults import CallFault
 from wexicon.files import OVERWRITE, write_new
 
@@ -148,7 +147,7 @@ def _run(call: SheetCall, *, write: bool) -> None:
 
 def _write_junit(results: Sequence[UnitResult], call: SheetCall) -> None:
     """The results for a build server, if a file was named."""
-    from wexicon.records.junit import junit_xml
+    from wexicon.records.exports import junit_xml
 
     if call.junit_path:
         data = junit_xml(msgspec.to_builtins(one, enc_hook=str) for one in results)

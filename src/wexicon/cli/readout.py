@@ -111,7 +111,7 @@ def _export_module(call: ReadoutCall, export: tuple[str, Path], result: UnitResu
 def _export_sheet(call: ReadoutCall, export: tuple[str, Path]) -> None:
     """Writes the settings of a sheet's seats for the host's firmware; with --row those of the row."""
     from wexicon.core.formats.host_export import host_settings, written
-    from wexicon.work.fleet.selection import chosen_jobs
+    from wexicon.work.fleet.sheet_run import chosen_jobs
 
     sheet = sheet_at(Path(call.port), call.seat_name, call.allowed)
     seats = {name: (seat.lexicon, dict(seat.wanted)) for name, seat in sheet.seats.items()}
@@ -194,8 +194,8 @@ def _beside(cell: str, line: SettingResult) -> str:
 
 def _sheet(result: UnitResult, lexicon: Lexicon, path: Path) -> str:
     """The settings of a module as a sheet; a lexicon beside or below it is named as it stands from there."""
-    from wexicon.core.formats.writing import sheet_text
-    from wexicon.work.contact.known_links import named
+    from wexicon.core.formats.host_export import sheet_text
+    from wexicon.work.contact.ports import named
 
     shown = {line.name: line.before for line in result.settings}
     told = ", ".join(f"{name} {value}" for name, value in result.identity.items())
@@ -234,7 +234,7 @@ def _compare(call: ReadoutCall, against: Path) -> None:
 
     opening, given = api.Opening(title="readout"), {}
     if against.suffix == ".toml":
-        from wexicon.work.fleet.selection import the_job
+        from wexicon.work.fleet.sheet_run import the_job
 
         sheet = sheet_at(against, call.seat_name, call.allowed)
         job = the_job(sheet, call.seat_name, call.row)

@@ -12,20 +12,18 @@ import msgspec
 
 from wexicon.cli.help import Command
 from wexicon.cli.options import Duration, allow_option, gathered, sheet_at, trace_option
-from wexicon.cli.plotting import check_plot, plot_option, write_plot
+from wexicon.cli.printing import check_plot, plot_option, write_plot
 from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_note, print_table
 from wexicon.cli.values import env_option, file_option, gather_values, named_lexicon, values_argument
-from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
-from wexicon.core.text import counted, visible
+from wexicon.core.text import counted, spoken, visible
 from wexicon.files import OVERWRITE
 
 if TYPE_CHECKING:
     from wexicon.core.formats.jobs import Job
     from wexicon.core.formats.sheet import Sheet
     from wexicon.work.contact.standins import Choice
-    from wexicon.work.results.rehearsal import Rehearsal
-    from wexicon.work.results.unit import UnitResult
+    from wexicon.work.results.unit import Rehearsal, UnitResult
 
 
 class RehearseCall(msgspec.Struct, kw_only=True):

@@ -16,8 +16,7 @@ from wexicon.cli.options import register_option
 from wexicon.cli.show import force_option, print_line
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted
-from wexicon.extras import needs
-from wexicon.files import OVERWRITE, write_new
+from wexicon.files import OVERWRITE, needs, write_new
 from wexicon.version import __version__
 
 
@@ -41,9 +40,8 @@ def report(
       wexicon report fit-out.html
       wexicon report masts.pdf --sheet masts --since 2026-11-01
     """
-    from wexicon.cli.trace_lines import line
-    from wexicon.records.report import report_page
-    from wexicon.records.report_pdf import browser, printed
+    from wexicon.cli.trace import line
+    from wexicon.records.report import browser, printed, report_page
     from wexicon.work.fleet.recording import the_register
 
     kind = path.suffix.lower()

@@ -18,7 +18,7 @@ from wexicon.cli.show import emit_json, ending, print_note, print_warning
 from wexicon.core.text import counted, visible
 
 if TYPE_CHECKING:
-    from wexicon.work.fleet.restoring import Earlier
+    from wexicon.work.fleet.recording import Earlier
 
 
 class RestoreCall(msgspec.Struct):
@@ -60,8 +60,7 @@ def restore(call: RestoreCall) -> None:
     Exit status: as of wexicon provision.
     """
     from wexicon import api
-    from wexicon.work.fleet.recording import the_register
-    from wexicon.work.fleet.restoring import earlier_state
+    from wexicon.work.fleet.recording import earlier_state, the_register
 
     register = the_register(call.register_at)
     register.flush_pending()

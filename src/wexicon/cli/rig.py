@@ -41,8 +41,7 @@ def start(path: Path) -> None:
     from wexicon.cli.signals import signals_to
     from wexicon.records.trace_reader import recorded
     from wexicon.rigs.bench import read_rig
-    from wexicon.rigs.desk import Desk
-    from wexicon.rigs.serving import Server, real_agenda
+    from wexicon.rigs.serving import Desk, Server, real_agenda
 
     bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
     server = Server(bench, lambda text: print_note(f"rig: {text}"))

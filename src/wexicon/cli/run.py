@@ -9,7 +9,7 @@ import msgspec
 
 from wexicon.cli.help import Command
 from wexicon.cli.options import Working, gathered
-from wexicon.cli.plotting import check_plot, plot_option, write_plot
+from wexicon.cli.printing import check_plot, plot_option, write_plot
 from wexicon.cli.show import emit, emit_json, ending, print_line
 from wexicon.cli.values import (
     env_option,
@@ -22,13 +22,12 @@ from wexicon.cli.values import (
     values_argument,
 )
 from wexicon.core.dialogue.draft import draft_dialogue
-from wexicon.core.dialogue.plain_lines import as_dialogue
-from wexicon.core.durations import spoken
+from wexicon.core.dialogue.reader import as_dialogue
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.speech import ECHOES, LINE_ENDS, Speech
-from wexicon.core.text import counted
+from wexicon.core.text import counted, spoken
 from wexicon.files import read_file, write_new
 from wexicon.records.trace_reader import recorded
 
@@ -82,7 +81,7 @@ def run(call: RunCall) -> None:
     """
     from wexicon import api
     from wexicon.cli.printing import print_dialogue, times
-    from wexicon.cli.trace_lines import line
+    from wexicon.cli.trace import line
 
     program, as_json = api.find_dialogue(call.dialogue), call.how.as_json
     check_plot(call.plot_path, call.how.force)

@@ -79,7 +79,7 @@ def wanted_of(
     """The settings of a call, checked by the lexicon. What comes from the environment, a file or a prompt is a secret, and may
     be what an action needs. Raises CallFault with every error."""
     from wexicon.core.formats.sheet import Seat
-    from wexicon.work.contact.secret_sources import secrets_for
+    from wexicon.work.contact.catalog import secrets_for
 
     fetch = secrets_for(Path(), ask_secret())
     needs = {need.name: need for action in lexicon.actions.values() for need in action.program.needs()}
@@ -117,7 +117,7 @@ def wanted_of(
 def _need(name: str, kind: str, text: str) -> object:
     """A value that an action needs, as a secret."""
     from wexicon.core.dialogue.given import given
-    from wexicon.core.secret import Secret
+    from wexicon.core.text import Secret
 
     return Secret(given(name, kind, text, secret=True))
 

@@ -11,10 +11,11 @@ import contextlib
 import errno
 import os
 import re
+import shutil
 import stat
 import sys
-from collections.abc import Iterator, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Sequence
+from typing import TYPE_CHECKING, Any
 
 import click
 import msgspec
@@ -22,6 +23,10 @@ import msgspec
 from wexicon.cli.signals import at_once
 from wexicon.core.faults import CallFault
 from wexicon.core.text import encodable, visible
+
+if TYPE_CHECKING:
+    from wexicon.work.results.functions import Shown
+
 
 # A colour says one thing: green right, red wrong, magenta needs a look, cyan what was said. Each can be read on light and dark.
 OUTCOME_COLOURS = {
@@ -145,7 +150,6 @@ def ending(status: int) -> Iterator[None]:
 def print_table(columns: Sequence[str], rows: Sequence[Sequence[str]], *, ours: int | None = None) -> None:
     """Prints an aligned table with a line under its heading. Cells are escaped but for the column `ours`, which is our own
     and coloured by its first word."""
-    from wexicon.cli.table import lines_of
 
     def stress(column: int, cell: str, piece: str) -> str:
         return styled(piece, OUTCOME_COLOURS.get(cell.split(" ")[0], "")) if column == ours else piece
@@ -179,3 +183,128 @@ def styled(text: str, style: str) -> str:
     words = style.split()
     colour = next((word for word in words if word != "bold"), None)
     return click.style(text, fg=colour, bold="bold" in words or None)
+
+
+GAP = "   "
+# No column is folded to less than this: it would be a tower of words.
+READABLE = 14
+PIPE_WIDTH = 1_000_000
+
+
+def width(text: str) -> int:
+    """How many columns of a terminal a text takes: wide characters two, combining ones none."""
+    if text.isascii():
+        return len(text)
+    from wcwidth import wcswidth
+
+    return max(wcswidth(text), 0)
+
+
+def _pieces(text: str, room: int) -> list[str]:
+    """The text in pieces that fit, broken at blanks only."""
+    made = [""]
+    for word in text.split(" "):
+        joined = f"{made[-1]} {word}" if made[-1] else word
+        if made[-1] and width(joined) > room:
+            made.append(word)
+        else:
+            made[-1] = joined
+    return made
+
+
+def _longest_word(cells: Sequence[str]) -> int:
+    return max((width(word) for cell in cells for word in cell.split(" ")), default=0)
+
+
+def _fitted(widths: list[int], least: list[int], spare: int) -> list[int] | None:
+    """The columns' widths made to fit, the widest first, none below its longest word; None if they cannot be."""
+    if sum(least) > spare:
+        return None
+    fitted = list(widths)
+    while sum(fitted) > spare:
+        at = max((at for at in range(len(fitted)) if fitted[at] > least[at]), key=lambda at: fitted[at])
+        fitted[at] -= 1
+    return fitted
+
+
+def lines_of(
+    columns: Sequence[str],
+    rows: Sequence[Sequence[str]],
+    *,
+    terminal: bool,
+    bold: Callable[[str], str] = str,
+    stress: Callable[[int, str, str], str] = lambda column, cell, padded: padded,
+) -> list[str]:
+    """The table's lines. `bold` makes a heading stand out; `stress` is given column, cell and padded piece, and gives the
+    piece as shown."""
+    room = shutil.get_terminal_size().columns if terminal else PIPE_WIDTH
+    shown = list(range(len(columns)))
+    widths = _widths(columns, rows)
+    if sum(widths) + len(GAP) * (len(widths) - 1) > room and rows:
+        shown = [at for at in shown if any(row[at] for row in rows)] or shown[:1]
+        columns, rows = [columns[at] for at in shown], [[row[at] for at in shown] for row in rows]
+        widths = _widths(columns, rows)
+    words = [_longest_word([name, *(row[at] for row in rows)]) for at, name in enumerate(columns)]
+    least = [max(longest, min(wide, READABLE)) for longest, wide in zip(words, widths, strict=True)]
+    fitted = _fitted(widths, least, room - len(GAP) * (len(widths) - 1))
+    if fitted is None:
+        return _blocks(columns, rows, room, bold, lambda at, cell, piece: stress(shown[at], cell, piece))
+
+    def padded(text: str, at: int) -> str:
+        return text + " " * (fitted[at] - width(text)) if at < len(fitted) - 1 else text
+
+    def folded(cells: Sequence[str], show: Callable[[int, str, str], str]) -> list[str]:
+        parts = [_pieces(cell, room_) for cell, room_ in zip(cells, fitted, strict=True)]
+        made = []
+        for level in range(max(map(len, parts))):
+            pieces = [part[level] if level < len(part) else "" for part in parts]
+            made.append(GAP.join(show(at, cells[at], padded(piece, at)) for at, piece in enumerate(pieces)).rstrip())
+        return made
+
+    told = folded(columns, lambda at, cell, piece: bold(piece))
+    told.append("─" * min(sum(fitted) + len(GAP) * (len(fitted) - 1), room))
+    for row in rows:
+        told += folded(row, lambda at, cell, piece: stress(shown[at], cell, piece))
+    return told
+
+
+def _widths(columns: Sequence[str], rows: Sequence[Sequence[str]]) -> list[int]:
+    return [max([width(name), *(width(row[at]) for row in rows)]) for at, name in enumerate(columns)]
+
+
+def _blocks(
+    columns: Sequence[str],
+    rows: Sequence[Sequence[str]],
+    room: int,
+    bold: Callable[[str], str],
+    stress: Callable[[int, str, str], str],
+) -> list[str]:
+    """Each row as a block; cells that are empty are left out."""
+    named = max(map(width, columns))
+    told: list[str] = []
+    for row in rows:
+        told += [""] if told else []
+        for at, (name, cell) in enumerate(zip(columns, row, strict=True)):
+            if not cell:
+                continue
+            first, *more = _pieces(cell, room - named - len(GAP))
+            told.append(bold(name) + " " * (named - width(name)) + GAP + stress(at, cell, first))
+            told += [" " * named + GAP + stress(at, cell, one) for one in more]
+    return told
+
+
+STYLES = {">": "bold", ">>": "bold", "~": "cyan", "=": "", "!": "magenta"}
+KINDS = {"event": "magenta", "error": "red", "unmatched": "", "corrupt": "red", "partial": "", "bytes": "bright_black"}
+MEANING_AT = 36
+# The colours of two sides.
+SIDES = ("", "cyan", "magenta")
+
+
+def line_of(shown: Shown) -> str:
+    """One line as it stands on the terminal."""
+    style = KINDS.get(shown.kind, "") if shown.kind else STYLES.get(shown.mark, "green" if shown.mark == "<" else "")
+    text = styled(f"{shown.mark:2} {shown.text}", style)
+    if shown.meaning:
+        text += " " * max(2, MEANING_AT - len(shown.text)) + styled(shown.meaning, "cyan")
+    side = styled(f"{shown.side:8}  ", f"bold {SIDES[shown.number]}") if shown.side else ""
+    return f"{shown.at:%H:%M:%S}.{shown.at.microsecond // 1000:03}  {side}{text}"

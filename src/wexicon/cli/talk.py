@@ -17,8 +17,7 @@ import msgspec
 
 from wexicon.cli.help import Command
 from wexicon.cli.options import Working, ask_secret, gathered
-from wexicon.cli.show import emit, emit_json, print_note, print_warning, styled
-from wexicon.cli.talk_lines import line_of
+from wexicon.cli.show import emit, emit_json, line_of, print_note, print_warning, styled
 from wexicon.cli.values import env_option, file_option, gather_given, named_lexicon, tell_stored
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.protocol.speech import LINE_ENDS
@@ -35,7 +34,7 @@ if TYPE_CHECKING:
     from wexicon.work.console.conversation import Talk
     from wexicon.work.console.sides import Sides
     from wexicon.work.contact.sessions import Setup
-    from wexicon.work.results.talk import Shown
+    from wexicon.work.results.functions import Shown
 
 
 class TalkCall(msgspec.Struct):
@@ -100,7 +99,7 @@ def _sides(call: TalkCall) -> list[Side]:
     """The sides of the window. Raises Fault."""
     from wexicon import api
     from wexicon.work.console.sides import named_ports
-    from wexicon.work.contact.known_links import remembered
+    from wexicon.work.contact.ports import remembered
 
     pairs = named_ports(call.ports)
     names = [*call.lexicon_names] * (len(pairs) if len(call.lexicon_names) == 1 else 1)

@@ -13,20 +13,19 @@ import click
 from wexicon.cli.help import Command
 from wexicon.cli.options import Duration
 from wexicon.cli.printing import print_failure
+from wexicon.cli.progress import Stop
 from wexicon.cli.show import emit_json, ending, is_quiet, json_line, json_option, print_line, print_note, print_warning
-from wexicon.cli.stopping import Stop
-from wexicon.cli.trace_lines import line
-from wexicon.core.durations import spoken
+from wexicon.cli.trace import line
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.line_faults import LineFault, line_fault
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Said
-from wexicon.core.text import counted
+from wexicon.core.text import counted, spoken
 from wexicon.records.trace import record_of
 from wexicon.work.console.explanation import Explainer
 
 if TYPE_CHECKING:
-    from wexicon.work.results.tap import TapResult
+    from wexicon.work.results.functions import TapResult
 
 
 @click.command(cls=Command)

@@ -15,17 +15,15 @@ import click
 
 from wexicon.cli.help import Command
 from wexicon.cli.show import emit, emit_json, ending, force_option, json_option, print_line, print_table, styled
-from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
 from wexicon.core.protocol.line_faults import Side
-from wexicon.core.text import counted, visible
-from wexicon.files import write_new
-from wexicon.folders import state_folder
+from wexicon.core.text import counted, spoken, visible
+from wexicon.files import state_folder, write_new
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon, Phrase
     from wexicon.records.trace import Record
-    from wexicon.records.trace_compare import Difference
+    from wexicon.records.trace_list import Difference
     from wexicon.records.trace_plot import Span
 
 KINDS = ("csv", "txt", "pcapng")
@@ -98,7 +96,7 @@ def compare(first: str, second: str, times: bool, as_json: bool) -> None:
 
     Exit status: 0 no difference; 1 there are some; 2 a trace cannot be read.
     """
-    from wexicon.records.trace_compare import compare
+    from wexicon.records.trace_list import compare
     from wexicon.records.trace_reader import recorded
 
     paths = [trace_named(name) for name in (first, second)]
@@ -130,7 +128,7 @@ def _short(text: str) -> str:
 
 def _print_first(one: Difference) -> None:
     """The first difference, one line above the other, with a mark below the first character that differs."""
-    from wexicon.records.trace_compare import apart
+    from wexicon.records.trace_list import apart
 
     if not (one.a or one.b):
         return
@@ -156,7 +154,7 @@ def plot(name: str, path: Path, lexicon_name: str | None, force: bool) -> None:
       wexicon trace plot last boot.png
       wexicon trace plot "mast M2" masts.svg
     """
-    from wexicon.cli.plotting import check_plot, kind_of
+    from wexicon.cli.printing import check_plot, kind_of
     from wexicon.records.trace_plot import plot_trace
     from wexicon.records.trace_reader import read_trace
 
@@ -173,7 +171,7 @@ def _states(records: Sequence[Record], lexicon_name: str | None) -> dict[str, li
     from wexicon.core.faults import Fault
     from wexicon.records.trace import What
     from wexicon.work.contact.catalog import find_lexicon
-    from wexicon.work.function.states import States
+    from wexicon.work.function.tracks import States
 
     family = next((one.name.split()[0] for one in records if one.what is What.FINISHED and one.name), "")
     try:
@@ -203,9 +201,9 @@ def export(name: str, path: Path, force: bool) -> None:
       wexicon trace export last boot.csv
       wexicon trace export last boot.pcapng
     """
-    from wexicon.cli.trace_lines import line
+    from wexicon.cli.trace import line
     from wexicon.records.trace import What
-    from wexicon.records.trace_export import as_csv, as_packets
+    from wexicon.records.trace_list import as_csv, as_packets
     from wexicon.records.trace_reader import read_trace
 
     kind = path.suffix.removeprefix(".").lower()

@@ -14,21 +14,17 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.live import LiveTable, Table
 from wexicon.cli.options import Duration, Working, gathered
-from wexicon.cli.plotting import check_plot, kind_of
-from wexicon.cli.printing import print_failure, with_unit
+from wexicon.cli.printing import check_plot, kind_of, print_failure, with_unit
+from wexicon.cli.progress import LiveTable, Table
 from wexicon.cli.show import emit_json, ending, print_line, print_table
-from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault
-from wexicon.core.text import counted
+from wexicon.core.text import counted, spoken
 from wexicon.files import write_new
 
 if TYPE_CHECKING:
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest
-    from wexicon.work.results.flow import FlowResult
-    from wexicon.work.results.sweep import SweepPoint
-    from wexicon.work.results.traffic import Direction, TrafficResult
+    from wexicon.work.results.functions import Direction, FlowResult, SweepPoint, TrafficResult
 
 _COLUMNS = ("way", "sent", "received", "lost", "damaged", "duplicate", "median", "95 %")
 

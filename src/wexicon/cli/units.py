@@ -12,17 +12,14 @@ from typing import TYPE_CHECKING, TypedDict, Unpack
 
 import click
 
-from wexicon.cli.handed_over import secrets, secrets_in
 from wexicon.cli.help import Group
 from wexicon.cli.options import register_option
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_table, print_warning
-from wexicon.cli.units_compare import compare
-from wexicon.cli.units_watch import watch
+from wexicon.cli.units_watch import compare, secrets, secrets_in, watch
 from wexicon.cli.values import env_option, file_option
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, encodable, visible
-from wexicon.extras import needs
-from wexicon.files import OVERWRITE, write_new
+from wexicon.files import OVERWRITE, needs, write_new
 
 if TYPE_CHECKING:
     from wexicon.records.entry import Entry
@@ -100,7 +97,7 @@ def list_(register_at: str | None, as_json: bool, **filters: Unpack[Filters]) ->
 
 def _print_unfinished(register: Register) -> None:
     """Work that was started on a module, on any bench, and not seen through."""
-    from wexicon.folders import state_folder
+    from wexicon.files import state_folder
     from wexicon.work.provisioning.unfinished import RegisterStore
 
     RegisterStore(state_folder() / "unfinished", lambda: register).flush_ended()
@@ -125,11 +122,10 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     import msgspec
 
     from wexicon.cli.printing import print_measurements, print_tests, tell_recorded
-    from wexicon.records.step_times import told_times
+    from wexicon.records.entry import told_times
     from wexicon.work.fleet.recording import the_register
-    from wexicon.work.results.measurement import Measurement
-    from wexicon.work.results.sheet_test import SheetTestResult
-    from wexicon.work.results.unit import UnitResult
+    from wexicon.work.results.result import Measurement
+    from wexicon.work.results.unit import SheetTestResult, UnitResult
 
     unit = unit or _scanned()
     register = the_register(register_at)
@@ -314,7 +310,7 @@ def _secret_lines(one: Entry, secret: Sequence[HandedOver]) -> Iterator[str]:
 
 
 def _csv(found: list[Entry]) -> str:
-    from wexicon.records.csv_file import csv_text
+    from wexicon.records.exports import csv_text
 
     names = list(dict.fromkeys(line["name"] for one in found for line in one.result["settings"]))
     heads = ["module", "unit", "action", "verdict", "evidence", "when", "sheet", "bench", "why", *names]
@@ -353,7 +349,7 @@ def _shown(value: Mapping[str, object] | None) -> str:
 
 def _why(one: Entry) -> str:
     """Why a unit, or the first of its tests that did, failed: the step, and the words of its run; empty if nothing failed."""
-    from wexicon.records.failure_text import first_failure, in_one_line
+    from wexicon.records.exports import first_failure, in_one_line
 
     return in_one_line(first_failure(one.result))
 

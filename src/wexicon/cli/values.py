@@ -17,9 +17,8 @@ from wexicon.cli.show import ask, print_note
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault
-from wexicon.core.secret import Secret
-from wexicon.core.text import meant
-from wexicon.work.contact.secret_sources import Fetch, secrets_for
+from wexicon.core.text import Secret, meant
+from wexicon.work.contact.catalog import Fetch, secrets_for
 
 if TYPE_CHECKING:
     from wexicon.core.dialogue.statements import Needs

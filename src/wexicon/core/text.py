@@ -10,7 +10,7 @@ import json
 import re
 from collections.abc import Callable, Iterable
 from decimal import Decimal
-from typing import Any
+from typing import Any, NamedTuple
 
 _UNSEEN = re.compile(
     r"[\x00-\x1f\x7f-\x9f\u061c\u200b\ufeff\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff\\]"
@@ -158,3 +158,69 @@ def encodable(data: Any) -> Any:
     if isinstance(data, dict):
         return {encodable(key): encodable(value) for key, value in data.items()}
     return [encodable(value) for value in data] if isinstance(data, list) else data
+
+
+_DURATION = re.compile(r"(\d{1,9}(?:\.\d{1,6})?)\s*(ms|s|min|m|h)", re.ASCII)
+_SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "min": 60.0, "h": 3600.0}
+
+
+class Duration(NamedTuple):
+    """A duration in seconds, and as it was written."""
+
+    seconds: float
+    text: str
+
+    @classmethod
+    def of(cls, text: str) -> Duration:
+        """Raises ValueError with what is allowed."""
+        return cls(seconds(text), text)
+
+
+def seconds(text: str) -> float:
+    """The duration in seconds. Raises ValueError with what is allowed."""
+    found = _DURATION.fullmatch(text.strip())
+    if not found:
+        raise ValueError(f"{text!r} is not a duration: write a number and ms, s, m (or min) or h, such as 300ms or 2m")
+    return float(found[1]) * _SECONDS[found[2]]
+
+
+def spoken(duration: float) -> str:
+    """The duration (seconds) as a person reads it: `12 ms`, `3.4 s`, `2 min 05 s`, `1 h 20 min`."""
+    if duration < 0.9995:
+        return f"{duration * 1000:.0f} ms"
+    if duration < 59.95:
+        return f"{duration:.1f} s"
+    minutes, rest = divmod(round(duration), 60)
+    if minutes < 60:
+        return f"{minutes} min {rest:02d} s"
+    return f"{minutes // 60} h {minutes % 60:02d} min"
+
+
+HIDDEN = "(secret)"
+
+
+class Secret:
+    """A value that never prints itself: printed by mistake, it shows only that it is secret."""
+
+    __slots__ = ("value",)
+
+    def __init__(self, value: object) -> None:
+        self.value = value
+
+    def __repr__(self) -> str:
+        return HIDDEN
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Secret) and other.value == self.value
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+def plain(value: object) -> object:
+    """The value itself, secret or not."""
+    return value.value if isinstance(value, Secret) else value
+
+
+def shown(value: object) -> object:
+    """The value as it may be seen."""
+    return HIDDEN if isinstance(value, Secret) else value

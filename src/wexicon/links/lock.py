@@ -20,8 +20,7 @@ from pathlib import Path
 import msgspec
 
 from wexicon.core.faults import LinkFault
-from wexicon.files import private_folder
-from wexicon.folders import run_folder
+from wexicon.files import private_folder, run_folder
 
 try:
     import fcntl

@@ -10,12 +10,47 @@ import contextlib
 import select
 import socket
 from collections.abc import Callable
+from typing import Self
 from urllib.parse import urlsplit
 
-from wexicon.core.faults import LinkFault
+from wexicon.core.faults import CannotTune, LinkFault
 from wexicon.core.protocol.link import Link
+from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
-from wexicon.links.no_wire import NoWire
+
+
+class NoWire:
+    """A link without a wire; it closes at the end of its block."""
+
+    name: str
+    # No byte takes any time worth counting.
+    tuning = Tuning(12_000_000)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Closes it; any later use raises LinkFault."""
+        raise NotImplementedError
+
+    def tune(self, tuning: Tuning) -> None:
+        if tuning.wired_as(self.tuning):
+            self.tuning = tuning
+            return
+        raise CannotTune("a socket has no rate", where=self.name)
+
+    def signal(self, *, dtr: bool | None = None, rts: bool | None = None) -> None:
+        raise CannotTune("a socket has no control lines", where=self.name)
+
+    def lines(self) -> dict[str, bool]:
+        raise CannotTune("a socket has no control lines", where=self.name)
+
+    def hold_break(self, on: bool) -> None:
+        raise CannotTune("a socket has no break", where=self.name)
+
 
 CONNECTS_WITHIN = 5.0
 LARGEST_READ = 65_536

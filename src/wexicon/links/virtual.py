@@ -14,7 +14,7 @@ from typing import Protocol, Self
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import LinkFault
 from wexicon.core.tuning import Tuning
-from wexicon.links.no_wire import NoWire
+from wexicon.links.sockets import NoWire
 
 # A rehearsal has no wall time of its own; its traces all begin here.
 WALL = datetime(2026, 3, 2, 8, 0, tzinfo=UTC)

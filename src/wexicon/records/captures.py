@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 from wexicon.core.faults import CallFault
 from wexicon.core.protocol.line_faults import Side
-from wexicon.core.standards.edges import Edge, LineRefused, Reading, read_line
+from wexicon.core.standards.waveform import Edge, LineRefused, Reading, read_line
 from wexicon.core.tuning import Tuning
 
 _SCALE = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9, "ps": 1e-12, "fs": 1e-15}

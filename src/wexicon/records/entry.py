@@ -6,12 +6,14 @@ The rule: it says who it was, what was done, and on what that rests; nothing sec
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable, Mapping
 from datetime import UTC, datetime
 from typing import Any
 
 import msgspec
 
 from wexicon.bench_settings import value_of
+from wexicon.core.text import spoken, visible
 
 
 def bench_name() -> str:
@@ -71,3 +73,54 @@ class Entry(msgspec.Struct):
     def when(self) -> str:
         """When and where, as it is reported."""
         return f"on {self.at[:16].replace('T', ' ')} UTC at {self.bench}"
+
+
+# Of a long list of steps, those that took longest.
+MOST_TOLD = 5
+
+
+def step_name(step: str) -> str:
+    """A step without what it is about."""
+    return "write" if step.startswith("write ") else visible(step)[:24]
+
+
+def times_by_step(steps: Iterable[Mapping[str, Any]]) -> dict[str, float]:
+    """How long each step took, in the order of the run. Each is a record with `step` and `seconds`."""
+    taken: dict[str, float] = {}
+    for one in steps:
+        name = step_name(str(one["step"]))
+        taken[name] = taken.get(name, 0.0) + float(one["seconds"])
+    return taken
+
+
+def told_times(steps: Iterable[Mapping[str, Any]]) -> str:
+    """The longest steps, the longest first, and the rest as one; empty if nothing took any time."""
+    taken = sorted(times_by_step(steps).items(), key=lambda one: -one[1])
+    told = [f"{name} {spoken(round(seconds, 3))}" for name, seconds in taken[:MOST_TOLD] if seconds >= 0.001]
+    rest = sum(seconds for _, seconds in taken[MOST_TOLD:])
+    return ", ".join(told + ([f"other steps {spoken(round(rest, 3))}"] if rest >= 0.001 else []))
+
+
+class SettingPair(msgspec.Struct, frozen=True):
+    """One setting of two units, as text; empty where it was not read."""
+
+    setting: str
+    first: str
+    second: str
+    same: bool
+
+
+def compare_settings(first: Iterable[Entry], second: Iterable[Entry]) -> list[SettingPair]:
+    """The settings of two units, from the history of each, the oldest record first."""
+    a, b = _last_read(first), _last_read(second)
+    names = dict.fromkeys([*a, *b])
+    return [SettingPair(name, a.get(name, ""), b.get(name, ""), a.get(name) == b.get(name)) for name in names]
+
+
+def _last_read(history: Iterable[Entry]) -> dict[str, str]:
+    values: dict[str, str] = {}
+    for one in history:
+        prior: Mapping[str, Any] = one.result.get("prior") or {}
+        values |= {name: str(shown.get("shown", "")) for name, shown in prior.items() if isinstance(shown, dict)}
+        values |= {line["name"]: line["after"]["shown"] for line in one.result["settings"] if line["after"]}
+    return values

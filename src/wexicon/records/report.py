@@ -6,6 +6,10 @@ says is in the records; the lines sent and received are in the traces, as far as
 
 from __future__ import annotations
 
+import os
+import shutil
+import subprocess
+import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from functools import cache
@@ -16,17 +20,17 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from wexicon.core.durations import spoken
-from wexicon.core.faults import Fault
-from wexicon.core.text import visible
+from wexicon.core.faults import CallFault, Fault
+from wexicon.core.text import spoken, visible
 from wexicon.records.entry import Entry
-from wexicon.records.failure_text import in_full, in_one_line
+from wexicon.records.exports import in_full, in_one_line
 from wexicon.records.report_figures import figures
 from wexicon.records.trace import Record
 from wexicon.records.trace_reader import read_trace
 
 if TYPE_CHECKING:
     from jinja2 import Template
+
 
 # Of one trace no more lines are in the report, and of one text no more characters.
 MOST_LINES, LONGEST = 400, 300
@@ -165,3 +169,46 @@ def _times(entries: Sequence[Entry]) -> str:
 def _outcomes(pages: Iterable[UnitPage]) -> list[tuple[str, int]]:
     """How often each outcome of a setting came."""
     return Counter(line[4] for page in pages for line in page.settings).most_common()
+
+
+# Any of these prints a page with `--headless --print-to-pdf`.
+BROWSERS = (
+    "chromium",
+    "chromium-browser",
+    "google-chrome",
+    "google-chrome-stable",
+    "chrome",
+    "msedge",
+    "microsoft-edge",
+)
+# How long a browser may take (seconds): thousands of units are many pages.
+PATIENCE = 300.0
+
+
+def browser() -> str:
+    """The browser that prints. Raises CallFault if there is none."""
+    found = next((path for name in BROWSERS if (path := shutil.which(name))), "")
+    if not found:
+        hint = "Install Chromium (Debian: apt install chromium), or write an .html file and print it from any browser."
+        raise CallFault("no browser here can print a PDF; nothing was written", hint=hint)
+    return found
+
+
+def printed(program: str, page: str) -> bytes:
+    """The page as PDF, printed by this browser. Raises CallFault if it cannot."""
+    with tempfile.TemporaryDirectory(prefix="wexicon-report-") as folder:
+        source, target = Path(folder, "report.html"), Path(folder, "report.pdf")
+        source.write_text(page)
+        options = ["--headless", "--disable-gpu", "--no-first-run", "--no-pdf-header-footer"]
+        options += ["--disable-background-networking", "--proxy-server=127.0.0.1:9", f"--user-data-dir={folder}/own"]
+        if hasattr(os, "geteuid") and os.geteuid() == 0:
+            options.append("--no-sandbox")  # its sandbox refuses to start for root
+        try:
+            command = [program, *options, f"--print-to-pdf={target}", source.as_uri()]
+            ended = subprocess.run(command, capture_output=True, timeout=PATIENCE, check=False)
+        except subprocess.TimeoutExpired:
+            raise CallFault(f"{Path(program).name} did not finish the PDF in {PATIENCE:g} s") from None
+        if not target.exists():
+            said = ended.stderr.decode("utf-8", "replace").strip().splitlines()[-1:]
+            raise CallFault(f"{Path(program).name} printed no PDF: {' '.join(said)[:200] or 'it said nothing'}")
+        return target.read_bytes()

@@ -15,8 +15,8 @@ from statistics import median
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from wexicon.core.text import counted, visible
-from wexicon.records.failure_text import first_failure
-from wexicon.records.step_times import step_name, times_by_step
+from wexicon.records.entry import step_name, times_by_step
+from wexicon.records.exports import first_failure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -8,15 +8,18 @@ the password, and nothing can be changed unnoticed.
 from __future__ import annotations
 
 import base64
+import contextlib
+import hmac
 import os
 from collections.abc import Callable
+from hashlib import sha256
 from pathlib import Path
 from typing import TypeVar
 
 import msgspec
 
 from wexicon.core.faults import CallFault
-from wexicon.files import locked, read_file, write_whole
+from wexicon.files import locked, read_file, write_new, write_whole
 
 FORMAT = 1
 # The costs of a guess (RFC 7914, 2): N, r and p. 64 MiB and about a tenth of a second.
@@ -98,3 +101,34 @@ class HandOverFile:
             derived = Scrypt(salt=salt, length=32, **_COSTS).derive(self._password.encode("utf-8"))
             self._salt, self._key = salt, base64.urlsafe_b64encode(derived)
         return self._key
+
+
+_LENGTH = 32
+
+
+class SecretDigests:
+    """Digests with the key in this folder; it is made when it is first needed."""
+
+    def __init__(self, folder: Path) -> None:
+        self._path = folder / "digest.key"
+        self._key: bytes | None = None
+
+    @property
+    def key(self) -> bytes:
+        """The key. Raises OSError if it can be neither read nor made."""
+        if self._key is None:
+            # Two processes may make it at once: it is whole when it has its name, and the first one counts.
+            with contextlib.suppress(CallFault):
+                write_new(self._path, os.urandom(_LENGTH))
+            self._key = self._path.read_bytes()
+        return self._key
+
+    @property
+    def key_name(self) -> str:
+        """What tells one key from another, and nothing of it."""
+        return hmac.new(self.key, b"name", sha256).hexdigest()[:16]
+
+    def of(self, sheet: str, setting: str, value: object) -> str:
+        """The digest of a setting's value in the units of a sheet."""
+        text = "\0".join((sheet, setting, str(value)))
+        return hmac.new(self.key, text.encode("utf-8", "surrogateescape"), sha256).hexdigest()[:32]

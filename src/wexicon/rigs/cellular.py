@@ -11,10 +11,9 @@ from collections.abc import Callable
 from datetime import timedelta
 from typing import ClassVar
 
-from wexicon.rigs import sim
-from wexicon.rigs.modem import INVALID, NO_NETWORK, NOT_SUPPORTED, RATES, WRONG_APN, Cme, Command, Modem
+from wexicon.rigs import modem as sim
+from wexicon.rigs.modem import INVALID, NO_NETWORK, NOT_SUPPORTED, RATES, WRONG_APN, Cme, Command, Modem, Sim
 from wexicon.rigs.network import EPOCH, UNKNOWN_SIGNAL, Cell
-from wexicon.rigs.sim import Sim
 
 # Registration as +CREG and +CEREG count it.
 NOT_REGISTERED, HOME, SEARCHING, DENIED, ROAMING = 0, 1, 2, 3, 5

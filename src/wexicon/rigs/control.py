@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
-from wexicon.folders import run_folder
+from wexicon.files import run_folder
 from wexicon.links.stations import split_station
 
 # Where a rig listens on a system without socket files.

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from wexicon.core.engineering.lora import REQUIRED_SNR, time_on_air
+from wexicon.core.engineering.radio import REQUIRED_SNR, time_on_air
 from wexicon.rigs.air import Signal, Transmission
 from wexicon.rigs.standin import StandIn
 

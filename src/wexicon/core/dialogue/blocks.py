@@ -6,19 +6,20 @@ The rule: as for statements of one line: frozen, compiled when read, never looke
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
-from typing import ClassVar
+from typing import ClassVar, Protocol
 
 import msgspec
 
 from wexicon.core.dialogue.expressions import Expression
 from wexicon.core.dialogue.lines import Words
 from wexicon.core.dialogue.statements import INDENT, Body, Naming, Statement, indented
-from wexicon.core.durations import Duration
+from wexicon.core.faults import ModuleFault, Part
+from wexicon.core.protocol.dialect import Closing, Expectation, Want
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import Closing, Expectation, Want
+from wexicon.core.text import Duration
 
 _REPEAT = re.compile(
     r"(?:(?P<times>\S+)\s+times\b)?\s*(?:for\s+(?P<for>\S+))?\s*(?:every\s+(?P<every>\S+))?\s*(?:until\s+(?P<until>.+))?"
@@ -266,3 +267,64 @@ class When(Statement, frozen=True):
 
 
 BLOCKS: dict[str, type[Block]] = {one.word: one for one in (Allow, Repeat, Again, On)}
+
+
+class ModuleActions(Protocol):
+    """What a lexicon lets a dialogue do; without one, `do`, `set` and `read` are faults."""
+
+    def do(self, action: str, values: Mapping[str, object]) -> dict[str, object]: ...
+
+    def set(self, name: str, value: object) -> None: ...
+
+    def read(self, name: str) -> object: ...
+
+    def pin(self, name: object) -> bool: ...
+
+    def meaning(self, code: str) -> str: ...
+
+    def decoded(self, name: str, text: str) -> object:
+        """The value of a setting's kind that is in the module's words."""
+
+    def encoded(self, name: str, value: object) -> str:
+        """A value in the module's words, by a setting's kind."""
+
+
+class Files(Protocol):
+    """The files that a dialogue may send. Both methods raise Fault."""
+
+    def locate(self, path: str) -> str:
+        """The whole path of a file that the dialogue names."""
+
+    def read(self, path: str) -> bytes:
+        """The bytes of a file."""
+
+
+class DialogueFault(ModuleFault):
+    """A statement that failed. `line` is where it stands, `source` its words."""
+
+    def __init__(
+        self, what: str, statement: Statement, *, part: Part | None = None, where: str = "", hint: str = ""
+    ) -> None:
+        super().__init__(what, part=part, where=where, hint=hint)
+        self.line = statement.line
+        # Where it was, if there are several parties.
+        self.party = ""
+        self.source = next(iter(statement.lines()), "")
+
+
+class Measured(msgspec.Struct, frozen=True):
+    """A number that a dialogue measured, with its unit and limits (None: no limit)."""
+
+    name: str
+    value: float
+    unit: str = ""
+    low: float | None = None
+    high: float | None = None
+
+
+class DialogueOutput(msgspec.Struct):
+    """What came of a dialogue: what it kept (tables are lists of dicts), what it measured, and its notes."""
+
+    kept: dict[str, object] = msgspec.field(default_factory=dict)
+    notes: list[str] = msgspec.field(default_factory=list)
+    measured: list[Measured] = msgspec.field(default_factory=list)

@@ -13,8 +13,7 @@ from collections.abc import Iterable
 
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.recorded import RecordedExchange
-from wexicon.core.secret import HIDDEN
-from wexicon.core.text import has_control, to_bytes, visible
+from wexicon.core.text import HIDDEN, has_control, to_bytes, visible
 from wexicon.core.tuning import Tuning
 
 _VOLATILE = re.compile(

@@ -17,8 +17,7 @@ from inspect import signature
 from typing import Any
 
 from wexicon.core.dialogue.functions import FUNCTIONS
-from wexicon.core.secret import Secret, plain
-from wexicon.core.text import meant
+from wexicon.core.text import Secret, meant, plain
 
 LONGEST_SOURCE = 2000
 _LARGEST_NUMBER = Decimal(10) ** 30

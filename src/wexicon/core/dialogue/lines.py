@@ -11,11 +11,10 @@ from functools import lru_cache
 from typing import NamedTuple, TypeVar
 
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault, expression
-from wexicon.core.durations import Duration
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern, PatternFault, block_header
-from wexicon.core.text import unescape, visible
+from wexicon.core.text import Duration, unescape, visible
 
 T = TypeVar("T")
 NAME = r"[A-Za-z_][A-Za-z0-9_]*"

@@ -7,13 +7,15 @@ when they say the same, wherever the lines stand.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import msgspec
 
-from wexicon.core.dialogue.blocks import Allow, Answered, Await, On, Repeat
-from wexicon.core.dialogue.party_statements import DeclareParty
-from wexicon.core.dialogue.statements import Body, Needs, Pause, Statement
+from wexicon.core.dialogue.blocks import Allow, Answered, Await, On, Repeat, Say
+from wexicon.core.dialogue.parties import At, Close, DeclareParty, Open
+from wexicon.core.dialogue.statements import Body, Break, Do, Needs, Pause, Quiet, Read, Set, Signal, Statement, Tune
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.text import nearest
 
 
 class Program(msgspec.Struct, frozen=True, eq=False):
@@ -85,3 +87,109 @@ def _walk(block: Body) -> Iterator[Statement]:
         yield statement
         for below in statement.blocks():
             yield from _walk(below)
+
+
+# Stands among the names that are known once an action was done.
+_ACTION = "do"
+
+
+class Found(NamedTuple):
+    """One complaint."""
+
+    line: int
+    what: str
+    hint: str
+
+
+def check_program(program: Program) -> list[Found]:
+    """Every complaint about a program whose lines could each be read."""
+    return [*_names(program), *_answers(program), *_breaks(program.statements, inside=False), *_places(program)]
+
+
+def _names(program: Program) -> Iterator[Found]:
+    """Names that are used and that nothing before sets. Loops and handlers run more than once, so within them what is
+    set later counts too; `until` is asked after the block."""
+    ever = {name for statement in program.walk() for name in statement.sets()}
+    yield from _names_of(program.statements, set(), ever, loose=False)
+
+
+def _names_of(block: Body, known: set[str], ever: set[str], *, loose: bool) -> Iterator[Found]:
+    for statement in block:
+        own = set(statement.sets())
+        within = own if isinstance(statement, Answered) else set()
+        for line, name in statement.uses():
+            if name in known or name in within or (loose and name in ever):
+                continue
+            if name in ever:
+                yield Found(line, f"{name} has no value yet", "it is set further down")
+            elif _ACTION not in known:
+                yield Found(line, f"nothing sets {name}", _suggestion(name, known | ever) or f"give it: needs {name}")
+        # An action of the lexicon may keep any name.
+        known |= own | ({_ACTION} if isinstance(statement, Do) else set())
+        loops = loose or isinstance(statement, (Repeat, On))
+        for below in statement.blocks():
+            yield from _names_of(below, known, ever, loose=loops)
+        if isinstance(statement, Repeat) and statement.until:
+            for name in statement.until.names:
+                if name not in known and name not in ever:
+                    yield Found(statement.line, f"nothing sets {name}", _suggestion(name, known | ever))
+
+
+def _suggestion(name: str, known: set[str]) -> str:
+    close = nearest(name, known)
+    return f"did you mean {close}?" if close and close != name else ""
+
+
+def _answers(program: Program) -> Iterator[Found]:
+    """`|` lines that can never be reached because a line above them takes all that they could hear."""
+    for statement in program.walk():
+        if not isinstance(statement, Answered):
+            continue
+        above = [hear.pattern for hear in statement.hears[:1] if not hear.prompt]
+        for other in statement.others:
+            for earlier in above:
+                if earlier == other.pattern or earlier.catches_all:
+                    hint = f"the line “{earlier.source}” above takes it"
+                    yield Found(other.line, "can never be reached", hint)
+                    break
+            above.append(other.pattern)
+
+
+def _places(program: Program) -> Iterator[Found]:
+    """Where there are parties: lines outside an `at`, and names of no party."""
+    modules = [one for one in program.statements if isinstance(one, DeclareParty)]
+    sockets = {one.name for one in program.walk() if isinstance(one, Open)}
+    names = {one.name for one in modules} | sockets
+    needs = {need.name for need in program.needs()}
+    for one in modules:
+        if one.name in needs | sockets or sum(one.name == other.name for other in modules) > 1:
+            yield Found(one.line, f"{one.name} is declared twice", "a party, a socket and a value have different names")
+    for statement in program.walk():
+        if isinstance(statement, At | Close) and statement.name not in names:
+            hint = _suggestion(statement.name, names) or f"declare it at the top: party {statement.name} = LEXICON"
+            yield Found(statement.line, f"there is no party {statement.name}", hint)
+    if sockets and not modules:
+        line = next(one.line for one in program.walk() if isinstance(one, Open))
+        yield Found(line, "no party is declared", "declare the module at the top: party NAME = LEXICON")
+    if modules:
+        yield from _outside(program.statements)
+
+
+def _outside(block: Body) -> Iterator[Found]:
+    for statement in block:
+        if isinstance(statement, At):
+            continue
+        if isinstance(statement, Say | Await | On | Do | Set | Read | Tune | Signal | Quiet):
+            yield Found(statement.line, "at which party is this?", "indent it below a line such as: at NAME")
+        for below in statement.blocks():
+            yield from _outside(below)
+
+
+def _breaks(block: Body, *, inside: bool) -> Iterator[Found]:
+    """`break` outside of a `repeat`."""
+    for statement in block:
+        if isinstance(statement, Break) and not inside:
+            yield Found(statement.line, "there is no repeat around it", "break ends the repeat around it")
+        deeper = isinstance(statement, Repeat) or (inside and not isinstance(statement, On))
+        for below in statement.blocks():
+            yield from _breaks(below, inside=deeper)

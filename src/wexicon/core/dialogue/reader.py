@@ -9,12 +9,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
+import msgspec
+
 from wexicon.core.dialogue import blocks, statements
 from wexicon.core.dialogue.blocks import Await, Hear, Other, Say, When
-from wexicon.core.dialogue.checks import check_program
 from wexicon.core.dialogue.lines import NAME, LineFault, SourceLine, Words, template
-from wexicon.core.dialogue.party_statements import PARTY_STATEMENTS, At, DeclareParty
-from wexicon.core.dialogue.program import Program
+from wexicon.core.dialogue.parties import PARTY_STATEMENTS, At, DeclareParty
+from wexicon.core.dialogue.program import Program, check_program
 from wexicon.core.dialogue.statements import Body, Needs, OneLine, Statement
 from wexicon.core.faults import Complaint, FileFault
 from wexicon.core.protocol.dialect import compiled
@@ -304,3 +305,31 @@ class _Reader:
                 self.complain_of(here, fault)
                 self.skip_block(here)
         return When(tuple(branches), line=line.number)
+
+
+_COMMENT = re.compile(r"\s*(#|//)")
+
+
+def is_plain(text: str) -> bool:
+    """Whether a text has lines to say and none of them is marked as a dialogue's is."""
+    lines = [line for line in text.splitlines() if line.strip() and not _COMMENT.match(line)]
+    return bool(lines) and not any(line.lstrip()[:1] in (">", "<", "|") for line in lines)
+
+
+def read_plain_lines(text: str, path: str) -> Program:
+    """The program of a text of plain lines. Raises FileFault."""
+    return msgspec.structs.replace(read_dialogue(as_dialogue(text), path), plain=True)
+
+
+def as_dialogue(text: str) -> str:
+    """The dialogue as text."""
+    return "\n".join(map(_marked, text.replace("\r\n", "\n").split("\n")))
+
+
+def _marked(line: str) -> str:
+    if not line.strip():
+        return ""
+    if comment := _COMMENT.match(line):
+        return f"# {line[comment.end() :].strip()}".rstrip()
+    said = line.strip(" \t").replace("{", "{{").replace("}", "}}")
+    return f"> {said}"

@@ -11,11 +11,22 @@ from contextlib import ExitStack
 
 import msgspec
 
-from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, Files, ModuleActions
-from wexicon.core.dialogue.blocks import Again, Allow, Await, On, Other, Repeat, Say, When
+from wexicon.core.dialogue.blocks import (
+    Again,
+    Allow,
+    Await,
+    DialogueFault,
+    DialogueOutput,
+    Files,
+    ModuleActions,
+    On,
+    Other,
+    Repeat,
+    Say,
+    When,
+)
 from wexicon.core.dialogue.given import given
-from wexicon.core.dialogue.parties import Party, hear_each_other
-from wexicon.core.dialogue.party_statements import At, Close, DeclareParty, Open
+from wexicon.core.dialogue.parties import At, Close, DeclareParty, Open, Party, hear_each_other
 from wexicon.core.dialogue.program import Program
 from wexicon.core.dialogue.scope import Scope, seconds
 from wexicon.core.dialogue.statements import (
@@ -42,18 +53,15 @@ from wexicon.core.dialogue.statements import (
     Transfer,
     Tune,
 )
-from wexicon.core.durations import spoken
 from wexicon.core.faults import LinkFault, ModuleFault, Part, Skipped, Stopped
 from wexicon.core.operator import Operator
-from wexicon.core.protocol.dialect import compiled
-from wexicon.core.protocol.events import Waiter
-from wexicon.core.protocol.file_sender import CANCEL, FileSender
+from wexicon.core.protocol.dialect import Reply, ReplyStatus, compiled
+from wexicon.core.protocol.engine import Waiter
 from wexicon.core.protocol.observations import Awaited, Heard, Noted, Role
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
-from wexicon.core.secret import plain
-from wexicon.core.text import counted, visible
+from wexicon.core.protocol.transfers import CANCEL, FileSender
+from wexicon.core.text import counted, plain, spoken, visible
 from wexicon.core.tuning import Tuning
 
 # What silence points to if nothing else is known.

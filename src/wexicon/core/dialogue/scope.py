@@ -9,8 +9,7 @@ from collections.abc import Callable, Mapping
 from decimal import Decimal
 from typing import Any
 
-from wexicon.core.dialogue.acting import DialogueFault, DialogueOutput, Measured, ModuleActions
-from wexicon.core.dialogue.blocks import Say
+from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput, Measured, ModuleActions, Say
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.program import Program
@@ -19,8 +18,7 @@ from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
 from wexicon.core.protocol.elements import Capture
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.session import Session
-from wexicon.core.secret import Secret, plain
-from wexicon.core.text import visible, written
+from wexicon.core.text import Secret, plain, visible, written
 from wexicon.core.values import ValueFault
 
 

@@ -15,9 +15,8 @@ import msgspec
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import FORMS
 from wexicon.core.dialogue.lines import NAME, LineFault, QuotedText, Words
-from wexicon.core.durations import Duration
-from wexicon.core.protocol.file_sender import PROTOCOLS
-from wexicon.core.text import meant
+from wexicon.core.protocol.transfers import PROTOCOLS
+from wexicon.core.text import Duration, meant
 from wexicon.core.tuning import Tuning
 
 INDENT = "    "

@@ -13,13 +13,11 @@ import msgspec
 
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault, Complaint, FileFault
-from wexicon.core.formats.filling import DRAWN, NUMBER, OWN, ROW, Filling, ValueReference, filling
-from wexicon.core.formats.secret_sources import GENERATED, told
 from wexicon.core.formats.sheet import GivenByRow, Seat, Sheet
-from wexicon.core.formats.units import Row
+from wexicon.core.formats.sheet_files import GENERATED, told
+from wexicon.core.formats.units import DRAWN, NUMBER, OWN, ROW, Filling, Row, ValueReference, filling
 from wexicon.core.protocol.masking import Secrets
-from wexicon.core.secret import Secret
-from wexicon.core.text import meant
+from wexicon.core.text import Secret, meant
 from wexicon.core.values import UNSET, Value, ValueFault
 
 Known = Mapping[tuple[str, str], str]

@@ -17,17 +17,25 @@ import msgspec
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import Fault
-from wexicon.core.formats.filling import NUMBER, ROW, Filling, filling
-from wexicon.core.formats.images import Image, ImageTable, read_image
 from wexicon.core.formats.lexicon import Lexicon, Setting
-from wexicon.core.formats.lexicon.load import load_of, shaping
-from wexicon.core.formats.secret_sources import ELSEWHERE, FETCHED, GENERATED, Generated, generated, source_of, told
+from wexicon.core.formats.lexicon.extending import load_of, shaping
+from wexicon.core.formats.sheet_files import (
+    ELSEWHERE,
+    FETCHED,
+    GENERATED,
+    Generated,
+    Image,
+    ImageTable,
+    generated,
+    read_image,
+    source_of,
+    told,
+)
 from wexicon.core.formats.sheet_tests import SeatOfTest, SheetTest, TestTable, read_tests
 from wexicon.core.formats.toml import Source
-from wexicon.core.formats.units import UnitsTable
+from wexicon.core.formats.units import NUMBER, ROW, Filling, UnitsTable, filling
 from wexicon.core.protocol.masking import Secrets
-from wexicon.core.secret import Secret
-from wexicon.core.text import meant, to_text
+from wexicon.core.text import Secret, meant, to_text
 from wexicon.core.values import UNSET, Content, List, Value, ValueFault
 from wexicon.core.values.numbers import Int, Number
 

@@ -15,6 +15,7 @@ import msgspec
 
 from wexicon.core.faults import Complaint, FileFault
 from wexicon.core.text import counted, meant
+from wexicon.core.values import KINDS, Kind
 
 T = TypeVar("T")
 _HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(?:#.*)?")
@@ -192,3 +193,26 @@ def _belongs(kind: object, name: str) -> str:
 def names_of(kind: object) -> frozenset[str]:
     """Every key of every record type that can be reached from `kind`."""
     return frozenset(field.encode_name for struct in _structs(kind) for field in msgspec.structs.fields(struct))
+
+
+def read_kind(source: Source, data: object, place: tuple[str, ...]) -> Kind | None:
+    """The kind that stands at `place`; None where it is none, which was complained of."""
+    if not isinstance(data, dict):
+        source.complain(place, "is not a kind of value", 'write value = { kind = "text" }')
+        return None
+    name = data.get("kind")
+    if name is None:
+        source.complain(place, "the key kind is missing", f"known: {', '.join(sorted(KINDS))}")
+        return None
+    if not isinstance(name, str) or name not in KINDS:
+        KINDS.complete()
+        source.complain((*place, "kind"), f"no such kind of value: {name!r}", meant(str(name), KINDS))
+        return None
+    made: Kind | None = source.typed(data, KINDS[name], place)
+    if made is None:
+        return None
+    made = made.with_parts(lambda part, below: read_kind(source, part, (*place, *below)))
+    wrong = list(made.faults())
+    for key, what in wrong:
+        source.complain((*place, key), what)
+    return None if wrong else made

@@ -11,17 +11,14 @@ from collections.abc import Callable, Collection, Sequence
 
 from msgspec import structs
 
-from wexicon.core.durations import spoken
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped, Unreachable
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.link import Link
-from wexicon.core.protocol.machine import Machine
-from wexicon.core.protocol.masking import Secrets
-from wexicon.core.protocol.observations import Heard, Listener, Observation, Said, Signalled, Tuned
-from wexicon.core.protocol.redaction import Redactor
+from wexicon.core.protocol.masking import Redactor, Secrets
+from wexicon.core.protocol.observations import Heard, Listener, Machine, Observation, Said, Signalled, Tuned
 from wexicon.core.protocol.state import ENDED
-from wexicon.core.text import to_bytes, to_text
+from wexicon.core.text import spoken, to_bytes, to_text
 from wexicon.core.tuning import Tuning
 
 # How long data that has already arrived may take to be read (seconds).

@@ -9,11 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from wexicon.core.protocol.dialect import Dialect, Final
+from wexicon.core.protocol.dialect import Closing, Dialect, Expectation, Final, Reply, ReplyStatus, Want
 from wexicon.core.protocol.framing import Prompt
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.patterns import NOTHING, Pattern
-from wexicon.core.protocol.reply import Closing, Expectation, Reply, ReplyStatus, Want
 from wexicon.core.protocol.state import COMPLETE, END, ENDED, FULFIL, WAITING, LocalProtocolError, after
 from wexicon.core.text import to_bytes
 

@@ -12,14 +12,13 @@ from collections.abc import Callable, Container, Iterator, Mapping
 from itertools import takewhile
 from typing import NamedTuple
 
-from wexicon.core.protocol.fields import field
+from wexicon.core.protocol.elements import field
 from wexicon.core.protocol.matching import Either
 from wexicon.core.protocol.patterns import PatternFault, braces
 from wexicon.core.registry import Registry
-from wexicon.core.secret import HIDDEN, Secret, plain, shown
 from wexicon.core.standards.charsets import gsm7_hex, ucs2
-from wexicon.core.standards.nmea import checksum
-from wexicon.core.text import QUOTING, has_control, meant, to_bytes, written
+from wexicon.core.standards.gnss import checksum
+from wexicon.core.text import HIDDEN, QUOTING, Secret, has_control, meant, plain, shown, to_bytes, written
 from wexicon.core.values import Address
 
 FILTERS: Registry[Callable[[str], str]] = Registry(

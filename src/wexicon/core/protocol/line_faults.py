@@ -18,7 +18,7 @@ from enum import StrEnum
 
 import msgspec
 
-from wexicon.core.durations import seconds
+from wexicon.core.text import seconds
 
 
 class Side(StrEnum):

@@ -12,8 +12,7 @@ from itertools import accumulate
 from typing import Any
 
 from wexicon.core.protocol.elements import LONGEST_NUMBER, RUNS, Capture, Element, Equal, Literal, Parts, convert
-from wexicon.core.secret import plain
-from wexicon.core.text import to_bytes, written
+from wexicon.core.text import plain, to_bytes, written
 
 
 class Either:

@@ -10,12 +10,10 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 from contextlib import contextmanager
 from enum import IntEnum
 
-from wexicon.core.durations import spoken
 from wexicon.core.faults import ModuleFault
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import OK, Dialect, Expectation, Reply, ReplyStatus
 from wexicon.core.protocol.driver import Driver
-from wexicon.core.protocol.engine import Engine
-from wexicon.core.protocol.events import Events, Waiter
+from wexicon.core.protocol.engine import Engine, Events, Waiter
 from wexicon.core.protocol.exchange import MOST_ROWS, Exchange
 from wexicon.core.protocol.insertion import Filled, InsertionFault
 from wexicon.core.protocol.link import Link
@@ -32,9 +30,8 @@ from wexicon.core.protocol.observations import (
     Said,
 )
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import OK, Expectation, Reply, ReplyStatus
 from wexicon.core.protocol.state import BEGIN, ENDED
-from wexicon.core.secret import HIDDEN
+from wexicon.core.text import HIDDEN, spoken
 from wexicon.core.tuning import Tuning
 
 # How long to leave a busy module alone, and when to stop trying (seconds).

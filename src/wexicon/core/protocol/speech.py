@@ -12,12 +12,11 @@ from typing import Literal
 
 import msgspec
 
-from wexicon.core.durations import seconds
-from wexicon.core.protocol.fields import Number, field, in_digits
+from wexicon.core.protocol.elements import Number, field, in_digits
 from wexicon.core.protocol.keyed import Keyed
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.standards.checksums import CHECKS
-from wexicon.core.text import meant, to_bytes
+from wexicon.core.text import meant, seconds, to_bytes
 
 LINE_ENDS = {"none": "", "cr": "\r", "lf": "\n", "crlf": "\r\n"}
 ANSWERS = ("lines", "silence", "sentences", "bytes", "frames", "json")

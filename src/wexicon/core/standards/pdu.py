@@ -9,6 +9,8 @@ decoder judges what is made.
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import msgspec
 
 from wexicon.core.standards.charsets import CharsetFault, gsm7_codes, gsm7_text, pack, ucs2, ucs2_text, unpack
@@ -242,3 +244,60 @@ def deliver(pdu: str, sender: str, stamp: str = "26030208000000") -> str:
     data = octets[end + 2 + {0: 0, 1: 7, 2: 1, 3: 7}[octets[at] >> 3 & 3] :]
     body = bytes([0x04 | headed]) + address(sender) + bytes([0, scheme]) + semi_octets(stamp) + data
     return (b"\x00" + body).hex().upper()
+
+
+_KINDS = {0: "SMS-DELIVER", 1: "SMS-SUBMIT", 2: "SMS-STATUS-REPORT"}
+_ALPHABETS = {0x00: "GSM 7-bit", 0x04: "8-bit data", 0x08: "UCS-2"}
+
+
+class Field(NamedTuple):
+    """A field: its name, its octets in hexadecimal, and what it says."""
+
+    name: str
+    octets: str
+    says: str
+
+
+def fields(text: str) -> list[Field]:
+    """The fields of a PDU. Raises PduFault."""
+    message = read(text)  # raises for one that cannot be read whole
+    octets = octets_of(text)
+    made: list[Field] = []
+    at = 0
+
+    def take(name: str, size: int, says: str) -> None:
+        nonlocal at
+        if size:
+            made.append(Field(name, octets[at : at + size].hex(" ").upper(), says))
+        at += size
+
+    take("SMSC", 1 + octets[0], "the module's own" if not octets[0] else "service centre")
+    first = octets[at]
+    kind = first & 3
+    flags = [
+        word for bit, word in ((0x40, "user data header"), (0x20, "status report"), (0x80, "reply path")) if first & bit
+    ]
+    take("first octet", 1, ", ".join([_KINDS.get(kind, "reserved"), *flags]))
+    if kind:
+        take("TP-MR", 1, f"reference {octets[at]}")
+    number, end = take_address(octets, at)
+    take({0: "TP-OA", 1: "TP-DA", 2: "TP-RA"}[kind], end - at, number)
+    if kind == 2:
+        take("TP-SCTS", 7, message.stamp)
+        take("TP-DT", 7, when(digits(octets[at : at + 6], 12)))
+        take("TP-ST", 1, message.status)
+        take("more", len(octets) - at, "optional parameters")
+        return made
+    take("TP-PID", 1, "a message" if not octets[at] else "another protocol")
+    scheme = octets[at]
+    take("TP-DCS", 1, _ALPHABETS.get(scheme & 0x0C, "GSM 7-bit"))
+    if kind == 0:
+        take("TP-SCTS", 7, message.stamp)
+    else:
+        take("TP-VP", {0: 0, 1: 7, 2: 1, 3: 7}[first >> 3 & 3], "validity period")
+    unit = "octets" if scheme & 0x0C in (0x04, 0x08) else "septets"
+    take("TP-UDL", 1, f"{octets[at]} {unit}")
+    if first & 0x40:
+        take("TP-UDH", 1 + octets[at], f"part {message.part} of {message.parts}, reference {message.reference}")
+    take("TP-UD", len(octets) - at, message.text)
+    return made

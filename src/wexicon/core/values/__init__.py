@@ -6,11 +6,9 @@ A new kind is a class of its own, in KINDS or under the entry point group `wexic
 from wexicon.core.registry import Registry
 from wexicon.core.values.base import UNSET, Kind, MakeKind, Unset, Value, ValueFault
 from wexicon.core.values.coded import Choice, Flag, Frame, Rate
-from wexicon.core.values.compound import Field, Tuple
-from wexicon.core.values.contents import Content, FileContent
-from wexicon.core.values.lists import Clock, List
+from wexicon.core.values.compound import Clock, Field, List, Tuple
 from wexicon.core.values.numbers import Int, Number, Station, Timer
-from wexicon.core.values.texts import Address, Digits, Hex, Text
+from wexicon.core.values.texts import Address, Content, Digits, FileContent, Hex, Text
 
 KINDS: Registry[type[Kind]] = Registry(
     "wexicon.kinds",

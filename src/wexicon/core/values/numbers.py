@@ -13,8 +13,8 @@ from math import isfinite
 
 from msgspec import structs
 
-from wexicon.core.durations import seconds, spoken
-from wexicon.core.standards import timers
+from wexicon.core.standards import cellular as timers
+from wexicon.core.text import seconds, spoken
 from wexicon.core.tuning import Tuning
 from wexicon.core.values.base import OUT_OF_RANGE, Kind, Value, whole
 

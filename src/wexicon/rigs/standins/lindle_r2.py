@@ -12,7 +12,7 @@ from functools import reduce
 from operator import xor
 from typing import ClassVar
 
-from wexicon.core.engineering.lora import time_on_air
+from wexicon.core.engineering.radio import time_on_air
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.air import Signal
 from wexicon.rigs.lora import OVERHEAD, LoraModule, Radio

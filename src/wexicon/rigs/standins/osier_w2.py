@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from typing import ClassVar
 
-from wexicon.core.engineering.lora import time_on_air
+from wexicon.core.engineering.radio import time_on_air
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.standin import LineEditor, StandIn
 

@@ -18,8 +18,7 @@ from wexicon.core.protocol.insertion import InsertionFault
 from wexicon.core.protocol.layers import Numbering, cutter, stacked
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.protocol.speech import LINE_ENDS, Speech
-from wexicon.core.secret import HIDDEN
-from wexicon.core.text import to_bytes
+from wexicon.core.text import HIDDEN, to_bytes
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.standin import StandIn
 

@@ -14,15 +14,13 @@ import msgspec
 from wexicon.core.dialogue import Program, read_dialogue
 from wexicon.core.dialogue.given import given
 from wexicon.core.dialogue.runner import Runner
-from wexicon.core.durations import seconds, spoken
 from wexicon.core.faults import CallFault, Fault, ModuleFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.lexicon.typed_secrets import MARK
-from wexicon.core.protocol.machine import Collector
+from wexicon.core.protocol.observations import Collector
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
-from wexicon.core.secret import Secret
-from wexicon.core.text import meant, one_of, visible, written
+from wexicon.core.text import Secret, meant, one_of, seconds, spoken, visible, written
 from wexicon.core.tuning import FLOWS
 from wexicon.core.values import ValueFault
 from wexicon.files import read_file, write_new
@@ -268,8 +266,8 @@ class Commands:
         self.talk.muted = False
 
     def _do_sheet(self, rest: str) -> None:
-        from wexicon.core.formats.writing import sheet_text
-        from wexicon.work.contact.known_links import named
+        from wexicon.core.formats.host_export import sheet_text
+        from wexicon.work.contact.ports import named
 
         if not self.talk.module or not self.talk.lexicon:
             raise CallFault("without a lexicon there are no settings", hint="Begin it with --lexicon NAME.")

@@ -17,7 +17,7 @@ import msgspec
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.lexicon.typed_secrets import MARK, parts_of, secret_from
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import Dialect, Expectation, ReplyStatus
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.link import Clock, Link
 from wexicon.core.protocol.observations import (
@@ -32,10 +32,8 @@ from wexicon.core.protocol.observations import (
     Signalled,
     Tuned,
 )
-from wexicon.core.protocol.reply import Expectation, ReplyStatus
 from wexicon.core.protocol.session import Session
-from wexicon.core.secret import HIDDEN
-from wexicon.core.text import to_text, visible
+from wexicon.core.text import HIDDEN, to_text, visible
 from wexicon.links.clock import RealClock
 from wexicon.work.console.commands import Commands
 from wexicon.work.console.explanation import Explainer
@@ -43,9 +41,9 @@ from wexicon.work.contact.causes import restarting
 from wexicon.work.contact.rate_changes import new_rate
 from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, started
 from wexicon.work.function.dialogues import DATA
-from wexicon.work.module.expected import LINES, expected
 from wexicon.work.module.module import Module
-from wexicon.work.results.talk import Shown
+from wexicon.work.module.opening import LINES, expected
+from wexicon.work.results.functions import Shown
 
 # How often it looks whether something was typed, and for a port that went away (seconds).
 LOOKS = 0.01

@@ -15,14 +15,12 @@ from wexicon.core.faults import CannotTune, ModuleFault, Part, Unreachable
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Phrase
 from wexicon.core.operator import Operator
-from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.reply import Reply, ReplyStatus
+from wexicon.core.protocol.dialect import Dialect, Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import garbled, to_bytes
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.work.contact.causes import Try, makes_sense, point_to
-from wexicon.work.contact.ledger import LONGER, CycleAsked, Left
-from wexicon.work.contact.observer import Observer
+from wexicon.work.contact.ledger import LONGER, CycleAsked, Left, Observer
 from wexicon.work.contact.power import PowerSwitch
 
 # How long the operator is given (seconds).

@@ -6,8 +6,10 @@ and that before a shipped one.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
+from datetime import UTC, datetime
 from functools import cache
 from pathlib import Path
 
@@ -15,20 +17,79 @@ import msgspec
 
 from wexicon.bench_settings import lexicon_folders
 from wexicon.core.dialogue import Program, read_dialogue
-from wexicon.core.dialogue.plain_lines import is_plain, read_plain_lines
+from wexicon.core.dialogue.reader import is_plain, read_plain_lines
 from wexicon.core.faults import CallFault, Complaint, Fault, FileFault
 from wexicon.core.formats.fixture import Fixture, read_fixture
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
 from wexicon.core.formats.sheet import Sheet, read_sheet
 from wexicon.core.formats.units import UnitsTable, read_units
 from wexicon.core.registry import Registry
-from wexicon.core.text import meant
-from wexicon.files import open_regular, read_file
-from wexicon.folders import shipped_folder, state_folder, user_folder
-from wexicon.work.contact.beside import LARGEST_IMAGE, file_beside
-from wexicon.work.contact.certificates import expiries
-from wexicon.work.contact.pins import PinRecord
-from wexicon.work.contact.relay_commands import run_command
+from wexicon.core.text import counted, meant, plain
+from wexicon.core.values import FileContent, Value
+from wexicon.files import open_regular, read_file, shipped_folder, state_folder, user_folder
+from wexicon.work.contact.power import PinRecord, run_command
+
+# What a firmware image may be at most (bytes).
+LARGEST_IMAGE = 67_108_864
+
+
+def file_beside(folder: Path, name: str, allowed: Sequence[Path] = ()) -> Path:
+    """The file of a name in a sheet, in or below the sheet's folder or one that is allowed. Raises CallFault."""
+    path = folder / name
+    try:
+        real = path.resolve()
+        if any(real.is_relative_to(one.resolve()) for one in (folder, *allowed)):
+            return path
+    except (OSError, RuntimeError, ValueError) as fault:
+        raise CallFault(f"{name} is not a file: {getattr(fault, 'strerror', None) or fault}") from None
+    hint = f"If the sheet may read it, say --allow-folder {real.parent}."
+    raise CallFault(f"{name} is outside the sheet's folder", hint=hint)
+
+
+class TransferFiles:
+    """The files that a dialogue transfers: those that the call named for it, and those of its own folder."""
+
+    def __init__(self, program: Program, values: Mapping[str, object]) -> None:
+        self._folder = Path(program.path).parent
+        needs = [need.name for need in program.needs() if need.kind == "file"]
+        self._named = {str(plain(values[name])) for name in needs if name in values}
+
+    def locate(self, path: str) -> str:
+        """The path of a file in the dialogue's folder, from wherever the program runs. Raises CallFault for any other file."""
+        return str(file_beside(self._folder, path).absolute())
+
+    def read(self, path: str) -> bytes:
+        """The bytes of a file. Raises CallFault."""
+        return read_file(Path(path) if path in self._named else Path(self.locate(path)), LARGEST_IMAGE)
+
+
+# How many days before it expires a certificate gets a warning.
+SOON = 90
+MARK = b"-----BEGIN CERTIFICATE-----"
+
+
+def expiries(wanted: Mapping[str, Value]) -> Iterator[str]:
+    """A note for each setting whose certificate has expired, is not valid yet, or expires soon."""
+    for name, value in wanted.items():
+        data = value.data if isinstance(value, FileContent) else None
+        if not data or MARK not in data:
+            continue
+        from cryptography.x509 import load_pem_x509_certificates
+
+        try:
+            made = load_pem_x509_certificates(data)
+        except ValueError:
+            yield f"{name}: the certificate cannot be read"
+            continue
+        now = datetime.now(UTC)
+        for one in made:
+            begins, ends = one.not_valid_before_utc, one.not_valid_after_utc
+            if ends <= now:
+                yield f"{name}: the certificate expired on {ends:%Y-%m-%d}"
+            elif begins > now:
+                yield f"{name}: the certificate is not valid before {begins:%Y-%m-%d}"
+            elif (ends - now).days < SOON:
+                yield f"{name}: the certificate expires on {ends:%Y-%m-%d}, in {counted((ends - now).days, 'day')}"
 
 
 def brought_by_others(group: str) -> Mapping[str, object]:
@@ -209,3 +270,31 @@ def all_lexicons() -> list[Lexicon]:
             except Fault:
                 continue
     return list(found.values())
+
+
+Fetch = Callable[[str, str], str]
+
+
+def secrets_for(folder: Path, ask: Callable[[str], str] | None, allowed: Sequence[Path] | None = None) -> Fetch:
+    """Fetches secrets by kind and name: `env`, `file`, `prompt` (asked by `ask`; None where there is no one to ask). A file is
+    in the folder or in one that is allowed; anywhere if `allowed` is None. Raises ValueError if there is no value."""
+
+    def fetch(kind: str, name: str) -> str:
+        if kind == "env":
+            if name not in os.environ:
+                raise ValueError(f"the environment variable {name} is not set")
+            return os.environ[name]
+        if kind == "file":
+            try:
+                path = folder / name if allowed is None else file_beside(folder, name, allowed)
+                return read_file(path).decode("utf-8").rstrip("\r\n")
+            except Fault as fault:
+                hint = f". {fault.hint}" if fault.hint else ""
+                raise ValueError(f"the secret's file {name}: {fault.what}{hint}") from None
+            except UnicodeDecodeError:
+                raise ValueError(f"the secret's file {name} is not UTF-8") from None
+        if ask is None:
+            raise ValueError("the secret must be asked for, and there is no terminal to ask on")
+        return ask(name)
+
+    return fetch

@@ -12,14 +12,12 @@ from itertools import pairwise
 
 import msgspec
 
-from wexicon.core.durations import spoken
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import Dialect, ReplyStatus
 from wexicon.core.protocol.layers import Checksum
-from wexicon.core.protocol.reply import ReplyStatus
-from wexicon.core.text import counted, garbled, one_of, to_bytes, to_text, visible
+from wexicon.core.text import counted, garbled, one_of, spoken, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
-from wexicon.work.results.discovery import Came, Cause
+from wexicon.work.results.listed import Came, Cause
 
 SHOWN = 60
 # What may be wrong, in one word each.

@@ -13,10 +13,10 @@ import msgspec
 
 from wexicon.core.faults import CannotTune
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
-from wexicon.core.protocol.machine import Collector
+from wexicon.core.protocol.observations import Collector
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
-from wexicon.core.standards.nmea import with_checksum
+from wexicon.core.standards.gnss import with_checksum
 from wexicon.core.text import garbled, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning, frame_of
 from wexicon.work.contact.causes import (
@@ -31,11 +31,12 @@ from wexicon.work.contact.causes import (
     only_errors,
     waits_for_payload,
 )
-from wexicon.work.contact.identification import GAP, Fit, Identification
-from wexicon.work.contact.known_links import KnownLink, named
-from wexicon.work.contact.questions import (
+from wexicon.work.contact.identification import (
+    GAP,
     GREETING,
     PATIENT,
+    Fit,
+    Identification,
     Question,
     escapes,
     question_of,
@@ -43,7 +44,8 @@ from wexicon.work.contact.questions import (
     rates_to_try,
     slow_questions,
 )
-from wexicon.work.results.discovery import Attempt, ByHand, Came, Cause, HailResult
+from wexicon.work.contact.ports import KnownLink, named
+from wexicon.work.results.listed import Attempt, ByHand, Came, Cause, HailResult
 
 # How long it listens before it says anything (seconds).
 LISTENS = 0.25

@@ -6,15 +6,22 @@ however that ends.
 
 from __future__ import annotations
 
+import contextlib
+import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from hashlib import sha256
+from pathlib import Path
 
-from wexicon.core.faults import CannotTune
+import msgspec
+
+from wexicon.core.faults import CannotTune, Fault
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Attention
 from wexicon.core.operator import Operator
-from wexicon.work.contact.ledger import PowerOff, PowerOn
-from wexicon.work.contact.observer import Observer
+from wexicon.core.text import to_text, visible
+from wexicon.files import write_whole
+from wexicon.work.contact.ledger import Observer, PowerOff, PowerOn
 
 # How long the power is off (seconds), and how often the module is asked meanwhile.
 POWER_OFF = 0.3
@@ -84,3 +91,59 @@ class PowerSwitch:
     @staticmethod
     def _any(answers: Callable[[], bool]) -> bool:
         return any(answers() for _ in range(ASKED_WITHOUT_POWER))
+
+
+class PinRecord:
+    """The pins that have to be put back, a file for each port in a folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def _path(self, port: str) -> Path:
+        return self.folder / f"{sha256(port.encode()).hexdigest()[:32]}.json"
+
+    def begin(self, port: str, states: dict[str, bool]) -> None:
+        """These pins of a port have to be put to these states."""
+        write_whole(self._path(port), msgspec.json.encode({**self.left(port), **states}))
+
+    def end(self, port: str, states: dict[str, bool]) -> None:
+        """These pins were put back."""
+        left = {name: on for name, on in self.left(port).items() if name not in states}
+        if left:
+            write_whole(self._path(port), msgspec.json.encode(left))
+        else:
+            with contextlib.suppress(FileNotFoundError):
+                self._path(port).unlink()
+
+    def left(self, port: str) -> dict[str, bool]:
+        """The pins of a port that were not put back, and their states."""
+        try:
+            return msgspec.json.decode(self._path(port).read_bytes(), type=dict[str, bool])
+        except (OSError, msgspec.DecodeError):
+            return {}
+
+
+LONGEST, LONGEST_AFTER = 10.0, 60.0
+# The environment variables that such a command gets: none that may hold a secret.
+_PASSED = ("PATH", "HOME", "USER", "LANG", "LC_ALL", "TMPDIR", "SYSTEMROOT")
+
+
+def run_command(command: str, given: bytes = b"", longest: float = LONGEST) -> str:
+    """Runs a command with `given` on its standard input, and waits for its end, at most `longest` seconds; what it printed.
+    Raises Fault."""
+    import shlex
+    import subprocess
+
+    try:
+        words = shlex.split(command)
+        own = {name: os.environ[name] for name in _PASSED if name in os.environ}
+        done = subprocess.run(words, input=given, capture_output=True, timeout=longest, check=False, env=own)
+    except (OSError, ValueError) as fault:
+        why = getattr(fault, "strerror", None) or fault
+        raise Fault(f"the fixture's command “{visible(command)}” cannot be run: {why}") from None
+    except subprocess.TimeoutExpired:
+        raise Fault(f"the fixture's command “{visible(command)}” takes longer than {longest:.0f} s") from None
+    if done.returncode:
+        told = visible((done.stderr or done.stdout).strip()[:300])
+        raise Fault(f"the fixture's command “{visible(command)}” failed with status {done.returncode}: {told}")
+    return to_text(done.stdout)

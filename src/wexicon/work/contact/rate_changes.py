@@ -9,7 +9,7 @@ import re
 from contextlib import suppress
 
 from wexicon.core.formats.lexicon import Lexicon, Moves
-from wexicon.core.protocol.fields import field
+from wexicon.core.protocol.elements import field
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault

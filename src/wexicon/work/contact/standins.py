@@ -16,12 +16,11 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat
-from wexicon.core.secret import HIDDEN
-from wexicon.core.text import meant
+from wexicon.core.text import HIDDEN, meant
 from wexicon.core.values import UNSET
 from wexicon.files import read_file
 from wexicon.work.contact.catalog import find_lexicon
-from wexicon.work.contact.known_links import IN_MEMORY, KnownLink
+from wexicon.work.contact.ports import IN_MEMORY, KnownLink
 from wexicon.work.contact.sessions import Setup
 
 if TYPE_CHECKING:

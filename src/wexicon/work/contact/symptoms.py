@@ -14,13 +14,12 @@ from functools import cache
 import msgspec
 
 from wexicon.core.dialogue.runner import SILENCE
-from wexicon.core.durations import spoken
 from wexicon.core.faults import Fault, ModuleFault
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
+from wexicon.core.protocol.dialect import ReplyStatus
 from wexicon.core.protocol.observations import Heard, Role, Said, Tuned
-from wexicon.core.protocol.reply import ReplyStatus
 from wexicon.core.protocol.session import Session
-from wexicon.core.text import garbled, to_bytes
+from wexicon.core.text import garbled, spoken, to_bytes
 from wexicon.core.tuning import Tuning
 from wexicon.work.contact.causes import (
     asleep,
@@ -40,7 +39,7 @@ from wexicon.work.contact.causes import (
     waits_for_payload,
 )
 from wexicon.work.contact.rate_changes import new_rate
-from wexicon.work.results.discovery import Cause
+from wexicon.work.results.listed import Cause
 
 # Starts of a module with too weak a supply come as often as this (seconds), or more often.
 STARTS_WITHIN = 10.0

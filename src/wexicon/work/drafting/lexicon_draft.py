@@ -13,9 +13,8 @@ from itertools import pairwise
 import msgspec
 
 from wexicon.core.faults import Unreachable
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import OK, Closing, Dialect, Expectation, Reply, ReplyStatus, Want
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import OK, Closing, Expectation, Reply, ReplyStatus, Want
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import visible

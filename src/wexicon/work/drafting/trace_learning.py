@@ -15,8 +15,7 @@ import msgspec
 
 from wexicon.core.protocol.keyed import flat
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
-from wexicon.core.secret import HIDDEN
-from wexicon.core.text import garbled
+from wexicon.core.text import HIDDEN, garbled
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.work.drafting.trace_flows import TOKEN, Flow, Place, Turn, flows_of, is_hex
 

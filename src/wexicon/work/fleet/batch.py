@@ -16,26 +16,22 @@ from typing import TypeVar
 import msgspec
 
 from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway, Unreachable
-from wexicon.core.formats.filling import DRAWN, OWN
 from wexicon.core.formats.jobs import AgreeingUnit, Job, dependency_cycle, disagreements
 from wexicon.core.formats.sheet import Sheet
+from wexicon.core.formats.units import DRAWN, OWN
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.text import visible
 from wexicon.core.values import Value
 from wexicon.work.contact.catalog import find_dialogue
 from wexicon.work.contact.ports import PortAssignment
-from wexicon.work.fleet.claims import AnothersUnit, Claims, Known, MadeBefore
-from wexicon.work.fleet.generated_secrets import GeneratedSecrets
-from wexicon.work.fleet.run_progress import UnitSteps
-from wexicon.work.fleet.scheduler import AWAY, ProgressCallback, Scheduler, UnitProgress
+from wexicon.work.fleet.claims import AnothersUnit, Claims, GeneratedSecrets, Known, MadeBefore
+from wexicon.work.fleet.scheduler import AWAY, ProgressCallback, Scheduler, UnitProgress, UnitSteps
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision, verify
 from wexicon.work.provisioning.unfinished import Store
-from wexicon.work.results.dialogue import DialogueResult
-from wexicon.work.results.failure import Failure
-from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.verdicts import Prove, Verdict
+from wexicon.work.results.result import Failure, Prove, Verdict
+from wexicon.work.results.unit import DialogueResult, UnitResult
 
 Answer = TypeVar("Answer")
 # How often a port is looked at while its module is being swapped (seconds).

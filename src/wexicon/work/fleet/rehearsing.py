@@ -29,14 +29,13 @@ from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.contact.standins import Choice, on_ports, units_for
 from wexicon.work.fleet.batch import Batch, BatchOrder
 from wexicon.work.fleet.claims import Claims, Known
+from wexicon.work.fleet.port_tests import PortBench
 from wexicon.work.fleet.sheet_tests import SheetTests, Tests, due_tests
-from wexicon.work.fleet.test_bench import PortBench
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
 from wexicon.work.provisioning.unfinished import Store
-from wexicon.work.results.rehearsal import AskedFor, Rehearsal
-from wexicon.work.results.unit import StepTime, UnitResult
-from wexicon.work.results.verdicts import Prove, Verdict
+from wexicon.work.results.result import Prove, Verdict
+from wexicon.work.results.unit import AskedFor, Rehearsal, StepTime, UnitResult
 
 # From this many units on, processes share the work, in chunks of this size.
 MANY, SHARE = 200, 100

@@ -13,28 +13,26 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from wexicon.core.faults import CallFault, Fault, FileFault, RegisterAway
-from wexicon.core.formats.jobs import Job
+from wexicon.core.formats.jobs import Job, jobs_of
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
-from wexicon.core.text import counted, encodable
+from wexicon.core.text import counted, encodable, meant
 from wexicon.core.values import Value
-from wexicon.folders import state_folder
+from wexicon.files import state_folder
 from wexicon.links.lock import look_at_all
 from wexicon.work.contact.ports import NewPorts, PortAssignment
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace
 from wexicon.work.fleet.batch import Batch, BatchOrder
-from wexicon.work.fleet.claims import Known, SharedClaims, known_of
-from wexicon.work.fleet.generated_secrets import GeneratedSecrets, KeptSecrets
+from wexicon.work.fleet.claims import GeneratedSecrets, KeptSecrets, Known, SharedClaims, known_of
 from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register, used_before
-from wexicon.work.fleet.run_progress import RunProgress, UnitSteps
-from wexicon.work.fleet.scheduler import ProgressCallback, UnitProgress
+from wexicon.work.fleet.scheduler import ProgressCallback, RunProgress, UnitProgress, UnitSteps
 from wexicon.work.fleet.sheet_tests import DueTest, SheetTests, Tests
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
 from wexicon.work.provisioning.run import Order, provision, verify
 from wexicon.work.provisioning.unfinished import RegisterStore, Store
+from wexicon.work.results.result import Prove
 from wexicon.work.results.unit import PlannedLine, UnitResult
-from wexicon.work.results.verdicts import Prove
 
 if TYPE_CHECKING:
     from wexicon.records.register import Register
@@ -188,7 +186,7 @@ class SheetRun:
         if not self.sheet.tests or which is Tests.NONE:
             return SheetTests(self.sheet, self.jobs, None, Tests.NONE)
         # What tests need takes a while to import.
-        from wexicon.work.fleet.test_bench import PortBench
+        from wexicon.work.fleet.port_tests import PortBench
 
         results = self._results
 
@@ -315,7 +313,7 @@ class SheetRun:
         """Runs the fixture's command for a unit that was worked on; that it failed is remarked, and changes no verdict."""
         if not setup.fixture.after or not result.port:
             return
-        from wexicon.work.contact.relay_commands import LONGEST_AFTER, run_command
+        from wexicon.work.contact.power import LONGEST_AFTER, run_command
 
         told = {"action": self.order.did, **encodable(msgspec.to_builtins(result, enc_hook=str))}
         try:
@@ -328,3 +326,31 @@ class SheetRun:
             compare_with_left(self.register, job, self.sheet, result)
         self._recorded[job.name], wrong = record(self.register, job, self.sheet, result, self.order.did, before)
         self.note = wrong or self.note
+
+
+def chosen_jobs(sheet: Sheet, seat: str | None, row: str | None = None) -> list[Job]:
+    """The units of a sheet that were named by their seat, their row, or both. Raises Fault."""
+    jobs = jobs_of(sheet)
+    if seat is not None:
+        if seat not in sheet.seats:
+            raise CallFault(f"the sheet has no seat {seat}", where=sheet.path, hint=meant(seat, sheet.seats))
+        jobs = [job for job in jobs if job.seat.name == seat]
+    if row is not None:
+        keys = [job.row.key for job in jobs if job.row]
+        if row not in keys:
+            raise CallFault(f"the table has no row {row}", where=sheet.path, hint=meant(row, keys))
+        jobs = [job for job in jobs if job.row and job.row.key == row]
+    return jobs
+
+
+def the_job(sheet: Sheet, seat: str | None, row: str | None = None) -> Job:
+    """The one unit of a sheet that was named, or its only one. Raises CallFault."""
+    jobs = chosen_jobs(sheet, seat, row)
+    if len(jobs) > 1:
+        seats = list(dict.fromkeys(job.seat.name for job in jobs))
+        hint = f"say which: --seat {' or '.join(seats)}" if len(seats) > 1 else "say which: --row KEY"
+        raise CallFault("the sheet has several units", where=sheet.path, hint=hint)
+    if jobs[0].deferred:
+        what = f"{', '.join(jobs[0].deferred)} of {jobs[0].name} is filled in by what a module says of itself"
+        raise CallFault(what, where=sheet.path, hint="Only wexicon provision and verify can ask for that.")
+    return jobs[0]

@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.blocks import Say
-from wexicon.core.dialogue.party_statements import At
+from wexicon.core.dialogue.parties import At
 from wexicon.core.dialogue.statements import Body, Do, Set
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.jobs import Job
@@ -22,11 +22,8 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.lexicon.model import Action
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.sheet_tests import SheetTest
-from wexicon.work.results.dialogue import DialogueResult
-from wexicon.work.results.failure import Failure
-from wexicon.work.results.sheet_test import SheetTestResult
-from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.verdicts import Evidence, Outcome, Verdict
+from wexicon.work.results.result import Evidence, Failure, Outcome, Verdict
+from wexicon.work.results.unit import DialogueResult, SheetTestResult, UnitResult
 
 
 class Tests(StrEnum):

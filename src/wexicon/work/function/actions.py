@@ -12,9 +12,8 @@ from wexicon.work.contact.symptoms import with_cause
 from wexicon.work.module.module import Module
 from wexicon.work.module.starts import come_back, wait_until_gone
 from wexicon.work.provisioning.plan import Plan
-from wexicon.work.results.dialogue import ActionResult
-from wexicon.work.results.masking import masked
-from wexicon.work.results.verdicts import Verdict
+from wexicon.work.results.result import Verdict, masked
+from wexicon.work.results.unit import ActionResult
 
 NOT_SEEN = "no restart observed"
 

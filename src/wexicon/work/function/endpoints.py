@@ -14,8 +14,8 @@ from typing import Any, Protocol
 from wexicon.core.faults import ModuleFault
 from wexicon.core.formats.lexicon import Lexicon, TrafficTable
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Role
-from wexicon.core.protocol.packets import Packets, Tally
 from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.transfers import Packets, Tally
 from wexicon.core.text import to_text
 from wexicon.work.module.module import Module
 

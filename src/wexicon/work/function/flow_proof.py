@@ -13,12 +13,11 @@ from contextlib import suppress
 import msgspec
 
 from wexicon.core.faults import LinkFault, Skipped, Stopped
-from wexicon.core.protocol.packets import Damaged, Packets, Tally
 from wexicon.core.protocol.session import Session
+from wexicon.core.protocol.transfers import Damaged, Packets, Tally
 from wexicon.core.text import counted
-from wexicon.work.results.failure import Failure
-from wexicon.work.results.flow import FlowResult
-from wexicon.work.results.verdicts import Verdict
+from wexicon.work.results.functions import FlowResult
+from wexicon.work.results.result import Failure, Verdict
 
 # A write that takes this much longer than its bytes on the wire was held back (seconds).
 HELD = 0.25

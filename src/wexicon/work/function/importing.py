@@ -11,12 +11,12 @@ from pathlib import Path
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.line_faults import Side
 from wexicon.core.protocol.observations import Logged
-from wexicon.core.standards.edges import Reading
+from wexicon.core.standards.waveform import Reading
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.records.captures import Capture
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.function.tap_decoder import TapDecoder
-from wexicon.work.results.imported import Imported
+from wexicon.work.results.functions import Imported
 
 # When it is looked after the last byte whether an answer has ended by its silence (seconds).
 LINGERS = (0.05, 0.2, 1.0, 5.0, 60.0)

@@ -10,14 +10,13 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 
 from wexicon.core.faults import Fault, ModuleFault
-from wexicon.core.formats.points import Points
+from wexicon.core.formats.sheet_tests import Points
 from wexicon.core.values import Value, ValueFault
 from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.unfinished import Store, Unfinished
-from wexicon.work.results.sweep import SweepPoint, SweepResult
-from wexicon.work.results.traffic import TrafficResult
-from wexicon.work.results.verdicts import Verdict
+from wexicon.work.results.functions import SweepPoint, SweepResult, TrafficResult
+from wexicon.work.results.result import Verdict
 
 # Called with each point as soon as it is measured.
 Told = Callable[[SweepPoint], None]

@@ -21,8 +21,8 @@ from wexicon.core.protocol.observations import Listener, Listeners, Logged, Obse
 from wexicon.core.tuning import Tuning
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.function.tap_decoder import TapDecoder
-from wexicon.work.results.tap import FaultCount, TapResult
-from wexicon.work.results.verdicts import Verdict
+from wexicon.work.results.functions import FaultCount, TapResult
+from wexicon.work.results.result import Verdict
 
 # How long one way waits for bytes before it looks whether the tap was ended (seconds).
 LOOKS = 0.05

@@ -5,29 +5,66 @@ The rule: it only looks on; a secret is shown nowhere. Our side moves when the m
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Sequence
 
 from wexicon.core.dialogue.blocks import Say
 from wexicon.core.formats.lexicon import Lexicon, Moves, Setting
 from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import Dialect, ReplyStatus
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.framing import Framer
 from wexicon.core.protocol.keyed import as_keys
 from wexicon.core.protocol.layers import cutter, stacked
 from wexicon.core.protocol.line_faults import Side
-from wexicon.core.protocol.masking import Secrets
+from wexicon.core.protocol.masking import Redactor, Secrets
 from wexicon.core.protocol.observations import Heard, Listener, Logged, Said, Tuned
-from wexicon.core.protocol.redaction import Redactor
-from wexicon.core.protocol.reply import ReplyStatus
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.protocol.state import COMPLETE, ENDED
+from wexicon.core.standards.waveform import true_rate
+from wexicon.core.text import garbled, to_text
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value, ValueFault
 from wexicon.work.contact.rate_changes import put_in
-from wexicon.work.function.rate_watch import RateWatch
-from wexicon.work.module.expected import expected
+from wexicon.work.module.opening import expected
+
+# The silence that ends what is compared as one (seconds), and how much of it is (bytes).
+PAUSE = 0.03
+MOST = 256
+# How many of a side's last words are known, and how alike garbage must be to one of them.
+KNOWN = 12
+ALIKE = 0.7
+# ITU-T V.250, 5.2 and 6.3.
+USUAL = (b"AT\r", b"AT\r\n", b"\r\nOK\r\n", b"OK\r\n", b"\r\nERROR\r\n")
+
+
+class RateWatch:
+    """One side's words, and what became of them."""
+
+    def __init__(self) -> None:
+        self._known: deque[bytes] = deque(maxlen=KNOWN)
+        self._burst = bytearray()
+        self._last = 0.0
+
+    def feed(self, data: bytes, now: float) -> None:
+        """Takes in bytes that came at the time `now`, after `elapse`."""
+        if len(self._burst) < MOST:
+            self._burst += data
+        self._last = now
+
+    def elapse(self, now: float, ours: Tuning) -> int | None:
+        """The rate of what came before a silence, if it was garbage at ours and one rate explains it."""
+        if not self._burst or now - self._last < PAUSE:
+            return None
+        burst = bytes(self._burst)
+        self._burst.clear()
+        if not garbled(to_text(burst)):
+            if burst not in self._known:
+                self._known.append(burst)
+            return None
+        return true_rate(burst, ours, (*self._known, *USUAL), least=ALIKE)
+
 
 # The silence that ends a line of a host that uses no line ending (seconds).
 HOST_GAP = 0.02

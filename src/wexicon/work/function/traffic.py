@@ -8,21 +8,24 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import ExitStack
 from datetime import UTC, datetime
 
 import msgspec
 
-from wexicon.core.durations import spoken
 from wexicon.core.faults import CallFault, Stopped
-from wexicon.core.protocol.packets import Damaged, Packets, Tally, percentile
-from wexicon.core.text import counted, visible
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.transfers import Damaged, Packets, Tally, percentile
+from wexicon.core.text import counted, spoken, visible
+from wexicon.core.tuning import Tuning
+from wexicon.work.contact.sessions import Opening, Setup, open_session
 from wexicon.work.contact.symptoms import Symptoms
-from wexicon.work.function.endpoints import LOOKS, CommandEndpoint, Endpoint, Outbox
-from wexicon.work.function.instead import refusals, told
-from wexicon.work.results.failure import Failure
-from wexicon.work.results.measurement import Measurement
-from wexicon.work.results.traffic import Direction, PacketTiming, TrafficResult
-from wexicon.work.results.verdicts import Verdict
+from wexicon.work.function.dialogues import refusals, told
+from wexicon.work.function.endpoints import LOOKS, CommandEndpoint, DataEndpoint, Endpoint, Outbox, TransparentEndpoint
+from wexicon.work.module.module import Module
+from wexicon.work.module.opening import module_on_port
+from wexicon.work.results.functions import Direction, PacketTiming, TrafficResult
+from wexicon.work.results.result import Failure, Measurement, Verdict
 
 OUT, BACK = "a", "b"
 
@@ -315,3 +318,42 @@ def prepare(ends: Sequence[Endpoint], size: int) -> None:
             if not isinstance(other, CommandEndpoint) or other is end:
                 raise CallFault("this module sends to an address: give the port of the other one too")
             end.to = other.module.read(traffic.address)
+
+
+def endpoint_on(
+    stack: ExitStack,
+    port: str,
+    lexicon: Lexicon | None,
+    order: TrafficOrder,
+    setup: Setup,
+    traces: list[str],
+    *,
+    transparent: bool = False,
+    swept: bool = False,
+) -> Endpoint:
+    """One end, ready to send, open until the stack ends; its trace file is added to `traces`. One that is `swept` is in command
+    mode. Raises Fault."""
+    table = lexicon.traffic if lexicon and not transparent else None
+    if table and not order.lines:
+        raise CallFault(f"{port}: its module sends text by command", hint="Remove --bytes.")
+    links = setup.links(lexicon, port)
+    opening = Opening(title="traffic")
+    if lexicon is None or (table is None and not swept):
+        opening.tuning = next(iter(links), lexicon.factory if lexicon else Tuning())
+        session, trace = stack.enter_context(open_session(port, None, setup, opening))
+        traces += [trace] if trace else []
+        return TransparentEndpoint(session, lexicon)
+    end = CommandEndpoint()
+    module = stack.enter_context(module_on_port(port, lexicon, setup.heard_by(end), opening))
+    traces += [module.trace] if module.trace else []
+    return ready(end, module)
+
+
+def ready(end: CommandEndpoint, module: Module) -> CommandEndpoint | DataEndpoint:
+    """The end of a module in command mode, which `end` listens to. Raises Fault."""
+    module.attention.gain([*module.likely, module.lexicon.factory])
+    module.identify()
+    if module.lexicon.traffic is None:
+        return DataEndpoint(module)
+    end.use(module, module.lexicon.traffic)
+    return end

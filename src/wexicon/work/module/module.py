@@ -15,15 +15,14 @@ from wexicon.core.faults import CannotTune, Fault, ModuleFault, Part
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
 from wexicon.core.operator import Operator
+from wexicon.core.protocol.dialect import Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled
-from wexicon.core.protocol.reply import Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
-from wexicon.core.secret import Secret, plain
-from wexicon.core.text import visible
+from wexicon.core.text import Secret, plain, visible
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.core.values import UNSET, Station, Value
 from wexicon.work.contact.attention import PATIENCE, Attention
-from wexicon.work.contact.beside import TransferFiles
+from wexicon.work.contact.catalog import TransferFiles
 from wexicon.work.contact.ledger import Left, Ordered, Ready
 from wexicon.work.contact.symptoms import Symptoms
 from wexicon.work.module.settings import Settings

@@ -8,11 +8,16 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 
-from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.dialogue.blocks import Say
+from wexicon.core.faults import Fault, Stopped
+from wexicon.core.formats.lexicon import Group, Lexicon, Setting
+from wexicon.core.protocol.dialect import Dialect, Expectation, Want
+from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import Session
-from wexicon.work.contact.known_links import named, remember, remembered
+from wexicon.work.contact.ports import named, remember, remembered
 from wexicon.work.contact.sessions import Opening, Setup, open_session
 from wexicon.work.module.module import Module
+from wexicon.work.results.listed import Cause, HailResult
 
 
 @contextmanager
@@ -69,3 +74,45 @@ def _remember(port: str, module: Module) -> None:
             followed = module.data_link != lexicon.factory or before is None
             link = module.data_link if followed or before is None else before.tuning
         remember(port, link, module.session.dialect.speech.end, named(lexicon))
+
+
+def hail_with(module: Module, result: HailResult) -> HailResult:
+    """Finds a module by its lexicon."""
+    session, lexicon = module.session, module.lexicon
+    began = session.clock.now()
+    try:
+        link = module.attention.gain([*module.likely, lexicon.factory])
+        identity = module.identify()
+    except Stopped:
+        raise
+    except Fault as fault:
+        result.cause = Cause("", fault.what, fault.hint)
+    else:
+        result.found, result.rate, result.frame, result.identity = True, link.rate, link.frame, dict(identity)
+        result.end, result.family, result.lexicons = session.dialect.speech.end, lexicon.about.family, [named(lexicon)]
+        result.command = f"wexicon readout {session.link.name}"
+    result.remarks += module.attention.remarks
+    result.seconds = round(session.clock.now() - began, 6)
+    return result
+
+
+LINES = Expectation((Want(Pattern("{line}"), gather=True),))
+_LINE = Expectation((Want(Pattern("{line}")),))
+
+
+def expected(lexicon: Lexicon | None, dialect: Dialect, text: str) -> tuple[Expectation, float | None]:
+    """What answers a line, and how long that may take (seconds; None: as the dialect says)."""
+    if lexicon:
+        phrases = [lexicon.attention.probe, *lexicon.identify, *lexicon.also]
+        readers: list[Setting | Group] = [*lexicon.settings.values(), *lexicon.groups.values()]
+        phrases += [one.read for one in readers if one.read]
+        for phrase in phrases:
+            if phrase.say.source == text:
+                return phrase.expect, phrase.within
+        for action in lexicon.actions.values():
+            for statement in action.program.walk():
+                if isinstance(statement, Say) and statement.source == text and not statement.exact:
+                    return statement.expectation, None
+    speech = dialect.speech
+    ends = dialect.form == "lines" and (speech.closing == "prompt" or (speech.closing == "always" and speech.ok))
+    return (LINES if ends else _LINE), None

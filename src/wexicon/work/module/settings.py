@@ -15,12 +15,11 @@ import msgspec
 from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
+from wexicon.core.protocol.dialect import OK, Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.matching import Either
-from wexicon.core.protocol.reply import OK, Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
-from wexicon.core.secret import HIDDEN, Secret
-from wexicon.core.text import written
+from wexicon.core.text import HIDDEN, Secret, written
 from wexicon.core.values import UNSET, Clock, List, Value, ValueFault
 from wexicon.core.values.base import OUT_OF_RANGE
 

@@ -13,8 +13,8 @@ from datetime import UTC
 import msgspec
 
 from wexicon.core.faults import ModuleFault, Unreachable
-from wexicon.core.formats.images import Image
-from wexicon.core.formats.lexicon.load import load_of, shaping
+from wexicon.core.formats.lexicon.extending import load_of, shaping
+from wexicon.core.formats.sheet_files import Image
 from wexicon.core.protocol.observations import Finished, Judged, Started
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
@@ -22,17 +22,12 @@ from wexicon.core.values import UNSET, Value
 from wexicon.work.contact.ledger import AllRead, Sign, Written
 from wexicon.work.module.module import MOST_TIMES, AnotherModule, Module
 from wexicon.work.module.settings import Reading, Refused
-from wexicon.work.module.starts import come_back, start, strongest
-from wexicon.work.module.witness import Witness
-from wexicon.work.provisioning.begun import BegunWork
-from wexicon.work.provisioning.order import ordered, together
-from wexicon.work.provisioning.plan import Plan
-from wexicon.work.provisioning.progress import Line
-from wexicon.work.provisioning.unfinished import Store
-from wexicon.work.results.failure import Failure
-from wexicon.work.results.masking import masked
+from wexicon.work.module.starts import Witness, come_back, start, strongest
+from wexicon.work.provisioning.facts import Line
+from wexicon.work.provisioning.plan import Plan, ordered, together
+from wexicon.work.provisioning.unfinished import BegunWork, Store
+from wexicon.work.results.result import Evidence, Failure, Outcome, Prove, Verdict, masked
 from wexicon.work.results.unit import Shown, StepTime, UnitResult, judge
-from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
 
 # The walk writes, starts and reads; where the start brought back old values, again.
 MOST_TURNS = 2

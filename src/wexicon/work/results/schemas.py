@@ -9,39 +9,36 @@ import msgspec
 from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.formats.sheet import SheetFile
 from wexicon.core.values import KINDS
-from wexicon.records.entry import Entry
+from wexicon.records.entry import Entry, SettingPair
 from wexicon.records.progress import RunState
 from wexicon.records.sealed import HandedOver
-from wexicon.records.settings_compare import SettingPair
 from wexicon.records.trace import Record
-from wexicon.records.trace_compare import TraceComparison
-from wexicon.records.trace_list import TraceInfo
-from wexicon.work.results.dialogue import ActionResult, DialogueResult
-from wexicon.work.results.discovery import HailResult
-from wexicon.work.results.flow import FlowResult
-from wexicon.work.results.imported import Imported
+from wexicon.records.trace_list import TraceComparison, TraceInfo
+from wexicon.work.results.functions import (
+    FlowResult,
+    HeardEvent,
+    Imported,
+    ListeningResult,
+    Shown,
+    SweepResult,
+    TapResult,
+    TrafficResult,
+)
 from wexicon.work.results.listed import (
     ActionLine,
     Gaps,
     HailLine,
+    HailResult,
     LexiconLine,
     LexiconPage,
     PortChange,
+    PortInfo,
     RigPort,
     SettingInForce,
     Sum,
     WiringLine,
 )
-from wexicon.work.results.listening import HeardEvent, ListeningResult
-from wexicon.work.results.port import PortInfo
-from wexicon.work.results.rehearsal import Rehearsal
-from wexicon.work.results.start_trial import StartTrial
-from wexicon.work.results.sweep import SweepResult
-from wexicon.work.results.talk import Shown
-from wexicon.work.results.tap import TapResult
-from wexicon.work.results.traffic import TrafficResult
-from wexicon.work.results.unit import UnitResult
-from wexicon.work.results.write_trial import WriteTrial
+from wexicon.work.results.unit import ActionResult, DialogueResult, Rehearsal, StartTrial, UnitResult, WriteTrial
 
 TITLES: dict[str, tuple[object, str]] = {
     "result": (UnitResult, "Result of one unit: provision, verify, readout, set"),

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime
 from decimal import Decimal
+from enum import StrEnum
 from typing import Any
 
 import msgspec
@@ -16,10 +17,19 @@ from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.text import encodable
 from wexicon.core.values import UNSET, FileContent, Value, ValueFault
 from wexicon.version import __version__
-from wexicon.work.results.measurement import Measurement
-from wexicon.work.results.result import Result
-from wexicon.work.results.sheet_test import SheetTestResult
-from wexicon.work.results.verdicts import Evidence, Outcome, Prove, Verdict
+from wexicon.work.results.result import Evidence, Measurement, Outcome, Prove, Result, Verdict
+
+
+class SheetTestResult(Result):
+    """`parties` are the units that took part, by the names that the dialogue gives them; `wrote` is whether it may have changed
+    settings, which were put back and read again; `kept` and `notes` come from its dialogue."""
+
+    name: str
+    parties: dict[str, str] = {}
+    measurements: list[Measurement] = []
+    kept: dict[str, object] = {}
+    notes: list[str] = []
+    wrote: bool = False
 
 
 class Shown(msgspec.Struct):
@@ -164,3 +174,113 @@ def judge(
         elif line.outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
             verdict = Verdict.UNPROVED
     return verdict, trusted
+
+
+class DialogueResult(Result):
+    """The result of a dialogue. Times are seconds: in all, on the wire, waiting for the module, and pauses that the dialogue
+    makes. `said` counts the lines that it said as part of a sheet; `parties` are those that took part, each with its port."""
+
+    dialogue: str
+    kept: dict[str, object] = {}
+    notes: list[str] = []
+    said: int = 0
+    parties: dict[str, str] = {}
+    measurements: list[Measurement] = []
+    on_wire: float = 0.0
+    waiting: float = 0.0
+    pauses: float = 0.0
+
+
+class ActionResult(Result):
+    """The result of an action: `done` if its answers were right, `unproved` if a restart was not observed. `kept` is what its
+    dialogue kept, `notes` what it told, `remarks` what else was noticed."""
+
+    action: str
+    port: str = ""
+    lexicon: str = ""
+    identity: dict[str, str] = {}
+    plan: list[PlannedLine] = []
+    kept: dict[str, object] = {}
+    notes: list[str] = []
+    remarks: list[str] = []
+
+
+class StartTrial(Result):
+    """`signs` are what showed that it started, `back_after` how long it took to answer again (seconds); `setting` is the one
+    that was changed for it; `reloads` whether its unsaved change was gone; `saves_within` how long after its acknowledgement
+    the save was done (seconds), of `longest` that was tried; `restored` whether the setting has its first value again, saved.
+    `lines` are for the lexicon."""
+
+    identity: dict[str, str] = {}
+    signs: list[str] = []
+    back_after: float | None = None
+    setting: str = ""
+    reloads: bool | None = None
+    saves_within: float | None = None
+    longest: float = 0.0
+    restored: bool | None = None
+    lines: list[str] = []
+    remarks: list[str] = []
+
+
+class Fits(StrEnum):
+    """Whether the module did what the lexicon says: `fits`, `does not fit`, `not tried`."""
+
+    YES = "fits"
+    NO = "does not fit"
+    NOT_TRIED = "not tried"
+
+
+class Trial(msgspec.Struct):
+    """One thing that was tried of a setting: `read`, `write back`, `lowest`, `highest`, `below`, `above`, `longest`, `too
+    long`; `note` says what came instead, or why it was not tried."""
+
+    setting: str
+    what: str
+    fits: Fits
+    note: str = ""
+
+
+class WriteTrial(Result):
+    """`digest` is the SHA-256 of the lexicon, `firmware` the module's; `beyond` whether values outside of the ranges were
+    tried; `restored` whether all settings are as they were."""
+
+    identity: dict[str, str] = {}
+    firmware: str = ""
+    digest: str = ""
+    beyond: bool = False
+    restored: bool | None = None
+    trials: list[Trial] = []
+    remarks: list[str] = []
+    tried: datetime | None = None
+    wexicon: str = __version__
+
+    def count(self, fits: Fits) -> int:
+        """How many came out so."""
+        return sum(one.fits is fits for one in self.trials)
+
+
+def told_counts(result: WriteTrial) -> list[str]:
+    """How many fit, do not fit, and were not tried, in words."""
+    words = {Fits.YES: "fit", Fits.NO: "do not fit", Fits.NOT_TRIED: "not tried"}
+    return [f"{result.count(one)} {word}" for one, word in words.items() if result.count(one)]
+
+
+class AskedFor(msgspec.Struct):
+    """A request to the operator, and how often it comes."""
+
+    text: str
+    times: int
+
+
+class Rehearsal(msgspec.Struct):
+    """What a sheet will take: its units, the number of `ports`, the time (seconds, in real time), `swap`, the time assumed for
+    each of the `swaps`; the steps, summed over all units; the requests to the operator."""
+
+    units: list[UnitResult]
+    ports: int
+    seconds: float
+    swap: float
+    swaps: int
+    steps: list[StepTime]
+    asked: list[AskedFor]

@@ -9,8 +9,7 @@ from itertools import pairwise
 from typing import Annotated
 
 from wexicon.core.engineering import electric
-from wexicon.core.engineering.quantities import parsed, shown
-from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic
+from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, parsed, shown
 
 Series = Annotated[str, Arg("series of the resistors", choices=("E12", "E24"))]
 # What a USB port gives before and after it is asked (USB 2.0).

@@ -140,7 +140,7 @@ def message(
 ) -> Answer:
     """Short messages as PDUs, both ways (3GPP TS 23.040): a received one read field by field, a text written."""
     from wexicon.core.standards import pdu as pdus
-    from wexicon.core.standards.pdu_fields import fields
+    from wexicon.core.standards.pdu import fields
 
     answer = Answer()
     try:

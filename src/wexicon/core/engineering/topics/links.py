@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from wexicon.core.engineering import lora, radio
-from wexicon.core.engineering.quantities import digits, shown
-from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic
+from wexicon.core.engineering import radio
+from wexicon.core.engineering import radio as lora
+from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, digits, shown
 
 Spreading = Annotated[int, Arg("spreading factor", "", 5, 12)]
 Bandwidth = Annotated[float, Arg("bandwidth", "Hz", 1000, 2e6)]

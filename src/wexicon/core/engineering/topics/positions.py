@@ -7,10 +7,10 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from wexicon.core.engineering import geodesy, uart
-from wexicon.core.engineering.quantities import digits, shown
-from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic
-from wexicon.core.standards import nmea
+from wexicon.core.engineering import radio as geodesy
+from wexicon.core.engineering import serial_lines as uart
+from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, digits, shown
+from wexicon.core.standards import gnss as nmea
 from wexicon.core.tuning import HIGHEST_RATE, USUAL_RATES, Tuning
 
 Latitude = Annotated[float, Arg("latitude", "°", -90, 90)]

@@ -7,9 +7,8 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from wexicon.core.engineering import uart
-from wexicon.core.engineering.quantities import digits, shown
-from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic
+from wexicon.core.engineering import serial_lines as uart
+from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, digits, shown
 from wexicon.core.text import to_bytes, to_text
 from wexicon.core.tuning import HIGHEST_RATE, USUAL_RATES, Tuning
 

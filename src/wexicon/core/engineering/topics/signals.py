@@ -8,10 +8,10 @@ from __future__ import annotations
 from math import log10
 from typing import Annotated
 
-from wexicon.core.engineering import lora, radio
-from wexicon.core.engineering.quantities import digits
-from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic
-from wexicon.core.standards import signal_quality
+from wexicon.core.engineering import radio
+from wexicon.core.engineering import radio as lora
+from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, digits
+from wexicon.core.standards import cellular as signal_quality
 
 
 def signal(

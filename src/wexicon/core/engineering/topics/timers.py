@@ -8,10 +8,9 @@ from __future__ import annotations
 import re
 from typing import Annotated
 
-from wexicon.core.durations import spoken
-from wexicon.core.engineering.quantities import shown
-from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic
-from wexicon.core.standards import timers
+from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, shown
+from wexicon.core.standards import cellular as timers
+from wexicon.core.text import spoken
 
 
 def power_saving(

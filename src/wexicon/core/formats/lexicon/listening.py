@@ -25,9 +25,8 @@ from collections.abc import Collection, Mapping
 
 import msgspec
 
-from wexicon.core.formats.kinds import read_kind
 from wexicon.core.formats.lexicon.tables import ListeningTable, MessageTable, StreamTable
-from wexicon.core.formats.toml import Source
+from wexicon.core.formats.toml import Source, read_kind
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.text import meant
 from wexicon.core.values import Kind, ValueFault

@@ -15,10 +15,9 @@ from wexicon.core.dialogue import Program
 from wexicon.core.formats.lexicon.listening import Listening, Stream
 from wexicon.core.formats.lexicon.tables import About, AttentionBy, BitField, Moves, TrafficTable
 from wexicon.core.formats.lexicon.wiring import Wiring
-from wexicon.core.protocol.dialect import Dialect
+from wexicon.core.protocol.dialect import OK, Dialect, Expectation
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.reply import OK, Expectation
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning

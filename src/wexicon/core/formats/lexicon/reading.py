@@ -15,9 +15,7 @@ from typing import Any
 import msgspec
 
 from wexicon.core.dialogue import read_dialogue
-from wexicon.core.durations import seconds
 from wexicon.core.faults import FileFault
-from wexicon.core.formats.kinds import read_kind
 from wexicon.core.formats.lexicon.extending import extend, nothing_to_extend
 from wexicon.core.formats.lexicon.listening import read_listening, read_stream
 from wexicon.core.formats.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start, case_of
@@ -42,13 +40,12 @@ from wexicon.core.formats.lexicon.tables import (
     Writing,
 )
 from wexicon.core.formats.lexicon.wiring import WiringTable, read_wiring
-from wexicon.core.formats.toml import Source
-from wexicon.core.protocol.dialect import Dialect, compiled
+from wexicon.core.formats.toml import Source, read_kind
+from wexicon.core.protocol.dialect import Closing, Dialect, Expectation, Want, compiled
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern, block_header
-from wexicon.core.protocol.reply import Closing, Expectation, Want
 from wexicon.core.protocol.speech import Speech, pattern_in
-from wexicon.core.text import meant, nearest
+from wexicon.core.text import meant, nearest, seconds
 from wexicon.core.tuning import FLOWS, Tuning
 from wexicon.core.values import UNSET, Kind, List, Value, ValueFault
 from wexicon.core.values.numbers import Int, Number

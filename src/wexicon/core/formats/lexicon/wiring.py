@@ -17,7 +17,8 @@ from __future__ import annotations
 
 import msgspec
 
-from wexicon.core.engineering.quantities import parsed, shown
+from wexicon.core.engineering.serial_lines import Line, data_in, data_out, supplied
+from wexicon.core.engineering.topic import parsed, shown
 from wexicon.core.formats.toml import Source
 
 # What a pin is.
@@ -115,3 +116,29 @@ def read_wiring(source: Source, table: WiringTable) -> Wiring:
     if level is not None and stands is not None and stands < level:
         source.complain(("wiring", "stands"), "an input stands at least the level of its data lines")
     return Wiring(supply, level, stands, value("peak", table.peak, "A"), tuple(pins), dict(table.lamps))
+
+
+UNKNOWN = "the lexicon does not say its level: look it up"
+
+
+def connections(wiring: Wiring, adapter_volts: float, gives_amperes: float) -> list[Line]:
+    """What each pin of the module goes to at an adapter whose lines and supply have this voltage."""
+    return [_line(pin, wiring, adapter_volts, gives_amperes) for pin in wiring.pins]
+
+
+def _line(pin: Pin, wiring: Wiring, volts: float, gives: float) -> Line:
+    if pin.role == "ground":
+        return Line(pin.name, "GND", "directly, first of all", False)
+    if pin.role == "open":
+        return Line(pin.name, "nothing", pin.meaning or "left open", False)
+    if pin.role == "supply":
+        if wiring.supply is None:
+            return Line(pin.name, "a supply", "the lexicon does not say which: look it up", True)
+        return Line(pin.name, *supplied(volts, wiring.supply, wiring.peak, gives))
+    to = {"data-in": "TXD", "data-out": "RXD"}.get(pin.role, pin.meaning or "as you need it")
+    if wiring.level is None:
+        return Line(pin.name, to, UNKNOWN, True)
+    how, careful = (
+        data_in(volts, wiring.level, wiring.stands) if pin.role in ("data-in", "in") else data_out(wiring.level, volts)
+    )
+    return Line(pin.name, to, how, careful)
