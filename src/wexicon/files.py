@@ -1,7 +1,9 @@
-"""Files and folders, read and made with care.
+"""Files and folders, read and made with care; where Wexicon keeps its own; and libraries that are installed on request only.
 
-The rule: only regular files of a stated size are read, so that no device or pipe hangs or fills the program; what is made
-is for its owner alone, and nothing that already exists is written over unless that was asked for.
+The rule: only regular files of a stated size are read, so that no device or pipe hangs or fills the program; what is made is
+for its owner alone, and nothing that exists is written over unless that was asked for. WEXICON_CONFIG, WEXICON_LEXICONS,
+WEXICON_STATE and WEXICON_RUN each replace a folder; otherwise they are where the system keeps such files (on Linux by the XDG
+Base Directory Specification 0.8). That a library is missing is found out before anything is sent to a module.
 """
 
 from __future__ import annotations

@@ -1,6 +1,7 @@
-"""What is run on a module, or between several: dialogues, a console, listening, a tap.
+"""What is run on a module, on several, or for the units of a sheet: dialogues, consoles, listening, taps, provisioning,
+verifying.
 
-The rule: each call opens its ports, and closes them.
+The rule: each call opens its ports, and closes them; the result of a unit is recorded in the register.
 """
 
 from __future__ import annotations

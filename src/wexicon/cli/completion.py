@@ -1,6 +1,8 @@
-"""`wexicon completion`: teaches a shell what may stand next in a call.
+"""`wexicon completion` teaches a shell what may stand next in a call: ports, units, lexicons, actions, settings and their
+values, seats, rows, traces.
 
-The rule: a shell's own file is added to once, in one marked line, and told of.
+The rule: nothing is opened and nobody is asked; what cannot be found in files is not suggested. A shell's own file is added to
+once, in one marked line, and told of.
 """
 
 from __future__ import annotations

@@ -1,6 +1,8 @@
-"""`wexicon demo`: the sample modules provisioned before your eyes, with no hardware: a plug, three masts and a relay.
+"""`wexicon demo`: the sample modules provisioned before your eyes, with no hardware; with `--full` also what they do
+afterwards.
 
-The rule: what is shown is what was done; each command is the real one, on a real pseudo-terminal.
+The rule: each step is the real command, on real ports unless it says that it is in virtual time, and fails if its modules do
+not do what it shows.
 """
 
 from __future__ import annotations

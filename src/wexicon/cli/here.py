@@ -1,6 +1,8 @@
-"""`wexicon` alone: the ports and modules that are here, unfinished work, and the next likely command.
+"""`wexicon` alone: the ports and modules that are here, unfinished work, the next likely command; `--version`; and with `-v`
+which settings were in force and where each came from.
 
-The rule: nothing is opened and nothing is said to a module; what is told of a module is what was stored when it last answered.
+The rule: nothing is opened and nothing is said to a module. In what `--version` prints for a bug report there is no path, no
+port and no name.
 """
 
 from __future__ import annotations

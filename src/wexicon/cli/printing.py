@@ -1,7 +1,8 @@
-"""How results are printed: a unit's, a dialogue's, and why something failed, each in one way for every command.
+"""How results are printed: a unit's, a dialogue's, why something failed, and the figures that a command writes beside its
+result.
 
-The rule: what is printed is in the result; nothing is worked out here. What a module sent is escaped here; our own
-sentences about it have escaped what they quote.
+The rule: what is printed is in the result; nothing is worked out here. What a module sent is escaped here; our own sentences
+about it have escaped what they quote. Whether a figure can be written is found out before anything is sent.
 """
 
 from __future__ import annotations

@@ -1,6 +1,8 @@
-"""What is being done, and what the operator is asked, on a terminal.
+"""What is being done, what the operator is asked, and how a command is stopped.
 
-The rule: all of it goes to standard error; a line that stays never runs into the line that changes.
+The rule: all of it goes to standard error; a line that stays never runs into the line that changes, and what is drawn anew is
+gone when the work has ended. The first request to stop takes effect after the current exchange, which leaves the module
+reachable; the second at once.
 """
 
 from __future__ import annotations

@@ -1,8 +1,9 @@
-"""The sinks: everything that a command prints goes through `emit`, everything as JSON through `emit_json`, and files through
-`wexicon.files.write_new`.
+"""Where everything that a command prints goes out: `emit` for text, `emit_json`, tables, lines of a console.
 
 The rule: results go to standard output, all else to standard error; colour only stresses, and is left out if NO_COLOR or a
-pipe says so; no text, wherever it comes from, moves the cursor or changes the terminal.
+pipe says so; no text, wherever it comes from, moves the cursor or changes the terminal. Widths are counted in terminal
+columns; nothing is cut off, and no word is broken. A table that is too wide first loses its empty columns, then folds the
+widest ones at blanks, then becomes a block for each row; in a pipe nothing of that is done.
 """
 
 from __future__ import annotations

@@ -1,4 +1,7 @@
-"""`wexicon trace`: prints a trace, or converts it to a dialogue; `trace_tools` has the rest."""
+"""`wexicon trace`: lists and prints traces, or converts one to a dialogue; `trace_tools` has the rest.
+
+The rule: what a module sent is escaped; colours only stress.
+"""
 
 from __future__ import annotations
 

@@ -1,6 +1,8 @@
-"""`wexicon units watch`: all benches on the register, live.
+"""`wexicon units watch`, `compare` and `secrets`: all benches on the register, live; two modules setting by setting; the drawn
+secrets of a hand-over file.
 
-The rule: what is shown is what the benches wrote there, with its age; a bench that gives no sign is said to be silent.
+The rule: what is shown is what the benches wrote, with its age. A compared value is the last that was read from that module. A
+secret is printed here and on labels, where it was asked for by name, and nowhere else.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
-"""Bytes as text and back, text made safe to show, and the word that was probably meant.
+"""Bytes as text and back, text that is safe to show, the word that was probably meant; durations and secrets as values.
 
-The rule: what a module sends is carried as UTF-8 with surrogate escapes, so that no byte is lost and ordinary text is
-ordinary text; text shown to a person goes through `visible` first.
+The rule: what a module sends is carried as UTF-8 with surrogate escapes, so that no byte is lost; text shown to a person goes
+through `visible` first. Durations are written `60ms`, `1.5s`, `2m` (or `2min`), `1h`, and are seconds inside the program. What
+is made of a secret is a secret, and never shows.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """Sockets of this machine as links: one that connects, and one that listens for a client.
 
-The rule: it behaves as a port does. What the other side sent is read to its end before its going is a fault; who listens waits
-for a client while it is read.
+The rule: it behaves as a port does. What the other side sent is read to its end before its going is a fault; a socket that
+listens waits for a client while it is read. It has no rate, no control lines and no break: to ask for one is a fault.
 """
 
 from __future__ import annotations

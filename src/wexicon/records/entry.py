@@ -1,6 +1,7 @@
-"""One record of the register, as it waits on disk and as it is shown.
+"""One record of the register, as it waits on disk and as it is shown; where the time of a unit went; two units compared.
 
-The rule: it says who it was, what was done, and on what that rests; nothing secret is in it.
+The rule: it says who it was, what was done, and on what that rests; nothing secret is in it. Times are sums, in seconds. A
+compared value was read from that module; a setting that only one of them has differs.
 """
 
 from __future__ import annotations

@@ -1,7 +1,9 @@
-"""Tables as CSV (RFC 4180).
+"""Results for other programs: CSV (RFC 4180) for spreadsheets, JUnit XML for build servers, and why a unit or a test failed in
+words.
 
-The rule: no spreadsheet takes a cell for a formula, whatever its separator is, and no cell has control characters. Headings
-are cells.
+The rule: no spreadsheet takes a cell for a formula, whatever its separator is, and no cell has control characters. In JUnit a
+unit is a suite, its settings and tests are cases; why it failed stands there with the line sent, the answer expected and the
+one received, escaped.
 """
 
 from __future__ import annotations

@@ -1,6 +1,7 @@
-"""Plots of what was measured, as files.
+"""Plots as files: counts of a traffic test and a sweep, what `wexicon calc` worked out, a dialogue with its measurements.
 
-The rule: each axis says what it is and in which unit; what did not come is drawn too.
+The rule: each axis says what it is and in which unit; each mark is a record or a result. What did not come is drawn too; an
+answer that could not be worked out is no point.
 """
 
 from __future__ import annotations

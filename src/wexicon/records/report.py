@@ -1,7 +1,8 @@
-"""The report: one HTML page from the register and the traces, to be handed over.
+"""The report: one HTML page from the register and the traces, to be handed over; as PDF where the machine has a browser.
 
-The rule: the page needs no network and no script; text from modules and other benches is text, escaped by the template. What it
-says is in the records; the lines sent and received are in the traces, as far as they are still there.
+The rule: the page needs no network and no script; text from modules and other benches is text, escaped by the template. What
+it says is in the records; the lines sent and received are in the traces, as far as they are still there. The browser gets a
+file that no one else can read, and no network.
 """
 
 from __future__ import annotations

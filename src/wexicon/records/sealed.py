@@ -1,8 +1,10 @@
-"""The hand-over file: generated secrets, encrypted with a password.
+"""Secrets on disk: the hand-over file, encrypted with a password, and keyed digests, so that the values of two units can be
+compared between runs without being kept.
 
 The rule: a secret is on the disk here, synced, before a module is told it. The file is JSON: a salt, and a Fernet token
 (AES-128-CBC with HMAC-SHA-256) whose key is derived from the password by scrypt (RFC 7914). Nothing in it is readable without
-the password, and nothing can be changed unnoticed.
+the password, and nothing can be changed unnoticed. A digest is keyed (HMAC-SHA-256, RFC 2104), and the key is in the
+operator's state folder, never in the register: with both, all PINs could be tried.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
-"""Which traces there are, and which one a name means.
+"""Traces as files: which there are, which one a name means, exports (CSV, text, packets for packet viewers), two compared.
 
-The rule: of each trace only its beginning and its end are read, so that a folder of large ones is listed at once; one that is
-cut off in the middle of a line, or still grows, is listed too.
+The rule: of each trace only its beginning and its end are read for a list; one that is cut off or still grows is listed too.
+Times and bytes of an export are those of the trace. Two traces are aligned by the lines sent, in time in proportion to their
+length; where they part, the nearest place at which two exchanges in a row agree again is looked for.
 """
 
 from __future__ import annotations

@@ -1,6 +1,8 @@
-"""A trace as a figure: steps, lines sent and received, events, waiting, the link and states over time, and where the time went.
+"""A trace or a listening session as a figure: steps, lines, events, waiting, the link and states over time; sky, positions,
+numbers.
 
-The rule: each mark is a record of the trace. Waiting is the time from a line that was said to the first line that was heard.
+The rule: each mark is a record of the trace; a panel is drawn for what came, and none for what did not; each axis says what it
+is and in which unit. Waiting is the time from a line that was said to the first line that was heard.
 """
 
 from __future__ import annotations

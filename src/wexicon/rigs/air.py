@@ -1,7 +1,8 @@
-"""The air: what joins the stand-ins of a rig, and what they find there.
+"""The air: what joins the stand-ins of a rig, and what they find there; a small LoRaWAN network too.
 
-The rule: two stand-ins reach each other when, and only when, both say that their settings allow it; nothing in the air
-reads a lexicon. What a host service does is reported by the rig's file.
+The rule: two stand-ins reach each other when, and only when, both say that their settings allow it; nothing in the air reads a
+lexicon. What a host service does is in the rig's file. A LoRaWAN device is admitted, and its frames are taken, only with the
+keys that the file has for it; a frame counter that does not grow is refused. Keys are compared, nothing is encrypted.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
-"""Stand-ins on serial devices of this machine, for a microcontroller that is wired to one.
+"""Stand-ins on serial devices of this machine, for a microcontroller that is wired to one, and on pseudo-terminals.
 
-The rule: the device has the rate and frame of the stand-in at all times; what comes at another rate is garbage, as it is to a
-module. Control lines cross over, as between two devices: the host's RTS is seen as CTS, its DTR as DSR.
+The rule: a device has the rate and frame of the stand-in at all times, and control lines cross over, as between two devices:
+the host's RTS is seen as CTS, its DTR as DSR. On a pseudo-terminal the rate that the host has is read from the terminal's own
+settings; Linux keeps no frame for one, so there the frame is taken to be right.
 """
 
 from __future__ import annotations

@@ -1,7 +1,9 @@
-"""A modem's command line: the syntax of V.250, result codes, echo, prompts, and a table of commands.
+"""A modem's command line (the syntax of V.250, result codes, echo, prompts, a table of commands), and the SIM of a cellular
+one.
 
 The rule: what a command does is its owner's; here it is taken apart, done and answered. A line holds several commands, and the
-first that fails ends it (V.250, 5.2.1).
+first that fails ends it (V.250, 5.2.1). What the SIM keeps is in the module's flash; a wrong PIN costs a try in every command
+of 3GPP TS 27.007: +CPIN, +CPINR, +CLCK, +CPWD.
 """
 
 from __future__ import annotations

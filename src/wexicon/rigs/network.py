@@ -1,7 +1,9 @@
-"""The cellular network over a rig: who may register, on which band, what it grants, which messages wait.
+"""The cellular network over a rig (who may register, on which band, what it grants, which messages wait) and its
+device-management server.
 
 The rule: a module learns only what it asks for or has registered for. Access technologies have the numbers of 3GPP TS 27.007
-(<AcT> of +COPS), written from memory, not checked against its text.
+(<AcT> of +COPS), written from memory, not checked against its text; objects and resources have their public numbers, as in
+/3/0/0.
 """
 
 from __future__ import annotations

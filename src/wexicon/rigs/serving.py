@@ -1,7 +1,9 @@
-"""Puts the stand-ins of a bench on ports: those of `pty_ports`, `tcp_ports`, `rfc2217_ports`, `device_ports`.
+"""Puts the stand-ins of a rig on ports, and lets other programs operate them: it leaves a card and takes requests on a socket.
 
 The rule: one loop serves everything, so the stand-ins need no locks; a call from another thread hands it to the loop with
-`call`. A system without pseudo-terminals serves RFC 2217 instead.
+`call`. A system without pseudo-terminals serves RFC 2217 instead. Card and socket are in folders that only the user can enter,
+or the socket is a port of this machine where the system has no socket files; a request needs the card's token. A request is
+read as far as it has come, never waited for; what is wrong with one is reported only to the client that asked.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
-"""Stand-ins behind TCP ports of this machine: the bytes alone, as a serial server without negotiation passes them on. RFC 2217
-is in `rfc2217_ports`.
+"""Stand-ins behind TCP ports of this machine: the bytes alone, or by RFC 2217, which carries rate, frame and control lines
+too.
 
-The rule: only the user who runs the rig is served, as far as the system tells who is there; root is. A client that says nothing
-makes room for the next.
+The rule: only the user who runs the rig is served, as far as the system tells who is there; root is. A client that says
+nothing makes room for the next; a negotiation that is short, too long or out of range ends its client, and nothing else.
 """
 
 from __future__ import annotations

@@ -1,6 +1,8 @@
-"""Stand-ins for a test: flash, power, and what firmware said to them; served on a port, or in virtual time.
+"""Stand-ins for a test: flash, power, and what firmware said to them; served on a port, or in virtual time, there with the
+names that serial ports have in Python, for drivers that are given their port.
 
-The rule: a served stand-in belongs to the rig's thread; all that is asked of it from a test is done there, and waited for.
+The rule: a served stand-in belongs to the rig's thread; all that is asked of it from a test is done there, and waited for. In
+virtual time nothing passes but while something is read; a read ends when enough has come or its `timeout` is over.
 """
 
 from __future__ import annotations

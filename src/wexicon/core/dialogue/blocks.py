@@ -1,6 +1,8 @@
-"""Statements with a block: exchanges with their answers, waits, repeats, branches, handlers.
+"""Statements with a block: exchanges with their answers, waits, repeats, branches, handlers; and what a dialogue has done by
+others: a lexicon's settings and actions.
 
-The rule: as for statements of one line: frozen, compiled when read, never looked at as text again.
+The rule: statements are frozen, compiled when read, never looked at as text again. The runner knows a module only by the few
+methods that stand here.
 """
 
 from __future__ import annotations

@@ -1,7 +1,9 @@
-"""The functions that an expression may call.
+"""The functions that an expression may call: texts, lists, the formulas of `core/engineering` and the checks of
+`core/standards`.
 
 The rule: a function takes and returns numbers, texts and lists; it reads nothing else, ends at once, and raises ValueError for
-an argument that it cannot use. The package entry point `wexicon.functions` adds more.
+an argument that it cannot use. A formula is the one that `wexicon calc` uses. The package entry point `wexicon.functions` adds
+more.
 """
 
 from __future__ import annotations

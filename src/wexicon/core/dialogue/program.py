@@ -1,7 +1,7 @@
-"""A dialogue once it has been read: all its statements in order.
+"""A dialogue once it has been read: all its statements in order, and what can be told of it without running it.
 
-The rule: a program is a value; `wording` gives it back as text that reads to the same program, and two programs are equal
-when they say the same, wherever the lines stand.
+The rule: a program is a value; `wording` gives it back as text that reads to the same program. A complaint is only made of
+what is surely wrong: a name that is never set, an answer that can never come.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
-"""Reads a dialogue: one statement a line, blocks by indentation, `>` and `<` lines literal to their end.
+"""Reads a dialogue: one statement a line, blocks by indentation, `>` and `<` lines literal to their end; or a plain file of AT
+lines, each said and its success code required.
 
-The rule: every fault of the text is found in one go, each with its line, its column, the line itself and a suggestion;
-nothing is said to a module before there is none. The grammar is written down in docs/dialogue.md.
+The rule: every fault of the text is found in one go, each with its line, its column, the line itself and a suggestion; nothing
+is said to a module before there is none. The grammar is written down in docs/dialogue.md.
 """
 
 from __future__ import annotations

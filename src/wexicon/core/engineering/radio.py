@@ -1,6 +1,9 @@
-"""Power, loss and noise of a radio link.
+"""Radio: power, loss and noise of a link; LoRa's symbol time, time on air and sensitivity; distances on the ellipsoid of WGS
+84.
 
-The rule: powers are in dBm, losses and gains in dB, distances in metres, frequencies and bandwidths in hertz.
+The rule: powers are in dBm, losses and gains in dB, distances in metres, frequencies and bandwidths in hertz, positions in
+degrees, north and east positive. LoRa's formulas are those of the modulation's public description: chirps of 2^SF chips at the
+rate of the bandwidth. Distances are the geodesic of geographiclib (Karney, 2013).
 """
 
 from __future__ import annotations

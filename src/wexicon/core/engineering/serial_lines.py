@@ -1,7 +1,9 @@
-"""UART: dividers of a clock and their error, what both ends may differ by, throughput.
+"""The serial line between a host and its module: dividers of a clock and their error, throughput, and which pins may be
+connected.
 
 The rule: rates are baud, clocks hertz, times seconds; an error is a share of the wanted rate. A receiver samples the middle of
-each bit from the edge of the start bit on.
+each bit from the edge of the start bit on. A connection that may damage a pin is never called direct; limits that are not
+known are said to be assumed.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
-"""A topic of `wexicon calc`: a function from named arguments to an answer with its steps; one answer, or one for each value.
+"""A topic of `wexicon calc`: a function from named quantities (`125kHz`, `4.7k`, `60s`) to an answer with its steps.
 
-The rule: an argument is checked before anything is worked out, and a wrong one is answered with the nearest right one. Topics
-work out nothing themselves: formulas are in files of their own, and can be called without a topic.
+The rule: a quantity is a number in its base unit; one of another kind is refused; what is shown has four significant digits.
+An argument is checked before anything is worked out, and a wrong one is answered with the nearest right one. The formulas are
+in files of their own, and can be called without a topic.
 """
 
 from __future__ import annotations

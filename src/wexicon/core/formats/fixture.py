@@ -1,7 +1,8 @@
-"""A fixture: which line of the adapter drives which pin of the module, so that a jig can hold the key and cut the power; and
-which program is run after each unit.
+"""A fixture (which line of the adapter drives which pin, which program runs after each unit) and `wexicon.toml` (what is the
+same for all work of a project, or of a person).
 
-The rule: a pin that no line drives is the operator's. Pins called dtr and rts are the lines themselves.
+The rule: a pin that no line drives is the operator's; pins called dtr and rts are the lines themselves. No secret stands in a
+settings file.
 """
 
 from __future__ import annotations

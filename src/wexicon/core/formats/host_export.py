@@ -1,7 +1,9 @@
-"""Settings that the host's firmware must match, as a C header, as JSON, or as an environment file.
+"""Settings written for others: a C header, JSON or an environment file for the host's firmware, or a sheet that makes another
+module the same.
 
-The rule for names: seat and setting in capitals, all else an underscore, the unit at the end: RELAY_FREQUENCY_HZ. Frequencies
-are in hertz, rates in baud, timers in seconds, other durations in milliseconds. Secrets are left out, and named in a comment.
+The rule: names are seat and setting in capitals, all else an underscore, the unit at the end: RELAY_FREQUENCY_HZ. Frequencies
+are in hertz, rates in baud, timers in seconds, other durations in milliseconds. A sheet reads back without a fault to the
+values that were read. Secrets are left out, and named in a comment.
 """
 
 from __future__ import annotations

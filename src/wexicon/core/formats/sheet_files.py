@@ -1,7 +1,8 @@
-"""The firmware image that a seat of a sheet needs.
+"""What a sheet brings to a module from elsewhere: the firmware image of a seat, and secrets from the environment, a file, a
+prompt, or drawn for each unit.
 
 The rule: an image is loaded only if the module says of itself something else than the sheet does; after the load it must say
-that.
+that. A secret is never in the sheet itself; `generate = "6 digits"` says how many of which characters are drawn.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
-"""Tests of a sheet: what its finished modules must be able to do, `[test.NAME]`.
+"""Tests of a sheet, `[test.NAME]`: what its finished modules must be able to do, once or at each point of a sweep.
 
-The rule: a test names a dialogue, and a seat for each party in it. It is run once, or for each row if a seat has rows; all that
-can be wrong with it is found when the sheet is read.
+The rule: a test names a dialogue, and a seat for each party in it, and is run once, or for each row. All that can be wrong
+with it is found when the sheet is read: at a point each setting can be read, written and put back without a restart.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
-"""A table of units (CSV): one row a unit, read as spreadsheets save it.
+"""A table of units (CSV), one row a unit, and the values of a sheet that are filled in from it: `mast {row.station}`,
+`{number:02}`, `{own.address|last(4)}`.
 
-The rule: a cell is text and stays as it was typed, leading zeros too; every fault is reported with its row and column before
-anything is said to a module.
+The rule: a cell is text and stays as it was typed, leading zeros too. Every fault is reported with its row and column before
+anything is said to a module; a source that is only known once a module was asked is waited for. Nothing is evaluated.
 """
 
 from __future__ import annotations

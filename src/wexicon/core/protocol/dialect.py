@@ -1,6 +1,8 @@
-"""How one module is spoken to, compiled once: patterns, result codes, the table of events, the line end.
+"""How one module is spoken to, compiled once: patterns, result codes, the table of events, the line end; and what answers an
+exchange.
 
-The rule: a dialect never changes, so sessions in any number of threads share it; to speak otherwise is to make another.
+The rule: a dialect never changes, so sessions in any number of threads share it; to speak otherwise is to make another. A
+reply never changes once its exchange has ended.
 """
 
 from __future__ import annotations

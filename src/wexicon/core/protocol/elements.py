@@ -1,6 +1,14 @@
-"""The elements of a pattern, and how one is read: literal text, captures of a kind, values already known, three dots.
+"""The elements of a pattern (literal text, captures of a kind, values already known, three dots), and the fields of frames and
+lines.
 
-The rule: what cannot be read is a PatternFault with its column; what comes out means the same to every matcher.
+    u8 u16 u24 u32      whole numbers without a sign, the high byte first; i8 i16 i24 i32 with one (two's complement)
+    u16le, i32le ...    the same with the low byte first
+    digits(2), hex(2)   a number as so many decimal or hexadecimal digits
+    chars(12), chars    text of so many bytes, the rest of them zero; text up to the end
+    chars(u8)           text behind the number of its bytes
+
+The rule: what cannot be read is a PatternFault with its column. A field takes as many bytes as its form says, and a number
+that does not fit is refused, never cut.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
 """Everything that comes in on one link, sorted: our echo, the open exchange's answer, events, and what fits nothing.
 
-The rule: bytes and time come in, observations go out; nothing is read, written or waited for. One exchange is open at a
-time; what it does not take is looked up among the events. What the table in `state` does not allow is refused.
+The rule: bytes and time come in, observations go out; nothing is read, written or waited for. One exchange is open at a time;
+what it does not take is looked up among the events, which are kept until they are taken: the queue is bounded, the oldest go
+first. What the table in `state` does not allow is refused.
 """
 
 from __future__ import annotations

@@ -1,9 +1,10 @@
-"""Cuts the bytes of a module into pieces: lines, prompts, raw blocks, or whatever came between two silences.
+"""Cuts the bytes of a module into pieces: lines, prompts, raw blocks, whatever came between two silences, or frames by the
+length that each of them tells.
 
-The rule: the pieces are the same however the bytes were split on their way. A line ends at CR, at LF, or at both; empty
-lines are dropped. A prompt has no line ending and counts as soon as it is at the start of a line. A block is a header
-followed by as many raw bytes as the header says. Incomplete data is not examined again until more that may complete it has
-come; no piece grows without bound.
+The rule: the pieces are the same however the bytes were split on their way, and the work is in proportion to the bytes; no
+piece grows without bound. A line ends at CR, at LF, or at both; empty lines are dropped. A prompt has no line ending and
+counts as soon as it is at the start of a line. A frame whose checksum is wrong may hide the start of a right one, which is
+looked for a few times; a frame that is not whole when the line has been silent for the gap is corrupt.
 """
 
 from __future__ import annotations

@@ -1,7 +1,9 @@
-"""The stack between bytes and lines: each layer changes what passes it, downwards by `encode`, upwards by `feed`.
+"""The layers between bytes and lines, as a lexicon stacks them: each changes what passes it, downwards by `encode`, upwards by
+`feed`.
 
-The rule: a layer knows nothing of the ones above and below it; the lexicon stacks them. The cutter at the bottom cuts bytes to
-pieces.
+The rule: a layer knows nothing of the ones above and below it. Each adds its own on the way down (a mark, a length, a
+checksum, the station, a running number) and takes it off on the way up; what does not fit is corrupt, or for another station,
+and never answers. The cutter at the bottom cuts bytes to pieces; a family that uses no layer pays nothing.
 """
 
 from __future__ import annotations

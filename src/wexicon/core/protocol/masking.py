@@ -1,8 +1,9 @@
-"""Finds and masks secrets, in every encoding that a module may use. `redaction` has all text pass here.
+"""Finds and masks secrets in every encoding that a module may use, and in everything that a session reports to its listeners.
 
-The rule: what is made of a secret is a secret; a field that holds one, in whatever writing, is masked whole. A value of
-fewer than three characters is masked where it is put in and where it is read, and not looked for elsewhere: it would be
-found in everything.
+The rule: what is made of a secret is a secret; a field that holds one is masked whole. A value of fewer than three characters
+is masked where it is put in and where it is read, and not looked for elsewhere: it would be found in everything. A line that
+may hold the first part of a secret waits until the next one shows whether it does. A listener that fails (a full disk, a
+closed pipe) is reported nothing more; the session stops between two exchanges.
 """
 
 from __future__ import annotations

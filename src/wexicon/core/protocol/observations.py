@@ -1,7 +1,9 @@
-"""What a session sends, receives and decides, as small frozen values for listeners: the trace, the live view, tests.
+"""What a session sends, receives and decides, as small frozen values for listeners; and the one shape of everything that talks
+on a link.
 
-The rule: everything that leaves a session leaves it as one of these, in the order in which it happened. `at` is the
-link's time in seconds.
+The rule: everything that leaves a session leaves it as an observation, in the order in which it happened; `at` is the link's
+time in seconds. A machine is given bytes and time, and returns observations and bytes to send; it never waits, reads or
+writes.
 """
 
 from __future__ import annotations

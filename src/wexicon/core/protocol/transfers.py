@@ -1,7 +1,11 @@
-"""Numbered packets that are passed through a link to see what becomes of them: as lines of text, or as bytes of any value.
+"""What is passed through a link whole: the numbered packets of a traffic test, and files by XMODEM, XMODEM-1K or YMODEM.
 
-The rule: a packet counts as received when all of it came as it was sent, by its CRC-32 (ISO/IEC 13239, as zlib computes it).
-The layout is our own. What belongs to no packet is counted as strange bytes, never taken for one.
+The rule: machines without input or output. A packet counts as received when all of it came as it was sent, by its CRC-32
+(ISO/IEC 13239, as zlib computes it); its layout is our own. A block of a file counts when it was acknowledged after all of it
+was on the wire; one that is refused or not answered is sent again, MOST_TRIES times at most.
+
+Files as their public descriptions have it: W. Christensen, "XMODEM protocol overview" (1982), and C. Forsberg, "XMODEM/YMODEM
+protocol reference" (1988). CRC-16 is that of ITU-T V.41, with the initial value 0.
 """
 
 from __future__ import annotations

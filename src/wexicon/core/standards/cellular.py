@@ -1,5 +1,5 @@
 """What a cellular module reports by numbers, in words: registration (3GPP TS 27.007, 10.1.22; 7.2 has the first six), access
-technology, calls.
+technology, calls, signal quality, and timers.
 
 The rule: a number that the standard does not define stays a number. Numbers were written from memory, not checked against the
 text of the standard.

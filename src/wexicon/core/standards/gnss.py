@@ -1,7 +1,7 @@
-"""What sentences of NMEA 0183 say of position and satellites, as values, and each of their fields in words with its unit.
+"""Sentences of NMEA 0183 (IEC 61162-1) as values: talker, kind, fields by name; and what they say of position and satellites.
 
-The rule: a field that is empty is not known and is left out; a value that is out of its range is no value. Fields as in
-`nmea.FIELDS`; codes and their words were written from memory, not checked against the text of the standard.
+The rule: field names and order are those of NMEA 0183, 6.3; an empty field is not known, never zero, and a value that is out
+of its range is no value. Codes and their words were written from memory, not checked against the text of the standard.
 """
 
 from __future__ import annotations

@@ -1,10 +1,10 @@
 """Short messages as protocol data units: SMS-SUBMIT to send, SMS-DELIVER and SMS-STATUS-REPORT as received (3GPP TS 23.040,
-9.2.2).
+9.2.2); and each field of one, with what it says.
 
 The rule: what is sent is text in the GSM 7-bit alphabet where that carries it, else in UCS-2; a text that is too long for one
 message becomes several that belong together (9.2.3.24.1). A PDU begins with the address of the service centre, as +CMGS and
-+CMGR have it (3GPP TS 27.005, 3.1); its length does not count that address. Clauses were written from memory; another
-decoder judges what is made.
++CMGR have it (3GPP TS 27.005, 3.1); its length does not count that address. Every octet is in one field, by the standard's
+names. Clauses were written from memory; another decoder judges what is made.
 """
 
 from __future__ import annotations

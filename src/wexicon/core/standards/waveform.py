@@ -1,8 +1,10 @@
-"""What a UART hears when the other side sends at another rate or frame, and which rate some garbage came from.
+"""The waveform of a serial line: what a UART hears when the other side sends at another rate or frame, which rate some garbage
+came from, and the bytes in the edges that a logic analyser recorded.
 
-The rule: nothing is made up. Sent bytes become the levels of the line, one value for each bit time; the receiver
-looks for a falling edge and samples the middle of each of its own bit times, as a UART does (start bit low, data bits
-least significant first, parity, stop bits high; the line rests high).
+The rule: nothing is made up. Bytes become the levels of the line; the receiver looks for a falling edge and samples the middle
+of each of its own bit times, as a UART does (start bit low, data bits least significant first, parity, stop bits high; the
+line rests high). A bit time is believed if nearly all pulses are whole numbers of it and nearly every character ends with its
+stop bit; a line that cannot be read so is refused.
 """
 
 from __future__ import annotations

@@ -1,6 +1,7 @@
-"""Several values written together.
+"""Several values written together, lists, and a clock that is set from ours.
 
-The rule: each field is checked by its own kind; fields called rate, frame, bits, parity and stop tell what becomes of the link.
+The rule: each field is checked by its own kind; fields called rate, frame, bits, parity and stop determine the link. A list is
+compared item by item, in its order only if that counts; a clock is compared with ours when it is read.
 """
 
 from __future__ import annotations

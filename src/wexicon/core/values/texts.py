@@ -1,6 +1,8 @@
-"""Values that are written as they are: text, digits whose zeros count, bytes in hexadecimal, hardware addresses.
+"""Values that are written as they are: text, digits whose zeros count, bytes in hexadecimal, hardware addresses, files by
+digest.
 
-The rule: lengths are counted in bytes as the module counts them; a value that carries control characters never passes.
+The rule: lengths are counted in bytes as the module counts them; a value that carries control characters never passes. A file
+is compared by the digest that the module tells, and carries its bytes where they are ours.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
-"""Finds and reads the files that are named: lexicons, sheets, fixtures, and what other packages bring.
+"""Finds and reads the files that are named: lexicons, sheets, dialogues, fixtures, secrets, certificates, images.
 
-The rule: a lexicon beside the sheet goes before one in a folder of the bench's settings, that before one in the user's folder,
-and that before a shipped one.
+The rule: a lexicon beside the sheet goes before one in a folder of the settings, that before one in the user's folder, and
+that before a shipped one. A sheet or a dialogue of another person reads from its own folder only, and what the call allows. A
+secret comes from the environment, a file or a prompt, never from the command line, where any process could read it.
 """
 
 from __future__ import annotations

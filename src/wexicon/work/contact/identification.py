@@ -1,8 +1,10 @@
-"""Which lexicons fit a module that answers on a link: each asks its own questions, and who the module is.
+"""What `hail` may say to a module of which nothing is known, and which lexicons fit one that answers: each asks its own
+questions.
 
-The rule: an answer belongs to its question. Before a question all earlier answers have come, as long as this module takes for
-one; a line end alone is sent only if half a line may be pending. An echo or a result code is no identity, and an answer that
-could be any line is asked for again until the same one has come twice.
+The rule: no question can change a module. It is `AT`, which changes nothing in any module that keeps to ITU-T V.250 (5.2.1),
+the harmless line that each lexicon names as its `probe`, and, only where that was asked for, the lexicons' escapes. An answer
+belongs to its question: before a question all earlier answers have come, as long as this module takes for one. An echo or a
+result code is no identity, and an answer that could be any line is asked for again until the same one has come twice.
 """
 
 from __future__ import annotations

@@ -1,7 +1,9 @@
-"""What was observed of a module in one run, in order, and the evidence that follows from it.
+"""What was observed of a module in one run, in order, and the evidence that follows from it; the observer asks harmless
+questions and notes what came of each.
 
 The rule: evidence comes from nowhere else. A command, a pin that was driven and an operator who was asked prove nothing; only
-what the module did, or did not do, afterwards. `evidence_of` is a pure function of the entries.
+what the module did, or did not do, afterwards. Silence means that not one byte came. `evidence_of` is a pure function of the
+entries.
 """
 
 from __future__ import annotations

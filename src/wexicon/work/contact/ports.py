@@ -1,7 +1,8 @@
-"""The ports of this machine: what the system and running rigs tell of each, who has it, and every way to name one.
+"""The ports of this machine: what the system and running rigs say of each, who uses it, how it can be named, and at which link
+a module last answered there.
 
-The rule: a port is known by what stays with it (USB serial number and interface, a rig's unit), not by the path that the
-system happened to give it; what cannot be told is left empty, never guessed.
+The rule: a port is known by what stays with it (USB serial number and interface, a rig's unit), not by its path. What is
+stored of a port is only tried first, never believed.
 """
 
 from __future__ import annotations

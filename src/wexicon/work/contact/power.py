@@ -1,7 +1,8 @@
-"""Takes a module's power away by a fixture or a rig, and gives it back.
+"""Switches a module's power by a fixture or a rig: pins that are put back after a kill, and the fixture's own programs.
 
-The rule: while the power is off, a module that answered just before is asked, and must be silent. The power is given back
-however that ends.
+The rule: while the power is off, a module that answered just before is asked, and must be silent. A pin is written down before
+it is driven, and power and pins are restored on every way out. A program gets no shell and none of our secrets, and may not
+take long.
 """
 
 from __future__ import annotations

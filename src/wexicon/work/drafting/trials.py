@@ -1,6 +1,9 @@
-"""What the trials of a lexicon on a module share: steps, an end in any case, and a result in which nothing is secret.
+"""Tries a lexicon on a module: what a restart does, how long a save takes, which values are taken; the proof is kept beside
+the lexicon.
 
-The rule: whatever ends a trial, its result says at which step.
+The rule: what is changed for a trial is written down first as unfinished work, put back after each try, and compared at the
+end; what moves the link is not written. What is reported was observed. A proof holds for the very file that was tried and for
+the firmware that it names; no secret is in it.
 """
 
 from __future__ import annotations

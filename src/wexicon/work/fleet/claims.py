@@ -1,7 +1,9 @@
-"""Claims on units: alone with a sheet, or shared with other benches through the register.
+"""Claims on units, alone with a sheet or shared with other benches through the register; and the secrets drawn for each unit,
+kept in the sheet's hand-over file.
 
-The rule: a unit is claimed before its module is spoken to, and it is written down which module it is made on before anything is
-written to that. What only the register knows (who else has a unit, which module is which, which number is next) is asked here.
+The rule: a unit is claimed before its module is spoken to, and it is written down which module it is made on before anything
+is written to that. A drawn secret comes from the system's source of randomness, and is in the file before the module is told;
+a unit that is made again keeps its own.
 """
 
 from __future__ import annotations

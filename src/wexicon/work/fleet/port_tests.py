@@ -1,6 +1,7 @@
-"""Runs the tests of a sheet on ports.
+"""Runs the tests of a sheet on ports: dialogues, and packets between two units, once or at each point of a sweep.
 
 The rule: what a test may change is unfinished work from before its first line until the settings were written back and read.
+What was measured is compared with the limits of the test, at each point.
 """
 
 from __future__ import annotations

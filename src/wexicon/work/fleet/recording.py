@@ -1,6 +1,9 @@
-"""What came of a unit goes into the register: which one, and what of the result.
+"""Writes what came of a unit into the register; and makes from the register the sheet that brings a module's earlier settings
+back.
 
-The rule: a unit is known by its family and what it says of itself; one that did not say it is known by its port.
+The rule: a unit is known by its family and what it says of itself; one that did not say it is known by its port. A value that
+is restored was read from this very module before the first write; secrets, and what could not be read then, are left out and
+named.
 """
 
 from __future__ import annotations

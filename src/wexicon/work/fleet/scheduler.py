@@ -1,7 +1,9 @@
-"""Chooses the next unit for a port: which units are open, which need a certain port, and which wait for another's address.
+"""Chooses the next unit for a port: which units are open, which need a certain port, which wait for another's address; and
+writes into the register how far the run is, so that any bench can watch it.
 
-The rule: a unit is on one port at a time. A unit that needs another's address starts only when that address is known. A module
-already known as a unit of the sheet becomes that unit, on whichever port it is.
+The rule: a unit is on one port at a time; one that needs another's address starts only when that address is known. A module
+already known as a unit of the sheet becomes that unit, on whichever port it is. Progress is written at most once a second, by
+a thread of its own: a register that is away delays no unit.
 """
 
 from __future__ import annotations

@@ -1,6 +1,7 @@
-"""A sheet provisioned or verified on ports: one unit by itself, or a batch of them with claims, swaps and records.
+"""A sheet provisioned or verified on ports: which of its units, one unit by itself or a batch with claims, swaps and records.
 
-The rule: the register is checked before any port is opened; each result is recorded, and what could not be is reported.
+The rule: a unit that is named and is not there is a fault. The register is checked before any port is opened; each result is
+recorded, and what could not be is reported.
 """
 
 from __future__ import annotations

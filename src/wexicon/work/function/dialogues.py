@@ -1,4 +1,8 @@
-"""Running a dialogue on a session, and what came of it as data."""
+"""Runs a dialogue, with one module or between several: its parties are modules on ports and sockets of this machine.
+
+The rule: all parties share one trace and one set of secrets, and all are closed however the dialogue ends. What a port sent
+that the dialogue did not ask for is shown as it came, with its meaning where the lexicon has one.
+"""
 
 from __future__ import annotations
 

@@ -1,6 +1,7 @@
 """What passes between a host and its module, as lines and answers: decoded, reported to the listeners, rates followed.
 
-The rule: it only looks on; a secret is shown nowhere. Our side moves when the module's answer says that its rate does.
+The rule: it only looks on; a secret is shown nowhere. Our side moves when the module's answer says that its rate does, or when
+words that this side has said before come at another rate, and at one rate only.
 """
 
 from __future__ import annotations

@@ -1,6 +1,7 @@
-"""States that a module reports, over time, and the timers between them: what was asked, granted and observed.
+"""What the events of a module add up to: states over time, timers (asked, granted, observed), position and satellites.
 
-The rule: only what was reported counts; a state lasts until the module reports another. Nothing grows with time.
+The rule: only what was reported counts; a state lasts until the module reports another. A position counts once for each
+report, though several sentences tell it. Nothing grows with time.
 """
 
 from __future__ import annotations

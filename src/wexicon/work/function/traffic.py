@@ -1,7 +1,8 @@
 """The traffic test: numbered packets from one port to the other, and an answer to each on the way back.
 
-The rule: what is counted was seen on a port. A packet that is not received in time is lost, until it is received after all. On
-ports each end has a thread of its own, so that nothing that arrives waits for what is sent; in virtual time they take turns.
+The rule: what is counted was seen on a port. A packet that is not received in time is lost, until it is received after all. A
+module whose lexicon says how it sends by command does so; all others pass everything through. On ports each end has a thread
+of its own, so that nothing that arrives waits for what is sent; in virtual time they take turns.
 """
 
 from __future__ import annotations

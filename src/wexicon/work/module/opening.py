@@ -1,6 +1,8 @@
-"""A module on a port, by its lexicon; the link at which it answered is stored for the port when it is closed.
+"""A module on a port, by its lexicon: opened, hailed, and stored for the port with its link when it is closed; and what
+answers a line that was typed or read from a file.
 
-The rule: no command has to search for a module that an earlier command has found.
+The rule: no command has to search for a module that an earlier command has found. It is found when it has answered and
+identified itself.
 """
 
 from __future__ import annotations

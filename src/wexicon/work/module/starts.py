@@ -1,6 +1,8 @@
-"""Having a module start again, and seeing that it did.
+"""Has a module start again, and sees whether it did: by its start-up message, or by a witness, a setting whose unsaved change
+the restart undoes.
 
-The rule: what is done here proves nothing; whether the module started is read from the ledger of what it did.
+The rule: what is done here proves nothing; whether the module started is read from the ledger of what it did. A witness is
+written down before it is changed, and put back if the restart did not undo it.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
-"""What would be said to a module to bring it about, line by line, before any of it is said.
+"""In which order settings are written, and what would be said to a module, line by line, before any of it is said.
 
-The rule: a line stands here as it would be said, made by what says it; secrets are shown as being there. What gets
-the module's attention again, and asks again what was not understood, is not listed: it changes nothing.
+The rule: what others need comes first, what moves the link comes last. A planned line is made by the code that says it;
+secrets are shown as being there. What gains the module's attention, or asks again what was not understood, is not listed: it
+changes nothing.
 """
 
 from __future__ import annotations

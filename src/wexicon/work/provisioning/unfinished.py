@@ -1,7 +1,8 @@
-"""Work that was started on a unit and not seen through: written down before the first write, struck out after the last reading.
+"""Work that was started on a unit and not seen through: recorded before the first write, closed after the last reading.
 
 The rule: whatever interrupts a run, the next one on that unit finds the record, on whichever bench. It names settings, and
-says what they were before the first write; no secret is in it.
+says what they were before the first write; no secret is in it. It is closed only by an order that covers all of its settings;
+after an exchange of modules both are unfinished.
 """
 
 from __future__ import annotations

@@ -1,6 +1,7 @@
-"""The result of a traffic test.
+"""The results of what a finished module does: traffic, sweeps, flow control, listening, a tap, a console, an imported trace.
 
-The rule: everything counted was seen on a port.
+The rule: what is counted was seen on a port or in the file; what was not seen is null or empty. Times are seconds since the
+work began.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
-"""What the commands list, line by line, for `--json`: settings in force, actions, lexicons, stand-ins, sums, wiring.
+"""What commands list, for `--json`: ports, tries of `hail`, settings in force, actions, lexicons, stand-ins, formulas, wiring.
 
-The rule: each kind of line has its own type, and with that a schema.
+The rule: each kind of line has its own type, and with that a schema. What is not known is empty, never guessed.
 """
 
 from __future__ import annotations

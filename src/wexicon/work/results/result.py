@@ -1,6 +1,8 @@
-"""The words of every result: outcome of a setting, evidence and verdict of a unit, and the exit status of each verdict.
+"""What all results have in common: the words of verdict, outcome and evidence, why something failed, measurements with their
+limits, and the masking of secrets in a finished result.
 
-The rule: a verdict has one exit status, the same for every command.
+The rule: a verdict has one exit status, the same for every command, and every exception becomes a failure here. A number
+outside its limits fails the test that took it. A text that holds a secret is masked, a number that is one becomes null.
 """
 
 from __future__ import annotations

@@ -1,6 +1,8 @@
-"""The result of one unit: each setting with before, wanted, after and its outcome, the evidence, the verdict.
+"""The result of one unit: each setting with before, wanted, after and its outcome, the tests, the evidence, the verdict; and
+the results of a dialogue, an action, trials of a lexicon, and of a rehearsal of many units.
 
-The rule: "after" is only ever a value that was read; nothing secret is in a result. `judge` alone decides the verdict.
+The rule: "after" is only ever a value that was read; nothing secret is in a result. `judge` alone decides a unit's verdict; a
+test has a verdict of its own. What could not be tried is null, or says why.
 """
 
 from __future__ import annotations

@@ -1,6 +1,8 @@
-"""A lexicon that extends another: all of the other's but for what it does without, and its own before that.
+"""A lexicon that extends another: all of the other's but for what it does without, and its own before that; and whether what a
+module sends by itself fits its rate.
 
-The rule: tables are put together key by key; a value kind is taken whole, never mixed.
+The rule: tables are put together key by key; a value kind is taken whole, never mixed. The load of a rate is checked before
+anything is written, and the message has the sum.
 """
 
 from __future__ import annotations

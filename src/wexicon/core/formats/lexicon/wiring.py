@@ -1,4 +1,4 @@
-"""How a module is wired: its supply, logic level, peak current, pins, and what its lamps mean.
+"""How a module is wired (supply, logic level, peak current, pins, lamps), and its pins put together with an adapter's.
 
     [wiring]
     supply = ["3.0V", "3.6V"]
@@ -11,6 +11,7 @@
     "blinks slowly" = "it listens to commands"
 
 The rule: it says what a data sheet says, and nothing is sent because of it; what must not be connected is worked out from it.
+A pin whose voltage is not known is never called direct.
 """
 
 from __future__ import annotations
