@@ -22,7 +22,7 @@ from matplotlib.image import imread
 
 from tests.cli.terminal import Terminal
 from tests.conftest import SAMPLE, bench, clean, k5, virtual, wexicon
-from wexicon.rigs.device_ports import PtyPort
+from wexicon.rigs.pty_ports import PtyPort
 from wexicon.rigs.serving import Server
 
 PAIR = k5() + '[unit.handset]\nstandin = "tamsel-k6"\n'

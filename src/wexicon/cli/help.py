@@ -198,7 +198,7 @@ class Command(Page, click.Command):
         have = {one for param in self.params for one in param.opts}
         self.params += [param for param in _common() if not have & set(param.opts)]
         if "_WEXICON_COMPLETE" in os.environ:
-            from wexicon.cli.completion import completes
+            from wexicon.cli.completing import completes
 
             for param in self.params:
                 completes(param)

@@ -40,7 +40,7 @@ def report(
       wexicon report fit-out.html
       wexicon report masts.pdf --sheet masts --since 2026-11-01
     """
-    from wexicon.cli.trace import line
+    from wexicon.cli.trace_lines import record_line
     from wexicon.records.report import browser, printed, report_page
     from wexicon.work.fleet.recording import the_register
 
@@ -61,7 +61,7 @@ def report(
     found.sort(key=lambda one: (one.sheet, one.name, one.at))
     heading = title or value_of("report.title") or next((one.sheet for one in found if one.sheet), "") or "Units"
     made = f"written {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Wexicon {__version__} from {Path(register.where).name}"
-    text = report_page(heading, made, found, lambda record: line(record, coloured=False))
+    text = report_page(heading, made, found, lambda record: record_line(record, coloured=False))
     data = printed(program, text) if program else text.encode()
     write_new(path, data, force=force)
     print_line(f"wrote {path}: {counted(len(found), 'unit')}, {len(data) / 1024:.0f} KB")

@@ -81,7 +81,7 @@ def run(call: RunCall) -> None:
     """
     from wexicon import api
     from wexicon.cli.printing import print_dialogue, times
-    from wexicon.cli.trace import line
+    from wexicon.cli.trace_lines import record_line
 
     program, as_json = api.find_dialogue(call.dialogue), call.how.as_json
     check_plot(call.plot_path, call.how.force)
@@ -104,7 +104,7 @@ def run(call: RunCall) -> None:
     opening = api.Opening(
         title=call.dialogue.stem,
         dialect=_dialect(lexicon, changes),
-        live=None if as_json else (lambda record: emit(line(record))),
+        live=None if as_json else (lambda record: emit(record_line(record))),
     )
     with call.how.working(call.dialogue.stem, quiet=not as_json) as setup:
         result = api.run(program, ports, values, lexicon, setup, given=given, opening=opening, attention=not call.as_is)

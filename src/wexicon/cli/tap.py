@@ -15,7 +15,7 @@ from wexicon.cli.options import Duration
 from wexicon.cli.printing import print_failure
 from wexicon.cli.progress import Stop
 from wexicon.cli.show import emit_json, ending, is_quiet, json_line, json_option, print_line, print_note, print_warning
-from wexicon.cli.trace import line
+from wexicon.cli.trace_lines import record_line
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.line_faults import LineFault, line_fault
@@ -131,7 +131,7 @@ class _Shown(Listener):
         if self._as_json:
             print_line(json_line(record))
         elif not self._quiet:
-            text, meaning = line(record), self._meaning(seen)
+            text, meaning = record_line(record), self._meaning(seen)
             print_line(f"{text}{' ' * (60 - len(click.unstyle(text)))}  {meaning}" if meaning else text)
 
     def _meaning(self, seen: Observation) -> str:

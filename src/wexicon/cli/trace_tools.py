@@ -201,7 +201,7 @@ def export(name: str, path: Path, force: bool) -> None:
       wexicon trace export last boot.csv
       wexicon trace export last boot.pcapng
     """
-    from wexicon.cli.trace import line
+    from wexicon.cli.trace_lines import record_line
     from wexicon.records.trace import What
     from wexicon.records.trace_list import as_csv, as_packets
     from wexicon.records.trace_reader import read_trace
@@ -214,7 +214,7 @@ def export(name: str, path: Path, force: bool) -> None:
     if kind == "csv":
         write_new(path, (text.encode() for text in as_csv(records)), force=force)
     elif kind == "txt":
-        write_new(path, (f"{line(one, coloured=False)}\n".encode() for one in records), force=force)
+        write_new(path, (f"{record_line(one, coloured=False)}\n".encode() for one in records), force=force)
     else:
         ends = {"cr": "\r", "lf": "\n", "crlf": "\r\n"}
         by_party = {one.party: ends.get(one.end, "") for one in read_trace(found) if one.what is What.OPENED}

@@ -35,7 +35,7 @@ from wexicon.rigs.device_ports import DevicePort
 from wexicon.rigs.tcp_ports import Rfc2217Port, TcpPort
 
 if TYPE_CHECKING:
-    from wexicon.rigs.device_ports import PtyPort
+    from wexicon.rigs.pty_ports import PtyPort
 
 
 HAS_TERMINALS = find_spec("termios") is not None
@@ -75,7 +75,7 @@ class Server:
         elif serve.startswith("/"):
             port = DevicePort(uart, serve, self.register, self._report)
         else:
-            from wexicon.rigs.device_ports import PtyPort
+            from wexicon.rigs.pty_ports import PtyPort
 
             port = PtyPort(uart)
             self.register(port.master, port.readable)

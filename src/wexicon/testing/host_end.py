@@ -16,7 +16,7 @@ from wexicon.core.faults import LinkFault
 from wexicon.core.standards.waveform import heard_at
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
-from wexicon.rigs.device_ports import BAUD
+from wexicon.rigs.pty_ports import BAUD
 
 
 class HostEnd:
