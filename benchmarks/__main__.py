@@ -46,7 +46,7 @@ from wexicon.core.standards.gnss import with_checksum
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
 from wexicon.links.port import open_port
-from wexicon.records.trace_reader import read_many
+from wexicon.records.trace import read_many
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.rigs.bench import read_rig
 from wexicon.rigs.serving import real_agenda, served

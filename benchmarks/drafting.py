@@ -22,10 +22,10 @@ from wexicon.core.formats.lexicon import Lexicon, Setting, read_lexicon
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.session import Session
 from wexicon.core.values import Value
-from wexicon.records.trace_reader import recorded
+from wexicon.records.trace import recorded
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.contact.catalog import find_lexicon
-from wexicon.work.drafting.trace_lexicon import lexicon_from
+from wexicon.work.drafting.starter import lexicon_from
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.results.result import Outcome, Prove

@@ -54,7 +54,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault
 from wexicon.files import read_file, shipped_folder
 from wexicon.links.virtual import VirtualLink
-from wexicon.records.trace_reader import read_trace, recorded
+from wexicon.records.trace import read_trace, recorded
 from wexicon.rigs.bench import read_rig
 from wexicon.rigs.control import Answer, Card
 from wexicon.rigs.serving import Desk, Server, real_agenda

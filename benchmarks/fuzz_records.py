@@ -27,11 +27,11 @@ from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.text import encodable, to_text
+from wexicon.records.database import RECORD, UNFINISHED
 from wexicon.records.entry import Entry
 from wexicon.records.exports import csv_text
 from wexicon.records.labels import Label, draw_labels
 from wexicon.records.register import Register
-from wexicon.records.tables import RECORD, UNFINISHED
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.unfinished import Unfinished

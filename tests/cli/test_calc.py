@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import built, wexicon
-from wexicon.core.engineering.topics.catalog import TOPICS
+from wexicon.core.engineering.topics import TOPICS
 
 
 @pytest.mark.parametrize("name", TOPICS)

@@ -17,7 +17,7 @@ from wexicon.core.faults import Fault
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.files import shipped_folder
-from wexicon.records.trace_reader import read_trace
+from wexicon.records.trace import read_trace
 from wexicon.rigs.bench import read_rig
 
 

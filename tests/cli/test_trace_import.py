@@ -14,8 +14,7 @@ from tests.conftest import built, virtual, wexicon
 from tests.waves import Drawn, as_csv, as_vcd, inverted
 from wexicon.core.standards.waveform import Edge
 from wexicon.core.tuning import Tuning
-from wexicon.records.trace import What
-from wexicon.records.trace_reader import read_trace
+from wexicon.records.trace import What, read_trace
 
 TALK = ((b"AT\r\n", b"OK\r\n"), (b"AT+LABEL?\r\n", b"+LABEL: quay 3\r\nOK\r\n"), (b"AT+MAST=4\r\n", b"ERROR\r\n"))
 LINES = [("host", "AT"), ("module", "OK"), ("host", "AT+LABEL?"), ("module", "+LABEL: quay 3"), ("module", "OK")]

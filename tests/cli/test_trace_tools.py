@@ -19,10 +19,9 @@ from pcapng.blocks import EnhancedPacket, InterfaceDescription
 from tests.conftest import SAMPLE, virtual, wexicon
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.recorded import RecordedExchange
-from wexicon.records.trace import FORMAT, Record, What
+from wexicon.records.trace import FORMAT, Record, What, read_trace
 from wexicon.records.trace_list import AHEAD, TAIL, Kind, compare, read_info
 from wexicon.records.trace_plot import waits
-from wexicon.records.trace_reader import read_trace
 
 RIG = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\nidentity = { serial = "L9-00611" }\n'
 

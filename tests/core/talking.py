@@ -6,11 +6,10 @@ from collections.abc import Mapping
 
 from wexicon.core.protocol.dialect import OK, Dialect, Expectation, Reply
 from wexicon.core.protocol.engine import Engine
-from wexicon.core.protocol.exchange import Exchange
+from wexicon.core.protocol.exchange import Exchange, State
 from wexicon.core.protocol.observations import Heard
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.protocol.state import State
 
 
 class Talk:

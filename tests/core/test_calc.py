@@ -17,7 +17,7 @@ from wexicon.core.engineering import radio as geodesy
 from wexicon.core.engineering import radio as lora
 from wexicon.core.engineering import serial_lines as uart
 from wexicon.core.engineering.topic import CalcFault, parsed, shown
-from wexicon.core.engineering.topics.catalog import TOPICS
+from wexicon.core.engineering.topics import TOPICS
 from wexicon.core.standards import cellular as signal_quality
 from wexicon.core.standards import cellular as timers
 from wexicon.core.standards import checksums, pdu

@@ -30,7 +30,7 @@ from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rigs.air import AccessPoint, Air, AirTable
 from wexicon.rigs.standin import LineEditor, StandIn
 from wexicon.rigs.standins.recording import Recording
-from wexicon.work.contact.rate_changes import put_in
+from wexicon.work.contact.symptoms import put_in
 from wexicon.work.module.module import Module
 
 EVERY_STATEMENT = """\

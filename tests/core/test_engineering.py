@@ -10,7 +10,7 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.engineering import radio
 from wexicon.core.engineering import radio as lora
 from wexicon.rigs.air import ON_A_DESK, Air, AirTable, Place, Transmission
-from wexicon.rigs.standins.lindle_l9 import LindleL9
+from wexicon.rigs.standins.lindle import LindleL9
 
 
 @pytest.mark.parametrize(

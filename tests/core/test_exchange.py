@@ -10,10 +10,9 @@ from hypothesis import strategies as st
 
 from tests.core.talking import Talk
 from wexicon.core.protocol.dialect import OK, Closing, Expectation, Reply, Want
-from wexicon.core.protocol.exchange import LINGER, Exchange
+from wexicon.core.protocol.exchange import LINGER, Exchange, LocalProtocolError
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.protocol.state import LocalProtocolError
 
 
 def want(source: str, **keys: Any) -> Want:

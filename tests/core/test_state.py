@@ -10,13 +10,12 @@ from tests.core.talking import Talk
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import LinkFault
 from wexicon.core.protocol.dialect import OK, Dialect, Expectation, Want
-from wexicon.core.protocol.exchange import Exchange
+from wexicon.core.protocol.exchange import TRANSITIONS, Exchange, LocalProtocolError, State, Step, after
 from wexicon.core.protocol.framing import Prompt
 from wexicon.core.protocol.observations import Collector
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.protocol.state import TRANSITIONS, LocalProtocolError, State, Step, after
 from wexicon.core.tuning import Tuning
 from wexicon.links.virtual import VirtualClock, VirtualLink
 

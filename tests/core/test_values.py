@@ -207,7 +207,7 @@ TIMER_WORDS = {
 
 @pytest.mark.parametrize("form", TIMER_WORDS)
 def test_each_of_the_256_codes_of_a_timer_is_its_count_of_its_unit(form: str) -> None:
-    from wexicon.rigs.standins.cordal_n7 import ACTIVE_UNITS, PERIODIC_UNITS
+    from wexicon.rigs.standins.cordal import ACTIVE_UNITS, PERIODIC_UNITS
 
     one, units = kind(kind="timer", form=form), TIMER_WORDS[form]
     for code in range(256):

@@ -20,7 +20,7 @@ from benchmarks.wanted import TRUST, WANTED
 from tests.conftest import SAMPLE
 from tests.record.recording import Step, Story, step
 from wexicon.cli.main import COMMANDS
-from wexicon.core.engineering.topics.catalog import TOPICS
+from wexicon.core.engineering.topics import TOPICS
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.rigs.standins import FAMILIES
 from wexicon.work.contact.catalog import find_lexicon

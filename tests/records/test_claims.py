@@ -15,10 +15,9 @@ from hypothesis import strategies as st
 from tests.records.server import PostgresServer
 from wexicon.core.faults import CallFault, ModuleFault
 from wexicon.records.claims import LEASE, Run
-from wexicon.records.database import Database
+from wexicon.records.database import DRAWN, RUN, TASK, Database
 from wexicon.records.entry import Entry
 from wexicon.records.register import Register
-from wexicon.records.tables import DRAWN, RUN, TASK
 
 TASKS = [f"t{number}" for number in range(6)]
 STEPS = st.lists(

@@ -13,7 +13,7 @@ import sqlalchemy as sql
 
 from tests.conftest import virtual, wexicon
 from wexicon.core.faults import RegisterAway
-from wexicon.records.progress import Doing, ProgressRow, RunState, runs_now
+from wexicon.records.claims import Doing, ProgressRow, RunState, runs_now
 from wexicon.records.register import Register
 from wexicon.work.fleet import scheduler as run_progress
 from wexicon.work.fleet.scheduler import RunProgress, UnitProgress

@@ -19,9 +19,9 @@ from alembic.migration import MigrationContext
 
 from tests.conftest import SAMPLE, clean, virtual, wexicon
 from wexicon.core.faults import CallFault, Fault
+from wexicon.records.database import META
 from wexicon.records.entry import Entry
 from wexicon.records.register import Register
-from wexicon.records.tables import META
 from wexicon.work.provisioning.unfinished import RegisterStore, Unfinished
 
 RADIOS = "".join(

@@ -18,7 +18,7 @@ from wexicon.core.protocol.observations import Heard, Role, Said, Tuned
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
 from wexicon.links.port import open_port
-from wexicon.records.trace_reader import read_trace, recorded
+from wexicon.records.trace import read_trace, recorded
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.rigs import tcp_ports
 from wexicon.rigs.uart import Uart, WireFaults

@@ -22,7 +22,7 @@ from wexicon.core.engineering.sketches import MOST_CELLS, OverTime, Scatter
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon.listening import Timer
 from wexicon.core.standards.gnss import fix_of, in_words, parse, views_of
-from wexicon.records.trace_reader import read_trace
+from wexicon.records.trace import read_trace
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.rigs.air import Place
 from wexicon.rigs.standins import family

@@ -12,8 +12,7 @@ import pytest
 
 from tests.conftest import SAMPLE
 from wexicon import api
-from wexicon.cli.options import sheet_at
-from wexicon.cli.values import gather_values
+from wexicon.cli.options import gather_values, sheet_at
 from wexicon.core.formats.jobs import jobs_of
 from wexicon.rigs.bench import Bench
 from wexicon.rigs.control import RemoteOperator

@@ -16,7 +16,7 @@ from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.actions import do_action
 from wexicon.work.module.module import Module
-from wexicon.work.module.trace_values import values_in_trace
+from wexicon.work.module.opening import values_in_trace
 from wexicon.work.provisioning.run import Order, provision, read_out
 from wexicon.work.results.result import Outcome, Prove, Verdict
 

@@ -12,7 +12,7 @@ from wexicon.api import rehearse_seat
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.formats.sheet import Seat
-from wexicon.records.trace_reader import read_trace, recorded
+from wexicon.records.trace import read_trace, recorded
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.contact.standins import Choice
 from wexicon.work.function.dialogues import run_dialogue

@@ -23,7 +23,7 @@ from wexicon.core.protocol.observations import Heard, Listener, Logged, Observat
 from wexicon.core.tuning import Tuning
 from wexicon.files import shipped_folder
 from wexicon.links.port import open_port
-from wexicon.records.trace_reader import read_trace, recorded
+from wexicon.records.trace import read_trace, recorded
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.tap import Tap
 from wexicon.work.function.tap_decoder import TapDecoder

@@ -12,8 +12,8 @@ from tests.conftest import virtual, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.text import HIDDEN
+from wexicon.work.drafting.starter import lexicon_from
 from wexicon.work.drafting.trace_learning import learn
-from wexicon.work.drafting.trace_lexicon import lexicon_from
 
 
 def session(*turns: tuple[str, str]) -> Recorded:

@@ -35,7 +35,6 @@ if TYPE_CHECKING:
     from wexicon.work.function.flow_proof import FlowOrder
     from wexicon.work.function.listening import Listened, ListenOrder
     from wexicon.work.function.traffic import TrafficOrder
-from wexicon.api.between import prove_flow, sweep, traffic
 from wexicon.api.modules import (
     compare_with,
     do,
@@ -50,7 +49,18 @@ from wexicon.api.modules import (
     try_settings,
     try_starts,
 )
-from wexicon.api.running import default_listening, listen, provision, run, talk_session, tap, verify
+from wexicon.api.running import (
+    default_listening,
+    listen,
+    prove_flow,
+    provision,
+    run,
+    sweep,
+    talk_session,
+    tap,
+    traffic,
+    verify,
+)
 from wexicon.api.simulated import (
     rehearse_dialogue,
     rehearse_listening,

@@ -85,7 +85,7 @@ def rig(path: Path) -> Iterator[Server]:
     with wexicon.rig(Path("bench.toml")) as server:
         print(server.ports)
     """
-    from wexicon.records.trace_reader import recorded
+    from wexicon.records.trace import recorded
     from wexicon.rigs.bench import read_rig
     from wexicon.rigs.serving import Desk, real_agenda, served
 
@@ -152,7 +152,7 @@ def rehearse_traffic(
     transparent: bool = False,
 ) -> TrafficResult:
     """The traffic test between stand-ins of a rig file, in virtual time. Raises Fault."""
-    from wexicon.api.between import traffic
+    from wexicon.api.running import traffic
 
     with _rehearsed(rig, lambda: False) as (bench, setup):
         _check_units(bench, units, rig)
@@ -172,7 +172,7 @@ def rehearse_sweep(
 ) -> SweepResult:
     """A sweep between two stand-ins of a rig file, in virtual time; at each of several distances (kilometres) if there are any.
     Raises Fault."""
-    from wexicon.api.between import default_traffic, swept
+    from wexicon.api.running import default_traffic, swept
     from wexicon.rigs.air import Place
 
     whole = SweepResult(verdict=Verdict.PASSED, ports=list(units), restored=True)

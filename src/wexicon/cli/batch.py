@@ -15,9 +15,8 @@ from itertools import chain
 from statistics import median
 from typing import TYPE_CHECKING
 
-from wexicon.cli.banner import banner
 from wexicon.cli.printing import print_failure, print_folded, print_remarks, print_settings, print_tests, why_unproved
-from wexicon.cli.progress import EVERY, KEYBOARD, LiveTable, Progress, Table
+from wexicon.cli.progress import EVERY, KEYBOARD, LiveTable, Progress, Table, banner
 from wexicon.cli.show import OUTCOME_COLOURS, is_quiet, print_line, print_table, print_warning, styled
 from wexicon.core.text import counted, spoken, visible
 from wexicon.records.entry import times_by_step, told_times

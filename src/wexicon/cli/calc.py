@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 def _topics() -> dict[str, Topic]:
-    from wexicon.core.engineering.topics.catalog import TOPICS
+    from wexicon.core.engineering.topics import TOPICS
 
     return TOPICS
 

@@ -1,4 +1,5 @@
-"""`wexicon config`: the settings that are in force on this bench, and where each comes from.
+"""`wexicon config`: the settings that are in force and where each comes from; `wexicon schema`: the JSON Schema of what
+Wexicon prints and reads.
 
 The rule: nothing is shown that is not in force.
 """
@@ -66,3 +67,24 @@ def config(new: bool, force: bool, as_json: bool) -> None:
     own = config_folder() / bench_settings.FILE
     if not any(path == own for path in bench_settings.files()):
         print_note(f"Your own file would be {own}.")
+
+
+# The kinds of `work/results/schemas.py`, which is imported only when a schema is printed.
+KINDS = (
+    *("result", "dialogue", "action", "hail", "rehearsal", "trial", "traffic", "sweep", "flow", "listening", "event"),
+    *("settings-trial", "unit", "port", "trace", "comparison", "run", "pair", "lexicon", "sheet", "sums", "wiring"),
+    *("tap", "imported", "traces", "talk", "secret", "config", "actions", "hail-lines", "lexicons", "lexicon-page"),
+    *("gaps", "rig-ports", "port-change"),
+)
+
+
+@click.command(
+    cls=Command,
+    help="Print the JSON Schema of KIND: of what --json prints, of a trace, a lexicon or a sheet.\n\nExamples:\n"
+    f"  wexicon schema result\n  wexicon schema lexicon\n\nKIND is one of: {', '.join(KINDS)}.",
+)
+@click.argument("kind", type=click.Choice(KINDS), metavar="KIND")
+def schema(kind: str) -> None:
+    from wexicon.work.results.schemas import schema_of
+
+    emit_json(schema_of(kind))

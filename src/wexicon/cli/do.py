@@ -8,18 +8,20 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Working, gathered, lexicon_option
-from wexicon.cli.printing import print_failure, print_identity, print_kept, print_plan, print_remarks
-from wexicon.cli.show import emit_json, ending, print_line, print_table
-from wexicon.cli.values import (
+from wexicon.cli.options import (
+    Working,
     detected_lexicon,
     env_option,
     file_option,
     gather_given,
     gather_values,
+    gathered,
+    lexicon_option,
     split_by_need,
     values_argument,
 )
+from wexicon.cli.printing import print_failure, print_identity, print_kept, print_plan, print_remarks
+from wexicon.cli.show import emit_json, ending, print_line, print_table
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, meant, spoken, visible
 

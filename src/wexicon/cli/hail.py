@@ -13,11 +13,10 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Working, gathered, lexicon_option
+from wexicon.cli.options import Working, env_option, file_option, gather_given, gathered, lexicon_option, named_lexicon
 from wexicon.cli.printing import print_folded, print_remarks
 from wexicon.cli.progress import LiveTable
 from wexicon.cli.show import emit_json, ending, print_line, print_note, print_table, print_warning, styled
-from wexicon.cli.values import env_option, file_option, gather_given, named_lexicon
 from wexicon.core.faults import Fault
 from wexicon.core.text import spoken, visible
 

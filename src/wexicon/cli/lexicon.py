@@ -302,8 +302,8 @@ def _draft_from(trace: str, family: str, output: Path | None, force: bool) -> No
     """Drafts a lexicon from a trace."""
     from wexicon.cli.trace_tools import trace_named
     from wexicon.core.formats.lexicon import read_lexicon
-    from wexicon.records.trace_reader import recorded
-    from wexicon.work.drafting.trace_lexicon import lexicon_from
+    from wexicon.records.trace import recorded
+    from wexicon.work.drafting.starter import lexicon_from
 
     path = output or Path(f"{family}.toml")
     text, found = lexicon_from(recorded(trace_named(trace)), family)

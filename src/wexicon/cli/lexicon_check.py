@@ -12,11 +12,10 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Working, gathered
+from wexicon.cli.options import Working, env_option, file_option, gather_given, gathered
 from wexicon.cli.printing import print_failure, print_remarks
 from wexicon.cli.readout import print_readout, read_module
 from wexicon.cli.show import emit_json, ending, print_line, print_note, print_table
-from wexicon.cli.values import env_option, file_option, gather_given
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.text import counted, spoken

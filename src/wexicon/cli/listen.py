@@ -14,7 +14,7 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Duration, Working, gathered
+from wexicon.cli.options import Duration, Working, env_option, file_option, gather_given, gathered
 from wexicon.cli.printing import check_plot, kind_of, print_failure
 from wexicon.cli.progress import LiveTable, Table
 from wexicon.cli.show import (
@@ -28,7 +28,6 @@ from wexicon.cli.show import (
     print_warning,
     styled,
 )
-from wexicon.cli.values import env_option, file_option, gather_given
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, spoken, visible
 from wexicon.files import write_new

@@ -46,7 +46,7 @@ COMMANDS = {
     "report": ("report:report", "Write an HTML report of the units in the register."),
     "trace": ("trace:trace", "List, print, compare, draw or export traces."),
     "calc": ("calc:calc", "Work out timers, powers, time on air, channels, checksums, dividers."),
-    "schema": ("schema:schema", "Print the JSON Schema of a result or a file format."),
+    "schema": ("config:schema", "Print the JSON Schema of a result or a file format."),
     "config": ("config:config", "Show the settings in force, and where each comes from."),
     "completion": ("completion:completion", "Install completion for your shell."),
     "demo": ("demo:demo", "Provision a sample module, with no hardware."),

@@ -36,7 +36,7 @@ def ports(watch: bool, pair: str | None, forget: str | None, as_json: bool) -> N
     from wexicon.work.contact.ports import forget_name, found_ports, name_port
 
     if pair or forget:
-        from wexicon.cli.values import split_pairs
+        from wexicon.cli.options import split_pairs
 
         for name, port in split_pairs([pair] if pair else []).items():
             print_line(f"{name} stands for {visible(name_port(name, port))}")

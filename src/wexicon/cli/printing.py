@@ -307,7 +307,7 @@ def check_plot(path: Path | None, force: bool) -> None:
 def write_plot(result: DialogueResult, trace: Path, path: Path, force: bool) -> None:
     """The figure of a dialogue, from its trace and its result."""
     from wexicon.records.plots import Bar, plot_dialogue
-    from wexicon.records.trace_reader import read_trace
+    from wexicon.records.trace import read_trace
     from wexicon.work.results.result import Verdict
 
     bars = [

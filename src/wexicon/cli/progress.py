@@ -1,8 +1,8 @@
-"""What is being done, what the operator is asked, and how a command is stopped.
+"""What is being done, what the operator is asked, a word in letters five lines high, and how a command is stopped.
 
 The rule: all of it goes to standard error; a line that stays never runs into the line that changes, and what is drawn anew is
-gone when the work has ended. The first request to stop takes effect after the current exchange, which leaves the module
-reachable; the second at once.
+gone when the work has ended. Large letters say nothing that is not printed in plain ones too. The first request to stop takes
+effect after the current exchange, which leaves the module reachable; the second at once.
 """
 
 from __future__ import annotations
@@ -314,3 +314,34 @@ class Stop:
         """Takes Ctrl-C, and the system's requests to end, while the block lasts."""
         with signals_to(self._request):
             yield self
+
+
+# Each letter by its five rows; # is ink.
+_LETTERS = {
+    "A": " ### |#   #|#####|#   #|#   #",
+    "C": " ####|#    |#    |#    | ####",
+    "D": "#### |#   #|#   #|#   #|#### ",
+    "E": "#####|#    |#### |#    |#####",
+    "F": "#####|#    |#### |#    |#    ",
+    "I": "###| # | # | # |###",
+    "K": "#   #|#  # |###  |#  # |#   #",
+    "L": "#    |#    |#    |#    |#####",
+    "M": "#   #|## ##|# # #|#   #|#   #",
+    "N": "#   #|##  #|# # #|#  ##|#   #",
+    "O": " ### |#   #|#   #|#   #| ### ",
+    "P": "#### |#   #|#### |#    |#    ",
+    "R": "#### |#   #|#### |#  # |#   #",
+    "S": " ####|#    | ### |    #|#### ",
+    "T": "#####|  #  |  #  |  #  |  #  ",
+    "U": "#   #|#   #|#   #|#   #| ### ",
+    "V": "#   #|#   #|#   #| # # |  #  ",
+}
+ROWS = 5
+
+
+def banner(word: str, width: int) -> list[str]:
+    """The rows of a word in capitals; the word itself, where it has other letters or is wider than `width` columns."""
+    word = word.upper()
+    letters = [_LETTERS[letter].split("|") for letter in word if letter in _LETTERS]
+    rows = ["  ".join(letter[row] for letter in letters).replace("#", "█") for row in range(ROWS)]
+    return rows if len(letters) == len(word) and len(rows[0]) <= width else [word]

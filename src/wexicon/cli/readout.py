@@ -10,10 +10,19 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Working, allow_option, gathered, lexicon_option, sheet_at
+from wexicon.cli.options import (
+    Working,
+    allow_option,
+    detected_lexicon,
+    env_option,
+    file_option,
+    gather_given,
+    gathered,
+    lexicon_option,
+    sheet_at,
+)
 from wexicon.cli.printing import print_failure, print_identity, print_remarks, print_settings, print_verdict
 from wexicon.cli.show import emit_json, ending, print_line, print_table
-from wexicon.cli.values import detected_lexicon, env_option, file_option, gather_given
 from wexicon.files import write_new
 from wexicon.work.contact.catalog import origin_of
 
@@ -240,7 +249,7 @@ def _compare(call: ReadoutCall, against: Path) -> None:
         job = the_job(sheet, call.seat_name, call.row)
         lexicon, wanted, opening.secrets, given = job.seat.lexicon, job.wanted, job.secrets(), job.given(sheet.secret)
     else:
-        from wexicon.work.module.trace_values import values_in_trace
+        from wexicon.work.module.opening import values_in_trace
 
         lexicon = detected_lexicon(call.port, call.lexicon_name, call.how)
         wanted = values_in_trace(against, lexicon)

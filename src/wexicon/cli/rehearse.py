@@ -11,10 +11,20 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Duration, allow_option, gathered, sheet_at, trace_option
+from wexicon.cli.options import (
+    Duration,
+    allow_option,
+    env_option,
+    file_option,
+    gather_values,
+    gathered,
+    named_lexicon,
+    sheet_at,
+    trace_option,
+    values_argument,
+)
 from wexicon.cli.printing import check_plot, plot_option, write_plot
 from wexicon.cli.show import emit_json, ending, force_option, json_option, print_line, print_note, print_table
-from wexicon.cli.values import env_option, file_option, gather_values, named_lexicon, values_argument
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, spoken, visible
 from wexicon.files import OVERWRITE

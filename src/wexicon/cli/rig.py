@@ -39,7 +39,7 @@ def start(path: Path) -> None:
       wexicon rig start masts-bench.toml
     """
     from wexicon.cli.signals import signals_to
-    from wexicon.records.trace_reader import recorded
+    from wexicon.records.trace import recorded
     from wexicon.rigs.bench import read_rig
     from wexicon.rigs.serving import Desk, Server, real_agenda
 

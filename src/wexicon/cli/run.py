@@ -8,19 +8,20 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Working, gathered
-from wexicon.cli.printing import check_plot, plot_option, write_plot
-from wexicon.cli.show import emit, emit_json, ending, print_line
-from wexicon.cli.values import (
+from wexicon.cli.options import (
+    Working,
     env_option,
     file_option,
     gather_given,
     gather_values,
+    gathered,
     named_lexicon,
     split_by_need,
     split_pairs,
     values_argument,
 )
+from wexicon.cli.printing import check_plot, plot_option, write_plot
+from wexicon.cli.show import emit, emit_json, ending, print_line
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.reader import as_dialogue
 from wexicon.core.faults import CallFault
@@ -29,7 +30,7 @@ from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.speech import ECHOES, LINE_ENDS, Speech
 from wexicon.core.text import counted, spoken
 from wexicon.files import read_file, write_new
-from wexicon.records.trace_reader import recorded
+from wexicon.records.trace import recorded
 
 
 class RunCall(msgspec.Struct):

@@ -9,10 +9,19 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Working, ask_secret, gathered, lexicon_option, prove_option
+from wexicon.cli.options import (
+    Working,
+    ask_secret,
+    detected_lexicon,
+    env_option,
+    file_option,
+    gathered,
+    lexicon_option,
+    prove_option,
+    split_pairs,
+)
 from wexicon.cli.printing import print_unit
 from wexicon.cli.show import emit_json, ending
-from wexicon.cli.values import detected_lexicon, env_option, file_option, split_pairs
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
 from wexicon.core.values import Content, ValueFault

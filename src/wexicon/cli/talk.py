@@ -16,9 +16,17 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Working, ask_secret, gathered
+from wexicon.cli.options import (
+    Working,
+    ask_secret,
+    env_option,
+    file_option,
+    gather_given,
+    gathered,
+    named_lexicon,
+    tell_stored,
+)
 from wexicon.cli.show import emit, emit_json, line_of, print_note, print_warning, styled
-from wexicon.cli.values import env_option, file_option, gather_given, named_lexicon, tell_stored
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.protocol.speech import LINE_ENDS
 from wexicon.core.text import one_of

@@ -22,7 +22,7 @@ from wexicon.core.protocol.line_faults import LineFault, line_fault
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Said
 from wexicon.core.text import counted, spoken
 from wexicon.records.trace import record_of
-from wexicon.work.console.explanation import Explainer
+from wexicon.work.console.completion import Explainer
 
 if TYPE_CHECKING:
     from wexicon.work.results.functions import TapResult

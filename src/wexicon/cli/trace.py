@@ -22,8 +22,7 @@ from wexicon.cli.trace_tools import compare, export, import_, list_, plot, trace
 from wexicon.core.protocol.observations import Role
 from wexicon.files import write_new
 from wexicon.records.exports import OPEN, RIGHT
-from wexicon.records.trace import Record, What
-from wexicon.records.trace_reader import read_many
+from wexicon.records.trace import Record, What, read_many
 
 
 @click.group(cls=Group)
@@ -174,7 +173,7 @@ def dialogue(name: str, output: Path | None, force: bool) -> None:
     Values likely to change (addresses, versions, long numbers) become captures.
     """
     from wexicon.core.dialogue.draft import draft_dialogue
-    from wexicon.records.trace_reader import recorded
+    from wexicon.records.trace import recorded
 
     path = trace_named(name)
     session = recorded(path)

@@ -96,8 +96,8 @@ def compare(first: str, second: str, times: bool, as_json: bool) -> None:
 
     Exit status: 0 no difference; 1 there are some; 2 a trace cannot be read.
     """
+    from wexicon.records.trace import recorded
     from wexicon.records.trace_list import compare
-    from wexicon.records.trace_reader import recorded
 
     paths = [trace_named(name) for name in (first, second)]
     a, b = (recorded(path).exchanges for path in paths)
@@ -155,8 +155,8 @@ def plot(name: str, path: Path, lexicon_name: str | None, force: bool) -> None:
       wexicon trace plot "mast M2" masts.svg
     """
     from wexicon.cli.printing import check_plot, kind_of
+    from wexicon.records.trace import read_trace
     from wexicon.records.trace_plot import plot_trace
-    from wexicon.records.trace_reader import read_trace
 
     check_plot(path, force)
     found = trace_named(name)
@@ -202,9 +202,8 @@ def export(name: str, path: Path, force: bool) -> None:
       wexicon trace export last boot.pcapng
     """
     from wexicon.cli.trace_lines import record_line
-    from wexicon.records.trace import What
+    from wexicon.records.trace import What, read_trace
     from wexicon.records.trace_list import as_csv, as_packets
-    from wexicon.records.trace_reader import read_trace
 
     kind = path.suffix.removeprefix(".").lower()
     if kind not in KINDS:
@@ -258,7 +257,7 @@ def import_(
     from wexicon import api
     from wexicon.core.tuning import Tuning
     from wexicon.records import captures
-    from wexicon.work.function.importing import import_capture
+    from wexicon.work.function.tap_decoder import import_capture
 
     lexicon = api.find_lexicon(lexicon_name) if lexicon_name else None
     path = str(file)

@@ -13,10 +13,9 @@ from typing import TYPE_CHECKING, TypedDict, Unpack
 import click
 
 from wexicon.cli.help import Group
-from wexicon.cli.options import register_option
+from wexicon.cli.options import env_option, file_option, register_option
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_table, print_warning
 from wexicon.cli.units_watch import compare, secrets, secrets_in, watch
-from wexicon.cli.values import env_option, file_option
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, encodable, visible
 from wexicon.files import OVERWRITE, needs, write_new

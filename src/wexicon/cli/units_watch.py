@@ -17,16 +17,15 @@ from typing import TYPE_CHECKING
 import click
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import ask_secret, register_option
+from wexicon.cli.options import ask_secret, env_option, file_option, register_option, split_pairs
 from wexicon.cli.progress import LiveTable, Table
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
-from wexicon.cli.values import env_option, file_option, split_pairs
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, spoken, visible
 from wexicon.files import write_new
 
 if TYPE_CHECKING:
-    from wexicon.records.progress import RunState
+    from wexicon.records.claims import RunState
     from wexicon.records.sealed import HandedOver
 
 
@@ -50,7 +49,7 @@ def watch(once: bool, register_at: str | None, as_json: bool) -> None:
 
     In a pipe each change is a line. Ctrl-C ends it.
     """
-    from wexicon.records.progress import runs_now
+    from wexicon.records.claims import runs_now
     from wexicon.work.fleet.recording import the_register
 
     register = the_register(register_at)

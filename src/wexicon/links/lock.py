@@ -1,25 +1,30 @@
-"""One port, one user: opening a port takes its lock; a second program learns who holds it.
+"""One port, one user: opening a port takes its lock; a second program learns who holds it. Several modules behind one device
+(`/dev/ttyUSB0#2` is the one with number 2) share it: in one program one of them is open at a time, the others wait.
 
-The rule: a lock is the system's own (flock) on a file of the user's, so it dies with its process, however that ends. A
-device that a program without our lock has open is taken too; where the system tells who that is, it is named. A
-pseudo-terminal's own server does not count.
+The rule: a lock is the system's own (flock) on a file of the user's, so it dies with its process, however that ends. A device
+that a program without our lock has open is taken too; where the system tells who that is, it is named. A pseudo-terminal's own
+server does not count.
 """
 
 from __future__ import annotations
 
 import os
+import re
 import stat
 import sys
 import threading
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from hashlib import sha256
 from pathlib import Path
+from typing import Any, Self
 
 import msgspec
 
 from wexicon.core.faults import LinkFault
+from wexicon.core.protocol.link import Link
+from wexicon.core.tuning import Tuning
 from wexicon.files import private_folder, run_folder
 
 try:
@@ -263,3 +268,50 @@ def _name_of(process: str) -> str:
     with suppress(OSError):
         return Path(f"/proc/{process}/comm").read_text().strip()
     return ""
+
+
+_NUMBERED = re.compile(r"(.+)#([0-9]{1,5})")
+_guard = threading.Lock()
+_devices: dict[str, threading.Lock] = {}
+
+
+def split_station(name: str) -> tuple[str, int | None]:
+    """The device in the name of a port, and the number of the module behind it, None if it has none."""
+    found = _NUMBERED.fullmatch(name)
+    return (found[1], int(found[2])) if found else (name, None)
+
+
+def turn_at(device: str) -> threading.Lock:
+    """What must be held while one of the modules behind this device is open."""
+    with _guard:
+        return _devices.setdefault(device, threading.Lock())
+
+
+class Shared:
+    """The link of a device as that of one module behind it: its own name, and its number in each tuning."""
+
+    def __init__(self, link: Link, name: str, station: int, leave: Callable[[], None]) -> None:
+        self._link, self.name, self._leave = link, name, leave
+        self.tune(msgspec.structs.replace(link.tuning, station=station))
+        self._open = True
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._link, name)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    def tune(self, tuning: Tuning) -> None:
+        """Tunes the device. Raises CannotTune."""
+        self._link.tune(tuning)
+        self.tuning = tuning
+
+    def close(self) -> None:
+        """Closes the device; the next one has its turn."""
+        self._link.close()
+        if self._open:
+            self._open = False
+            self._leave()

@@ -23,8 +23,7 @@ from wexicon.core.protocol.link import Link
 from wexicon.core.registry import Registry
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
-from wexicon.links.lock import PortLock, in_use
-from wexicon.links.stations import Shared, split_station, turn_at
+from wexicon.links.lock import PortLock, Shared, in_use, split_station, turn_at
 
 try:
     import termios

@@ -1,7 +1,8 @@
-"""Opens a database, a SQLite file or a PostgreSQL server, migrates its tables, and translates its errors.
+"""Opens a database, a SQLite file or a PostgreSQL server, and migrates its tables, which stand here as queries know them.
 
 The rule: an outage that may end raises `RegisterAway`; a database that can never be used raises `CallFault`. No message
-contains a password. A database made by a newer version is refused.
+contains a password. A table changes by a new migration only, and a test compares the two; a database made by a newer version
+is refused. Times that benches compare are the database's own, in seconds since 1970.
 """
 
 from __future__ import annotations
@@ -15,6 +16,7 @@ from typing import Any, TypeVar
 
 import msgspec
 import sqlalchemy as sql
+from sqlalchemy import BigInteger, Column, Float, Index, Integer, MetaData, String, Table, Text, UniqueConstraint
 from sqlalchemy.dialects import postgresql, sqlite
 
 from wexicon.core.faults import CallFault, RegisterAway
@@ -296,3 +298,95 @@ def _without_password(where: str) -> str:
         return sql.make_url(where).set(query={}).render_as_string(hide_password=True)
     except (sql.exc.ArgumentError, ValueError):
         return where.partition("://")[0] + "://..."
+
+
+META = MetaData()
+
+# What was done to a unit: one row a result, never changed.
+RECORD = Table(
+    "wexicon_record",
+    META,
+    Column("id", String(32), primary_key=True),
+    Column("unit", String(200), nullable=False, index=True),
+    Column("name", String(200), nullable=False),
+    Column("lexicon", String(100), nullable=False),
+    Column("did", String(20), nullable=False),
+    Column("verdict", String(20), nullable=False),
+    Column("evidence", String(20), nullable=False),
+    Column("sheet", String(500), nullable=False, index=True),
+    Column("digest", String(64), nullable=False),
+    Column("row", Text, nullable=False),
+    Column("bench", String(100), nullable=False),
+    Column("at", String(40), nullable=False, index=True),
+    Column("result", Text, nullable=False),
+    Column("task", String(64), nullable=False, server_default=""),
+)
+# A run over a sheet on a bench; `seen` is its last sign of life, `ended` when it said that it ended.
+RUN = Table(
+    "wexicon_run",
+    META,
+    Column("run", String(32), primary_key=True),
+    Column("bench", String(100), nullable=False),
+    Column("began", Float, nullable=False),
+    Column("seen", Float, nullable=False),
+    Column("ended", Float),
+)
+# A unit of a shared sheet: which run has claimed it, on which module it was started, when it was done.
+TASK = Table(
+    "wexicon_task",
+    META,
+    Column("task", String(64), primary_key=True),
+    Column("sheet", String(64), nullable=False),
+    Column("name", String(200), nullable=False),
+    Column("position", Integer, nullable=False),
+    Column("run", String(32), index=True),
+    Column("unit", String(200), index=True),
+    Column("bench", String(100)),
+    Column("began", Float),
+    Column("done", Float),
+    Column("verdict", String(20), nullable=False, server_default=""),
+    Index("ix_wexicon_task_sheet_unit", "sheet", "unit"),
+)
+# A series of numbers, and which unit of which sheet has drawn each.
+SERIES = Table(
+    "wexicon_series",
+    META,
+    Column("series", String(300), primary_key=True),
+    Column("next", BigInteger, nullable=False),
+)
+DRAWN = Table(
+    "wexicon_drawn",
+    META,
+    Column("series", String(300), primary_key=True),
+    Column("number", BigInteger, primary_key=True, autoincrement=False),
+    Column("holder", String(500), nullable=False),
+    UniqueConstraint("series", "holder", name="wexicon_drawn_once"),
+)
+# Work on a module that was started and not seen through.
+UNFINISHED = Table(
+    "wexicon_unfinished",
+    META,
+    Column("unit", String(200), primary_key=True),
+    Column("began", String(40), nullable=False),
+    Column("settings", Text, nullable=False),
+    Column("sheet", String(64), nullable=False),
+    Column("bench", String(100), nullable=False),
+    Column("process", Integer, nullable=False),
+    Column("prior", Text, nullable=False, server_default="{}"),
+)
+# How far a run is: what it does now (JSON: unit, port, step), and why the last unit failed that did.
+PROGRESS = Table(
+    "wexicon_progress",
+    META,
+    Column("run", String(32), primary_key=True),
+    Column("bench", String(100), nullable=False),
+    Column("sheet", String(500), nullable=False),
+    Column("total", Integer, nullable=False),
+    Column("done", Integer, nullable=False),
+    Column("failed", Integer, nullable=False),
+    Column("began", Float, nullable=False),
+    Column("seen", Float, nullable=False),
+    Column("ended", Float),
+    Column("doing", Text, nullable=False),
+    Column("failure", Text, nullable=False),
+)

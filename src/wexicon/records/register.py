@@ -21,9 +21,8 @@ import sqlalchemy as sql
 from wexicon.core.faults import CallFault, Fault, RegisterAway
 from wexicon.core.text import encodable, visible
 from wexicon.files import write_whole
-from wexicon.records.database import Database
+from wexicon.records.database import RECORD, TASK, UNFINISHED, Database
 from wexicon.records.entry import Entry, RecordedResult, bench_name
-from wexicon.records.tables import RECORD, TASK, UNFINISHED
 
 # When work began, if what another bench wrote there is no time.
 UNKNOWN_TIME = "1970-01-01T00:00:00+00:00"

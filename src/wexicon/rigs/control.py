@@ -15,7 +15,7 @@ import msgspec
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
 from wexicon.files import run_folder
-from wexicon.links.stations import split_station
+from wexicon.links.lock import split_station
 
 # Where a rig listens on a system without socket files.
 LOOPBACK = "127.0.0.1"

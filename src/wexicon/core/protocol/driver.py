@@ -13,11 +13,10 @@ from msgspec import structs
 
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped, Unreachable
 from wexicon.core.protocol.engine import Engine
-from wexicon.core.protocol.exchange import Exchange
+from wexicon.core.protocol.exchange import ENDED, Exchange
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.masking import Redactor, Secrets
 from wexicon.core.protocol.observations import Heard, Listener, Machine, Observation, Said, Signalled, Tuned
-from wexicon.core.protocol.state import ENDED
 from wexicon.core.text import spoken, to_bytes, to_text
 from wexicon.core.tuning import Tuning
 

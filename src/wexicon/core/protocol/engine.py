@@ -10,12 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 
 from wexicon.core.protocol.dialect import Dialect
-from wexicon.core.protocol.exchange import Exchange
-from wexicon.core.protocol.framing import Corrupt, Foreign, Piece, Prompt
-from wexicon.core.protocol.layers import Layer, cutter, stacked
-from wexicon.core.protocol.observations import Heard, Role
-from wexicon.core.protocol.patterns import NOTHING
-from wexicon.core.protocol.state import (
+from wexicon.core.protocol.exchange import (
     ABANDON,
     BEGIN,
     CLOSE,
@@ -26,11 +21,16 @@ from wexicon.core.protocol.state import (
     IDLE,
     RENEW,
     WAITING,
+    Exchange,
     LocalProtocolError,
     State,
     Step,
     after,
 )
+from wexicon.core.protocol.framing import Corrupt, Foreign, Piece, Prompt
+from wexicon.core.protocol.layers import Layer, cutter, stacked
+from wexicon.core.protocol.observations import Heard, Role
+from wexicon.core.protocol.patterns import NOTHING
 
 MOST_EVENTS = 100_000
 MOST_CHARACTERS = 8_388_608

@@ -1,20 +1,74 @@
-"""One exchange: a command and everything that answers it.
+"""One exchange: a command and everything that answers it; and the states of a connection to one module, as a table.
 
-The rule: an exchange is waiting, complete (all that was wanted has come, the success code may follow) or ended, in this
-order, and never goes back. A piece is matched in this order: the awaited answer, another named answer, a final result
-code. What it does not take is an event, or fits nothing.
+The rule: an exchange is waiting, complete (all that was wanted has come, the success code may follow) or ended, in this order,
+and never goes back. A piece is matched in this order: the awaited answer, another named answer, a final result code. What it
+does not take is an event, or fits nothing. What the table does not list is a LocalProtocolError: a mistake of the program, not
+of the module.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping
+from enum import Enum
 
 from wexicon.core.protocol.dialect import Closing, Dialect, Expectation, Final, Reply, ReplyStatus, Want
 from wexicon.core.protocol.framing import Prompt
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.patterns import NOTHING, Pattern
-from wexicon.core.protocol.state import COMPLETE, END, ENDED, FULFIL, WAITING, LocalProtocolError, after
 from wexicon.core.text import to_bytes
+
+
+class LocalProtocolError(RuntimeError):
+    """The engine was used out of turn."""
+
+
+class State(Enum):
+    """`idle`: nothing is open; `waiting` for an answer; `complete`: all that was wanted has come, a success code may follow;
+    `ended`: the exchange has its reply; `closed`: the link was closed; `failed`: the link failed."""
+
+    IDLE = "idle"
+    WAITING = "waiting"
+    COMPLETE = "complete"
+    ENDED = "ended"
+    CLOSED = "closed"
+    FAILED = "failed"
+    __hash__ = object.__hash__  # looked up for each exchange: faster than an enumeration's own
+
+
+class Step(Enum):
+    """What moves a connection from one state to the next."""
+
+    BEGIN = "an exchange begins"
+    FULFIL = "all that was wanted has come"
+    END = "the reply is final"
+    ABANDON = "the answer is no longer waited for"
+    FAIL = "the link fails"
+    CLOSE = "the link is closed"
+    RENEW = "another link takes its place"
+    __hash__ = object.__hash__
+
+
+# Looked up once: the members of an enumeration are found slowly, and these are asked for with each line.
+IDLE, WAITING, COMPLETE, ENDED, CLOSED, FAILED = State
+BEGIN, FULFIL, END, ABANDON, FAIL, CLOSE, RENEW = Step
+
+TRANSITIONS: dict[State, dict[Step, State]] = {
+    IDLE: {BEGIN: WAITING, ABANDON: IDLE, FAIL: FAILED, CLOSE: CLOSED, RENEW: IDLE},
+    WAITING: {FULFIL: COMPLETE, END: ENDED, ABANDON: IDLE, FAIL: FAILED, CLOSE: CLOSED},
+    COMPLETE: {END: ENDED, ABANDON: IDLE, FAIL: FAILED, CLOSE: CLOSED},
+    ENDED: {BEGIN: WAITING, ABANDON: IDLE, FAIL: FAILED, CLOSE: CLOSED, RENEW: IDLE},
+    CLOSED: {CLOSE: CLOSED, RENEW: IDLE},
+    FAILED: {FAIL: FAILED, CLOSE: CLOSED, RENEW: IDLE},
+}
+
+
+def after(state: State, step: Step) -> State:
+    """The state after a step. Raises LocalProtocolError where the table has none."""
+    try:
+        return TRANSITIONS[state][step]
+    except KeyError:
+        raise LocalProtocolError(f"{step.value}, while the connection is {state.value}") from None
+
 
 # How long to listen for a success code after all that was wanted has come, if the lexicon has none (seconds).
 LINGER = 0.05

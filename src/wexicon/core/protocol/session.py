@@ -14,7 +14,7 @@ from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.dialect import OK, Dialect, Expectation, Reply, ReplyStatus
 from wexicon.core.protocol.driver import Driver
 from wexicon.core.protocol.engine import Engine, Events, Waiter
-from wexicon.core.protocol.exchange import MOST_ROWS, Exchange
+from wexicon.core.protocol.exchange import BEGIN, ENDED, MOST_ROWS, Exchange
 from wexicon.core.protocol.insertion import Filled, InsertionFault
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.masking import Secrets
@@ -30,7 +30,6 @@ from wexicon.core.protocol.observations import (
     Said,
 )
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.state import BEGIN, ENDED
 from wexicon.core.text import HIDDEN, spoken
 from wexicon.core.tuning import Tuning
 

@@ -2,8 +2,7 @@
 
 from alembic import context
 
-from wexicon.records.database import VERSION_TABLE
-from wexicon.records.tables import META
+from wexicon.records.database import META, VERSION_TABLE
 
 context.configure(connection=context.config.attributes["connection"], target_metadata=META, version_table=VERSION_TABLE)
 with context.begin_transaction():

@@ -1,4 +1,4 @@
-"""One file a stand-in, each written from its own description; `FAMILIES` finds them by name."""
+"""One file a maker, each stand-in written from its own description; `FAMILIES` finds them by name."""
 
 from __future__ import annotations
 
@@ -11,11 +11,11 @@ FAMILIES: Registry[str | type[StandIn]] = Registry(
     "wexicon.standins",
     {
         "brisca-w1": "brisca_w1:BriscaW1",
-        "cordal-g2": "cordal_g2:CordalG2",
-        "cordal-n7": "cordal_n7:CordalN7",
+        "cordal-g2": "cordal:CordalG2",
+        "cordal-n7": "cordal:CordalN7",
         "fennick-z4": "fennick_z4:FennickZ4",
-        "lindle-l9": "lindle_l9:LindleL9",
-        "lindle-r2": "lindle_r2:LindleR2",
+        "lindle-l9": "lindle:LindleL9",
+        "lindle-r2": "lindle:LindleR2",
         "osier-w2": "osier_w2:OsierW2",
         "marram-c2": "marram_c2:MarramC2",
         "orvane-b3": "orvane_b3:OrvaneB3",
@@ -25,8 +25,8 @@ FAMILIES: Registry[str | type[StandIn]] = Registry(
         "saltern-m4": "saltern_m4:SalternM4",
         "samphire-f2": "samphire_f2:SamphireF2",
         "skerry-g5": "skerry_g5:SkerryG5",
-        "tamsel-k5": "tamsel_k5:TamselK5",
-        "tamsel-k6": "tamsel_k6:TamselK6",
+        "tamsel-k5": "tamsel:TamselK5",
+        "tamsel-k6": "tamsel:TamselK6",
         "teasel-d3": "teasel_d3:TeaselD3",
         "wherry-c1": "wherry_c3:WherryC1",
         "wherry-c3": "wherry_c3:WherryC3",

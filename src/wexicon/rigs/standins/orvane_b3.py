@@ -12,7 +12,7 @@ import re
 from typing import ClassVar
 
 from wexicon.core.tuning import Tuning
-from wexicon.rigs.bluetooth import BluetoothModule
+from wexicon.rigs.radios import BluetoothModule
 from wexicon.rigs.standin import LineEditor
 
 WINDOW = 8.0

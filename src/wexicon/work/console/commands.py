@@ -244,7 +244,7 @@ class Commands:
 
     def _do_keep(self, rest: str) -> None:
         from wexicon.core.dialogue.draft import draft_dialogue
-        from wexicon.records.trace_reader import recorded
+        from wexicon.records.trace import recorded
 
         if not rest:
             raise CallFault("keep what is typed in which file?", hint=f"Write {MARK}keep first-words.wex")

@@ -36,10 +36,9 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.text import HIDDEN, to_text, visible
 from wexicon.links.clock import RealClock
 from wexicon.work.console.commands import Commands
-from wexicon.work.console.explanation import Explainer
+from wexicon.work.console.completion import Explainer
 from wexicon.work.contact.causes import restarting
-from wexicon.work.contact.rate_changes import new_rate
-from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, started
+from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, new_rate, started
 from wexicon.work.function.dialogues import DATA
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import LINES, expected

@@ -24,8 +24,7 @@ from wexicon.core.formats.toml import Source
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
 from wexicon.files import config_folder, read_file, shipped_folder, state_folder, user_folder, write_whole
-from wexicon.links.lock import holder_of
-from wexicon.links.stations import split_station
+from wexicon.links.lock import holder_of, split_station
 from wexicon.work.results.listed import PortInfo
 
 BY_ID = Path("/dev/serial/by-id")

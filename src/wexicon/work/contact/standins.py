@@ -42,7 +42,7 @@ class Choice(msgspec.Struct):
 
 def rig_at(path: Path) -> Bench:
     """The stand-ins of a rig file, in virtual time and without power. Raises Fault."""
-    from wexicon.records.trace_reader import recorded
+    from wexicon.records.trace import recorded
     from wexicon.rigs.bench import read_rig
 
     return read_rig(read_file(path), str(path), Agenda(), lambda name: recorded(path.parent / name))
@@ -50,7 +50,7 @@ def rig_at(path: Path) -> Bench:
 
 def unit_for(choice: Choice, lexicon: Lexicon | None) -> tuple[Bench, Unit]:
     """The rig that has the chosen stand-in, with power, and its unit there. Raises Fault if there is none."""
-    from wexicon.records.trace_reader import recorded
+    from wexicon.records.trace import recorded
     from wexicon.rigs.bench import Bench, UnitTable
     from wexicon.rigs.standins import FAMILIES
 
@@ -121,7 +121,7 @@ def _take(free: dict[str, Unit], lexicon: Lexicon | None) -> Unit | None:
 def units_for(lexicons: Mapping[str, Lexicon], numbers: Mapping[str, int], choice: Choice) -> Bench:
     """A rig with a stand-in for each name: the chosen one of its lexicon, as another module with that number, without power.
     Raises Fault."""
-    from wexicon.records.trace_reader import recorded
+    from wexicon.records.trace import recorded
     from wexicon.rigs.bench import Bench
 
     chosen: dict[int, Unit] = {}

@@ -26,7 +26,7 @@ from wexicon.work.results.result import Failure
 from wexicon.work.results.unit import UnitResult
 
 if TYPE_CHECKING:
-    from wexicon.records.progress import ProgressRow
+    from wexicon.records.claims import ProgressRow
     from wexicon.records.register import Register
 
 
@@ -360,13 +360,13 @@ class RunProgress:
                 self._write(row, ended=True)
 
     def _row(self) -> ProgressRow:
-        from wexicon.records.progress import ProgressRow
+        from wexicon.records.claims import ProgressRow
 
         register = self._register()
         return ProgressRow(register.database, register.bench, self._sheet, self._total)
 
     def _write(self, row: ProgressRow, *, ended: bool = False) -> None:
-        from wexicon.records.progress import Doing
+        from wexicon.records.claims import Doing
 
         with self._lock:
             self._changed = False

@@ -1,20 +1,24 @@
-"""What passes between a host and its module, as lines and answers: decoded, reported to the listeners, rates followed.
+"""What passes between a host and its module, as lines and answers: decoded, reported to the listeners, rates followed; live,
+or from a capture, which becomes a trace as if Wexicon had been the tap.
 
 The rule: it only looks on; a secret is shown nowhere. Our side moves when the module's answer says that its rate does, or when
-words that this side has said before come at another rate, and at one rate only.
+words that this side has said before come at another rate, and at one rate only. What was wrong on the line is reported at its
+place; times count from the first byte.
 """
 
 from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Sequence
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 from wexicon.core.dialogue.blocks import Say
 from wexicon.core.formats.lexicon import Lexicon, Moves, Setting
 from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
 from wexicon.core.protocol.dialect import Dialect, ReplyStatus
 from wexicon.core.protocol.engine import Engine
-from wexicon.core.protocol.exchange import Exchange
+from wexicon.core.protocol.exchange import COMPLETE, ENDED, Exchange
 from wexicon.core.protocol.framing import Framer
 from wexicon.core.protocol.keyed import as_keys
 from wexicon.core.protocol.layers import cutter, stacked
@@ -22,13 +26,15 @@ from wexicon.core.protocol.line_faults import Side
 from wexicon.core.protocol.masking import Redactor, Secrets
 from wexicon.core.protocol.observations import Heard, Listener, Logged, Said, Tuned
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.protocol.state import COMPLETE, ENDED
-from wexicon.core.standards.waveform import true_rate
+from wexicon.core.standards.waveform import Reading, true_rate
 from wexicon.core.text import garbled, to_text
-from wexicon.core.tuning import Tuning
+from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.core.values import Value, ValueFault
-from wexicon.work.contact.rate_changes import put_in
+from wexicon.records.captures import Capture
+from wexicon.records.trace_writer import TraceWriter
+from wexicon.work.contact.symptoms import put_in
 from wexicon.work.module.opening import expected
+from wexicon.work.results.functions import Imported
 
 # The silence that ends what is compared as one (seconds), and how much of it is (bytes).
 PAUSE = 0.03
@@ -221,3 +227,75 @@ class TapDecoder:
         self.listener.note(Logged(at, f"{setting.name} moves the module to {self._tuning}"))
         self.listener.note(Tuned(at, self._tuning))
         self._moved(self._tuning)
+
+
+# When it is looked after the last byte whether an answer has ended by its silence (seconds).
+LINGERS = (0.05, 0.2, 1.0, 5.0, 60.0)
+# How far a usual rate may be from the measured one to be taken for it.
+CAPTURED_ALIKE = 0.015
+
+
+class _Clock:
+    """The capture's own time; it began at `began`."""
+
+    def __init__(self, began: datetime) -> None:
+        self.began, self.at = began, 0.0
+
+    def now(self) -> float:
+        return self.at
+
+    def wall(self, at: float) -> datetime:
+        return self.began + timedelta(seconds=at)
+
+
+def import_capture(
+    capture: Capture, source: Path, path: Path, lexicon: Lexicon | None, *, force: bool = False
+) -> Imported:
+    """Writes the capture of a file as a trace. Raises CallFault if the trace cannot be created."""
+    tuning = next((_usual(one.tuning) for one in capture.tunings.values()), lexicon.factory if lexicon else Tuning())
+    first = capture.sent[0].at
+    last = capture.sent[-1].at - first
+    ended = datetime.fromtimestamp(source.stat().st_mtime, UTC)
+    clock, speech = _Clock(ended - timedelta(seconds=last)), lexicon.speech if lexicon else None
+    writer = TraceWriter(
+        path,
+        clock,
+        link=source.name,
+        tuning=tuning,
+        end=speech.end if speech else "crlf",
+        form=speech.answer if speech else "lines",
+        layers=speech.layers if speech else (),
+        force=force,
+    )
+    decoder = TapDecoder(lexicon, tuning, writer, lambda moved: None)
+    wrong = 0
+    counts = dict.fromkeys(Side, 0)
+    try:
+        for told in capture.assumed:
+            writer.note(Logged(0.0, told))
+        for one in capture.sent:
+            clock.at = one.at - first
+            if one.wrong:
+                wrong += 1
+                writer.note(Logged(clock.at, f"framing error: a byte of the {one.side} is not sure"))
+            counts[one.side] += len(one.data)
+            decoder.feed(one.side, one.data, clock.at)
+        for after in LINGERS:
+            decoder.elapse(last + after)
+        decoder.flush()
+    finally:
+        writer.close()
+    tunings = {str(side): _told(one) for side, one in capture.tunings.items()}
+    return Imported(str(path), counts[Side.HOST], counts[Side.MODULE], decoder.lines, wrong, tunings)
+
+
+def _usual(tuning: Tuning) -> Tuning:
+    """The same at the usual rate that is nearest, if one is near."""
+    nearest = min(USUAL_RATES, key=lambda rate: abs(rate - tuning.rate))
+    return Tuning.of(nearest, tuning.frame) if abs(nearest - tuning.rate) <= CAPTURED_ALIKE * nearest else tuning
+
+
+def _told(one: Reading) -> str:
+    usual = _usual(one.tuning)
+    measured = f", measured {one.tuning.rate}" if usual.rate != one.tuning.rate else ""
+    return f"{usual}{measured}{', inverted' if one.inverted else ''}"

@@ -13,8 +13,8 @@ from typing import Protocol
 import msgspec
 
 from wexicon.core.faults import ModuleFault, Part
-from wexicon.core.formats.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
+from wexicon.core.formats.sheet_files import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.protocol.dialect import OK, Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.matching import Either

@@ -9,8 +9,8 @@ import msgspec
 from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.formats.sheet import SheetFile
 from wexicon.core.values import KINDS
+from wexicon.records.claims import RunState
 from wexicon.records.entry import Entry, SettingPair
-from wexicon.records.progress import RunState
 from wexicon.records.sealed import HandedOver
 from wexicon.records.trace import Record
 from wexicon.records.trace_list import TraceComparison, TraceInfo
