@@ -48,7 +48,7 @@ from wexicon.links.clock import RealClock
 from wexicon.links.port import open_port
 from wexicon.records.trace import read_many
 from wexicon.records.trace_writer import TraceWriter
-from wexicon.rigs.bench import read_rig
+from wexicon.rigs.rig import read_rig
 from wexicon.rigs.serving import real_agenda, served
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module

@@ -12,7 +12,7 @@ from multiprocessing.connection import Connection
 from wexicon.core.operator import NoOperator
 from wexicon.core.protocol.session import Session
 from wexicon.links.port import open_port
-from wexicon.rigs.bench import read_rig
+from wexicon.rigs.rig import read_rig
 from wexicon.rigs.serving import Server, real_agenda
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module

@@ -55,8 +55,8 @@ from wexicon.core.values import ValueFault
 from wexicon.files import read_file, shipped_folder
 from wexicon.links.virtual import VirtualLink
 from wexicon.records.trace import read_trace, recorded
-from wexicon.rigs.bench import read_rig
 from wexicon.rigs.control import Answer, Card
+from wexicon.rigs.rig import read_rig
 from wexicon.rigs.serving import Desk, Server, real_agenda
 from wexicon.rigs.standins import FAMILIES, family
 from wexicon.rigs.tcp_ports import Rfc2217Port
@@ -382,7 +382,7 @@ def fixture(chance: random.Random) -> None:
 
 
 def rig(chance: random.Random) -> None:
-    data = mutated(chance, seeds("bench.toml")[0]) if chance.random() < 0.5 else structured(chance, "bench.toml")
+    data = mutated(chance, seeds("rig.toml")[0]) if chance.random() < 0.5 else structured(chance, "rig.toml")
     with contextlib.suppress(Fault):
         read_rig(data, "b.toml", Agenda())
 
@@ -411,13 +411,13 @@ TRACE = b"".join(
 
 
 def trace(chance: random.Random) -> None:
-    from wexicon.cli.trace import line
+    from wexicon.cli.trace_lines import record_line
 
     path = Path("fuzzed.jsonl")
     path.write_bytes(mutated(chance, TRACE))
     with contextlib.suppress(Fault):
         for record in read_trace(path):
-            line(record, False).encode("utf-8")
+            record_line(record, False).encode("utf-8")
         read_dialogue(draft_dialogue(recorded(path).exchanges), "d.wex")
 
 
@@ -499,7 +499,7 @@ def rfc2217_negotiation(chance: random.Random) -> None:
     ours.close()
     while port._client:
         port._readable()
-    made.bench.agenda.run_until(made.bench.agenda.now + 1)
+    made.rig.agenda.run_until(made.rig.agenda.now + 1)
 
 
 TARGETS: dict[str, Callable[[random.Random], None]] = {

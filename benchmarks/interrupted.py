@@ -24,7 +24,7 @@ from typing import Any
 from benchmarks.flash import wrong_in_flash
 from benchmarks.wanted import WANTED
 from wexicon.core.agenda import Agenda
-from wexicon.rigs.bench import read_rig
+from wexicon.rigs.rig import read_rig
 from wexicon.rigs.serving import Desk, Server, served
 from wexicon.work.contact.catalog import find_lexicon
 
@@ -76,7 +76,7 @@ class Bench:
         """One interruption, and the runs after it; what was done, and what is wrong."""
         chance = random.Random(f"{seed} {number}")
         name, how = FAMILIES[number % len(FAMILIES)], HOW[number // len(FAMILIES) % len(HOW)]
-        unit = self.server.bench.units[f"{name}-{worker}"]
+        unit = self.server.rig.units[f"{name}-{worker}"]
         standin = unit.standin
 
         def fresh() -> None:

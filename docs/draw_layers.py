@@ -53,7 +53,7 @@ ABOUT = {
     "core.dialogue": "statements, reader, runner, drafts",
     "core.protocol": "the engine, without a port: framing to session",
     "core.values": "kinds of values",
-    "core.engineering": "the sums: one function a formula",
+    "core.engineering": "calculations: one function a formula",
     "core.standards": "character sets, PDU, NMEA, timers, checks, waveform",
     "core": "text, faults, durations, tuning, agenda, registry",
 }

@@ -6,7 +6,7 @@
 
 The rule: a page says in comments what it needs, and nothing else about a command is hidden from the reader.
 
-    <!-- guide: rig bench.toml; /dev/ttyUSB0 = office-screen -->      which rigs run, and which unit is on which port
+    <!-- guide: rig rig.toml; /dev/ttyUSB0 = office-screen -->      which rigs run, and which unit is on which port
     <!-- guide: first wexicon provision ... -->                       what was done before the page begins
     <!-- guide: anew -->                                              each command of the next block begins on a new bench
     <!-- guide: moment 8s -->                                         what runs for long does so for that long

@@ -22,7 +22,8 @@ from wexicon.core.formats.lexicon import tables, wiring
 from wexicon.core.protocol import speech
 from wexicon.core.standards import cellular as timers
 from wexicon.core.values import KINDS, coded, compound, texts
-from wexicon.rigs import air, bench, uart
+from wexicon.rigs import air, uart
+from wexicon.rigs import rig as bench
 
 HEAD = """# Every key
 
@@ -43,22 +44,22 @@ ALLOWED = {
     ("Text", "charset"): texts.CHARSETS,
     ("Address", "order"): texts.ORDERS,
     ("Pin", "line"): fixture.LINES,
-    ("BenchFile", "operator"): bench_file.OPERATORS,
-    ("BenchFile", "prove"): bench_file.EVIDENCE,
+    ("SettingsFile", "operator"): bench_file.OPERATORS,
+    ("SettingsFile", "prove"): bench_file.EVIDENCE,
     **{(kind, "codes_are"): coded.CODES_ARE for kind in ("Choice", "Rate", "Frame")},
 }
 DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "moves_after", "wakes_within", "patience")
 FILES = {
     "Lexicons": (
         tables.LexiconFile, tables.About, tables.LinkTable, tables.StartTable, tables.AttentionTable, speech.Speech,
-        speech.More, speech.MarkTable, speech.LengthTable, speech.SumTable, speech.StationTable, speech.NumberTable,
+        speech.More, speech.MarkTable, speech.LengthTable, speech.ChecksumTable, speech.StationTable, speech.NumberTable,
         tables.Identify, tables.Writing, tables.SayHear, tables.SettingTable, tables.Granted, tables.BitField,
         tables.GroupTable, tables.ActionTable, tables.TrafficTable, tables.ListeningTable, tables.MessageTable,
         tables.TimerTable, tables.StreamTable, wiring.WiringTable,
     ),
     "Sheets": (sheet.SheetFile, sheet.SeatTable, sheet.AgreeTable, sheet.DrawnTable),
     "Fixtures": (fixture.FixtureFile, fixture.Pin, fixture.Input, fixture.Bridge, fixture.After),
-    "Settings of a bench: wexicon.toml": (bench_file.BenchFile, bench_file.ReportTable),
+    "Settings of a bench: wexicon.toml": (bench_file.SettingsFile, bench_file.ReportTable),
     "Rigs": (
         bench.RigFile, bench.UnitTable, bench.BoardTable, uart.WireFaults,
         air.AirTable, air.AccessPoint, air.Network, air.Sky, air.Management,

@@ -27,8 +27,7 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.observations import Listener, Observation, Said
 from wexicon.core.protocol.session import Session
 from wexicon.links.virtual import VirtualLink
-from wexicon.rigs.bench import Bench as Rig
-from wexicon.rigs.bench import read_rig
+from wexicon.rigs.rig import Rig, read_rig
 from wexicon.rigs.serving import Desk, Server, served
 from wexicon.rigs.uart import WireFaults
 from wexicon.rigs.virtual_ports import on_virtual_ports
@@ -120,10 +119,10 @@ def built(*words: str, status: int = 0, **options: Any) -> subprocess.CompletedP
 
 
 class VirtualRig:
-    """A rig in virtual time, with what tests ask of one that is served: `bench` has its units, `ports` their ports."""
+    """A rig in virtual time, with what tests ask of one that is served: `rig` has its units, `ports` their ports."""
 
-    def __init__(self, bench: Rig, ports: dict[str, str]) -> None:
-        self.bench, self.units, self.unit, self.ports = bench, bench.units, bench.unit, ports
+    def __init__(self, rig: Rig, ports: dict[str, str]) -> None:
+        self.rig, self.units, self.unit, self.ports = rig, rig.units, rig.unit, ports
 
     def call(self, work: Callable[[], Any]) -> Any:
         """Does something with the stand-ins: nothing else is at work."""
@@ -134,7 +133,7 @@ class VirtualRig:
 def virtual(text: str, powered: float = 5.0) -> Iterator[VirtualRig]:
     """The rig in `text` (without its first line) in virtual time: each unit answers at the port `virtual://NAME`, and
     its operator is there with `--operator rig`. Its stand-ins have had power for `powered` seconds."""
-    made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", Agenda())
+    made = read_rig(b"format = 1\n" + text.encode(), "rig.toml", Agenda())
     made.power_up()
     made.agenda.run_until(powered)
     with on_virtual_ports(made) as ports:
@@ -145,7 +144,7 @@ def virtual(text: str, powered: float = 5.0) -> Iterator[VirtualRig]:
 def bench(text: str) -> Iterator[Server]:
     """Serves the rig in `text` (without its first line) and leaves its card for the program under test. Its stand-ins have had
     power for a while: no test waits for them to start."""
-    made = read_rig(b"format = 1\n" + text.encode(), "bench.toml", Agenda(time.monotonic() - 5.0))
+    made = read_rig(b"format = 1\n" + text.encode(), "rig.toml", Agenda(time.monotonic() - 5.0))
     made.power_up()
     with ExitStack() as after, served(made) as server:
         # The desk belongs to the server's thread: it is closed when that has ended.

@@ -84,7 +84,7 @@ def example_of(name: str) -> str:
 def test_the_example_of_each_function_runs(name: str, capsys: pytest.CaptureFixture[str]) -> None:
     example = example_of(name)
     assert f"wexicon.{name}(" in example
-    for file in ("radio-pair.toml", "first-words.wex", "bench.toml", "buoy-joiner.img", "quay-coordinator.img"):
+    for file in ("radio-pair.toml", "first-words.wex", "rig.toml", "buoy-joiner.img", "quay-coordinator.img"):
         shutil.copy(Path(package.__file__).parent / "sample" / file, file)
     with virtual(RIGS.get(name, PAIR)) as rig:
         for number, port in enumerate(rig.ports.values()):

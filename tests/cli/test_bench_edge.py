@@ -52,10 +52,10 @@ def test_a_command_that_fails_is_said_and_changes_no_verdict() -> None:
 
 def test_in_a_batch_each_unit_is_taken_once_with_its_tests(monkeypatch: pytest.MonkeyPatch) -> None:
     fixture()
-    rig = (SAMPLE / "masts-bench.toml").read_text().replace("format = 1", "")
+    rig = (SAMPLE / "masts-rig.toml").read_text().replace("format = 1", "")
     with bench(rig) as served:
         built("provision", str(SAMPLE / "masts.toml"), *served.ports.values(), "--fixture", "jig.toml")
-        wexicon("units", "label", "masts.svg", "--with", "address,signal")
+        wexicon("units", "label", "-o", "masts.svg", "--with", "address,signal")
     found = {str(one["seat"]): one for one in taken()}
     assert len(taken()) == 4 and set(found) == {"relay", "mast M1", "mast M2", "mast M3"}
     assert [test["verdict"] for test in found["mast M1"]["tests"]] == ["passed"]  # type: ignore[attr-defined]

@@ -17,7 +17,7 @@ JIG = "format = 1\n[bridge]\nrate = 9600\n"
 def test_a_rate_is_changed_behind_a_board_with_enter_before_and_after() -> None:
     Path("jig.toml").write_text(JIG)
     with bench(BOARD) as rig:
-        standin = rig.bench.units["mast"].standin
+        standin = rig.rig.units["mast"].standin
         words = ("set", rig.ports["mast"], "rate=57600", "-l", "lindle-l9", "--fixture", "jig.toml")
         plan = wexicon(*words, "--plan").stdout
         assert "operator" in plan and "lose contact" in plan and standin.memory["uart"] == 9600
@@ -63,7 +63,7 @@ def test_a_module_is_swapped_in_from_the_shelf_and_back() -> None:
     )
     with bench(units) as rig:
         port = rig.ports["one"]
-        serials = {name: unit.standin.own["serial"] for name, unit in rig.bench.units.items()}
+        serials = {name: unit.standin.own["serial"] for name, unit in rig.rig.units.items()}
         assert len(set(serials.values())) == 2  # each is a module of its own
 
         def here() -> str:
@@ -77,14 +77,14 @@ def test_a_module_is_swapped_in_from_the_shelf_and_back() -> None:
         wexicon("set", "two", "network=6", "-l", "lindle-l9")
         wexicon("rig", "swap", "two", "one")
         assert here() == serials["one"]
-        assert rig.bench.units["two"].standin.flash["net"] == 6 and rig.bench.units["one"].standin.flash["net"] == 1
+        assert rig.rig.units["two"].standin.flash["net"] == 6 and rig.rig.units["one"].standin.flash["net"] == 1
         assert "already on this port" in wexicon("rig", "swap", port, "one", status=2).stderr
         assert "there is no unit three" in wexicon("rig", "swap", port, "three", status=2).stderr
 
 
 def test_mode_pins_are_put_high_and_low() -> None:
     with bench('[unit.modem]\nstandin = "lindle-r2"\npins = { mode0 = true }\n') as rig:
-        standin = rig.bench.units["modem"].standin
+        standin = rig.rig.units["modem"].standin
         assert standin.pins == {"mode0": True}
         wexicon("rig", "pin", "modem", "mode1", "high")
         assert standin.pins == {"mode0": True, "mode1": True}
@@ -127,7 +127,7 @@ def test_opening_a_port_presses_no_key_and_cuts_no_power() -> None:
     unit = '[unit.plug]\nstandin = "tamsel-k5"\nserve = "rfc2217"\nwiring = { dtr = "service", rts = "!power" }\n'
     Path("jig.toml").write_text('format = 1\n[pin.key]\nline = "dtr"\n[pin.power]\nline = "rts"\ninverted = true\n')
     with bench(unit) as rig:
-        standin = rig.bench.units["plug"].standin
+        standin = rig.rig.units["plug"].standin
         lives = standin._life
         Path("look.wex").write_text("pause 300ms\n")
         wexicon("run", "look.wex", rig.ports["plug"], "--fixture", "jig.toml")

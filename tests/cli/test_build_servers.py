@@ -46,7 +46,7 @@ def test_a_unit_is_a_suite_and_its_settings_are_cases() -> None:
 
 
 def test_a_batch_with_its_tests_is_one_file() -> None:
-    rig = (SAMPLE / "masts-bench.toml").read_text().replace("format = 1", "")
+    rig = (SAMPLE / "masts-rig.toml").read_text().replace("format = 1", "")
     with virtual(rig) as served:
         wexicon("provision", str(SAMPLE / "masts.toml"), *served.ports.values(), "--junit", "all.xml")
     whole = JUnitXml.fromfile("all.xml")
@@ -105,7 +105,7 @@ int main(void) {
 def test_a_header_compiles_and_holds_the_sheets_values(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("PIN", "48213")
     Path("pair.toml").write_text(PAIR)
-    wexicon("readout", "pair.toml", "--as", "c-header", "host.h")
+    wexicon("readout", "pair.toml", "-o", "host.h")
     Path("main.c").write_text(PROGRAM)
     subprocess.run(["cc", "-std=c99", "-Wall", "-Werror", "-trigraphs", "-o", "main", "main.c"], check=True)
     told = subprocess.run(["./main"], capture_output=True, text=True, check=True).stdout
@@ -115,24 +115,24 @@ def test_a_header_compiles_and_holds_the_sheets_values(tmp_path: Path, monkeypat
 def test_a_sheets_values_are_exported_with_units_in_their_names_and_no_secret(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("PIN", "48213")
     Path("pair.toml").write_text(PAIR)
-    done = wexicon("readout", "pair.toml", "--as", "json", "host.json").stdout
+    done = wexicon("readout", "pair.toml", "--as", "json", "-o", "host.json").stdout
     assert "left out: plug.pin: secret" in done
     made = json.loads(Path("host.json").read_text())
     assert made["settings"]["RELAY_FREQUENCY_HZ"] == 868_300_000 and made["settings"]["UP_SAVING"] is True
     assert any(text.startswith("SHA-256 ") for text in made["about"]) and "48213" not in Path("host.json").read_text()
-    wexicon("readout", "pair.toml", "--as", "env", "host.env")
+    wexicon("readout", "pair.toml", "--as", "env", "-o", "host.env")
     shown = subprocess.run(
         ["sh", "-c", '. ./host.env; printf "%s" "$RELAY_NAME/$UP_ACTIVE_S"'], capture_output=True, text=True, check=True
     )
     assert shown.stdout == 'relay "A" ??/ \\/60'
-    wexicon("readout", "pair.toml", "--as", "c-header", "host.h")
+    wexicon("readout", "pair.toml", "-o", "host.h")
     assert '#define RELAY_NAME         "relay \\042A\\042 \\077\\077/ \\134"' in Path("host.h").read_text()
-    assert "already exists" in wexicon("readout", "pair.toml", "--as", "env", "host.env", status=2).stderr
+    assert "already exists" in wexicon("readout", "pair.toml", "--as", "env", "-o", "host.env", status=2).stderr
 
 
 def test_a_modules_values_are_exported_as_read() -> None:
     with virtual('[unit.mast]\nstandin = "lindle-l9"\nsettings = { addr = 7 }\n'):
-        done = wexicon("readout", "virtual://mast", "-l", "lindle-l9", "--as", "c-header", "m.h").stdout
+        done = wexicon("readout", "virtual://mast", "-l", "lindle-l9", "-o", "m.h").stdout
     text = Path("m.h").read_text()
     assert (
         "wrote m.h" in done

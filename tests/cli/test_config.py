@@ -82,7 +82,7 @@ def test_the_report_has_its_title() -> None:
         Path("s.toml").write_text('format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { name = "quay 3" }\n')
         Path("jig.toml").write_text("format = 1\n")
         wexicon("provision", "s.toml", rig.ports["radio"])
-    wexicon("report", "r.html")
+    wexicon("report", "-o", "r.html")
     assert "Marrow Estuary, spring" in Path("r.html").read_text()
     assert "fit-out-7" in wexicon("units", "list").stdout
 

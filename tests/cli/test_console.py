@@ -53,7 +53,7 @@ def test_an_event_that_comes_while_a_line_is_typed_leaves_it_whole() -> None:
         one.read(":help lists")
         one.type("@na")
         one.read("@na")
-        standin = rig.bench.units["mast"].standin
+        standin = rig.rig.units["mast"].standin
         rig.call(lambda: standin.say("@air snr 9 rssi -71 from 2: tide 3.1 m\n", 0))
         one.read("air: snr 9, rssi -71, from 2, data tide 3.1 m")
         one.type("me?" + ENTER)
@@ -92,7 +92,7 @@ def test_secrets_are_typed_unseen_and_in_no_history() -> None:
         one.read("TAMSEL-K5")
         one.type(CTRL_D)
         assert one.end() == 0
-        assert rig.bench.units["plug"].standin.memory["pass"] == "8642"
+        assert rig.rig.units["plug"].standin.memory["pass"] == "8642"
     files = without_times(b"".join(path.read_bytes() for path in Path("state").rglob("*") if path.is_file()))
     for secret in ("7319", "8642"):
         assert secret not in without_times(one.seen) + files
@@ -125,7 +125,7 @@ def test_nothing_that_a_module_sends_moves_the_cursor() -> None:
     with bench(MAST) as rig:
         one = console(rig.ports["mast"], "-l", "lindle-l9")
         one.read(":help lists")
-        standin = rig.bench.units["mast"].standin
+        standin = rig.rig.units["mast"].standin
         rig.call(lambda: standin.say(b"\x1b]0;owned\x07\x1b[2J\x9b5mhere\n", 0))
         one.read("here")
         one.type(CTRL_D)

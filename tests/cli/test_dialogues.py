@@ -26,7 +26,7 @@ def _sample(tmp_path: Path) -> None:
 def rehearse(path: str, *words: str, lexicon: str = "brisca-w1", status: int = 0) -> dict[str, Any]:
     text = Path(path).read_text()
     key = ("--file", "passphrase=harbour-office.key") if "needs passphrase" in text else ()
-    told = wexicon("rehearse", path, "-l", lexicon, "--rig", "bench.toml", "--json", *key, *words, status=status)
+    told = wexicon("rehearse", path, "-l", lexicon, "--rig", "rig.toml", "--json", *key, *words, status=status)
     assert KEY not in told.stdout + told.stderr
     report: dict[str, Any] = json.loads(told.stdout)
     return report
@@ -71,7 +71,7 @@ def test_the_guides_examples_do_what_it_says(name: str, text: str) -> None:
 @pytest.mark.parametrize("serve", ["rfc2217"])
 def test_a_dialogue_leaves_the_same_trace_on_a_port_and_in_virtual_time(serve: str) -> None:
     Path("every.wex").write_text(EVERY_STATEMENT)
-    office = Path("bench.toml").read_text().replace("format = 1", "")
+    office = Path("rig.toml").read_text().replace("format = 1", "")
     office = office.replace('standin = "brisca-w1"', f'standin = "brisca-w1"\nserve = "{serve}"')
     key = ("--file", "passphrase=harbour-office.key", "-l", "brisca-w1")
     with bench(office) as rig:
@@ -80,7 +80,7 @@ def test_a_dialogue_leaves_the_same_trace_on_a_port_and_in_virtual_time(serve: s
         assert "> AT+WHO?" in told and "BRISCA-W1" in told and re.search(r"passed: \d+ exchanges in", told)
         real = wexicon("run", "every.wex", port, *key, "--as-is", "--trace", "real.jsonl", "--operator", "rig")
         assert KEY not in real.stdout + real.stderr
-    wexicon("rehearse", "every.wex", *key, "--rig", "bench.toml", "--trace", "virtual.jsonl")
+    wexicon("rehearse", "every.wex", *key, "--rig", "rig.toml", "--trace", "virtual.jsonl")
     traces = [_words(path) for path in ("real.jsonl", "virtual.jsonl")]
     assert traces[0] == traces[1] and len(traces[0]) > 25
     assert KEY not in Path("real.jsonl").read_text()
@@ -100,7 +100,7 @@ def _words(path: str) -> list[tuple[Any, ...]]:
 
 def test_a_trace_becomes_a_dialogue_that_holds_against_its_recording() -> None:
     key = ("--file", "passphrase=harbour-office.key")
-    wexicon("rehearse", "tide-echo.wex", "-l", "brisca-w1", "--rig", "bench.toml", *key, "--trace", "t.jsonl")
+    wexicon("rehearse", "tide-echo.wex", "-l", "brisca-w1", "--rig", "rig.toml", *key, "--trace", "t.jsonl")
     wexicon("trace", "dialogue", "t.jsonl", "-o", "drafted.wex")
     assert "already exists" in wexicon("trace", "dialogue", "t.jsonl", "-o", "drafted.wex", status=2).stderr
     drafted = Path("drafted.wex").read_text()
@@ -125,7 +125,7 @@ def test_whatever_a_module_sends_is_shown_escaped() -> None:
     report = rehearse("odd.wex", status=1)
     assert report["kept"]["echoed"] == "\\xFF\\x1B[2J\\x00ab{}.."
     key = ("--file", "passphrase=harbour-office.key")
-    told = wexicon("rehearse", "odd.wex", "-l", "brisca-w1", "--rig", "bench.toml", *key, status=1)
+    told = wexicon("rehearse", "odd.wex", "-l", "brisca-w1", "--rig", "rig.toml", *key, status=1)
     assert "\x1b" not in told.stdout + told.stderr and "because \\xFF\\x1B[2J" in told.stderr
 
 

@@ -49,7 +49,7 @@ def test_a_readout_with_nothing_named_finds_the_lexicon_and_remembers_the_link()
 
 def test_a_readout_is_compared_with_a_sheet_and_with_a_trace() -> None:
     with virtual(SCREEN) as rig:
-        wexicon("readout", "screen", "-l", "brisca-w1", "--sheet", "s.toml", "--trace", "t.jsonl")
+        wexicon("readout", "screen", "-l", "brisca-w1", "-o", "s.toml", "--trace", "t.jsonl")
         assert "power = 20" in Path("s.toml").read_text()
         for record in ("s.toml", "t.jsonl"):
             told = wexicon("readout", "screen", "--against", record).stdout
@@ -60,13 +60,13 @@ def test_a_readout_is_compared_with_a_sheet_and_with_a_trace() -> None:
             same, count = map(int, re.findall(r"(\d+) of (\d+) settings are as in", told)[0])
             assert count - same == 2 and count >= 9 and told.count("differs") == 2 and "Gannet Quay" in told
             assert "rate" not in told
-        assert rig.bench.units["screen"].standin.flash["power"] == 3
-        assert "already exists" in wexicon("readout", "screen", "--sheet", "s.toml", status=2).stderr
+        assert rig.rig.units["screen"].standin.flash["power"] == 3
+        assert "already exists" in wexicon("readout", "screen", "-o", "s.toml", status=2).stderr
 
 
 def test_set_checks_plans_writes_and_follows_the_link() -> None:
     with virtual(SCREEN) as rig:
-        screen = rig.bench.units["screen"].standin
+        screen = rig.rig.units["screen"].standin
         words = ("set", rig.ports["screen"], "-l", "brisca-w1")
         told = wexicon(*words, "power=99", "rat=9600", status=2).stderr
         assert "'99' is out of range; allowed: 0 to 20 dBm" in told and "did you mean rate?" in told
@@ -85,7 +85,7 @@ def test_a_secret_is_not_taken_from_the_call() -> None:
         words = ("set", rig.ports["plug"], "-l", "tamsel-k5", "--operator", "rig")
         assert "every process could read it" in wexicon(*words, "pin=7319", status=2).stderr
         done = wexicon(*words, "role=leader", "--env", "pin=PLUG_PIN", env=clean({"PLUG_PIN": "7319"}))
-        assert rig.bench.units["plug"].standin.flash["pass"] == "7319" and "7319" not in done.stdout + done.stderr
+        assert rig.rig.units["plug"].standin.flash["pass"] == "7319" and "7319" not in done.stdout + done.stderr
         assert (
             "peer needs role=leader, not follower"
             in wexicon(*words, "peer=020000000001", "role=follower", status=2).stderr
@@ -178,7 +178,7 @@ def test_a_plan_of_a_sheet_says_none_of_it() -> None:
     )
     with virtual(MAST) as rig:
         plan = json.loads(wexicon("provision", "s.toml", rig.ports["mast"], "--plan", "--json").stdout)
-        assert plan["verdict"] == "planned" and rig.bench.units["mast"].standin.flash["net"] == 1
+        assert plan["verdict"] == "planned" and rig.rig.units["mast"].standin.flash["net"] == 1
     assert [line["says"] for line in plan["plan"]][:3] == ["@net=4", "@radio=868300000,9,4,14", "@save"]
 
 

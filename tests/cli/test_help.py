@@ -110,9 +110,9 @@ def test_what_is_not_installed_is_told_before_anything_is_sent(monkeypatch: pyte
     monkeypatch.setattr(extras, "find_spec", lambda name: None if name in extras.EXTRAS else usual(name))
     for words, extra in (
         (["run", "d.wex", "/dev/none", "--plot", "d.png"], "plots"),
-        (["trace", "plot", "last", "t.png"], "plots"),
-        (["report", "r.html"], "report"),
-        (["units", "label", "l.pdf"], "report"),
+        (["trace", "plot", "last", "-o", "t.png"], "plots"),
+        (["report", "-o", "r.html"], "report"),
+        (["units", "label", "-o", "l.pdf"], "report"),
     ):
         Path("d.wex").write_text("> AT\n")
         assert f"pip install 'wexicon[{extra}]'" in wexicon(*words, status=2).stderr

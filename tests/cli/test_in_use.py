@@ -38,7 +38,7 @@ def test_a_dialogue_of_a_sheet_gets_values_by_row_and_what_is_missing_is_told_fi
     with virtual(MAST.replace("mast]", "a]") + MAST.replace("mast]", "b]")) as rig:
         done = json.loads(wexicon("provision", "s.toml", "a", "b", "--json").stdout)
         assert [one["verdict"] for one in done] == ["conforms", "conforms"]
-        assert {unit.standin.memory["name"] for unit in rig.bench.units.values()} == {"Cobble Stair", "Withy Point"}
+        assert {unit.standin.memory["name"] for unit in rig.rig.units.values()} == {"Cobble Stair", "Withy Point"}
         assert [one["kept"] for one in done] == [{"depth.wex": {"metres": 3}}, {"depth.wex": {"metres": 4}}]
     # Nothing gives it: told when the sheet is read, before a byte is said.
     _sheet('given = { metres = "{row.depth}" }', needs)
@@ -85,8 +85,8 @@ def test_what_a_persons_file_did_wrong_is_no_bug_in_wexicon() -> None:
     # A name that is no UTF-8 is kept in the register all the same.
     Path("s.toml").write_text('format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { network = 6 }\n')
     with virtual(MAST) as rig:
-        rig.bench.units["mast"].standin.flash["name"] = "quay \udcff"
-        rig.bench.units["mast"].standin.memory["name"] = "quay \udcff"
+        rig.rig.units["mast"].standin.flash["name"] = "quay \udcff"
+        rig.rig.units["mast"].standin.memory["name"] = "quay \udcff"
         assert "conforms" in wexicon("provision", "s.toml", "mast").stdout
         assert "conforms" in wexicon("units", "list").stdout
 
@@ -104,7 +104,7 @@ def test_a_secret_setting_is_given_by_file_alone() -> None:
     Path("a.pin").write_text("4821")
     with virtual('[unit.plug]\nstandin = "tamsel-k5"\n') as rig:
         wexicon("set", "plug", "--file", "pin=a.pin", "-l", "tamsel-k5", "--operator", "rig")
-        assert rig.bench.units["plug"].standin.flash["pass"] == "4821"
+        assert rig.rig.units["plug"].standin.flash["pass"] == "4821"
         assert "no setting was given" in wexicon("set", "plug", "-l", "tamsel-k5", status=2).stderr
 
 
@@ -127,7 +127,7 @@ def test_what_a_lock_needs_is_given_to_run_talk_and_hail(monkeypatch: pytest.Mon
         with bench('[unit.beacon]\nstandin = "wherry-c3"\nsettings = { code = "squall" }\n') as rig:
             done = wexicon(*words, "-l", "wherry-c3", "--env", "code=CODE", input=more)
             assert "W-00771" in done.stdout and "squall" not in done.stdout + done.stderr
-            assert rig.bench.units["beacon"].standin.flash["tries"] == 3
+            assert rig.rig.units["beacon"].standin.flash["tries"] == 3
     with bench(MAST):
         wrong = wexicon("talk", "mast", "--env", "code=CODE", status=2).stderr
         assert "nothing is known that needs a value" in wrong
@@ -153,7 +153,7 @@ def test_a_hexadecimal_setting_is_written_as_the_datasheet_writes_it() -> None:
             "0x0034", "0x34"
         )
         assert "is not a hexadecimal number" in wexicon("set", "virtual://mesh", "network=3g", status=2).stderr
-        wexicon("readout", "virtual://mesh", "--sheet", "mesh.toml")
+        wexicon("readout", "virtual://mesh", "-o", "mesh.toml")
         assert "network = 0x" in Path("mesh.toml").read_text()
         Path("dec.toml").write_text('format = 1\n[seat.mesh]\nlexicon = "fennick-z4"\nsettings = { network = 34 }\n')
         done = wexicon("verify", "dec.toml", "virtual://mesh", status=1)
@@ -192,7 +192,7 @@ def test_what_a_dialogue_before_has_set_is_saved_and_is_not_called_nothing() -> 
     with virtual(MAST) as rig:
         done = wexicon("provision", "s.toml", "mast", "--operator", "rig").stdout
         assert "1 unchanged" in done and "nothing written but by the sheet's dialogues (1 line)" in done
-        standin = rig.bench.units["mast"].standin
+        standin = rig.rig.units["mast"].standin
         assert standin.flash["name"] == standin.memory["name"] == "Old Ferry"
 
 
@@ -205,15 +205,15 @@ def test_a_module_that_is_another_unit_is_refused_with_a_seat_too() -> None:
         wexicon("provision", "s.toml", "mast", "--seat", "a")
         wrong = wexicon("provision", "s.toml", "mast", "--seat", "b", status=1)
         assert "already provisioned as a" in wrong.stdout + wrong.stderr
-        assert rig.bench.units["mast"].standin.flash["addr"] == 1
+        assert rig.rig.units["mast"].standin.flash["addr"] == 1
         wexicon("provision", "s.toml", "mast", "--seat", "b", "--again")
-        assert rig.bench.units["mast"].standin.flash["addr"] == 2
+        assert rig.rig.units["mast"].standin.flash["addr"] == 2
 
 
 def test_a_sheet_names_the_lexicon_that_is_beside_it() -> None:
     Path("own.toml").write_text((shipped_folder() / "lindle-l9.toml").read_text())
     with virtual(MAST):
-        wexicon("readout", "mast", "-l", "own.toml", "--sheet", "unit.toml")
+        wexicon("readout", "mast", "-l", "own.toml", "-o", "unit.toml")
         assert 'lexicon = "own.toml"' in Path("unit.toml").read_text()
         assert "conforms" in wexicon("verify", "unit.toml", "mast").stdout
 
@@ -229,8 +229,8 @@ def test_a_rate_that_was_asked_for_or_remembered_is_used_as_it_is() -> None:
     with bench(SCREEN + "settings = { rate = 57600 }\n") as rig:
         assert "found: 57600" in wexicon("hail", "screen").stdout
         assert "passed" in wexicon("run", "at.wex", "screen", "-l", "brisca-w1", "--as-is").stdout
-        rig.bench.units["screen"].standin.uart.tuning = msgspec.structs.replace(
-            rig.bench.units["screen"].standin.uart.tuning, rate=38400
+        rig.rig.units["screen"].standin.uart.tuning = msgspec.structs.replace(
+            rig.rig.units["screen"].standin.uart.tuning, rate=38400
         )
         done = wexicon("talk", "screen", "-l", "brisca-w1", "--as-is", "--rate", "38400", input="AT\n")
         assert "<  OK" in done.stdout

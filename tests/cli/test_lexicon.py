@@ -143,7 +143,7 @@ def test_draft_asks_the_module_itself_and_what_it_writes_can_be_used() -> None:
         assert 'error   = ["+CME ERROR: {code:int}", "ERROR"]' in text and "# guessed" in text
         lexicon = read_lexicon(text.encode(), "asked.toml")
         assert {"cmee", "cmgf", "cscs"} <= set(lexicon.settings)
-        assert lexicon.expect == {"model": "CORDAL-G2"}
+        assert lexicon.must == {"model": "CORDAL-G2"}
         read = json.loads(wexicon("readout", port, "-l", "asked.toml", "--json").stdout)
         assert {line["name"]: line["before"]["shown"] for line in read["settings"]}["cscs"] == "GSM"
     assert "nothing answers AT" in _silent_draft()

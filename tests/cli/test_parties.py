@@ -207,7 +207,7 @@ def test_a_sheet_of_the_samples_does_the_same_on_ports(sheet: str, rig: str, cou
         tests = [one for unit in found for one in unit["tests"]]
         assert len(tests) == count and {one["verdict"] for one in tests} == {"passed"}
         if sheet == "plugs.toml":
-            names = {real.bench.units[one].standin.flash["L"] for one in ("w1", "f1", "c1")}
+            names = {real.rig.units[one].standin.flash["L"] for one in ("w1", "f1", "c1")}
             assert names == {"Withy plug", "Ferry plug", "Cobble plug"}
 
 

@@ -27,7 +27,7 @@ def test_the_story_from_a_file_of_lines_to_a_dialogue_with_values() -> None:
         port = rig.ports["screen"]
         done = built("run", "lines.txt", port, "--rate", "115200", "--as-dialogue", "screen.wex")
         assert "passed: 4 exchanges" in done.stdout and "wrote screen.wex" in done.stdout
-        assert rig.bench.units["screen"].standin.memory["power"] == 11
+        assert rig.rig.units["screen"].standin.memory["power"] == 11
         kept = Path("screen.wex").read_text()
         assert "> AT+POWER?\n< +POWER 11\n< OK\n" in kept
         # Values are put in, and the dialogue checks them.
@@ -36,7 +36,7 @@ def test_the_story_from_a_file_of_lines_to_a_dialogue_with_values() -> None:
             + kept.replace("AT+POWER=11", "AT+POWER={power}").replace("+POWER 11", "+POWER {=power}")
         )
         assert "passed" in built("run", "screen.wex", port, "power=7", "--rate", "115200").stdout
-        assert rig.bench.units["screen"].standin.memory["power"] == 7
+        assert rig.rig.units["screen"].standin.memory["power"] == 7
         wrong = built("run", "screen.wex", port, "power=99", "--rate", "115200", status=1)
         assert "FAULT" in wrong.stderr
         # The file already there is kept.
@@ -54,7 +54,7 @@ def test_each_answer_is_checked_by_ok_and_error_or_by_the_lexicon() -> None:
             wrong = wexicon("run", "wrong.txt", rig.ports["screen"], "--rate", "115200", *more, status=1)
             assert "line 2: > AT+NONSENSE" in wrong.stderr and "FAULT 2" in wrong.stderr
         assert "passed" in wexicon("run", "gauge.txt", rig.ports["mast"], "-l", "lindle-l9").stdout
-        assert rig.bench.units["mast"].standin.memory["net"] == 6
+        assert rig.rig.units["mast"].standin.memory["net"] == 6
 
 
 def test_lines_become_a_dialogue_without_a_module() -> None:

@@ -143,15 +143,15 @@ def test_an_operator_object_works_the_rig_from_code() -> None:
         session = Session(link, lexicon.dialect)
         result = provision(Module(session, lexicon, RigOperator(rig, "plug")), Order({"name": "Cobble Stair"}))
         link.close()
-    assert result.verdict == "conforms" and rig.bench.units["plug"].standin.flash["label"] == "Cobble Stair"
+    assert result.verdict == "conforms" and rig.rig.units["plug"].standin.flash["label"] == "Cobble Stair"
 
 
 def test_a_frame_that_the_port_does_not_have_is_not_written_to_the_module() -> None:
     with bench('[unit.gauge]\nstandin = "polmar-p1"\n') as rig:
-        flash = dict(rig.bench.units["gauge"].standin.flash)
+        flash = dict(rig.rig.units["gauge"].standin.flash)
         Path("gauge.toml").write_text(
             'format = 1\n[seat.gauge]\nlexicon = "polmar-p1"\nsettings = { rate = { rate = 57600, parity = "even" } }\n'
         )
         told = wexicon("provision", "gauge.toml", "gauge", status=3)
         assert "this port cannot do 57600 8E1" in told.stderr and "rate was not written" in told.stderr
-        assert rig.bench.units["gauge"].standin.flash == flash
+        assert rig.rig.units["gauge"].standin.flash == flash

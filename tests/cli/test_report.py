@@ -79,7 +79,7 @@ def test_the_page_holds_each_unit_with_its_settings_and_the_very_words() -> None
     Path("s.toml").write_text(SHEET)
     with virtual('[unit.mast]\nstandin = "lindle-l9"\n'):
         wexicon("provision", "s.toml", "virtual://mast")
-    done = wexicon("report", "r.html")
+    done = wexicon("report", "-o", "r.html")
     assert "wrote r.html: 1 unit" in done.stdout
     text = Path("r.html").read_text()
     page = Page(text)
@@ -98,10 +98,10 @@ def test_the_page_holds_each_unit_with_its_settings_and_the_very_words() -> None
     assert set(page.elements) <= ALLOWED and not re.search(
         r"https?:|//|url\((?!#)|@import", text.replace("virtual://mast", "")
     )
-    assert "already exists" in wexicon("report", "r.html", status=2).stderr
-    assert "no such units" in wexicon("report", "x.html", "--sheet", "Other Shore", status=2).stderr
+    assert "already exists" in wexicon("report", "-o", "r.html", status=2).stderr
+    assert "no such units" in wexicon("report", "-o", "x.html", "--sheet", "Other Shore", status=2).stderr
     assert not Path("x.html").exists()
-    history = wexicon("report", "h.html", "--unit", "L9-00417", "--since", "2026-01-01").stdout
+    history = wexicon("report", "-o", "h.html", "--unit", "L9-00417", "--since", "2026-01-01").stdout
     assert "1 unit" in history
 
 
@@ -254,7 +254,7 @@ def test_a_measurement_is_red_beyond_either_limit() -> None:
 
 def test_without_a_browser_a_pdf_is_refused_and_nothing_is_written(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("PATH", "")
-    told = wexicon("report", "r.pdf", status=2).stderr
+    told = wexicon("report", "-o", "r.pdf", status=2).stderr
     assert "no browser here can print a PDF" in told and ".html" in told and not Path("r.pdf").exists()
 
 

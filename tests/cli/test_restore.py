@@ -76,9 +76,9 @@ def test_the_first_state_is_found_by_its_day_and_what_is_missing_is_named(monkey
         assert "not restored: pin (secret)" in before.stderr and "482130" not in without_times(
             before.stderr + before.stdout
         )
-        assert served.bench.unit("plug").standin.flash["label"] == "Withy"
+        assert served.rig.unit("plug").standin.flash["label"] == "Withy"
         wexicon("restore", "plug", port, "--operator", "rig", "--since", "2026-01-01")
-        assert served.bench.unit("plug").standin.flash["label"] == "TAMSEL-K5"
+        assert served.rig.unit("plug").standin.flash["label"] == "TAMSEL-K5"
         assert "no earlier settings" in wexicon("restore", "plug", port, "--since", "2126-01-01", status=2).stderr
 
 
@@ -139,10 +139,10 @@ def test_a_value_that_the_lexicon_no_longer_allows_is_named_and_left() -> None:
 def test_the_built_program_restores_on_a_real_port() -> None:
     Path("s.toml").write_text(SHEET)
     with bench(RIG) as served:
-        before = dict(served.bench.unit("mast").standin.flash)
+        before = dict(served.rig.unit("mast").standin.flash)
         built("provision", "s.toml", served.ports["mast"])
         assert "conforms" in built("restore", "mast", served.ports["mast"]).stdout
-        assert dict(served.bench.unit("mast").standin.flash) == before
+        assert dict(served.rig.unit("mast").standin.flash) == before
 
 
 def test_a_value_that_holds_a_secret_is_not_kept_as_an_earlier_one(
@@ -157,4 +157,4 @@ def test_a_value_that_holds_a_secret_is_not_kept_as_an_earlier_one(
         assert kept and not [path for path in kept if "48213064" in without_times(path.read_bytes())]
         told = wexicon("restore", "plug", served.ports["plug"], "--operator", "rig").stderr
         assert "name (was not read)" in told
-        assert served.bench.unit("plug").standin.flash["label"] == "plug 48213064"
+        assert served.rig.unit("plug").standin.flash["label"] == "plug 48213064"

@@ -18,11 +18,11 @@ from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.files import shipped_folder
 from wexicon.records.trace import read_trace
-from wexicon.rigs.bench import read_rig
+from wexicon.rigs.rig import read_rig
 
 
 def test_a_rig_in_its_own_process_is_listed_worked_and_stopped() -> None:
-    words = [sys.executable, "-m", "wexicon", "rig", "start", str(SAMPLE / "bench.toml")]
+    words = [sys.executable, "-m", "wexicon", "rig", "start", str(SAMPLE / "rig.toml")]
     running = subprocess.Popen(words, stdout=subprocess.PIPE, text=True, env=clean({"PYTHONUNBUFFERED": "1"}))
     assert running.stdout
     while "serving" not in running.stdout.readline():
@@ -105,7 +105,7 @@ def test_all_faults_of_a_lexicon_are_told_in_one_go() -> None:
 @settings(suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.data())
 def test_any_file_is_read_or_refused(tmp_path: Path, data: st.DataObject) -> None:
-    texts = (LEXICON, (SAMPLE / "service-plug.toml").read_text(), (SAMPLE / "bench.toml").read_text())
+    texts = (LEXICON, (SAMPLE / "service-plug.toml").read_text(), (SAMPLE / "rig.toml").read_text())
     text = data.draw(st.sampled_from(texts)).encode()
     at, end = sorted(data.draw(st.tuples(st.integers(0, len(text)), st.integers(0, len(text)))))
     text = text[:at] + data.draw(st.binary(max_size=12) | st.text('{}[]="', max_size=6).map(str.encode)) + text[end:]

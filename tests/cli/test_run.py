@@ -101,7 +101,7 @@ def test_a_sheet_is_rehearsed_each_seat_with_a_trace_of_its_own() -> None:
         "format = 1\n" + seat.format("relay", 1) + seat.format("mast", 2).replace("lindle-l9", "own")
     )
     Path("own.toml").write_text(
-        'format = 1\nextends = "lindle-l9"\n[about]\nfamily = "lindle-l9"\n[identify]\nexpect = { model = "X" }\n'
+        'format = 1\nextends = "lindle-l9"\n[about]\nfamily = "lindle-l9"\n[identify]\nmust = { model = "X" }\n'
     )
     failed = wexicon("rehearse", "s.toml", status=1)
     assert "this is another module: its model is LINDLE-L9, the lexicon is for X" in failed.stderr

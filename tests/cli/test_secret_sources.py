@@ -75,7 +75,7 @@ def test_what_a_sheet_asks_begins_with_seat_and_setting() -> None:
 def test_a_generated_secret_is_handed_over_encrypted_and_kept_when_its_unit_is_made_again(tmp_path: Path) -> None:
     Path("g.toml").write_text(GENERATED)
     with virtual(k5()) as rig:
-        port, standin = rig.ports["plug"], rig.bench.units["plug"].standin
+        port, standin = rig.ports["plug"], rig.rig.units["plug"].standin
         call = ("provision", "g.toml", port, "--operator", "rig")
         told = [*wexicon(*call, "--json"), *wexicon("verify", *call[1:])]
         pin = str(standin.flash["pass"])
@@ -90,13 +90,13 @@ def test_a_generated_secret_is_handed_over_encrypted_and_kept_when_its_unit_is_m
         assert next(csv.DictReader(file))["value"] == pin
     assert Path("out.csv").stat().st_mode & 0o077 == 0 and Path("plugs.handover").stat().st_mode & 0o077 == 0
     # On the label only where the sheet and the call say so.
-    label = ("units", "label", "l.svg", "--page", "label", "--force")
+    label = ("units", "label", "-o", "l.svg", "--page", "label", "--force")
     wexicon(*label)
     plain = Path("l.svg").read_text()
     wexicon(*label, "--secrets", "plugs.handover", "--env", "password=SEAL")
     assert len(Path("l.svg").read_text()) > len(plain)
     told += wexicon("units", "show", "plug") + wexicon("units", "list", "--json")
-    wexicon("units", "export", "u.json")
+    wexicon("units", "export", "-o", "u.json")
     Path("out.csv").unlink(), Path("l.svg").unlink()
     for path in (one for one in tmp_path.rglob("*") if one.is_file()):
         assert pin.encode() not in path.read_bytes() and PASSWORD.encode() not in path.read_bytes(), path
@@ -109,15 +109,15 @@ def test_another_module_gets_another_secret_and_none_is_told_without_the_file(mo
     for address in ("02A15C001111", "02A15C002222"):
         with virtual(k5(identity=f'{{ address = "{address}" }}')) as rig:
             wexicon("provision", "g.toml", rig.ports["plug"], "--operator", "rig")
-            pins.append(rig.bench.units["plug"].standin.flash["pass"])
+            pins.append(rig.rig.units["plug"].standin.flash["pass"])
     assert len(set(pins)) == 2
     with virtual(k5(identity='{ address = "02A15C003333" }')) as rig:
         told = wexicon("verify", "g.toml", rig.ports["plug"], "--operator", "rig", status=2).stderr
         assert "plugs.handover has no pin of this unit" in told
         monkeypatch.setenv("SEAL", "wrong")
-        before = dict(rig.bench.units["plug"].standin.flash)
+        before = dict(rig.rig.units["plug"].standin.flash)
         told = wexicon("provision", "g.toml", rig.ports["plug"], "--operator", "rig", status=2).stderr
-        assert "cannot be opened with this password" in told and rig.bench.units["plug"].standin.flash == before
+        assert "cannot be opened with this password" in told and rig.rig.units["plug"].standin.flash == before
 
 
 @pytest.mark.parametrize(
@@ -174,7 +174,7 @@ def test_drawn_secrets_that_must_differ_are_drawn_until_they_do(
     for address in ("02A15C001111", "02A15C002222"):
         with virtual(k5(identity=f'{{ address = "{address}" }}')) as rig:
             wexicon("provision", "g.toml", rig.ports["plug"], "--operator", "rig")
-            pins.append(rig.bench.units["plug"].standin.flash["pass"])
+            pins.append(rig.rig.units["plug"].standin.flash["pass"])
     assert pins == ["111111", "222222" if different else "111111"]
 
 
@@ -186,7 +186,7 @@ def test_each_sheet_has_secrets_of_its_own_in_one_file() -> None:
         pins = []
         for sheet in ("g.toml", "other.toml", "g.toml"):
             wexicon("provision", sheet, *call)
-            pins.append(rig.bench.units["plug"].standin.flash["pass"])
+            pins.append(rig.rig.units["plug"].standin.flash["pass"])
     assert pins[0] == pins[2] != pins[1]
 
 

@@ -158,11 +158,11 @@ def test_no_file_that_is_written_anywhere_has_a_secret(env: dict[str, str], tmp_
         terminal.type("\x04")
         assert terminal.end() == 0
         told.append(terminal.text())
-        told += wexicon("readout", port, "-l", "tamsel-k5", "--operator", "rig", "--sheet", "read.toml", env=env)
+        told += wexicon("readout", port, "-l", "tamsel-k5", "--operator", "rig", "-o", "read.toml", env=env)
     for name in ("u.csv", "u.json"):
-        told += wexicon("units", "export", name, env=env)
+        told += wexicon("units", "export", "-o", name, env=env)
     for name in ("l.svg", "l.pdf", "l.png"):
-        told += wexicon("units", "label", name, "--with", "name,pin,address", env=env)
+        told += wexicon("units", "label", "-o", name, "--with", "name,pin,address", env=env)
     written = {path.name for path in tmp_path.rglob("*") if path.is_file()}
     assert {"kept.toml", "kept.wex", "u.csv", "l.svg", "read.toml", "register.db", "tamsel-k5"} <= written
     assert list((tmp_path / "state" / "waiting").rglob("*.json"))

@@ -77,8 +77,8 @@ def test_a_test_between_two_units_is_run_recorded_and_run_again_by_verify() -> N
         assert "1 test passed" in told.stdout and "nothing written" in told.stdout
         assert "mast: conforms\n" in told.stderr and "mast: 1 test passed" in told.stderr
         # What fails leaves the verdict of the settings as it was, and is not taken for done.
-        rig.bench.units["relay"].standin.flash["net"] = 9
-        rig.call(rig.bench.units["relay"].standin.restart)
+        rig.rig.units["relay"].standin.flash["net"] = 9
+        rig.call(rig.rig.units["relay"].standin.restart)
         failed = results("verify", "s.toml", *ports, status=1)
         assert failed["mast"]["verdict"] == "conforms" and outcome_of(failed["mast"], "heard")["verdict"] == "failed"
         told = wexicon("provision", "s.toml", *ports, status=1)
@@ -111,7 +111,7 @@ def test_what_a_test_wrote_is_put_back_and_proved_again() -> None:
         assert joined["verdict"] == "passed" and joined["wrote"]
         assert "test joined changed role; written back and read again" in plug["remarks"]
         assert plug["verdict"] == "conforms" and plug["evidence"] == "power-cycle"
-        assert rig.bench.units["plug"].standin.flash["part"] == "F"
+        assert rig.rig.units["plug"].standin.flash["part"] == "F"
         assert not list((Path("state") / "unfinished").glob("*.json"))
         # `verify` writes nothing unless it is asked to.
         assert not results("verify", "s.toml", *ports)["plug"]["tests"]
@@ -124,7 +124,7 @@ def test_stopped_in_the_middle_of_a_test_that_wrote_the_unit_is_unfinished_and_t
     Path("s.toml").write_text(JOINED)
     with virtual(PAIR) as rig:
         ports = (f"plug={rig.ports['plug']}", f"handset={rig.ports['handset']}", "--operator", "rig")
-        standin = rig.bench.units["plug"].standin
+        standin = rig.rig.units["plug"].standin
         killed(rig, lambda: standin.flash["part"] == "L", "provision", "s.toml", *ports)
         assert "unfinished: tamsel-k5" in wexicon("units", "list").stdout
         told = wexicon("provision", "s.toml", *ports)
@@ -184,7 +184,7 @@ def run_with(rig: Server, text: str, at_test: Callable[[], object], **setup: Any
 @pytest.mark.parametrize(("sheet", "rig_", "owner"), [(HEARD, RADIOS, "mast"), (JOINED, PAIR, "plug")])
 def test_another_module_on_the_port_passes_no_test_and_is_not_written_to(sheet: str, rig_: str, owner: str) -> None:
     with virtual(rig_) as rig:
-        standin = rig.bench.units[owner].standin
+        standin = rig.rig.units[owner].standin
         left: list[dict[str, object]] = []
 
         def swap() -> None:
@@ -209,7 +209,7 @@ def test_a_test_that_writes_and_is_stopped_leaves_its_unit_unfinished() -> None:
         assert plug.tests[0].verdict == "stopped" and plug.verdict == "stopped" and not plug.evidence
         assert plug.failure and "before the settings were put back" in plug.failure.what and plug.status == 130
         told = wexicon("provision", "s.toml", *rig.ports.values(), "--operator", "rig", "--resume")
-        assert "1 already done; 1 to do" in told.stderr and rig.bench.units["plug"].standin.flash["part"] == "F"
+        assert "1 already done; 1 to do" in told.stderr and rig.rig.units["plug"].standin.flash["part"] == "F"
 
 
 def test_stopped_before_its_tests_a_run_says_so(tmp_path: Path) -> None:
@@ -266,7 +266,7 @@ def test_packets_between_two_units_are_judged_by_the_limits_of_the_sheet() -> No
         }  # fmt: skip
         assert "and at most 100 is allowed" in str(outcome_of(made, "fast")["failure"])
         # Nothing comes back: all is lost, whatever may be.
-        rig.bench.units["relay"].standin.reaches = lambda other: False  # type: ignore[method-assign]
+        rig.rig.units["relay"].standin.reaches = lambda other: False  # type: ignore[method-assign]
         lost = results("verify", "s.toml", *ports, status=1)["mast"]
         assert outcome_of(lost, "near")["verdict"] == "failed" and outcome_of(lost, "fast")["verdict"] == "failed"
         assert outcome_of(lost, "loose")["measurements"][0]["value"] == 100.0  # type: ignore[index]
@@ -293,7 +293,7 @@ def test_a_sweep_of_a_sheet_puts_the_settings_back_and_repeats_the_evidence() ->
         assert lost["lost at spreading 7, power 2 dBm"] == lost["lost at spreading 12, power 2 dBm"] == 0
         assert all(found[name]["evidence"] == "power-cycle" and found[name]["starts"] for name in ("mast", "relay"))
         for name in ("mast", "relay"):
-            standin = rig.bench.units[name].standin
+            standin = rig.rig.units[name].standin
             assert standin.flash["radio"] == standin.memory["radio"] == (868100000, 9, 4, 14)
         assert not list(Path("state/unfinished").glob("*.json"))
         # It writes: `verify` leaves it out unless it is asked for.

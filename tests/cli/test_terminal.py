@@ -23,7 +23,7 @@ def test_a_secret_is_asked_for_and_typed_unseen(tmp_path: Path) -> None:
         terminal.read("PIN of the plug:")
         terminal.type(PIN + "\n")
         assert terminal.end() == 0
-        assert rig.bench.units["plug"].standin.flash["pass"] == PIN
+        assert rig.rig.units["plug"].standin.flash["pass"] == PIN
     assert PIN not in terminal.text() and "conforms" in terminal.text()
     assert not [path for path in tmp_path.rglob("*") if path.is_file() and PIN in without_times(path.read_bytes())]
     # With no terminal there is nobody to ask.

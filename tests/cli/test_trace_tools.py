@@ -182,7 +182,7 @@ def test_two_traces_are_compared_with_the_first_difference_on_top(folder: Path) 
 @pytest.mark.filterwarnings("ignore::DeprecationWarning:pcapng")
 def test_packets_are_read_back_byte_for_byte_by_another_reader(folder: Path, tmp_path: Path) -> None:
     path = tmp_path / "t.pcapng"
-    wexicon("trace", "export", "L9-00611", str(path))
+    wexicon("trace", "export", "L9-00611", "-o", str(path))
     with path.open("rb") as file:
         blocks = list(FileScanner(file))
     (link,) = [one for one in blocks if isinstance(one, InterfaceDescription)]
@@ -202,25 +202,25 @@ def test_packets_are_read_back_byte_for_byte_by_another_reader(folder: Path, tmp
 
 
 def test_a_table_holds_each_record_and_no_formula(folder: Path) -> None:
-    wexicon("trace", "export", "last", "t.csv")
+    wexicon("trace", "export", "last", "-o", "t.csv")
     rows = list(csv.DictReader(Path("t.csv").read_text().splitlines()))
     assert rows[0]["what"] == "opened" and rows[-1]["what"] == "closed"
     assert not any(cell[:1] in ("=", "+", "@", "-") for row in rows for cell in row.values() if cell)
-    wexicon("trace", "export", "last", "t.txt")
+    wexicon("trace", "export", "last", "-o", "t.txt")
     assert Path("t.txt").read_text() == wexicon("trace", "show", "last").stdout
-    assert "already exists" in wexicon("trace", "export", "last", "t.txt", status=2).stderr
-    assert "is none of .csv" in wexicon("trace", "export", "last", "t.doc", status=2).stderr
+    assert "already exists" in wexicon("trace", "export", "last", "-o", "t.txt", status=2).stderr
+    assert "is none of .csv" in wexicon("trace", "export", "last", "-o", "t.doc", status=2).stderr
 
 
 def test_a_figure_has_the_steps_and_the_waits(folder: Path) -> None:
-    assert "wrote t.svg" in wexicon("trace", "plot", "L9-00611", "t.svg").stdout
+    assert "wrote t.svg" in wexicon("trace", "plot", "L9-00611", "-o", "t.svg").stdout
     text = Path("t.svg").read_text()
     for one in ("identify", "read", "waiting for answers", "steps", "events", "rate"):
         assert f"<!-- {one} -->" in text, one
     # A module that sleeps: its states are lanes of their own.
     listened = ("listen", "saver", "--rig", str(SAMPLE / "estuary.toml"), "--for", "12m", "--ask", "--only", "none")
     wexicon(*listened, "--trace", "sleep.jsonl")
-    wexicon("trace", "plot", "sleep.jsonl", "sleep.svg")
+    wexicon("trace", "plot", "sleep.jsonl", "-o", "sleep.svg")
     drawn = Path("sleep.svg").read_text()
     assert all(f"<!-- {one} -->" in drawn for one in ("sleep", "asleep", "sleep awake", "link idle"))
     assert "asleep" not in text

@@ -92,7 +92,7 @@ def test_modules_that_send_by_command_pass_texts_and_tell_the_signal() -> None:
         result = json.loads(wexicon(*words, "--json").stdout)
         assert [way["received"] for way in result["ways"]] == [3, 3] and result["signal"]["mast"]["rssi"] == [-71.0] * 3
         assert result["ways"][0]["way"] == "mast to quay" and 0.3 < result["median"] < 5
-        quay: Any = rig.bench.units["quay"].standin
+        quay: Any = rig.rig.units["quay"].standin
         rig.call(lambda: setattr(quay.uart, "faults", WireFaults(noise=0.003, seed=5)))
         spoilt = json.loads(wexicon(*words[:-1], "6", "--within", "600ms", "--json", status=1).stdout)
         assert sum(way["lost"] + way["damaged"] for way in spoilt["ways"]) > 0
@@ -126,7 +126,7 @@ def test_a_sweep_finds_where_it_is_heard_and_puts_the_settings_back() -> None:
         told = wexicon(*words, "--sweep", "power=14").stdout
         assert "power (dBm)" in told and "the settings of both modules are as before, read back" in told
         for name in ("mast", "relay"):
-            assert rig.bench.units[name].standin.memory["radio"] == (868100000, 9, 4, 14)
+            assert rig.rig.units[name].standin.memory["radio"] == (868100000, 9, 4, 14)
         assert not list(Path("state/unfinished").glob("*.json"))
         for text, fault in (
             ("spreading=6", "'6' is out of range"), ("spraeding=7", "did you mean spreading"), ("7,8", "belongs to no setting"),
@@ -171,14 +171,14 @@ def test_modules_in_data_mode_are_swept_through_the_pins_of_a_fixture() -> None:
     Path("pins.toml").write_text('format = 1\n[pin.mode0]\nline = "dtr"\n[pin.mode1]\nline = "rts"\n')
     words = ("traffic", "near", "far", "-l", "lindle-r2", "--count", "2", "--within", "1s", "--fixture", "pins.toml")
     with bench(cables) as rig:
-        before = [rig.bench.units[name].standin.flash["block"] for name in ("near", "far")]
+        before = [rig.rig.units[name].standin.flash["block"] for name in ("near", "far")]
         made = json.loads(wexicon(*words, "--sweep", "rate=2400,115200,power=5", "--json").stdout)
         assert [(one["settings"]["rate"], one["lost"]) for one in made["points"]] == [
             ("2400 baud", 0),
             ("115200 baud", 0),
         ]
         assert made["points"][0]["median"] > 2 * made["points"][1]["median"] and made["restored"]
-        assert [rig.bench.units[name].standin.flash["block"] for name in ("near", "far")] == before
+        assert [rig.rig.units[name].standin.flash["block"] for name in ("near", "far")] == before
     Path("r.toml").write_text("format = 1\n" + cables + "[air]\n[air.place.near]\n[air.place.far]\neast = 300\n")
     told = wexicon(*words[:3], "--rig", "r.toml", *words[5:9], "--sweep", "air-rate=14.4,0.9", "--json").stdout
     assert [one["lost"] for one in json.loads(told)["points"]] == [100, 0]
@@ -268,7 +268,7 @@ def test_a_sweep_that_is_stopped_puts_the_settings_back() -> None:
         ports = [rig.ports[name] for name in ("mast", "relay")]
         made = api.sweep(ports, "power=2,3,4", order, "lindle-l9", setup, measured=points.append)
         assert made.verdict == "stopped" and len(made.points) == 1 and made.restored
-        assert rig.bench.units["mast"].standin.memory["radio"] == (868100000, 9, 4, 14)
+        assert rig.rig.units["mast"].standin.memory["radio"] == (868100000, 9, 4, 14)
 
 
 def test_packets_that_take_longer_than_they_are_waited_for_are_not_called_a_weak_signal() -> None:

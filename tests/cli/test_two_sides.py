@@ -1,4 +1,4 @@
-"""`wexicon talk` with two ports in one window, and its chat mode."""
+"""`wexicon talk` with two ports in one window, and its data mode."""
 
 from __future__ import annotations
 
@@ -115,14 +115,14 @@ def test_each_side_has_its_colour(monkeypatch: pytest.MonkeyPatch) -> None:
 def test_what_is_typed_in_chat_is_passed_on_and_nothing_needs_to_answer() -> None:
     with bench(JOINED) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("plug", "handset")]
-        told = wexicon("talk", *ports, "--chat", "--as-is", input="tide 1.204 m\nhandset: thanks\n").stdout
+        told = wexicon("talk", *ports, "--data", "--as-is", input="tide 1.204 m\nhandset: thanks\n").stdout
         assert (
             "handset   <  tide 1.204 m" in told and re.search("plug      <  .*thanks", told) and "no answer" not in told
         )
 
 
 def test_chat_leaves_command_mode_and_comes_back_by_the_lexicon() -> None:
-    said = ":chat\nis anybody there\nbuoy: :chat\nyes\nquay: :chat off\nNT?\n"
+    said = ":data\nis anybody there\nbuoy: :data\nyes\nquay: :data off\nNT?\n"
     with bench(MESH) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("quay", "buoy")]
         told = wexicon("talk", *ports, "-l", "fennick-z4", input=said).stdout
@@ -130,5 +130,5 @@ def test_chat_leaves_command_mode_and_comes_back_by_the_lexicon() -> None:
     assert "quay      <  yes" in told and "quay      >> ~~~" in told and told.rindex("<  7A31") > told.index("<  yes")
     with virtual(MESH) as alone:
         assert alone
-        heard = wexicon("talk", "virtual://buoy", "-l", "fennick-z4", "--chat", input="hello\n").stdout
+        heard = wexicon("talk", "virtual://buoy", "-l", "fennick-z4", "--data", input="hello\n").stdout
         assert "listening" not in heard and "hello" in heard

@@ -13,7 +13,7 @@ from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.framing import Corrupt, Foreign, FrameCutter
 from wexicon.core.protocol.insertion import InsertionFault, Template
-from wexicon.core.protocol.layers import Length, Mark, Numbering, Station, Sum
+from wexicon.core.protocol.layers import Length, Mark, Numbering, Station, FrameChecksum
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Layers, Speech
@@ -104,14 +104,14 @@ def test_each_layer_puts_on_what_it_takes_off() -> None:
         Mark(b"\xc6\x3d"),
         Length(U16, at=1),
         Length(U8, at=0, plus=3),
-        Sum("crc-16/modbus", Number("u16le", 2, order="little")),
+        FrameChecksum("crc-16/modbus", Number("u16le", 2, order="little")),
         Station(U8, 1),
         Numbering(U8),
     ):
         data = layer.around(b"\x10abc")
         assert layer.inside(data) == b"\x10abc" and len(data) > 4
         assert isinstance(
-            layer.inside(data[:-1] if isinstance(layer, Sum | Length) else b"\xee" + data[1:]), Corrupt | Foreign
+            layer.inside(data[:-1] if isinstance(layer, FrameChecksum | Length) else b"\xee" + data[1:]), Corrupt | Foreign
         )
 
 

@@ -16,11 +16,11 @@ import pytest
 
 from tests.conftest import bench, virtual, wexicon
 from wexicon.core.agenda import Agenda
-from wexicon.core.formats.fixture import read_bench, read_fixture
+from wexicon.core.formats.fixture import read_fixture, read_settings
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.values import KINDS
-from wexicon.rigs.bench import read_rig
+from wexicon.rigs.rig import read_rig
 from wexicon.rigs.standins import FAMILIES
 from wexicon.work.contact.catalog import shipped_folder
 
@@ -144,12 +144,12 @@ def test_the_walk_to_a_lexicon_of_frames_does_too() -> None:
 def test_every_command_of_the_page_on_other_modules_works() -> None:
     text = (DOCS / "other-kinds-of-modules.md").read_text()
     for name, body in re.findall(r"```(?:toml|csv) (\S+)\n(.*?)```", text, re.DOTALL):
-        Path("bench.toml" if name == "rig" else name).write_text(body)
+        Path("rig.toml" if name == "rig" else name).write_text(body)
     commands = re.findall(
         r"^    (wexicon [^#\n]*(?:#\d[^#\n]*)*)|^```text talk (\S+)\n(.*?)```", text, re.MULTILINE | re.DOTALL
     )
     ran = 0
-    with bench(Path("bench.toml").read_text().partition("\n")[2]):
+    with bench(Path("rig.toml").read_text().partition("\n")[2]):
         for command, port, typed in commands:
             if port:
                 told = wexicon("talk", port, input=typed).stdout
@@ -183,7 +183,7 @@ def test_the_guide_is_a_site_without_a_broken_link(tmp_path: Path) -> None:
 def test_the_settings_of_the_page_are_all_there_are() -> None:
     text = re.search(r"```toml\n(format.*?)```", (DOCS / "environment.md").read_text(), re.DOTALL)
     assert text
-    made = read_bench(text[1].encode(), "wexicon.toml")
+    made = read_settings(text[1].encode(), "wexicon.toml")
     assert all(getattr(made, name) for name in made.__struct_fields__) and made.report.title
 
 

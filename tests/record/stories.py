@@ -56,7 +56,7 @@ def _work(name: str, lexicon: Lexicon) -> Iterator[Step]:
     yield step(f"hail {UNIT}")
     yield step(f"readout {UNIT}", *known)
     yield step(f"readout {UNIT} --json", *known)
-    yield step(f"readout {UNIT} --as c-header made.h", *known)
+    yield step(f"readout {UNIT} -o made.h", *known)
     yield step(f"set {UNIT} --plan", *known, *open_values)
     yield step(f"set {UNIT}", *known, open_values[0])
     yield step(f"provision s.toml {UNIT} --plan")
@@ -85,8 +85,8 @@ def _typed(lexicon: Lexicon, pair: str) -> str:
     name, _, value = pair.partition("=")
     commands = [f":read {name}", f":set {name} = {value}", ":hex on", f":read {name}", ":hex off", ":do nothing"]
     end = lexicon.dialect.speech.end
-    commands += [":allow 500ms", ":end cr", f":end {end}", ":keep typed.wex", ":sheet typed.toml", ":chat on", "tide"]
-    return "".join(f"{line}\n" for line in (*asked, "wrong", *commands, ":chat off", ":quit"))
+    commands += [":allow 500ms", ":end cr", f":end {end}", ":keep typed.wex", ":sheet typed.toml", ":data on", "tide"]
+    return "".join(f"{line}\n" for line in (*asked, "wrong", *commands, ":data off", ":quit"))
 
 
 def _sheet(folder: Path, name: str) -> None:
@@ -134,10 +134,10 @@ def samples() -> Iterator[Story]:
             *(step(f"rehearse {name} --json") for name in sheets),
             *_lines("""
 rehearse masts.toml --ports 4 --swap 20s
-rehearse masts.toml --rig masts-bench.toml
-readout masts.toml --as c-header settings.h
-readout masts.toml --as json settings.json
-readout masts.toml --row M2 --as env m2.env
+rehearse masts.toml --rig masts-rig.toml
+readout masts.toml -o settings.h
+readout masts.toml --as json -o settings.json
+readout masts.toml --row M2 -o m2.env
 """),
         ],
         files=_sample,
@@ -145,11 +145,10 @@ readout masts.toml --row M2 --as env m2.env
     yield Story(
         "sample-dialogues",
         [
-            step(f"rehearse {name} --rig {rig}", *(("-l", "brisca-w1") if rig == "bench.toml" else ()))
+            step(f"rehearse {name} --rig {rig}", *(("-l", "brisca-w1") if rig == "rig.toml" else ()))
             for name in dialogues
-            for rig in ("estuary.toml", "bench.toml")
-            if (rig == "bench.toml")
-            == (name in ("first-words.wex", "networks.wex", "join-office.wex", "move-rate.wex"))
+            for rig in ("estuary.toml", "rig.toml")
+            if (rig == "rig.toml") == (name in ("first-words.wex", "networks.wex", "join-office.wex", "move-rate.wex"))
         ],
         files=_sample,
     )
@@ -163,8 +162,8 @@ provision masts.toml virtual://withy-point --row M1 --tests none
 units list
 units list --json
 units show "mast M1"
-units label labels.svg
-report r.html
+units label -o labels.svg
+report -o r.html
 trace compare last last
 """),
         "".join(
@@ -206,7 +205,7 @@ trace show terminal.jsonl
 trace dialogue boot.jsonl -o boot.wex
 rehearse boot.wex --recording boot.jsonl
 trace compare boot.jsonl named.jsonl
-trace export boot.jsonl boot.txt
+trace export boot.jsonl -o boot.txt
 lexicon draft --from boot.jsonl
 """),
         files=_sample,

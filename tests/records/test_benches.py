@@ -92,7 +92,7 @@ def test_two_benches_provision_all_units_once_though_one_is_killed_and_the_serve
         return {one.name: one for one in register.latest(sheet="all masts", verdict="conforms", wrote=True)}
 
     with bench(radios(10) + radios(30)) as rig:
-        for unit in rig.bench.units.values():
+        for unit in rig.rig.units.values():
             # What leaves a port is looked at as it is, whatever was said of it.
             def swapped(module: Any = unit.standin, another: Any = unit.standin.another) -> None:
                 flash[module.own["serial"]] = module.flash["addr"]
@@ -117,7 +117,7 @@ def test_two_benches_provision_all_units_once_though_one_is_killed_and_the_serve
         again = at_bench("left", server.url, tmp_path, "--resume")
         running.append(again)
         assert again.wait(120) == 0, (tmp_path / "left.log").read_text()[-3000:]
-        for unit in rig.bench.units.values():
+        for unit in rig.rig.units.values():
             flash[unit.standin.own["serial"]] = unit.standin.flash["addr"]
     made = finished()
     modules = {one.unit.split()[-1]: one for one in made.values()}

@@ -128,18 +128,18 @@ def test_units_are_listed_shown_exported_and_not_made_twice(tmp_path: Path) -> N
             wexicon("provision", "masts.toml", "radio-2", "radio-3", "radio-4", "--row", "M3", "--json").stdout
         )
         assert [(one["identity"]["serial"], one["written"]) for one in found] == [("L9-00614", 0)]
-        assert rig.bench.units["radio-2"].standin.flash["addr"] == 11
-        rig.call(lambda: rig.bench.units["radio-2"].standin.another(10))
+        assert rig.rig.units["radio-2"].standin.flash["addr"] == 11
+        rig.call(lambda: rig.rig.units["radio-2"].standin.another(10))
         wrong = wexicon("provision", "masts.toml", "radio-2", "--row", "M3", status=1)
         assert "mast M3 is lindle-l9 L9-00614, on" in wrong.stderr  # another module would be a second M3
-        rig.call(lambda: rig.bench.units["radio-2"].standin.another(-10))
+        rig.call(lambda: rig.rig.units["radio-2"].standin.another(-10))
         wexicon("provision", "masts.toml", "radio-2", "--row", "M1")
         assert "4 already done; 0 to do" in wexicon("provision", "masts.toml", "radio-1", "--resume").stderr
         again = wexicon("provision", "masts.toml", "radio-2", "radio-1", "radio-3", "radio-4", "--again")
-        assert "4 of 4 conform" in again.stdout and rig.bench.units["radio-2"].standin.flash["addr"] == 1
+        assert "4 of 4 conform" in again.stdout and rig.rig.units["radio-2"].standin.flash["addr"] == 1
     shown = wexicon("units", "show", "L9-00612").stdout
     assert "relay of “Marrow Estuary" in shown and shown.count("provision") == 4
-    wexicon("units", "export", "units.csv")
+    wexicon("units", "export", "-o", "units.csv")
     rows = list(csv.DictReader(Path("units.csv").read_text().splitlines()))
     assert {row["module"]: row["address"] for row in rows}["lindle-l9 L9-00612"] == "1" and len(rows) == 4
     assert "the register has no unit L9-9" in wexicon("units", "show", "L9-9", status=2).stderr
@@ -176,12 +176,12 @@ def test_what_must_differ_is_compared_with_what_the_register_has_of_the_sheets_o
         wexicon("provision", "masts.toml", "radio-1", "radio-2", "radio-3", "radio-4")
         # The next lot has an address of the first, and only that.
         Path("masts.csv").write_text("mast,station,address\nM4,Far Sands,0014\nM5,Long Reach,0012\n")
-        rig.call(lambda: [rig.bench.units[f"radio-{n}"].standin.another(10) for n in (2, 3)])
+        rig.call(lambda: [rig.rig.units[f"radio-{n}"].standin.another(10) for n in (2, 3)])
         wrong = wexicon("provision", "masts.toml", "radio-2", "radio-3", "--seat", "mast", status=2).stderr
         assert (
             "address 12 of mast M5 is already used by mast M2, lindle-l9 L9-00613, on 20" in wrong and "M4" not in wrong
         )
-        assert rig.bench.units["radio-2"].standin.flash["addr"] == 0
+        assert rig.rig.units["radio-2"].standin.flash["addr"] == 0
         Path("masts.csv").write_text("mast,station,address\nM4,Far Sands,0014\nM5,Long Reach,0015\n")
         assert "2 of 2 conform" in wexicon("provision", "masts.toml", "radio-2", "radio-3", "--seat", "mast").stdout
 
@@ -215,7 +215,7 @@ def test_labels_have_the_size_that_was_asked_for_and_a_code_that_holds_the_unit(
     for number in (1, 2, 3):
         register.keep(entry(f"lindle-l9 L9-0061{number}", name=f"mast $M{number}$"))
     words = ("units", "label", "--register", "units.db")
-    wexicon(*words, "one.png", "--size", "60x30", "--page", "label", "--unit", "L9-00612")
+    wexicon(*words, "-o", "one.png", "--size", "60x30", "--page", "label", "--unit", "L9-00612")
     dots = imread("one.png")[:, :, 0]
     assert dots.shape == (354, 708)  # 30 x 60 mm at 300 dots an inch
     code = segno.make("lindle-l9 L9-00612", error="m", micro=False).matrix
@@ -225,17 +225,20 @@ def test_labels_have_the_size_that_was_asked_for_and_a_code_that_holds_the_unit(
         for y in range(len(code))
     ]
     assert read == [[bool(one) for one in row] for row in code]
-    wexicon(*words, "all.pdf", "--size", "60x30", "--page", "80x50")
+    wexicon(*words, "-o", "all.pdf", "--size", "60x30", "--page", "80x50")
     pages = Path("all.pdf").read_bytes()
     assert pages.count(b"/Type /Page ") == 3 and b"/MediaBox [ 0 0 226.77" in pages
-    assert "all-2.svg, all-3.svg: 3 labels" in wexicon(*words, "all.svg", "--size", "60x30", "--page", "80x50").stdout
-    assert "already exists; nothing was written" in wexicon(*words, "all.pdf", status=2).stderr
+    assert (
+        "all-2.svg, all-3.svg: 3 labels"
+        in wexicon(*words, "-o", "all.svg", "--size", "60x30", "--page", "80x50").stdout
+    )
+    assert "already exists; nothing was written" in wexicon(*words, "-o", "all.pdf", status=2).stderr
     for wrong, fault in (
         ("12x10", "0.3 mm is the least"),
         ("300x20", "does not fit a page"),
         ("big", "is not a size such"),
     ):
-        assert fault in wexicon(*words, "no.png", "--size", wrong, status=2).stderr
+        assert fault in wexicon(*words, "-o", "no.png", "--size", wrong, status=2).stderr
 
 
 def test_verify_tells_which_units_are_no_longer_as_they_were_left(tmp_path: Path) -> None:
@@ -246,7 +249,7 @@ def test_verify_tells_which_units_are_no_longer_as_they_were_left(tmp_path: Path
         wexicon("provision", "masts.toml", "radio-1", "radio-2", "radio-3", "radio-4")
         # Each module is compared with its own row, in whatever order the ports are named.
         assert "4 of 4 conform" in wexicon("verify", "masts.toml", *ports).stdout
-        third = rig.bench.units["radio-3"].standin
+        third = rig.rig.units["radio-3"].standin
         rig.call(lambda: (third.flash.update(peer=9), third.memory.update(peer=9)))
         told = json.loads(wexicon("verify", "masts.toml", *ports, "--json", status=1).stdout)
         remarks = {one["seat"]: one["remarks"] for one in told}
@@ -287,15 +290,15 @@ def test_without_a_table_each_module_draws_its_own_number_and_verify_draws_none(
         assert "lindle-l9 L9-00612 has no number of a bag: address yet" in none
         for port in ("radio-1", "radio-2", "radio-1"):
             wexicon("provision", "bag.toml", port)
-        assert [rig.bench.units[f"radio-{n}"].standin.flash["addr"] for n in (1, 2)] == [40, 41]
+        assert [rig.rig.units[f"radio-{n}"].standin.flash["addr"] for n in (1, 2)] == [40, 41]
         assert "conforms" in wexicon("verify", "bag.toml", "radio-2").stdout
         full = wexicon("provision", "bag.toml", "radio-3", status=2).stderr
         assert "all numbers of a bag: address are drawn, 40 to 41" in full
-        assert rig.bench.units["radio-3"].standin.flash["addr"] == 0
+        assert rig.rig.units["radio-3"].standin.flash["addr"] == 0
         # Another sheet, and more numbers: none was used up.
         Path("bag.toml").write_text(BAG.replace("41", "60"))
         wexicon("provision", "bag.toml", "radio-4")
-        assert rig.bench.units["radio-4"].standin.flash["addr"] == 42
+        assert rig.rig.units["radio-4"].standin.flash["addr"] == 42
 
 
 def test_a_module_that_became_another_unit_since_is_no_longer_the_first(tmp_path: Path) -> None:
@@ -382,7 +385,7 @@ def test_one_unit_whose_label_cannot_be_drawn_stops_no_other(tmp_path: Path) -> 
             {"settings": [line]},
         )
         register.keep(entry)
-    told = wexicon("units", "label", "l.svg", "--register", "units.db", status=1)
+    told = wexicon("units", "label", "-o", "l.svg", "--register", "units.db", status=1)
     assert "mast 2 gets no label" in told.stderr and "has 908 letters" in told.stderr and "1 label of" in told.stdout
     assert "Warning" not in told.stderr
 
@@ -441,9 +444,9 @@ def test_what_another_bench_wrote_moves_no_cursor_and_counts_in_no_spreadsheet(t
     outputs.append(wexicon("units", "list", "--json", *where).stdout)
     for output in outputs:
         assert not [each for each in output if each != "\n" and not each.isprintable()], output
-    wexicon("units", "export", "units.csv", *where)
-    wexicon("units", "export", "units.json", *where)
-    wexicon("units", "label", "units.svg", *where)
+    wexicon("units", "export", "-o", "units.csv", *where)
+    wexicon("units", "export", "-o", "units.json", *where)
+    wexicon("units", "label", "-o", "units.svg", *where)
     assert "L9-1" in Path("units.json").read_text() and Path("units.svg").stat().st_size > 1000
     for separator in ",;\t":
         for row in csv.reader(Path("units.csv").read_text().splitlines(), delimiter=separator):

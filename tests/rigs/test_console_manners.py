@@ -108,7 +108,7 @@ def test_a_login_answers_the_challenge_and_the_word_is_nowhere(monkeypatch: pyte
 def test_on_a_real_port_the_same() -> None:
     with bench('[unit.gate]\nstandin = "skerry-g5"\n') as served:
         done = built("set", served.ports["gate"], "name=quay 3", "channel=2", "-l", "skerry-g5")
-        assert "conforms" in done.stdout and served.bench.unit("gate").standin.flash["label"] == "quay 3"
+        assert "conforms" in done.stdout and served.rig.unit("gate").standin.flash["label"] == "quay 3"
 
 
 # -- the layers -------------------------------------------------------------------------------------------------------------

@@ -31,8 +31,8 @@ def elsewhere(*words: str, status: int = 0) -> str:
 @contextmanager
 def rig() -> Iterator[tuple[dict[str, Any], subprocess.Popen[bytes]]]:
     """A rig that runs on such a system: its card, and its process."""
-    Path("bench.toml").write_text(RIG)
-    words = [sys.executable, "-m", "tests.elsewhere", "rig", "start", "bench.toml"]
+    Path("rig.toml").write_text(RIG)
+    words = [sys.executable, "-m", "tests.elsewhere", "rig", "start", "rig.toml"]
     running = subprocess.Popen(words, env=clean({"PYTHONPATH": str(ROOT)}), stdout=subprocess.DEVNULL)
     try:
         until = time.monotonic() + 60

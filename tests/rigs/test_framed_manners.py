@@ -307,7 +307,7 @@ settings = { name = "gate" }
     with virtual(f'[unit.gate]\nstandin = "plover-j1"\n{flash}') as server:
         port = server.ports["gate"]
         told = json.loads(wexicon("provision", str(tmp_path / "s.toml"), port, "--json").stdout)
-        standin = server.bench.units["gate"].standin
+        standin = server.rig.units["gate"].standin
         assert told["verdict"] == "conforms"
         assert standin.flash == {**standin.factory, "name": "gate"}
         assert told["remarks"] == ["not brought to a factory default: clock"]
@@ -369,7 +369,7 @@ settings = { name = "{row.station}", channel = "{row.channel}", networks = ["qua
         ports = [f"{port}#{number}" for number in (1, 2, 3)]
         ran = built("provision", str(tmp_path / "r.toml"), *ports, "--register", register, "--json")
         assert ran.returncode == 0, ran.stdout + ran.stderr
-        radios = server.bench.units["quay"].standin.flash["radios"]
+        radios = server.rig.units["quay"].standin.flash["radios"]
         assert [radio["name"] for radio in radios] == ["Cobble Stair", "Withy Point", "Old Ferry"]
         assert [radio["channel"] for radio in radios] == [2, 3, 4]
         units = json.loads(wexicon("units", "list", "--register", register, "--json").stdout)
@@ -425,5 +425,5 @@ def test_secrets_of_frames_are_nowhere(tmp_path: Path) -> None:
     with virtual('[unit.one]\nstandin = "teasel-d3"\n') as server:
         port, trace = server.ports["one"], tmp_path / "t.jsonl"
         told = wexicon("set", port, "-l", "teasel-d3", "--file", f"key={tmp_path}/key", "--trace", str(trace), status=4)
-        assert server.bench.units["one"].standin.flash["key"] == KEY
+        assert server.rig.units["one"].standin.flash["key"] == KEY
     assert KEY not in without_times(told.stdout + told.stderr + trace.read_text())

@@ -13,8 +13,8 @@ import pytest
 from tests.conftest import bench, k5, virtual, wexicon
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import CallFault, FileFault
-from wexicon.rigs.bench import read_rig
 from wexicon.rigs.control import Request, ask, cards, find_unit
+from wexicon.rigs.rig import read_rig
 
 TWO = k5() + '[unit.mast]\nstandin = "lindle-l9"\nsettings = { addr = 7 }\n'
 
@@ -46,12 +46,12 @@ def test_a_running_rig_is_found_by_unit_port_or_both_and_worked() -> None:
             assert find_unit(name)[1] == "mast"
         with pytest.raises(CallFault, match="the token is not that of this rig's card"):
             ask(msgspec.structs.replace(card, token="0" * 32), Request("power", "mast", "off"))
-        assert rig.bench.units["mast"].standin.powered
+        assert rig.rig.units["mast"].standin.powered
         with pytest.raises(CallFault, match="no running rig has a unit or a port must") as fault:
             find_unit("must")
         assert "did you mean mast?" in fault.value.hint
         ask(card, Request("power", "mast", "off"))
-        assert not rig.bench.units["mast"].standin.powered
+        assert not rig.rig.units["mast"].standin.powered
         for wrong, told in (
             (Request("hold", "mast"), "it has none"),
             (Request("jump", "mast"), "this rig cannot jump"),
@@ -83,7 +83,7 @@ def test_what_is_no_request_ends_nothing(line: bytes) -> None:
                 answer = stranger.recv(1000)
                 assert not answer or json.loads(answer)["fault"]
         ask(card, Request("power", "mast", "off"))  # it goes on
-        assert not rig.bench.units["mast"].standin.powered
+        assert not rig.rig.units["mast"].standin.powered
 
 
 def test_a_card_of_a_rig_that_died_is_taken_away(tmp_path: Path) -> None:
@@ -103,4 +103,4 @@ def test_two_stand_ins_of_one_rig_keep_what_is_their_own() -> None:
     with virtual(two) as rig:
         told = wexicon("provision", "s.toml", rig.ports["b"], "--operator", "rig").stdout
         assert "serial L9-00500" in told
-        assert [rig.bench.units[name].standin.flash["addr"] for name in "ab"] == [0, 9]
+        assert [rig.rig.units[name].standin.flash["addr"] for name in "ab"] == [0, 9]

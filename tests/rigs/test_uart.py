@@ -97,7 +97,7 @@ def test_faults_of_the_wire_are_what_they_are_called() -> None:
 def test_a_wrong_frame_is_heard_on_rfc2217_and_a_wrong_rate_on_both() -> None:
     for serve, wrong in (("rfc2217", Tuning(57600, 7, "N", 1)), ("rfc2217", Tuning(9600)), ("pty", Tuning(9600))):
         with bench(k5(serve=f'"{serve}"')) as rig:
-            rig.call(lambda rig=rig: rig.bench.units["plug"].work("operate", "attention"))  # type: ignore[misc]
+            rig.call(lambda rig=rig: rig.rig.units["plug"].work("operate", "attention"))  # type: ignore[misc]
             time.sleep(1.6)
             link = open_port(rig.ports["plug"], wrong)
             link.write(b"AT\r\n")

@@ -77,7 +77,7 @@ def test_a_tapped_session_answers_in_the_modules_place_and_is_drafted(tmp_path: 
         assert drive(ours) == 0
         done.set()
         tap.join()
-        assert server.bench.units["wifi"].standin.flash["name"] == "quay 3"
+        assert server.rig.units["wifi"].standin.flash["name"] == "quay 3"
     (tmp_path / "again.toml").write_text('format = 1\n[unit.wifi]\nstandin = "recording"\ntrace = "tap.jsonl"\n')
     with api.rig(tmp_path / "again.toml") as server:
         assert drive(server.ports["wifi"]) == 0

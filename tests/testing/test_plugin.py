@@ -75,7 +75,7 @@ def test_a_rig_file_by_mark_by_option_and_by_configuration(ran: pytest.Pytester)
         """
         import pytest
 
-        @pytest.mark.wexicon_rig("bench.toml")
+        @pytest.mark.wexicon_rig("rig.toml")
         def test_marked(wexicon_rig):
             assert sorted(wexicon_rig) == ["mast", "relay"]
             assert wexicon_rig["mast"].port != wexicon_rig["relay"].port
@@ -87,10 +87,10 @@ def test_a_rig_file_by_mark_by_option_and_by_configuration(ran: pytest.Pytester)
             pass
         """
     )
-    result = ran.runpytest_inprocess("--wexicon-rig", "bench.toml")
+    result = ran.runpytest_inprocess("--wexicon-rig", "rig.toml")
     result.assert_outcomes(passed=2, errors=1)
     result.stdout.fnmatch_lines(["*LookupError: the rig has mast, relay: take one by wexicon_rig?NAME?"])
-    ran.makeini("[pytest]\nwexicon_rig = bench.toml\n")
+    ran.makeini("[pytest]\nwexicon_rig = rig.toml\n")
     ran.runpytest_inprocess().assert_outcomes(passed=2, errors=1)
     ran.makeini("[pytest]\n")
     result = ran.runpytest_inprocess()

@@ -31,7 +31,7 @@ def test_masts_and_relay_are_made_on_four_ports_at_once() -> None:
     with virtual(RADIOS) as rig:
         done = wexicon("provision", "masts.toml", "radio-*", "--json")
         results = json.loads(done.stdout)
-        flash = [rig.bench.units[f"radio-{n}"].standin.flash for n in (1, 2, 3, 4)]
+        flash = [rig.rig.units[f"radio-{n}"].standin.flash for n in (1, 2, 3, 4)]
         again = wexicon("verify", "masts.toml", "radio-*").stdout
     assert [one["seat"] for one in results] == ["relay", "mast M1", "mast M2", "mast M3"]
     assert {one["verdict"] for one in results} == {"conforms"} and len({one["trace"] for one in results}) == 4
@@ -51,7 +51,7 @@ def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
         assert len({one["identity"]["serial"] for one in results}) == 4
         assert {one["verdict"] for one in results} == {"conforms"}
         # A hand that leaves the old module in.
-        rig.bench.units["radio-1"].standin.another = lambda: None  # type: ignore[method-assign]
+        rig.rig.units["radio-1"].standin.another = lambda: None  # type: ignore[method-assign]
         words = ("provision", "masts.toml", "radio-1", "--operator", "rig", "--patience", "2s", "--again", "--json")
         left_in = json.loads(wexicon(*words, status=1).stdout)
     assert left_in[0]["verdict"] == "conforms"
@@ -75,7 +75,7 @@ def test_on_one_port_the_modules_are_swapped_and_none_is_made_twice() -> None:
 
 def test_one_that_fails_stops_no_other_and_a_number_of_failures_stops_the_rest() -> None:
     with virtual(RADIOS) as rig:
-        standin: Any = rig.bench.units["radio-4"].standin
+        standin: Any = rig.rig.units["radio-4"].standin
         said = standin.say
         rig.call(lambda: setattr(standin, "say", lambda text: said(text.replace("LINDLE-L9", "OTHER"))))
         words = ("provision", "masts.toml", "radio-4", "radio-1", "radio-2", "radio-3")
@@ -94,7 +94,7 @@ def test_units_that_need_each_others_address_are_asked_who_they_are_first() -> N
     with virtual(plugs) as rig:
         words = ("provision", "pair.toml", "right=two", "left=one", "--operator", "rig")
         assert "2 of 2 conform" in wexicon(*words).stdout
-        flash = {name: rig.bench.units[name].standin.flash for name in ("one", "two")}
+        flash = {name: rig.rig.units[name].standin.flash for name in ("one", "two")}
         assert flash["one"]["label"] == "L-13F7" and flash["one"]["mate"] and flash["two"]["label"] == "right"
         assert "give each its own port" in wexicon("provision", "pair.toml", "one", status=2).stderr
 
@@ -149,7 +149,7 @@ def test_ports_that_appear_are_taken_as_they_come(tmp_path: Path) -> None:
     time.sleep(1)
     with bench(RADIOS) as rig:
         told, wrong = running.communicate(timeout=60)
-        flash = [unit.standin.flash["addr"] for unit in rig.bench.units.values()]
+        flash = [unit.standin.flash["addr"] for unit in rig.rig.units.values()]
     assert "4 of 4 conform" in told and sorted(flash) == [1, 11, 12, 13], told + wrong
     assert "no port is named" in wexicon("provision", "masts.toml", status=2).stderr
 
@@ -157,7 +157,7 @@ def test_ports_that_appear_are_taken_as_they_come(tmp_path: Path) -> None:
 def test_hands_may_leave_a_unit_out_and_have_one_made_again() -> None:
     _without_tests()
     with bench(RADIOS) as rig:
-        standin = rig.bench.units["radio-1"].standin
+        standin = rig.rig.units["radio-1"].standin
         one = Terminal("provision", "masts.toml", "radio-1")
         one.read("Insert the module for mast M1")
         one.type("agian\r")
@@ -180,7 +180,7 @@ def test_hands_may_leave_a_unit_out_and_have_one_made_again() -> None:
 def test_a_scanned_line_chooses_the_row_or_the_unit() -> None:
     _without_tests()
     with bench(RADIOS) as rig:
-        standin = rig.bench.units["radio-1"].standin
+        standin = rig.rig.units["radio-1"].standin
         one = Terminal("provision", "masts.toml", "radio-1", "--seat", "mast", "--scan")
         one.read("Insert a module, and scan its row or unit.")
         assert standin.flash["addr"] == 0
@@ -209,7 +209,7 @@ def test_a_scanned_line_chooses_the_row_or_the_unit() -> None:
 
 def test_a_scan_that_ends_at_once_leaves_every_unit_out_and_its_tests_too() -> None:
     with bench(RADIOS) as rig:
-        standin = rig.bench.units["radio-1"].standin
+        standin = rig.rig.units["radio-1"].standin
         built("provision", "masts.toml", "radio-1", "--scan", input="")
         assert standin.flash["addr"] == 0
     assert "--scan needs one port" in wexicon("provision", "masts.toml", "--new-ports", "--scan", status=2).stderr

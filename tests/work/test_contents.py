@@ -57,7 +57,7 @@ def test_a_sheet_loads_what_differs_and_proves_it_by_the_digest() -> None:
         words = ("s.toml", rig.ports["screen"], "--operator", "rig")
         made = json.loads(wexicon("provision", *words, "--json", "--trace", "t.jsonl").stdout)
         assert made["verdict"] == "conforms"
-        kept = rig.bench.units["screen"].standin.flash["files"]
+        kept = rig.rig.units["screen"].standin.flash["files"]
         assert bytes.fromhex(kept["ca"]) == Path("ca.pem").read_bytes()
         # A secret's last line end is no part of it.
         assert bytes.fromhex(kept["key"]) == Path("client.key").read_bytes().rstrip()
@@ -81,10 +81,10 @@ def test_a_sheet_loads_what_differs_and_proves_it_by_the_digest() -> None:
 def test_a_file_that_is_not_wanted_any_more_is_deleted() -> None:
     Path("s.toml").write_text(SHEET.replace('{ content = "ca.pem" }', '"unset"'))
     with virtual(SCREEN) as rig:
-        rig.bench.units["screen"].standin.flash["files"] = {"ca": b"x".hex()}
-        rig.bench.units["screen"].standin.memory["files"] = {"ca": b"x".hex()}
+        rig.rig.units["screen"].standin.flash["files"] = {"ca": b"x".hex()}
+        rig.rig.units["screen"].standin.memory["files"] = {"ca": b"x".hex()}
         wexicon("provision", "s.toml", rig.ports["screen"], "--operator", "rig")
-        assert "ca" not in rig.bench.units["screen"].standin.flash["files"]
+        assert "ca" not in rig.rig.units["screen"].standin.flash["files"]
 
 
 def test_what_is_too_long_or_not_there_is_told_before_anything_is_sent() -> None:
@@ -131,15 +131,15 @@ def test_a_digest_that_was_read_is_never_taken_for_a_file() -> None:
     with virtual(SCREEN) as rig:
         port = rig.ports["screen"]
         wexicon("set", port, "-l", "brisca-w1", "--file", "ca-certificate=ca.pem")
-        kept = rig.bench.units["screen"].standin.flash["files"]
+        kept = rig.rig.units["screen"].standin.flash["files"]
         assert bytes.fromhex(kept["ca"]) == Path("ca.pem").read_bytes().rstrip()
         assert "is a file" in wexicon("set", port, "-l", "brisca-w1", "ca-certificate=AB12", status=2).stderr
-        wexicon("readout", port, "-l", "brisca-w1", "--sheet", "r.toml")
+        wexicon("readout", port, "-l", "brisca-w1", "-o", "r.toml")
         assert (
             "# ca-certificate: " in Path("r.toml").read_text()
             and "is a file: write { content" in Path("r.toml").read_text()
         )
         wexicon("set", port, "-l", "brisca-w1", "ca-certificate=unset")
-        assert "ca" not in rig.bench.units["screen"].standin.flash["files"]
+        assert "ca" not in rig.rig.units["screen"].standin.flash["files"]
     Path("s.toml").write_text(SHEET.replace('{ content = "ca.pem" }', '"AB12"'))
     assert "is a file, and no text" in wexicon("rehearse", "s.toml", status=2).stderr

@@ -143,7 +143,7 @@ ok  = ["ready"]
 closing = "alone"
 [identify]
 ask    = [{ say = "name?", hear = "name {model:word}", within = "2s" }]
-expect = { model = "TIDE-7" }
+must = { model = "TIDE-7" }
 """
     (tmp_path / "gauge.toml").write_text(text)
     gauge = find_lexicon(str(tmp_path / "gauge.toml"))

@@ -115,7 +115,7 @@ def test_a_sheet_loads_an_image_only_where_another_one_is_found() -> None:
         planned = json.loads(wexicon("provision", *words, "--plan").stdout)
         told = planned if isinstance(planned, dict) else planned[0]
         assert "quay-coordinator.img would be loaded first: image is 0, and 2 is wanted" in str(told)
-        assert rig.bench.units["quay"].standin.flash["image"] == 0
+        assert rig.rig.units["quay"].standin.flash["image"] == 0
         assert "another firmware image is there: image is 0" in wexicon("verify", *words[:-1], status=1).stderr
         made = json.loads(wexicon("provision", *words).stdout)
         assert made["verdict"] == "conforms" and made["identity"]["image"] == "2"
@@ -123,7 +123,7 @@ def test_a_sheet_loads_an_image_only_where_another_one_is_found() -> None:
         again = json.loads(wexicon("provision", *words).stdout)
         assert again["verdict"] == "conforms" and again["written"] == 0 and "loaded" not in str(again["remarks"])
         assert wexicon("verify", *words[:-1]).stdout
-        flash = rig.bench.units["quay"].standin.flash
+        flash = rig.rig.units["quay"].standin.flash
         assert (flash["image"], flash["RO"], flash["OA"]) == (FOR_COORDINATORS, 3, 1)
     assert not list(Path("state/unfinished").glob("*.json"))
     rehearsed = json.loads(wexicon("rehearse", "s.toml", "--json").stdout)
@@ -167,7 +167,7 @@ def test_the_same_on_ports() -> None:
     with bench(MESH) as rig:
         ports = [f"{name}={rig.ports[name]}" for name in ("quay", "north", "south")]
         wexicon("run", "mesh-made.wex", *ports, "--operator", "rig", "--trace", "t.jsonl")
-        assert rig.bench.units["quay"].standin.flash["image"] == FOR_COORDINATORS
+        assert rig.rig.units["quay"].standin.flash["image"] == FOR_COORDINATORS
     assert "2048 of 2915 bytes acknowledged" in wexicon("trace", "show", "t.jsonl").stdout
 
 
@@ -176,7 +176,7 @@ def test_the_same_on_ports() -> None:
 def test_a_load_that_is_killed_or_stopped_in_the_middle_is_begun_again(how: signal.Signals) -> None:
     Path("big.img").write_bytes(image_of(FOR_COORDINATORS, 0x0C10, bytes(range(256)) * 400))
     with bench(QUAY) as rig:
-        standin: Any = rig.bench.units["quay"].standin
+        standin: Any = rig.rig.units["quay"].standin
         words = [sys.executable, "-m", "wexicon", "do", rig.ports["quay"], "load", "image=big.img", "-l", "fennick-z4"]
         running = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=clean({}))
         until = time.monotonic() + 60

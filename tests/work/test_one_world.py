@@ -14,7 +14,6 @@ from tests.conftest import SAMPLE
 from wexicon import api
 from wexicon.cli.options import gather_values, sheet_at
 from wexicon.core.formats.jobs import jobs_of
-from wexicon.rigs.bench import Bench
 from wexicon.rigs.control import RemoteOperator
 from wexicon.rigs.serving import Desk, Server, served
 from wexicon.work.contact.standins import Choice, on_ports, rig_at, units_for
@@ -47,7 +46,7 @@ def values_of(program: api.Program) -> dict[str, object]:
 
 
 @contextmanager
-def on_terminals(made: Bench) -> Iterator[Server]:
+def on_terminals(made: Rig) -> Iterator[Server]:
     with served(made) as server:
         desk = Desk(server, "one-world")
         try:

@@ -56,7 +56,7 @@ def test_the_command_changes_a_module_only_if_that_is_allowed() -> None:
         assert "allow it with --write" in wexicon("lexicon", "check", lexicon, "screen", "--prove", status=2).stderr
         told = wexicon("lexicon", "check", lexicon, "screen", "--prove", "--write").stdout
         result = json.loads(wexicon("lexicon", "check", lexicon, "screen", "--prove", "--write", "--json").stdout)
-        assert rig.bench.units["screen"].standin.flash["power"] == 20
+        assert rig.rig.units["screen"].standin.flash["power"] == 20
     assert "an unsaved change of power was gone: it loads the saved values" in told and "restart_reloads = true" in told
     assert result["verdict"] == "done" and result["restored"] and Path(result["trace"]).is_file()
 

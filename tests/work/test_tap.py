@@ -142,7 +142,7 @@ def test_a_host_and_its_module_are_decoded_and_the_trace_serves_as_a_recording(t
             os.write(host.fd, f"{line}\n".encode())
             assert len(host.read(size, 2)) >= size, line
         thread.join(timeout=60)
-        assert server.bench.unit("mast").standin.flash["name"] == "quay 3"
+        assert server.rig.unit("mast").standin.flash["name"] == "quay 3"
     assert "writes name: quay 3" in told[0] and "value not allowed" in told[0] and "done once" in told[0]
     # What the fault did stands behind the line that it did it to.
     texts = [one.text for one in read_trace(trace)]
@@ -286,7 +286,7 @@ def test_lines_that_the_host_drives_are_passed_on_over_rfc_2217() -> None:
     """Two stand-ins behind RFC 2217 ports: what the one drives, as a host would, the other one sees."""
     unit = 'standin = "lindle-l9"\nserve = "rfc2217"\n'
     with bench(f"[unit.host]\n{unit}[unit.module]\n{unit}") as server:
-        host, module = (server.bench.units[name].standin.uart for name in ("host", "module"))
+        host, module = (server.rig.units[name].standin.uart for name in ("host", "module"))
         with tapped(server.ports["host"], server.ports["module"]):
             for level in (False, True, False):
                 for line, seen in (("cts", "rts"), ("dsr", "dtr")):

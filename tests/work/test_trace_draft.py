@@ -144,7 +144,7 @@ def test_the_draft_of_a_session_on_a_port_reads_the_module(tmp_path: Path) -> No
         shown = wexicon("readout", port, "-l", str(tmp_path / "mine.toml")).stdout
         assert "mast 2" in shown and "868300000" in shown
         wexicon("set", port, "-l", str(tmp_path / "mine.toml"), "name=quay 3")
-        assert server.bench.unit("mast").standin.flash["name"] == "quay 3"
+        assert server.rig.unit("mast").standin.flash["name"] == "quay 3"
     wexicon("lexicon", "draft", status=2)
     wexicon("lexicon", "draft", port, "--from", str(trace), status=2)
     assert (

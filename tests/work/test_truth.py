@@ -107,7 +107,7 @@ def test_killed_between_write_and_save_on_a_port_the_next_run_knows_and_finishes
         assert "resuming work started" in told and "conforms" in told and "after a restart" in told
         wexicon("rig", "power", "x", "cycle")
         wexicon("verify", "s.toml", port)
-        assert rig.bench.units["x"].standin.flash["addr"] == 42
+        assert rig.rig.units["x"].standin.flash["addr"] == 42
         assert not list((tmp_path / "state" / "unfinished").glob("*.json"))
 
 

@@ -68,7 +68,7 @@ from wexicon.api.simulated import (
     rehearse_sweep,
     rehearse_traffic,
     rig,
-    virtual_bench,
+    virtual_rig,
 )
 
 __all__ = [
@@ -149,7 +149,7 @@ __all__ = [
     "try_settings",
     "try_starts",
     "verify",
-    "virtual_bench",
+    "virtual_rig",
 ]
 
 

@@ -23,7 +23,7 @@ from wexicon.work.results.result import Verdict
 from wexicon.work.results.unit import DialogueResult, UnitResult
 
 if TYPE_CHECKING:
-    from wexicon.rigs.bench import Bench
+    from wexicon.rigs.rig import Rig
     from wexicon.rigs.serving import Server
     from wexicon.work.function.listening import Listened, ListenOrder
     from wexicon.work.function.traffic import TrafficOrder
@@ -44,16 +44,16 @@ def rehearse_dialogue(
     from wexicon.work.function.dialogues import lexicons_of
 
     if program.parties():
-        bench, units = parties_for(lexicons_of(program), choice)
-        with on_ports(bench, settled=SETTLED) as setup:
+        standins, units = parties_for(lexicons_of(program), choice)
+        with on_ports(standins, settled=SETTLED) as setup:
             setup.trace, setup.force = trace, True
             return run(program, units, values, setup=setup)
-    bench, unit = unit_for(choice, lexicon)
+    standins, unit = unit_for(choice, lexicon)
     replayed = unit.standin if isinstance(unit.standin, Recording) else None
     opening = Opening(title="rehearsal")
     if replayed:
         opening.tuning, opening.dialect = replayed.uart.tuning, None if lexicon else replayed.dialect
-    with on_ports(bench) as setup:
+    with on_ports(standins) as setup:
         setup.trace, setup.force = trace, True
         return run(program, unit.name, values, lexicon, setup, opening=opening, attention=not replayed)
 
@@ -65,11 +65,11 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     from wexicon.work.module.opening import module_on_port
     from wexicon.work.provisioning.run import provision
 
-    bench, unit = unit_for(choice, seat.lexicon)
+    standins, unit = unit_for(choice, seat.lexicon)
     opening = Opening(title="rehearsal", secrets=seat.secrets())
     if isinstance(unit.standin, Recording):
         opening.tuning, unit.standin.fill = unit.standin.uart.tuning, fills(seat)
-    with on_ports(bench) as setup:
+    with on_ports(standins) as setup:
         setup.trace, setup.force = trace, True
         with module_on_port(f"virtual://{unit.name}", seat.lexicon, setup, opening, seat.given) as module:
             result = provision(
@@ -82,15 +82,15 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
 def rig(path: Path) -> Iterator[Server]:
     """Serves the stand-ins of a rig file on ports while the block lasts; `.ports` has the port of each unit.
 
-    with wexicon.rig(Path("bench.toml")) as server:
+    with wexicon.rig(Path("rig.toml")) as server:
         print(server.ports)
     """
     from wexicon.records.trace import recorded
-    from wexicon.rigs.bench import read_rig
+    from wexicon.rigs.rig import read_rig
     from wexicon.rigs.serving import Desk, real_agenda, served
 
-    bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
-    with served(bench) as server:
+    standins = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
+    with served(standins) as server:
         desk = Desk(server, path.stem)
         try:
             yield server
@@ -98,7 +98,7 @@ def rig(path: Path) -> Iterator[Server]:
             desk.close()
 
 
-def virtual_bench(path: Path) -> Bench:
+def virtual_rig(path: Path) -> Rig:
     """The stand-ins of a rig file in virtual time, with power."""
     made = rig_at(path)
     made.power_up()
@@ -106,19 +106,19 @@ def virtual_bench(path: Path) -> Bench:
 
 
 @contextmanager
-def _rehearsed(path: Path, stopping: Callable[[], bool]) -> Iterator[tuple[Bench, Setup]]:
+def _rehearsed(path: Path, stopping: Callable[[], bool]) -> Iterator[tuple[Rig, Setup]]:
     """The units of a rig file on such ports, known and with power for a while."""
-    bench = rig_at(path)
-    with on_ports(bench, known=True, settled=SETTLED) as setup:
+    standins = rig_at(path)
+    with on_ports(standins, known=True, settled=SETTLED) as setup:
         setup.stopping = stopping
-        yield bench, setup
+        yield standins, setup
 
 
-def _check_units(bench: Bench, names: Sequence[str], path: Path) -> None:
+def _check_units(standins: Rig, names: Sequence[str], path: Path) -> None:
     """Raises CallFault if the rig has no unit of one of these names."""
     for name in names:
         try:
-            bench.unit(name)
+            standins.unit(name)
         except ValueError as fault:
             raise CallFault(str(fault), where=str(path)) from None
 
@@ -137,8 +137,8 @@ def rehearse_listening(
     """Listens to a stand-in of a rig file in virtual time, traced if `trace` names a file. Raises Fault."""
     from wexicon.api.running import listen
 
-    with _rehearsed(rig, stopping) as (bench, setup):
-        _check_units(bench, [unit], rig)
+    with _rehearsed(rig, stopping) as (standins, setup):
+        _check_units(standins, [unit], rig)
         setup.trace, setup.force = trace, force
         return listen(unit, order, lexicon, setup, show=show)
 
@@ -154,8 +154,8 @@ def rehearse_traffic(
     """The traffic test between stand-ins of a rig file, in virtual time. Raises Fault."""
     from wexicon.api.running import traffic
 
-    with _rehearsed(rig, lambda: False) as (bench, setup):
-        _check_units(bench, units, rig)
+    with _rehearsed(rig, lambda: False) as (standins, setup):
+        _check_units(standins, units, rig)
         return traffic(units, order, lexicon, setup, transparent=transparent)
 
 
@@ -176,8 +176,8 @@ def rehearse_sweep(
     from wexicon.rigs.air import Place
 
     whole = SweepResult(verdict=Verdict.PASSED, ports=list(units), restored=True)
-    with _rehearsed(rig, stopping) as (bench, setup):
-        _check_units(bench, units, rig)
+    with _rehearsed(rig, stopping) as (standins, setup):
+        _check_units(standins, units, rig)
         for distance in distances or (None,):
 
             def told(point: SweepPoint, distance: float | None = distance) -> None:
@@ -187,7 +187,7 @@ def rehearse_sweep(
 
             if distance is not None:
                 first, second = units
-                bench.air.places.update({first: Place(), second: Place(east=distance)})
+                standins.air.places.update({first: Place(), second: Place(east=distance)})
             made = swept(units, settings, order or default_traffic(), lexicon, setup, told)
             whole.points += made.points
             whole.restored = whole.restored and made.restored

@@ -1,4 +1,4 @@
-"""`wexicon calc`: the sums of radio and serial work, with their steps.
+"""`wexicon calc`: the calculations of radio and serial work, with their steps.
 
 The rule: arguments are NAME=VALUE, with units where they have some; a list or a range of one gives a table.
 """
@@ -19,7 +19,7 @@ from wexicon.files import read_file, write_new
 
 if TYPE_CHECKING:
     from wexicon.core.engineering.topic import Arg, Topic, Worked
-    from wexicon.work.results.listed import Sum
+    from wexicon.work.results.listed import Calculation
 
 
 def _topics() -> dict[str, Topic]:
@@ -183,14 +183,14 @@ def _pairs(topic: Topic, given: tuple[str, ...]) -> dict[str, str]:
     return values
 
 
-def _plain(one: Worked) -> Sum:
+def _plain(one: Worked) -> Calculation:
     """An answer for programs."""
-    from wexicon.work.results.listed import Sum, SumResult
+    from wexicon.work.results.listed import Calculation, CalculationResult
 
     answer = one.answer
-    return Sum(
+    return Calculation(
         {_written(name): text for name, text in one.given.items()},
-        {name: SumResult(q.value, q.unit, q.text) for name, q in answer.results.items()},
+        {name: CalculationResult(q.value, q.unit, q.text) for name, q in answer.results.items()},
         [dict(zip(answer.columns, row, strict=True)) for row in answer.rows],
         answer.steps,
         answer.notes,

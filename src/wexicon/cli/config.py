@@ -10,7 +10,7 @@ from pathlib import Path
 
 import click
 
-from wexicon import bench_settings
+from wexicon import settings_file as settings_file
 from wexicon.cli.help import Command
 from wexicon.cli.here import unset
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
@@ -52,27 +52,27 @@ def config(new: bool, force: bool, as_json: bool) -> None:
     from wexicon.files import write_new
 
     if new:
-        write_new(Path(bench_settings.FILE), STARTER.encode(), force=force)
-        print_line(f"wrote {bench_settings.FILE}; every line of it is optional")
+        write_new(Path(settings_file.FILE), STARTER.encode(), force=force)
+        print_line(f"wrote {settings_file.FILE}; every line of it is optional")
         return
-    found = [bench_settings.setting(name) for name in bench_settings.DEFAULTS]
+    found = [settings_file.setting(name) for name in settings_file.DEFAULTS]
     rows = [(one.name, one.value or unset(one.name), one.source) for one in found]
-    rows += [(f"ports.{name}", port, source) for name, (port, source) in bench_settings.named_ports().items()]
+    rows += [(f"ports.{name}", port, source) for name, (port, source) in settings_file.named_ports().items()]
     if as_json:
         from wexicon.work.results.listed import SettingInForce
 
         emit_json([SettingInForce(*row) for row in rows])
         return
     print_table(("setting", "value", "from"), rows)
-    own = config_folder() / bench_settings.FILE
-    if not any(path == own for path in bench_settings.files()):
+    own = config_folder() / settings_file.FILE
+    if not any(path == own for path in settings_file.files()):
         print_note(f"Your own file would be {own}.")
 
 
 # The kinds of `work/results/schemas.py`, which is imported only when a schema is printed.
 KINDS = (
     *("result", "dialogue", "action", "hail", "rehearsal", "trial", "traffic", "sweep", "flow", "listening", "event"),
-    *("settings-trial", "unit", "port", "trace", "comparison", "run", "pair", "lexicon", "sheet", "sums", "wiring"),
+    *("settings-trial", "unit", "port", "trace", "comparison", "run", "pair", "lexicon", "sheet", "calculations", "wiring"),
     *("tap", "imported", "traces", "talk", "secret", "config", "actions", "hail-lines", "lexicons", "lexicon-page"),
     *("gaps", "rig-ports", "port-change"),
 )

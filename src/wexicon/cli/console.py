@@ -237,11 +237,11 @@ class Console:
             f"  {counted(talk.queued, 'line')} queued"
             if talk.queued
             else "  waiting for the answer"
-            if talk.waiting and not talk.chat
+            if talk.waiting and not talk.in_data
             else ""
         )
         session, other = talk.session, "  Ctrl-T: the other side" if len(self.sides.talks) > 1 else ""
-        mode = "  data" if talk.chat else ""
+        mode = "  data" if talk.in_data else ""
         state = f" {session.link.name}  {session.link.tuning}  {session.dialect.speech.end}{mode}{queued}{other} "
         return FormattedText([("class:bottom-toolbar", state + (f"  {told}" if told else ""))])
 

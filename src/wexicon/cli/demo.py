@@ -97,7 +97,7 @@ def demo(keep: Path | None, sample: Path | None, full: bool) -> None:
     With --full also: Wi-Fi served, messages passed, sockets echoed, a fix, a firmware image loaded, and in virtual time an hour
     of power saving and a range sweep.
     """
-    from wexicon.rigs.bench import read_rig
+    from wexicon.rigs.rig import read_rig
     from wexicon.rigs.serving import Desk, real_agenda, served
 
     for folder in filter(None, (keep, sample)):
@@ -115,9 +115,9 @@ def demo(keep: Path | None, sample: Path | None, full: bool) -> None:
         print_line(
             "Factory default: 9600 baud, a follower, called TAMSEL-K5; it takes commands only with its key held."
         )
-        bench = read_rig((folder / "bench.toml").read_bytes(), "bench.toml", real_agenda())
-        server = stack.enter_context(served(bench))
-        stack.callback(Desk(server, "bench").close)
+        standins = read_rig((folder / "rig.toml").read_bytes(), "rig.toml", real_agenda())
+        server = stack.enter_context(served(standins))
+        stack.callback(Desk(server, "rig").close)
         port = server.ports["withy-plug"]
         sheet, trace = str(folder / "service-plug.toml"), str(folder / "traces" / "second.jsonl")
         _run("provision", sheet, port, "--operator", "rig", "--trace", str(folder / "traces" / "first.jsonl"))
@@ -126,7 +126,7 @@ def demo(keep: Path | None, sample: Path | None, full: bool) -> None:
         print_line(
             "\nThree masts and the relay at Gannet Quay, from one sheet and one table, on four ports at once.", "bold"
         )
-        radios = stack.enter_context(served(read_rig((folder / "masts-bench.toml").read_bytes(), "m", real_agenda())))
+        radios = stack.enter_context(served(read_rig((folder / "masts-rig.toml").read_bytes(), "m", real_agenda())))
         stack.callback(Desk(radios, "masts").close)
         _run("provision", str(folder / "masts.toml"), *radios.ports.values())
         for mast in ("radio-2", "radio-3", "radio-4"):
@@ -141,7 +141,7 @@ def demo(keep: Path | None, sample: Path | None, full: bool) -> None:
         _run("provision", str(folder / "masts.toml"), "one-port", *words)
         _run("units", "list")
         if installed("segno") and installed("matplotlib"):
-            _run("units", "label", str(folder / "labels.pdf"), "--size", "62x29")
+            _run("units", "label", "-o", str(folder / "labels.pdf"), "--size", "62x29")
         if full:
             _show_steps(folder)
         if keep:
@@ -166,7 +166,7 @@ def _show_steps(folder: Path) -> None:
 @contextlib.contextmanager
 def estuary(folder: Path) -> Iterator[None]:
     """The modules of the estuary on ports, by the sample in a folder."""
-    from wexicon.rigs.bench import read_rig
+    from wexicon.rigs.rig import read_rig
     from wexicon.rigs.serving import Desk, real_agenda, served
 
     path = folder / "estuary.toml"

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import click
 
-from wexicon import bench_settings
+from wexicon import settings_file as settings_file
 from wexicon.cli.show import print_line, print_note, print_table
 from wexicon.core.text import counted, visible
 from wexicon.files import state_folder
@@ -139,10 +139,10 @@ def tell_settings() -> None:
         name = getattr(param.default, "setting", "")
         if name and param.name:
             given = ctx.get_parameter_source(param.name) is click.core.ParameterSource.COMMANDLINE
-            own = bench_settings.setting(name)
+            own = settings_file.setting(name)
             value, source = (ctx.params.get(param.name), "the call") if given else (own.value, own.source)
             print_note(f"{name}: {value or unset(name)} (from {source})")
     for name in ("lexicons", "bench"):
-        one = bench_settings.setting(name)
+        one = settings_file.setting(name)
         if one.source != "default":
             print_note(f"{name}: {one.value} (from {one.source})")

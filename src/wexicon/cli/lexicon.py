@@ -15,6 +15,7 @@ from wexicon.cli.show import (
     emit_json,
     force_option,
     json_option,
+    output_option,
     print_line,
     print_table,
     print_warning,
@@ -221,7 +222,7 @@ def schema() -> None:
 
 
 @lexicon.command()
-@click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [FAMILY.toml]")
+@output_option("Where to write it.  [FAMILY.toml]", required=False)
 @force_option
 def new(output: Path | None, force: bool) -> None:
     """Ask for datasheet facts; write a commented starter lexicon.
@@ -257,7 +258,7 @@ def new(output: Path | None, force: bool) -> None:
 )
 @click.option("--family", default="drafted", show_default=True, help="Name of the family.")
 @click.option("--rate", type=click.IntRange(1), multiple=True, help="Only try this rate.  [the usual ones]")
-@click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write it.  [FAMILY.toml]")
+@output_option("Where to write it.  [FAMILY.toml]", required=False)
 @force_option
 def draft(
     port: str | None, trace: str | None, family: str, rate: tuple[int, ...], output: Path | None, force: bool

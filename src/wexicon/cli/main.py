@@ -22,7 +22,7 @@ SECTIONS = {
     "Many modules, from a sheet": ("provision", "verify", "restore", "rehearse"),
     "What the finished module does": ("run", "traffic", "listen", "tap"),
     "The record": ("units", "trace", "report"),
-    "Lexicons, stand-ins, sums": ("lexicon", "rig", "calc", "demo"),
+    "Lexicons, stand-ins, calculations": ("lexicon", "rig", "calc", "demo"),
     "Wexicon itself": ("config", "completion", "schema"),
 }
 COMMANDS = {

@@ -17,7 +17,6 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 import msgspec
 
-from wexicon.bench_settings import value_of
 from wexicon.cli.progress import Person, Progress, Stop
 from wexicon.cli.show import ask, force_option, json_option, print_note, print_warning
 from wexicon.core.dialogue import Program
@@ -27,6 +26,7 @@ from wexicon.core.formats.fixture import EVIDENCE, OPERATORS
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.text import Secret, meant, seconds
 from wexicon.core.tuning import FLOWS
+from wexicon.settings_file import value_of
 from wexicon.work.contact.catalog import Fetch, secrets_for
 
 if TYPE_CHECKING:

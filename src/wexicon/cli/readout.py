@@ -22,7 +22,8 @@ from wexicon.cli.options import (
     sheet_at,
 )
 from wexicon.cli.printing import print_failure, print_identity, print_remarks, print_settings, print_verdict
-from wexicon.cli.show import emit_json, ending, print_line, print_table
+from wexicon.cli.show import emit_json, ending, output_option, print_line, print_table
+from wexicon.core.faults import CallFault
 from wexicon.files import write_new
 from wexicon.work.contact.catalog import origin_of
 
@@ -32,15 +33,20 @@ if TYPE_CHECKING:
     from wexicon.work.results.unit import SettingResult, Shown, UnitResult
 
 
+SHEET = "sheet"
+# What the settings can be written as, and the suffix of such a file.
+KINDS = {SHEET: ".toml", "c-header": ".h", "json": ".json", "env": ".env"}
+
+
 class ReadoutCall(msgspec.Struct):
     """The options of `readout`."""
 
     port: str
     lexicon_name: str | None
     raw: bool
-    sheet_path: Path | None
+    output: Path | None
     against: Path | None
-    export: tuple[str, Path] | None
+    kind: str | None
     seat_name: str | None
     row: str | None
     allowed: tuple[Path, ...]
@@ -53,15 +59,13 @@ class ReadoutCall(msgspec.Struct):
 @click.argument("port")
 @lexicon_option
 @click.option("--raw", is_flag=True, help="Also print raw values.")
-@click.option("--sheet", "sheet_path", type=click.Path(path_type=Path), help="Write the settings to a sheet.")
-@click.option("--against", type=click.Path(path_type=Path), help="A sheet or a trace: print what differs from it.")
-@click.option(
-    "--as",
-    "export",
-    type=(click.Choice(["c-header", "json", "env"]), click.Path(path_type=Path)),
-    metavar="KIND FILE",
-    help="Write the settings for the host's firmware: c-header, json or env. PORT may be a sheet then.",
+@output_option(
+    "Write the settings: as a sheet, or for the host's firmware as a C header, JSON or an environment file. PORT may be "
+    "a sheet then.",
+    required=False,
 )
+@click.option("--against", type=click.Path(path_type=Path), help="A sheet or a trace: print what differs from it.")
+@click.option("--as", "kind", type=click.Choice(list(KINDS)), help="Which of these.  [by FILE's suffix]")
 @click.option("--seat", "seat_name", help="Seat to compare with, if there are several.")
 @click.option("--row", help="Row of the sheet's table, by key.")
 @allow_option
@@ -73,14 +77,15 @@ def readout(call: ReadoutCall) -> None:
 
     Examples:
       wexicon readout /dev/ttyUSB0
-      wexicon readout /dev/ttyUSB0 --sheet mast.toml
+      wexicon readout /dev/ttyUSB0 -o mast.toml
 
     Without --lexicon it is detected. With --against, exit status 1 means that something differs.
     """
     from wexicon import api
 
-    if call.export and call.port.endswith(".toml"):
-        _export_sheet(call, call.export)
+    kind = _kind(call.output, call.kind) if call.output else ""
+    if call.output and call.port.endswith(".toml"):
+        _export_sheet(call, call.output, kind)
         return
     call.port = api.port_named(call.port)
     if call.against:
@@ -89,20 +94,30 @@ def readout(call: ReadoutCall) -> None:
     lexicon = detected_lexicon(call.port, call.lexicon_name, call.how)
     result = read_module(call.port, lexicon, call.how, call.env_pairs, call.file_pairs)
     result.lexicon_from = origin_of(lexicon) + ("" if call.lexicon_name else ", stored for this port")
-    if call.sheet_path and not result.failure:
-        write_new(call.sheet_path, _sheet(result, lexicon, call.sheet_path), force=call.how.force)
-        name = call.sheet_path
-        result.remarks.append(f"wrote {name}; wexicon provision {name} PORT copies its settings to another module")
-    if call.export and not result.failure:
-        result.remarks.append(_export_module(call, call.export, result, lexicon))
+    if call.output and not result.failure:
+        result.remarks.append(_write(call, call.output, kind, result, lexicon))
     with ending(result.status):
         emit_json(result) if call.how.as_json else print_readout(result, lexicon, raw=call.raw)
 
 
-def _export_module(call: ReadoutCall, export: tuple[str, Path], result: UnitResult, lexicon: Lexicon) -> str:
-    """Writes what was read for the host's firmware; a remark on that."""
+def _kind(path: Path, kind: str | None) -> str:
+    """What is written to a file: as was said, or by its suffix. Raises CallFault."""
+    found = kind or next((name for name, suffix in KINDS.items() if path.suffix == suffix), "")
+    if not found:
+        hint = f"End its name with {' or '.join(KINDS.values())}, or say --as {' | '.join(KINDS)}."
+        raise CallFault(
+            "is not the name of a sheet, a C header, JSON or an environment file", where=str(path), hint=hint
+        )
+    return found
+
+
+def _write(call: ReadoutCall, path: Path, kind: str, result: UnitResult, lexicon: Lexicon) -> str:
+    """Writes what was read; a remark on that."""
     from wexicon.core.formats.host_export import host_settings, written
 
+    if kind == SHEET:
+        write_new(path, _sheet(result, lexicon, path), force=call.how.force)
+        return f"wrote {path}; wexicon provision {path} PORT copies its settings to another module"
     read = {line.name: line.before for line in result.settings}
     wanted: dict[str, Value] = {}
     for name, setting in lexicon.settings.items():
@@ -111,17 +126,21 @@ def _export_module(call: ReadoutCall, export: tuple[str, Path], result: UnitResu
             wanted[name] = "" if setting.secret else _plain(setting, found)
     told = ", ".join(f"{name} {value}" for name, value in result.identity.items())
     made = host_settings({"": (lexicon, wanted)}, (f"read from {told}", f"lexicon {lexicon.about.family}"))
-    write_new(export[1], written(made, export[0]), force=call.how.force)
-    return f"wrote {export[1]}: {len(made.values)} values" + (
+    write_new(path, written(made, kind), force=call.how.force)
+    return f"wrote {path}: {len(made.values)} values" + (
         f"; left out: {', '.join(made.left_out)}" if made.left_out else ""
     )
 
 
-def _export_sheet(call: ReadoutCall, export: tuple[str, Path]) -> None:
+def _export_sheet(call: ReadoutCall, path: Path, kind: str) -> None:
     """Writes the settings of a sheet's seats for the host's firmware; with --row those of the row."""
     from wexicon.core.formats.host_export import host_settings, written
     from wexicon.work.fleet.sheet_run import chosen_jobs
 
+    if kind == SHEET:
+        raise CallFault(
+            "is a sheet already", where=call.port, hint="Name the port of a module, or a .h, .json or .env file."
+        )
     sheet = sheet_at(Path(call.port), call.seat_name, call.allowed)
     seats = {name: (seat.lexicon, dict(seat.wanted)) for name, seat in sheet.seats.items()}
     if call.row:
@@ -130,8 +149,8 @@ def _export_sheet(call: ReadoutCall, export: tuple[str, Path]) -> None:
     late = [f"{name}.{key}: filled in for each unit" for name, seat in sheet.seats.items() for key in seat.filled()]
     made = host_settings(seats, (f"from {Path(call.port).name}", f"SHA-256 {sheet.digest}"))
     made = msgspec.structs.replace(made, left_out=(*made.left_out, *(() if call.row else late)))
-    write_new(export[1], written(made, export[0]), force=call.how.force)
-    print_line(f"wrote {export[1]}: {len(made.values)} values")
+    write_new(path, written(made, kind), force=call.how.force)
+    print_line(f"wrote {path}: {len(made.values)} values")
     for one in made.left_out:
         print_line(f"left out: {one}", "magenta")
 

@@ -84,7 +84,7 @@ def rehearse(call: RehearseCall) -> None:
 
     Examples:
       wexicon rehearse service-plug.toml
-      wexicon rehearse networks.wex --lexicon brisca-w1 --rig bench.toml
+      wexicon rehearse networks.wex --lexicon brisca-w1 --rig rig.toml
 
     Exit status: as of `wexicon run` or `wexicon provision`.
     """

@@ -10,18 +10,18 @@ from pathlib import Path
 
 import click
 
-from wexicon.bench_settings import value_of
 from wexicon.cli.help import Command
 from wexicon.cli.options import register_option
-from wexicon.cli.show import force_option, print_line
+from wexicon.cli.show import force_option, output_option, print_line
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, needs, write_new
+from wexicon.settings_file import value_of
 from wexicon.version import __version__
 
 
 @click.command(cls=Command)
-@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@output_option("The report: .html or .pdf.")
 @click.option("--sheet", default="", help="Only units of this sheet, by its title or digest.")
 @click.option(
     "--unit", default="", help="Only this unit, by its identity or its name in a sheet, with its whole history."
@@ -31,24 +31,24 @@ from wexicon.version import __version__
 @register_option
 @force_option
 def report(
-    path: Path, sheet: str, unit: str, since: datetime | None, title: str, register_at: str | None, force: bool
+    output: Path, sheet: str, unit: str, since: datetime | None, title: str, register_at: str | None, force: bool
 ) -> None:
-    """Write a report to FILE (.html or .pdf): the units with before, wanted, after, evidence, tests and measurements; figures;
+    """Write a report: the units with before, wanted, after, evidence, tests and measurements; figures;
     in HTML the lines sent and received too. The page needs no network. A PDF needs Chromium or a browser like it.
 
     Examples:
-      wexicon report fit-out.html
-      wexicon report masts.pdf --sheet masts --since 2026-11-01
+      wexicon report -o fit-out.html
+      wexicon report -o masts.pdf --sheet masts --since 2026-11-01
     """
     from wexicon.cli.trace_lines import record_line
     from wexicon.records.report import browser, printed, report_page
     from wexicon.work.fleet.recording import the_register
 
-    kind = path.suffix.lower()
+    kind = output.suffix.lower()
     if kind not in (".html", ".pdf"):
-        raise CallFault("is neither .html nor .pdf", where=str(path))
-    if path.exists() and not force:
-        raise CallFault("already exists; nothing was written", where=str(path), hint=OVERWRITE)
+        raise CallFault("is neither .html nor .pdf", where=str(output))
+    if output.exists() and not force:
+        raise CallFault("already exists; nothing was written", where=str(output), hint=OVERWRITE)
     needs("jinja2", "matplotlib")
     program = browser() if kind == ".pdf" else ""
     register = the_register(register_at)
@@ -63,5 +63,5 @@ def report(
     made = f"written {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Wexicon {__version__} from {Path(register.where).name}"
     text = report_page(heading, made, found, lambda record: record_line(record, coloured=False))
     data = printed(program, text) if program else text.encode()
-    write_new(path, data, force=force)
-    print_line(f"wrote {path}: {counted(len(found), 'unit')}, {len(data) / 1024:.0f} KB")
+    write_new(output, data, force=force)
+    print_line(f"wrote {output}: {counted(len(found), 'unit')}, {len(data) / 1024:.0f} KB")

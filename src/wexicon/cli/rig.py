@@ -22,7 +22,7 @@ def rig() -> None:
     """Start stand-ins on ports; operate their keys and power from another terminal.
 
     Examples:
-      wexicon rig start bench.toml
+      wexicon rig start rig.toml
       wexicon rig power withy-plug cycle
 
     Exit status: 0 success; 2 no such rig or unit, no answer from the rig, or an error in the file.
@@ -35,16 +35,16 @@ def start(path: Path) -> None:
     """Serve the stand-ins of the rig in FILE until Ctrl-C or `wexicon rig stop`.
 
     Examples:
-      wexicon rig start bench.toml
-      wexicon rig start masts-bench.toml
+      wexicon rig start rig.toml
+      wexicon rig start masts-rig.toml
     """
     from wexicon.cli.signals import signals_to
     from wexicon.records.trace import recorded
-    from wexicon.rigs.bench import read_rig
+    from wexicon.rigs.rig import read_rig
     from wexicon.rigs.serving import Desk, Server, real_agenda
 
-    bench = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
-    server = Server(bench, lambda text: print_note(f"rig: {text}"))
+    standins = read_rig(read_file(path), str(path), real_agenda(), lambda name: recorded(path.parent / name))
+    server = Server(standins, lambda text: print_note(f"rig: {text}"))
     desk = Desk(server, path.stem)
     _print_ports([desk.card])
     print_line("serving; Ctrl-C ends it. In another terminal: wexicon rig key UNIT hold, wexicon rig power UNIT cycle")

@@ -16,6 +16,7 @@ import shutil
 import stat
 import sys
 from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -55,6 +56,13 @@ _IN_JSON = re.compile(f"[{_MOVES}]")
 _ON_TERMINAL = re.compile(f"\x1b\\[(?:[01]|[39][0-7])m|[\x00-\x08\x0b-\x1f{_MOVES}]")
 
 force_option = click.option("--force", is_flag=True, help="Overwrite existing files.")
+
+
+def output_option(told: str, *, required: bool = True) -> Callable[[Any], Any]:
+    """`-o FILE`: the file that a command writes, the same in each."""
+    return click.option("--output", "-o", metavar="FILE", type=click.Path(path_type=Path), required=required, help=told)
+
+
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
 
 

@@ -51,7 +51,7 @@ class TalkCall(msgspec.Struct):
     ports: tuple[str, ...]
     lexicon_names: tuple[str, ...]
     as_is: bool
-    chat: bool
+    in_data: bool
     end: str | None
     env_pairs: tuple[str, ...]
     file_pairs: tuple[str, ...]
@@ -80,7 +80,10 @@ class Side(msgspec.Struct, kw_only=True):
 )
 @click.option("--as-is", is_flag=True, help="Do not enter command mode first.")
 @click.option(
-    "--chat", is_flag=True, help="Data mode: what is typed is passed on as it is, and nothing needs to answer."
+    "--data",
+    "in_data",
+    is_flag=True,
+    help="Data mode: what is typed is passed on as it is, and nothing needs to answer.",
 )
 @click.option("--end", type=click.Choice(list(LINE_ENDS)), help="Line ending.  [the lexicon's, or crlf]")
 @env_option
@@ -181,9 +184,9 @@ def _open(
     session, module, links = stack.enter_context(opened)
     made.attach(session, module)
     made.muted = True
-    if call.chat:
+    if call.in_data:
         session.tune(next(iter(links), session.link.tuning))
-        made.begin_chat()
+        made.begin_data()
     elif module and not call.as_is:
         module.attention.gain(links)
     made.muted = False
@@ -241,7 +244,7 @@ def _lines_in(sides: Sides) -> None:
     try:
         for line in sys.stdin:
             sides.put_in_order(line.rstrip("\r\n"))
-        if len(sides.talks) > 1 or sides.now.chat:
+        if len(sides.talks) > 1 or sides.now.in_data:
             # What the far side makes of the last line is shown too.
             sides.now.settle()
             threading.Event().wait(LAST_WORDS)

@@ -16,7 +16,7 @@ import msgspec
 
 from wexicon.cli.help import Group
 from wexicon.cli.options import Duration
-from wexicon.cli.show import emit, force_option, json_option, print_note
+from wexicon.cli.show import emit, force_option, json_option, output_option, print_note
 from wexicon.cli.trace_lines import MARKS, record_line
 from wexicon.cli.trace_tools import compare, export, import_, list_, plot, trace_named
 from wexicon.core.protocol.observations import Role
@@ -161,7 +161,7 @@ class Wanted:
 
 @trace.command()
 @click.argument("name", metavar="TRACE")
-@click.option("--output", "-o", type=click.Path(path_type=Path), help="Where to write the dialogue.  [print it]")
+@output_option("Where to write the dialogue.  [print it]", required=False)
 @force_option
 def dialogue(name: str, output: Path | None, force: bool) -> None:
     """Write a dialogue from TRACE: said lines are said again, heard lines are required.

@@ -14,7 +14,17 @@ from typing import TYPE_CHECKING
 import click
 
 from wexicon.cli.help import Command
-from wexicon.cli.show import emit, emit_json, ending, force_option, json_option, print_line, print_table, styled
+from wexicon.cli.show import (
+    emit,
+    emit_json,
+    ending,
+    force_option,
+    json_option,
+    output_option,
+    print_line,
+    print_table,
+    styled,
+)
 from wexicon.core.faults import CallFault
 from wexicon.core.protocol.line_faults import Side
 from wexicon.core.text import counted, spoken, visible
@@ -143,27 +153,27 @@ def _print_first(one: Difference) -> None:
 
 @click.command(cls=Command)
 @click.argument("name", metavar="TRACE")
-@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@output_option("The figure: .png, .svg or .pdf.")
 @click.option("--lexicon", "-l", "lexicon_name", help="Lexicon, by name or file.  [the module's own]")
 @force_option
-def plot(name: str, path: Path, lexicon_name: str | None, force: bool) -> None:
-    """Draw TRACE to FILE (.png, .svg, .pdf): steps, lines said and heard, events, waiting, the link, and states that the
+def plot(name: str, output: Path, lexicon_name: str | None, force: bool) -> None:
+    """Draw TRACE: steps, lines said and heard, events, waiting, the link, and states that the
     module reports (asleep, registered) over time; where the time went.
 
     Examples:
-      wexicon trace plot last boot.png
-      wexicon trace plot "mast M2" masts.svg
+      wexicon trace plot last -o boot.png
+      wexicon trace plot "mast M2" -o masts.svg
     """
     from wexicon.cli.printing import check_plot, kind_of
     from wexicon.records.trace import read_trace
     from wexicon.records.trace_plot import plot_trace
 
-    check_plot(path, force)
+    check_plot(output, force)
     found = trace_named(name)
     records = list(read_trace(found))
-    made = plot_trace(found.stem, records, kind_of(path), _states(records, lexicon_name))
-    write_new(path, made, force=force)
-    print_line(f"wrote {path}")
+    made = plot_trace(found.stem, records, kind_of(output), _states(records, lexicon_name))
+    write_new(output, made, force=force)
+    print_line(f"wrote {output}")
 
 
 def _states(records: Sequence[Record], lexicon_name: str | None) -> dict[str, list[Span]]:
@@ -192,33 +202,33 @@ def _states(records: Sequence[Record], lexicon_name: str | None) -> dict[str, li
 
 @click.command(cls=Command)
 @click.argument("name", metavar="TRACE")
-@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@output_option("The file: .csv, .txt or .pcapng.")
 @force_option
-def export(name: str, path: Path, force: bool) -> None:
-    """Write TRACE to FILE: .csv, .txt, or .pcapng for packet viewers (link type USER0, both directions).
+def export(name: str, output: Path, force: bool) -> None:
+    """Write TRACE as .csv, .txt, or .pcapng for packet viewers (link type USER0, both directions).
 
     Examples:
-      wexicon trace export last boot.csv
-      wexicon trace export last boot.pcapng
+      wexicon trace export last -o boot.csv
+      wexicon trace export last -o boot.pcapng
     """
     from wexicon.cli.trace_lines import record_line
     from wexicon.records.trace import What, read_trace
     from wexicon.records.trace_list import as_csv, as_packets
 
-    kind = path.suffix.removeprefix(".").lower()
+    kind = output.suffix.removeprefix(".").lower()
     if kind not in KINDS:
-        raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(path))
+        raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(output))
     found = trace_named(name)
     records = read_trace(found)
     if kind == "csv":
-        write_new(path, (text.encode() for text in as_csv(records)), force=force)
+        write_new(output, (text.encode() for text in as_csv(records)), force=force)
     elif kind == "txt":
-        write_new(path, (f"{record_line(one, coloured=False)}\n".encode() for one in records), force=force)
+        write_new(output, (f"{record_line(one, coloured=False)}\n".encode() for one in records), force=force)
     else:
         ends = {"cr": "\r", "lf": "\n", "crlf": "\r\n"}
         by_party = {one.party: ends.get(one.end, "") for one in read_trace(found) if one.what is What.OPENED}
-        write_new(path, as_packets(records, lambda party: by_party.get(party, "\r\n")), force=force)
-    print_line(f"wrote {path}")
+        write_new(output, as_packets(records, lambda party: by_party.get(party, "\r\n")), force=force)
+    print_line(f"wrote {output}")
 
 
 @click.command("import", cls=Command)
@@ -228,7 +238,7 @@ def export(name: str, path: Path, force: bool) -> None:
 @click.option("--module", default="", metavar="NAME", help="The signal that the module drives.  [the second]")
 @click.option("--rate", type=click.IntRange(1), help="Baud rate.  [measured; of raw bytes 9600]")
 @click.option("--raw", type=click.Choice([str(side) for side in Side]), help="FILE is raw bytes that this side sent.")
-@click.option("--output", "-o", type=click.Path(path_type=Path), help="The trace to write.  [FILE.jsonl]")
+@output_option("The trace to write.  [FILE.jsonl]", required=False)
 @force_option
 @json_option
 def import_(

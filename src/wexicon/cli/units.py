@@ -14,7 +14,7 @@ import click
 
 from wexicon.cli.help import Group
 from wexicon.cli.options import env_option, file_option, register_option
-from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_table, print_warning
+from wexicon.cli.show import emit_json, force_option, json_option, output_option, print_line, print_table, print_warning
 from wexicon.cli.units_watch import compare, secrets, secrets_in, watch
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, encodable, visible
@@ -173,32 +173,32 @@ def _scanned() -> str:
 
 
 @units.command()
-@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@output_option("The file: .csv or .json.")
 @force_option
 @_filters
-def export(path: Path, force: bool, register_at: str | None, **filters: Unpack[Filters]) -> None:
-    """Write the units to FILE (.csv or .json), with the last recorded state of each.
+def export(output: Path, force: bool, register_at: str | None, **filters: Unpack[Filters]) -> None:
+    """Write the units to a file, with the last recorded state of each.
 
     Examples:
-      wexicon units export masts.csv --sheet masts
-      wexicon units export units.json
+      wexicon units export -o masts.csv --sheet masts
+      wexicon units export -o units.json
     """
     import msgspec
 
     found = _found(register_at, **filters)
-    if path.suffix == ".json":
+    if output.suffix == ".json":
         data = msgspec.json.encode(encodable(msgspec.to_builtins(found)))
         text = msgspec.json.format(data, indent=2).decode() + "\n"
-    elif path.suffix == ".csv":
+    elif output.suffix == ".csv":
         text = _csv(found)
     else:
-        raise CallFault("is neither .csv nor .json", where=str(path))
-    write_new(path, text, force=force)
-    print_line(f"wrote {path}: {counted(len(found), 'unit')}")
+        raise CallFault("is neither .csv nor .json", where=str(output))
+    write_new(output, text, force=force)
+    print_line(f"wrote {output}: {counted(len(found), 'unit')}")
 
 
 @units.command()
-@click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
+@output_option("The sheet of labels: .pdf, .svg or .png.")
 @click.option("--size", default="62x29", show_default=True, help="Of a label, in millimetres: WIDTHxHEIGHT.")
 @click.option(
     "--page", default="A4", show_default=True, help="A4, A5, letter, WIDTHxHEIGHT, or label: one on each page."
@@ -219,7 +219,7 @@ def export(path: Path, force: bool, register_at: str | None, **filters: Unpack[F
 @force_option
 @_filters
 def label(
-    path: Path,
+    output: Path,
     size: str,
     page: str,
     settings: str,
@@ -231,11 +231,11 @@ def label(
     register_at: str | None,
     **filters: Unpack[Filters],
 ) -> None:
-    """Write labels of the units to FILE (.png, .svg or .pdf): name, identity, settings, and a QR code of the identity.
+    """Write labels of the units: name, identity, settings, and a QR code of the identity.
 
     Examples:
-      wexicon units label labels.pdf --sheet masts
-      wexicon units label labels.png --size 96x56 --page 210x130
+      wexicon units label -o labels.pdf --sheet masts
+      wexicon units label -o labels.png --size 96x56 --page 210x130
 
     Further pages of a .png or .svg go to FILE-2, FILE-3 and so on. With --secrets the generated secrets that the sheet allows
     on labels are printed too; the password is asked for, or taken by --env password=VARIABLE or --file password=PATH.
@@ -243,9 +243,9 @@ def label(
     from wexicon.records.labels import KINDS, Label, draw_labels, fault_of, size_of
     from wexicon.work.fleet.recording import the_register
 
-    kind = path.suffix.removeprefix(".").lower()
+    kind = output.suffix.removeprefix(".").lower()
     if kind not in KINDS:
-        raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(path))
+        raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(output))
     needs("segno", "matplotlib")
     try:
         sizes = size_of(size), size_of(size if page == "label" else page)
@@ -266,7 +266,7 @@ def label(
     if not labels:
         raise CallFault("no label can be drawn; nothing was written")
     pages = draw_labels(labels, *sizes, kind)
-    paths = [path, *(path.with_stem(f"{path.stem}-{number}") for number in range(2, len(pages) + 1))]
+    paths = [output, *(output.with_stem(f"{output.stem}-{number}") for number in range(2, len(pages) + 1))]
     there = next((one for one in paths if one.exists() and not force), None)
     if there:
         raise CallFault("already exists; nothing was written", where=str(there), hint=OVERWRITE)

@@ -19,7 +19,7 @@ import click
 from wexicon.cli.help import Command
 from wexicon.cli.options import ask_secret, env_option, file_option, register_option, split_pairs
 from wexicon.cli.progress import LiveTable, Table
-from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table
+from wexicon.cli.show import emit_json, force_option, json_option, output_option, print_line, print_note, print_table
 from wexicon.core.faults import CallFault
 from wexicon.core.text import counted, spoken, visible
 from wexicon.files import write_new
@@ -166,7 +166,7 @@ _COLUMNS = ("module", "unit", "sheet", "setting", "value", "drawn (UTC)")
 @click.command(cls=Command)
 @click.argument("path", metavar="FILE", type=click.Path(path_type=Path))
 @click.option("--unit", "unit", help="Only this unit, by its identity or its name in a sheet.")
-@click.option("--output", "-o", type=click.Path(path_type=Path), help="Write them to this .csv file instead.")
+@output_option("Write them to this .csv file instead.", required=False)
 @env_option
 @file_option
 @force_option

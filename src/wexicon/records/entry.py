@@ -13,8 +13,8 @@ from typing import Any
 
 import msgspec
 
-from wexicon.bench_settings import value_of
 from wexicon.core.text import spoken, visible
+from wexicon.settings_file import value_of
 
 
 def bench_name() -> str:

@@ -1,1 +1,1 @@
-"""Stand-ins for modules, and what puts a bench of them on ports. Nothing here reads a lexicon."""
+"""Stand-ins for modules, and what puts a rig of them on ports. Nothing here reads a lexicon."""

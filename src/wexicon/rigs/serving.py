@@ -29,9 +29,9 @@ import msgspec
 from wexicon.core.agenda import Agenda
 from wexicon.core.text import meant, visible
 from wexicon.files import create, private_folder, run_folder
-from wexicon.rigs.bench import Bench, Unit
 from wexicon.rigs.control import LOOPBACK, MOST_ASKED, Card, Request
 from wexicon.rigs.device_ports import DevicePort
+from wexicon.rigs.rig import Rig, Unit
 from wexicon.rigs.tcp_ports import Rfc2217Port, TcpPort
 
 if TYPE_CHECKING:
@@ -46,11 +46,11 @@ SWAP = 0.3
 
 
 class Server:
-    """Serves a bench under the real clock. `ports` tells each unit's port. What goes wrong in one stand-in is reported to
+    """Serves a rig under the real clock. `ports` tells each unit's port. What goes wrong in one stand-in is reported to
     `report`, and the others go on."""
 
-    def __init__(self, bench: Bench, report: Callable[[str], None] = lambda text: None) -> None:
-        self.bench = bench
+    def __init__(self, rig: Rig, report: Callable[[str], None] = lambda text: None) -> None:
+        self.rig = rig
         self._report = report
         self.ports: dict[str, str] = {}
         self._selector = selectors.DefaultSelector()
@@ -60,8 +60,8 @@ class Server:
         self._running = True
         self._open: dict[str, PtyPort | TcpPort | DevicePort] = {}
         self.register(self._woken, self._do_calls)
-        bench.agenda.now = time.monotonic()
-        for unit in bench.units.values():
+        rig.agenda.now = time.monotonic()
+        for unit in rig.units.values():
             if unit.table.serve != "shelf":
                 self._serve(unit)
 
@@ -88,7 +88,7 @@ class Server:
         there = next((unit for unit, port in self.ports.items() if place in (unit, port)), None)
         if there is None:
             raise ValueError(f"no unit is on a port {place}; {meant(place, self.ports)}")
-        first, second = self.bench.unit(there), self.bench.unit(name)
+        first, second = self.rig.unit(there), self.rig.unit(name)
         if first is second:
             raise ValueError(f"{name} is already on this port")
         ends = [self._open.pop(unit.name, None) for unit in (first, second)]
@@ -113,8 +113,8 @@ class Server:
 
     def run(self) -> None:
         """Serves until `stop`; then closes all ports."""
-        agenda = self.bench.agenda
-        self.bench.power_up()
+        agenda = self.rig.agenda
+        self.rig.power_up()
         try:
             while self._running:
                 due = agenda.due()
@@ -162,9 +162,9 @@ class Server:
 
 
 @contextlib.contextmanager
-def served(bench: Bench) -> Iterator[Server]:
-    """Serves the bench in a thread of this program while the block lasts."""
-    server = Server(bench)
+def served(rig: Rig) -> Iterator[Server]:
+    """Serves the rig in a thread of this program while the block lasts."""
+    server = Server(rig)
     thread = threading.Thread(target=server.run, name="rig", daemon=True)
     thread.start()
     try:
@@ -182,7 +182,7 @@ class RigOperator:
 
     def __init__(self, server: Server, unit: str) -> None:
         self._server = server
-        self._unit = server.bench.unit(unit)
+        self._unit = server.rig.unit(unit)
 
     def ask(self, act: str, text: str) -> None:
         self._server.call(lambda: self._unit.work("operate", act))
@@ -222,11 +222,11 @@ class Desk:
         server.register(self._listener, self._accept)
         self.card = Card(
             plain,
-            server.bench.title,
+            server.rig.title,
             there,
             os.getpid(),
             server.ports,
-            {name: unit.standin.family for name, unit in server.bench.units.items()},
+            {name: unit.standin.family for name, unit in server.rig.units.items()},
             secrets.token_hex(16),
         )
         self._leave_card()
@@ -287,7 +287,7 @@ class Desk:
                 self._server.swap(request.unit, request.what)
                 self._leave_card()
             else:
-                self._server.bench.unit(request.unit).work(request.do, request.what)
+                self._server.rig.unit(request.unit).work(request.do, request.what)
         except Exception as fault:  # a request must never stop the rig
             return str(fault) or type(fault).__name__
         return ""

@@ -17,7 +17,7 @@ from wexicon.links.sockets import SIMULATED, parsed
 from wexicon.links.virtual import VirtualClock, VirtualLink, VirtualSocket
 from wexicon.rigs import control
 from wexicon.rigs.air import Air
-from wexicon.rigs.bench import Bench
+from wexicon.rigs.rig import Rig
 
 SCHEME = "virtual"
 
@@ -38,17 +38,17 @@ def simulated_socket(air: Air, clock: VirtualClock, url: str) -> VirtualSocket:
 
 
 @contextmanager
-def on_virtual_ports(bench: Bench) -> Iterator[dict[str, str]]:
+def on_virtual_ports(rig: Rig) -> Iterator[dict[str, str]]:
     """The ports of the rig's units, by their names."""
-    clock = VirtualClock(bench.agenda)
+    clock = VirtualClock(rig.agenda)
     before = LINKS.get(SCHEME) if SCHEME in LINKS else None
 
     def opened(port: str, tuning: Tuning) -> VirtualLink:
         name = port.removeprefix(f"{SCHEME}://")
-        if name not in bench.units and before:
+        if name not in rig.units and before:
             return before(port, tuning)  # type: ignore[return-value]
         try:
-            uart = bench.unit(name).standin.uart
+            uart = rig.unit(name).standin.uart
         except ValueError as fault:
             raise LinkFault(str(fault), where=port) from None
         # It is called as the unit is.
@@ -57,17 +57,17 @@ def on_virtual_ports(bench: Bench) -> Iterator[dict[str, str]]:
         return link
 
     def work(request: control.Request) -> None:
-        bench.unit(request.unit).work(request.do, request.what)
+        rig.unit(request.unit).work(request.do, request.what)
 
-    ports = {name: f"{SCHEME}://{name}" for name in bench.units}
-    standins = {name: unit.standin.family for name, unit in bench.units.items()}
-    card = control.Card("virtual", bench.title, "", os.getpid(), ports, standins)
+    ports = {name: f"{SCHEME}://{name}" for name in rig.units}
+    standins = {name: unit.standin.family for name, unit in rig.units.items()}
+    card = control.Card("virtual", rig.title, "", os.getpid(), ports, standins)
 
     def socket(url: str) -> VirtualSocket:
-        return simulated_socket(bench.air, clock, url)
+        return simulated_socket(rig.air, clock, url)
 
     named = dict(VIRTUAL)
-    bench.air.simulated = True
+    rig.air.simulated = True
     SIMULATED.append(socket)
     LINKS.add(SCHEME, opened)
     VIRTUAL.update(ports)

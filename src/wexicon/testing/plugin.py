@@ -124,8 +124,8 @@ def wexicon_virtual(request: pytest.FixtureRequest, _wexicon_folders: Path) -> V
     from wexicon import api
     from wexicon.testing.standin import VirtualStandIn
 
-    bench = api.virtual_bench(_rig_file(request, _wexicon_folders))
-    made = VirtualStandIn(bench, next(iter(bench.units)))
+    standins = api.virtual_rig(_rig_file(request, _wexicon_folders))
+    made = VirtualStandIn(standins, next(iter(standins.units)))
     request.node.stash[_OBSERVED] = {made.name: made}
     return made
 

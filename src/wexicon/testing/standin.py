@@ -20,7 +20,7 @@ from wexicon.core.protocol.line_faults import Side, line_fault
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Role, Said
 from wexicon.core.tuning import Tuning
 from wexicon.links.virtual import VirtualClock, VirtualLink
-from wexicon.rigs.bench import Bench
+from wexicon.rigs.rig import Rig
 from wexicon.rigs.uart import Uart
 from wexicon.testing.conversation import Conversation, Line
 from wexicon.work.function.tap_decoder import TapDecoder
@@ -126,9 +126,9 @@ QUIET = (0.03, 0.3)
 class ObservedStandIn(Listener):
     """One unit of a rig."""
 
-    def __init__(self, bench: Bench, name: str) -> None:
+    def __init__(self, rig: Rig, name: str) -> None:
         self.name = name
-        self._agenda, self._unit = bench.agenda, bench.unit(name)
+        self._agenda, self._unit = rig.agenda, rig.unit(name)
         self.family = self._unit.standin.family
         self._lines: list[Line] = []
         self._began = self._agenda.now
@@ -169,7 +169,7 @@ class ObservedStandIn(Listener):
         self.power(True)
 
     def work(self, do: str, what: str = "") -> None:
-        """What a person does at a bench: `hold` or `release` a key, `pin` with `NAME high`. Raises ValueError."""
+        """What a person does at a rig: `hold` or `release` a key, `pin` with `NAME high`. Raises ValueError."""
         self._in_rig(lambda: self._unit.work(do, what))
         self._note(f"{do} {what}".rstrip())
 
@@ -202,7 +202,7 @@ class ServedStandIn(ObservedStandIn):
 
     def __init__(self, server: Server, name: str) -> None:
         self.server, self.port = server, server.ports[name]
-        super().__init__(server.bench, name)
+        super().__init__(server.rig, name)
 
     @contextmanager
     def tapped(self, *faults: str, seed: int = 1, rate: int | None = None) -> Iterator[str]:
@@ -254,9 +254,9 @@ class ServedStandIn(ObservedStandIn):
 class VirtualStandIn(ObservedStandIn):
     """One unit in virtual time, for firmware in Python: an hour takes milliseconds."""
 
-    def __init__(self, bench: Bench, name: str) -> None:
-        super().__init__(bench, name)
-        self.port = VirtualPort(self.name, bench.agenda, self._unit.standin.uart, Tuning())
+    def __init__(self, rig: Rig, name: str) -> None:
+        super().__init__(rig, name)
+        self.port = VirtualPort(self.name, rig.agenda, self._unit.standin.uart, Tuning())
 
     def wait(self, seconds: float) -> None:
         """Lets so much virtual time pass; what comes meanwhile is kept for the next reading."""

@@ -172,7 +172,7 @@ def wire_time(characters: object, rate: object) -> Decimal:
     return _exact(Tuning.of(int(_number(rate))).wire_time(int(_number(characters))))
 
 
-SUMS: dict[str, Callable[..., object]] = {
+FORMULAS: dict[str, Callable[..., object]] = {
     "dbm": _of_numbers(radio.dbm_of_milliwatts),
     "milliwatts": _of_numbers(radio.milliwatts_of_dbm),
     "free_space_loss": _of_numbers(radio.free_space_loss),
@@ -438,6 +438,6 @@ FUNCTIONS: Registry[Callable[..., object]] = Registry(
         "in_gsm_alphabet": in_gsm_alphabet,
         "talker_name": talker_name,
         "degrees": in_degrees,
-        **SUMS,
+        **FORMULAS,
     },
 )

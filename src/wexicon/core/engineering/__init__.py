@@ -1,1 +1,1 @@
-"""The sums of radio and serial work: one typed function a formula, units in names, the source in the docstring."""
+"""The calculations of radio and serial work: one typed function a formula, units in names, the source in the docstring."""

@@ -242,7 +242,7 @@ class ReportTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     title: str = ""
 
 
-class BenchFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class SettingsFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A whole `wexicon.toml`. `register` is a file or the URL of a database; `lexicons` are folders of lexicons; `fixture` a
     fixture file; `operator` who operates keys and power (person, rig, nobody), `patience` how long that is waited for; `prove`
     the evidence that is required where settings are written; `bench` what this bench is called in a shared register; `ports`
@@ -260,12 +260,12 @@ class BenchFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     report: ReportTable = ReportTable()
 
 
-def read_bench(data: bytes, path: str) -> BenchFile:
+def read_settings(data: bytes, path: str) -> SettingsFile:
     """Reads a `wexicon.toml`. Raises FileFault with everything that is wrong."""
     source = Source(data, path)
-    source.check_top(BenchFile.__struct_fields__)
+    source.check_top(SettingsFile.__struct_fields__)
     source.finish()
-    made = source.typed(source.data, BenchFile, ())
+    made = source.typed(source.data, SettingsFile, ())
     if made:
         for name, known in (("operator", OPERATORS), ("prove", EVIDENCE)):
             given = getattr(made, name)

@@ -364,7 +364,7 @@ def _seat(
     if changed and (load := load_of(words, wanted)) and not load.fits:
         source.complain(
             (*place, "settings", changed[0]),
-            f"the module would send more than its rate can carry: {load.sum}, at {load.rate} baud",
+            f"the module would send more than its rate can carry: {load.calculation}, at {load.rate} baud",
             "send fewer, send them less often, or raise the rate",
         )
     for key in table.trust:

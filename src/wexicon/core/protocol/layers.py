@@ -15,7 +15,7 @@ from wexicon.core.protocol.elements import FieldFault, Number, field
 from wexicon.core.protocol.framing import Corrupt, Foreign, FrameCutter, Framer, Piece, Prompt
 from wexicon.core.protocol.keyed import as_object
 from wexicon.core.protocol.patterns import Header
-from wexicon.core.protocol.speech import LayerTable, LengthTable, MarkTable, NumberTable, Speech, StationTable, SumTable
+from wexicon.core.protocol.speech import LayerTable, LengthTable, MarkTable, NumberTable, Speech, StationTable, ChecksumTable
 from wexicon.core.standards.checksums import CHECKS
 from wexicon.core.standards.gnss import checksum, with_checksum
 from wexicon.core.text import to_bytes, to_text
@@ -191,8 +191,8 @@ class Length(Envelope):
         return data[: self.at] + data[end:] if size == len(data) - end + self.plus else _corrupt(data)
 
 
-class Sum(Envelope):
-    """A sum at the end, over all bytes from `start` on; `before` and `after` are what stands around it."""
+class FrameChecksum(Envelope):
+    """A checksum at the end, over all bytes from `start` on; `before` and `after` are what stands around it."""
 
     def __init__(self, check: str, form: Number, start: int = 0, before: bytes = b"", after: bytes = b"") -> None:
         self.width, self.check = CHECKS[check]
@@ -203,7 +203,7 @@ class Sum(Envelope):
         return data + self.before + self.form.put(self.check(data[self.start :])) + self.after
 
     def fits(self, data: bytes) -> bool:
-        """Whether the sum of these bytes is right."""
+        """Whether the checksum of these bytes is right."""
         body, end = data[: -self.size], data[-self.size :]
         if len(data) < self.size or not (end.startswith(self.before) and end.endswith(self.after)):
             return False
@@ -288,8 +288,8 @@ def _made(table: LayerTable, speech: Speech) -> Layer:
     assert isinstance(form, Number)
     if isinstance(table, LengthTable):
         return Length(form, table.at, table.plus)
-    if isinstance(table, SumTable):
-        return Sum(table.check, form, table.start, bytes_of(table.before), bytes_of(table.after))
+    if isinstance(table, ChecksumTable):
+        return FrameChecksum(table.check, form, table.start, bytes_of(table.before), bytes_of(table.after))
     if isinstance(table, StationTable):
         return Station(form, table.usual, bytes_of(table.before), bytes_of(table.after))
     assert isinstance(table, NumberTable)
@@ -314,7 +314,7 @@ def cutter(speech: Speech, layers: Sequence[Layer], headers: Sequence[Header]) -
             mark, ahead = mark if ahead else layer.mark, ahead + len(layer.mark)
         elif isinstance(layer, Station):
             ahead += len(layer.before) + layer.form.size + len(layer.after)
-        elif isinstance(layer, Sum):
+        elif isinstance(layer, FrameChecksum):
             behind += layer.size
         elif isinstance(layer, Length):
             length = layer
@@ -333,5 +333,5 @@ def cutter(speech: Speech, layers: Sequence[Layer], headers: Sequence[Header]) -
 
 __all__ = [
     "Checksum", "Colours", "Envelope", "Hexadecimal", "Layer", "LayerFault", "Length", "Mark", "Numbering", "Pager", "Station",
-    "Sum", "cutter", "stacked",
+    "FrameChecksum", "cutter", "stacked",
 ]  # fmt: skip

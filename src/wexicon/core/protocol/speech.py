@@ -66,7 +66,7 @@ class LengthTable(LayerTable, frozen=True, tag="length"):
     plus: int = 0
 
 
-class SumTable(LayerTable, frozen=True, tag="sum"):
+class ChecksumTable(LayerTable, frozen=True, tag="checksum"):
     """A checksum at the end. `check` is its name (xor, sum, negative-sum, fletcher-8, fletcher-16, crc-16/modbus; `wexicon calc
     check text=x` lists all), `form` that of its field, `start` the byte from which it is counted; `before` and `after` are what
     stands around it."""
@@ -118,7 +118,7 @@ def pattern_in(form: str, source: str) -> Pattern:
     return made
 
 
-Layers = tuple[MarkTable | LengthTable | SumTable | StationTable | NumberTable, ...]
+Layers = tuple[MarkTable | LengthTable | ChecksumTable | StationTable | NumberTable, ...]
 
 
 class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -226,8 +226,8 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     @property
     def summed(self) -> bool:
-        """Whether each frame or line has a sum: noise is not taken for one."""
-        return any(isinstance(one, SumTable) for one in self.layers)
+        """Whether each frame or line has a checksum: noise is not taken for one."""
+        return any(isinstance(one, ChecksumTable) for one in self.layers)
 
     @property
     def station(self) -> int | None:

@@ -49,17 +49,17 @@ class Conversation(Protocol):
     trace: Path
     within: float | None
     shows_bytes: bool
-    chat: bool
+    in_data: bool
     muted: bool
     ask: Callable[[str], str] | None
 
     def tell(self, mark: str, text: str) -> None:
         """Shows a line."""
 
-    def begin_chat(self) -> None:
+    def begin_data(self) -> None:
         """What is typed is passed on as data."""
 
-    def end_chat(self) -> None:
+    def end_data(self) -> None:
         """What is typed is said to the module again."""
 
     def abandon(self) -> int:
@@ -181,12 +181,12 @@ class Commands:
         self.talk.shows_bytes = rest != "off" if rest else not self.talk.shows_bytes
         self.talk.tell("~", f"every byte is {'shown' if self.talk.shows_bytes else 'no longer shown'}")
 
-    def _do_chat(self, rest: str) -> None:
-        on = rest != "off" if rest else not self.talk.chat
+    def _do_data(self, rest: str) -> None:
+        on = rest != "off" if rest else not self.talk.in_data
         if on:
-            self.talk.begin_chat()
+            self.talk.begin_data()
         else:
-            self.talk.end_chat()
+            self.talk.end_data()
         told = "what is typed is passed on as data" if on else "what is typed is said to the module"
         self.talk.tell("~", f"{told}; at {self.talk.session.link.tuning}")
 

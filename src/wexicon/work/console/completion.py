@@ -27,7 +27,7 @@ COMMANDS = {
     "end": "line end: none, cr, lf, crlf",
     "flow": "flow control: none, rts-cts, xon-xoff",
     "allow": "how long answers are waited for: allow 20s, allow off",
-    "chat": "data mode: what is typed is passed on as it is: on, off",
+    "data": "data mode: what is typed is passed on as it is: on, off",
     "hex": "every byte, both ways: on, off",
     "payload": "send a file as it is",
     "loop": "loopback test: are TX and RX joined?",

@@ -82,7 +82,7 @@ class Talk(Listener):
         self.lexicon = lexicon
         self.name, self.number = name, number
         # Whether what is typed is passed on as data, and nothing needs to answer it.
-        self.chat = False
+        self.in_data = False
         self.failures = 0
         self.waiting = False
         # Nothing has been typed yet while attention is being gained.
@@ -171,7 +171,7 @@ class Talk(Listener):
             session.listen(session.clock.now() + LOOKS)
             session.events.clear()
             self._show_partial()
-            if self.chat and session.partial and session.clock.now() - session.heard_at > SHOWN_AFTER:
+            if self.in_data and session.partial and session.clock.now() - session.heard_at > SHOWN_AFTER:
                 # Data need not come in lines.
                 session.forget_partial()
                 self._partial = ""
@@ -216,7 +216,7 @@ class Talk(Listener):
 
     def _say(self, text: str) -> None:
         """Says a line and waits for its answer."""
-        if self.chat:
+        if self.in_data:
             self.session.exchange(self._filled(text), NOTHING_ANSWERS)
             return
         if self.module:
@@ -239,7 +239,7 @@ class Talk(Listener):
                 self._told = ""
             self._tell_rate(text)
 
-    def begin_chat(self) -> None:
+    def begin_data(self) -> None:
         """From now on what is typed is passed on as data. Raises Fault."""
         if self.module:
             self.module.leave()
@@ -247,11 +247,11 @@ class Talk(Listener):
             self.session.tune(self.module.data_link)
         events = self.lexicon.dialect.events if self.lexicon else {}
         self.session.adopt(Dialect(DATA, events).with_end(self._data_end))
-        self.chat = True
+        self.in_data = True
 
-    def end_chat(self) -> None:
+    def end_data(self) -> None:
         """From now on what is typed is said to the module. Raises Fault."""
-        self.chat = False
+        self.in_data = False
         self.session.adopt(self._commands)
         if self.module:
             self.module.attention.gain(self.module.expected_links())

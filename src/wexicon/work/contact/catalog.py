@@ -16,7 +16,6 @@ from pathlib import Path
 
 import msgspec
 
-from wexicon.bench_settings import lexicon_folders
 from wexicon.core.dialogue import Program, read_dialogue
 from wexicon.core.dialogue.reader import is_plain, read_plain_lines
 from wexicon.core.faults import CallFault, Complaint, Fault, FileFault
@@ -28,6 +27,7 @@ from wexicon.core.registry import Registry
 from wexicon.core.text import counted, meant, plain
 from wexicon.core.values import FileContent, Value
 from wexicon.files import open_regular, read_file, shipped_folder, state_folder, user_folder
+from wexicon.settings_file import lexicon_folders
 from wexicon.work.contact.power import PinRecord, run_command
 
 # What a firmware image may be at most (bytes).

@@ -212,21 +212,21 @@ class Identification:
         pending = heard.end
         # What needs a silence first is asked last, and not at all where another lexicon fits that names its family.
         for one in sorted(likely, key=lambda one: one.dialect.window):
-            if one.dialect.window and any(fit.lexicon.expect for fit in found):
+            if one.dialect.window and any(fit.lexicon.must for fit in found):
                 continue
             if fit := self._fit(one, link, pending):
                 found.append(fit)
             pending = one.dialect.speech.end
-        if found and not any(fit.lexicon.expect for fit in found):
+        if found and not any(fit.lexicon.must for fit in found):
             # What fits many may be one of a family of its own.
             alike = {(fit.lexicon.speech.form, fit.lexicon.speech.end) for fit in found}
             for one in self.lexicons:
                 here = one.attention.tuning in (None, link) and (one.speech.form, one.speech.end) in alike
-                if here and one not in likely and one.expect and (fit := self._fit(one, link, pending)):
+                if here and one not in likely and one.must and (fit := self._fit(one, link, pending)):
                     found.append(fit)
         # A module that did not answer the greeting refuses by silence; one that did, does not.
         found.sort(key=lambda fit: (fit.lexicon.speech.error == "silence") == greeted)
-        return sorted(found, key=lambda fit: not fit.lexicon.expect)
+        return sorted(found, key=lambda fit: not fit.lexicon.must)
 
     def _fit(self, lexicon: Lexicon, link: Tuning, pending: str) -> Fit | None:
         """The module as a lexicon sees it; None where it does not answer so, or names itself as another. `pending` is the line
@@ -258,7 +258,7 @@ class Identification:
             raise
         except Fault:
             return None
-        if any(identity.get(name) != wanted for name, wanted in lexicon.expect.items()):
+        if any(identity.get(name) != wanted for name, wanted in lexicon.must.items()):
             return None
         named_by = {name for one in lexicon.identify for want in one.expect.wants for name in want.pattern.names}
         return Fit(lexicon, {name: text for name, text in identity.items() if name in named_by}, dialect.speech.end)
@@ -272,8 +272,8 @@ class Identification:
     @staticmethod
     def _names(lexicon: Lexicon, identity: dict[str, str]) -> bool:
         """Whether the module has said that it is of this family."""
-        named = all(identity.get(name) == wanted for name, wanted in lexicon.expect.items())
-        return bool(lexicon.expect) and named
+        named = all(identity.get(name) == wanted for name, wanted in lexicon.must.items())
+        return bool(lexicon.must) and named
 
     def _answer(self, phrase: Phrase, lexicon: Lexicon) -> Reply | None:
         """The answer to a question; None if there is none that is certain."""

@@ -17,7 +17,6 @@ from typing import Any
 
 import msgspec
 
-from wexicon.bench_settings import lexicon_folders, named_ports
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.toml import Source
@@ -25,6 +24,7 @@ from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
 from wexicon.files import config_folder, read_file, shipped_folder, state_folder, user_folder, write_whole
 from wexicon.links.lock import holder_of, split_station
+from wexicon.settings_file import lexicon_folders, named_ports
 from wexicon.work.results.listed import PortInfo
 
 BY_ID = Path("/dev/serial/by-id")

@@ -25,7 +25,7 @@ from wexicon.work.contact.sessions import Setup
 
 if TYPE_CHECKING:
     from wexicon.rigs.air import Air
-    from wexicon.rigs.bench import Bench, Unit
+    from wexicon.rigs.rig import Rig, Unit
 
 # How long the stand-ins have had power when several are worked with (seconds).
 SETTLED = 5.0
@@ -40,59 +40,59 @@ class Choice(msgspec.Struct):
     recording: Path | None = None
 
 
-def rig_at(path: Path) -> Bench:
+def rig_at(path: Path) -> Rig:
     """The stand-ins of a rig file, in virtual time and without power. Raises Fault."""
     from wexicon.records.trace import recorded
-    from wexicon.rigs.bench import read_rig
+    from wexicon.rigs.rig import read_rig
 
     return read_rig(read_file(path), str(path), Agenda(), lambda name: recorded(path.parent / name))
 
 
-def unit_for(choice: Choice, lexicon: Lexicon | None) -> tuple[Bench, Unit]:
+def unit_for(choice: Choice, lexicon: Lexicon | None) -> tuple[Rig, Unit]:
     """The rig that has the chosen stand-in, with power, and its unit there. Raises Fault if there is none."""
     from wexicon.records.trace import recorded
-    from wexicon.rigs.bench import Bench, UnitTable
+    from wexicon.rigs.rig import Rig, UnitTable
     from wexicon.rigs.standins import FAMILIES
 
     if choice.rig:
-        bench = rig_at(choice.rig)
-        bench.power_up()
-        return bench, _unit_in(bench, choice, lexicon)
+        rig = rig_at(choice.rig)
+        rig.power_up()
+        return rig, _unit_in(rig, choice, lexicon)
     name = "recording" if choice.recording else choice.standin or (lexicon.about.family if lexicon else "")
     if name not in FAMILIES or (name == "recording" and not choice.recording):
         if not name:
             raise CallFault("nothing answers", hint="name a --lexicon, a --standin, a --rig or a --recording")
         raise CallFault(f"there is no stand-in {name}", hint=meant(name, set(FAMILIES) - {"recording"}))
     table = UnitTable(name, trace=str(choice.recording or ""))
-    bench = Bench("", {"unit": table}, Agenda(), None, lambda path: recorded(Path(path)))
-    bench.power_up()
-    return bench, bench.units["unit"]
+    rig = Rig("", {"unit": table}, Agenda(), None, lambda path: recorded(Path(path)))
+    rig.power_up()
+    return rig, rig.units["unit"]
 
 
-def _unit_in(bench: Bench, choice: Choice, lexicon: Lexicon | None) -> Unit:
+def _unit_in(rig: Rig, choice: Choice, lexicon: Lexicon | None) -> Unit:
     if choice.unit:
         try:
-            return bench.unit(choice.unit)
+            return rig.unit(choice.unit)
         except ValueError as fault:
             raise CallFault(str(fault)) from None
     family = lexicon.about.family if lexicon else ""
-    fitting = [u for u in bench.units.values() if u.standin.family == family]
+    fitting = [u for u in rig.units.values() if u.standin.family == family]
     if fitting:
         return fitting[0]
-    if len(bench.units) > 1:
+    if len(rig.units) > 1:
         what = f"the rig has no {family}" if family else "the rig has several units"
-        raise CallFault(what, hint=f"say which: --unit {' or '.join(bench.units)}")
-    return next(iter(bench.units.values()))
+        raise CallFault(what, hint=f"say which: --unit {' or '.join(rig.units)}")
+    return next(iter(rig.units.values()))
 
 
-def parties_for(lexicons: Mapping[str, Lexicon | None], choice: Choice) -> tuple[Bench, dict[str, str]]:
+def parties_for(lexicons: Mapping[str, Lexicon | None], choice: Choice) -> tuple[Rig, dict[str, str]]:
     """The rig of a dialogue between several, and the unit of each party: the one of its name, or the first of its lexicon's
     family; without a rig file a stand-in of that family. Raises CallFault."""
-    from wexicon.rigs.bench import Bench, UnitTable, no_recordings
+    from wexicon.rigs.rig import Rig, UnitTable, no_recordings
     from wexicon.rigs.standins import FAMILIES
 
     if choice.rig:
-        bench = rig_at(choice.rig)
+        rig = rig_at(choice.rig)
     else:
         families = {name: lexicon.about.family if lexicon else "" for name, lexicon in lexicons.items()}
         for name, family in families.items():
@@ -100,14 +100,14 @@ def parties_for(lexicons: Mapping[str, Lexicon | None], choice: Choice) -> tuple
                 hint = f"Name a lexicon: party {name} = LEXICON; or a --rig with a unit {name}."
                 raise CallFault(f"there is no stand-in for {name}", hint=hint)
         tables = {name: UnitTable(family) for name, family in families.items()}
-        bench = Bench("", tables, Agenda(), None, no_recordings)
-    free, found = dict(bench.units), {}
+        rig = Rig("", tables, Agenda(), None, no_recordings)
+    free, found = dict(rig.units), {}
     for name, lexicon in lexicons.items():
         unit = free.pop(name, None) or _take(free, lexicon)
         if unit is None:
             raise CallFault(f"the rig has no unit for {name}", hint=f"Call one of its units {name}.")
         found[name] = unit.name
-    return bench, found
+    return rig, found
 
 
 def _take(free: dict[str, Unit], lexicon: Lexicon | None) -> Unit | None:
@@ -118,11 +118,11 @@ def _take(free: dict[str, Unit], lexicon: Lexicon | None) -> Unit | None:
     return None
 
 
-def units_for(lexicons: Mapping[str, Lexicon], numbers: Mapping[str, int], choice: Choice) -> Bench:
+def units_for(lexicons: Mapping[str, Lexicon], numbers: Mapping[str, int], choice: Choice) -> Rig:
     """A rig with a stand-in for each name: the chosen one of its lexicon, as another module with that number, without power.
     Raises Fault."""
     from wexicon.records.trace import recorded
-    from wexicon.rigs.bench import Bench
+    from wexicon.rigs.rig import Rig
 
     chosen: dict[int, Unit] = {}
     for lexicon in lexicons.values():
@@ -130,11 +130,11 @@ def units_for(lexicons: Mapping[str, Lexicon], numbers: Mapping[str, int], choic
             chosen[id(lexicon)] = unit_for(choice, lexicon)[1]
     folder = choice.rig.parent if choice.rig else Path()
     tables = {name: chosen[id(lexicon)].table for name, lexicon in lexicons.items()}
-    bench = Bench("", tables, Agenda(), _air_of(choice), lambda name: recorded(folder / name))
-    for name, unit in bench.units.items():
+    rig = Rig("", tables, Agenda(), _air_of(choice), lambda name: recorded(folder / name))
+    for name, unit in rig.units.items():
         unit.standin.own = dict(chosen[id(lexicons[name])].standin.own)
         unit.standin.another(numbers[name], flash=False)
-    return bench
+    return rig
 
 
 def _air_of(choice: Choice) -> Air | None:
@@ -147,7 +147,7 @@ def _air_of(choice: Choice) -> Air | None:
 
 
 @contextmanager
-def on_ports(bench: Bench, *, known: bool = False, settled: float | None = 0.0) -> Iterator[Setup]:
+def on_ports(rig: Rig, *, known: bool = False, settled: float | None = 0.0) -> Iterator[Setup]:
     """The units of a rig on ports in virtual time, each answering by its name, worked by an operator who never waits. With
     `known`, what each stand-in is and at which rate it speaks is taken for known of its port. They have had power for
     `settled` seconds; None: they have none."""
@@ -155,11 +155,11 @@ def on_ports(bench: Bench, *, known: bool = False, settled: float | None = 0.0) 
     from wexicon.rigs.virtual_ports import on_virtual_ports
 
     if settled is not None:
-        bench.power_up()
-        bench.agenda.run_until(settled)
-    with on_virtual_ports(bench) as ports:
+        rig.power_up()
+        rig.agenda.run_until(settled)
+    with on_virtual_ports(rig) as ports:
         for name, port in ports.items():
-            standin, lexicon = bench.units[name].standin, ""
+            standin, lexicon = rig.units[name].standin, ""
             if known:
                 with suppress(CallFault):
                     lexicon = find_lexicon(standin.family).about.family

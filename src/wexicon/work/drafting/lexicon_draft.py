@@ -227,7 +227,7 @@ def draft_lexicon(learned: Learned, family: str) -> str:
         ]
         lines.append("]")
         if "model" in learned.identity:
-            lines.append(f"expect = {{ model = {_quoted(learned.identity['model'][1])} }}")
+            lines.append(f"must = {{ model = {_quoted(learned.identity['model'][1])} }}")
         lines += ['unit = "serial"'] if "serial" in learned.identity else []
         lines.append("")
     if not learned.listed:

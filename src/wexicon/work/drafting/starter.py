@@ -38,7 +38,7 @@ QUESTIONS = (
     ),
     ("mark", "The bytes at the start of each frame, in hexadecimal (empty: none)", "", r"([0-9A-Fa-f]{2} ?)*"),
     ("length", "The form of its length: u8, u16, u16le", "u8", r"u8|u16|u16le|u32|u32le"),
-    ("sum", "Its sum, such as xor, sum, fletcher-8, crc-16/modbus (empty: none)", "", "|".join(("", *CHECKS))),
+    ("sum", "Its checksum, such as xor, sum, fletcher-8, crc-16/modbus (empty: none)", "", "|".join(("", *CHECKS))),
     ("ok", "Success code", "OK", r".*"),
     ("error", "Error code, {code:int} for a number", "ERROR", r".*"),
     ("probe", "A harmless line that is answered", "AT", r".+"),
@@ -117,7 +117,7 @@ def is_asked(key: str, answers: Mapping[str, str]) -> bool:
 def _layers(a: Mapping[str, str]) -> str:
     """The layers of frames, from the outside in."""
     tables = [f'{{ layer = "mark", mark = "{a["mark"].strip()}" }}'] if a["mark"] else []
-    tables += [f'{{ layer = "sum", check = "{a["sum"]}" }}'] if a["sum"] else []
+    tables += [f'{{ layer = "checksum", check = "{a["sum"]}" }}'] if a["sum"] else []
     tables.append(f'{{ layer = "length", form = "{a["length"]}" }}')
     return (
         "layers  = [                     # from the outside in\n" + "".join(f"    {one},\n" for one in tables) + "]\n"
@@ -270,7 +270,7 @@ def _identify(found: Session) -> list[str]:
     ask = f"{{ say = {_quoted(said)}, hear = {_quoted(hear)} }}"
     lines = ["[attention]", f"probe = {ask}", "", "[identify]", f"ask    = [{ask}]"]
     if "model" in names:
-        lines.append(f"expect = {{ model = {_quoted(names['model'])} }}")
+        lines.append(f"must = {{ model = {_quoted(names['model'])} }}")
     if "serial" in names:
         lines.append('unit   = "serial"   # the capture that no two modules share?')
     return [*lines, ""]

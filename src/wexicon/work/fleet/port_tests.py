@@ -114,7 +114,7 @@ def _judged(sent: TrafficResult, table: TrafficTable) -> list[Measurement]:
     return made
 
 
-class PortBench:
+class TestsOnPorts:
     """Tests on the ports of a run. `wanted` are the values of each unit, `units` what its module says of itself, `opened`
     opens its module."""
 

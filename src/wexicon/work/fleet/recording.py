@@ -15,7 +15,6 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
-from wexicon.bench_settings import value_of
 from wexicon.core.faults import CallFault, Complaint, Fault
 from wexicon.core.formats.jobs import Job, jobs_of
 from wexicon.core.formats.lexicon import Lexicon
@@ -25,6 +24,7 @@ from wexicon.core.values import Value, ValueFault
 from wexicon.files import state_folder
 from wexicon.records.entry import Entry
 from wexicon.records.sealed import SecretDigests
+from wexicon.settings_file import value_of
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.fleet.claims import task_of
 from wexicon.work.module.module import exchangeable

@@ -22,14 +22,14 @@ from wexicon.core.formats.jobs import Job, dependency_cycle
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.values import Value
-from wexicon.rigs.bench import Bench
 from wexicon.rigs.control import RemoteOperator
+from wexicon.rigs.rig import Rig
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.contact.standins import Choice, on_ports, units_for
 from wexicon.work.fleet.batch import Batch, BatchOrder
 from wexicon.work.fleet.claims import Claims, Known
-from wexicon.work.fleet.port_tests import PortBench
+from wexicon.work.fleet.port_tests import TestsOnPorts
 from wexicon.work.fleet.sheet_tests import SheetTests, Tests, due_tests
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
@@ -86,23 +86,23 @@ class _Making:
         asked: Counter[str] = Counter()
         units = {job.name: f"unit-{self.numbers[job.name]}" for job in jobs}
         lexicons = {units[job.name]: job.seat.lexicon for job in jobs}
-        bench = units_for(lexicons, {units[job.name]: self.numbers[job.name] for job in jobs}, self.choice)
-        with on_ports(bench, settled=None) as setup:
+        rig = units_for(lexicons, {units[job.name]: self.numbers[job.name] for job in jobs}, self.choice)
+        with on_ports(rig, settled=None) as setup:
             setup.operator = lambda port: Person(port, asked)
-            results, known = self._made(jobs, units, bench, setup)
+            results, known = self._made(jobs, units, rig, setup)
         for job, result in zip(jobs, results, strict=True):
             result.port = f"stand-in {job.seat.lexicon.about.family}"
         return results, known, asked
 
     def _made(
-        self, jobs: Sequence[Job], units: Mapping[str, str], bench: Bench, setup: Setup
+        self, jobs: Sequence[Job], units: Mapping[str, str], rig: Rig, setup: Setup
     ) -> tuple[list[UnitResult], Known]:
         results: dict[str, UnitResult] = {}
         wanted: dict[str, dict[str, Value]] = {}
 
         @contextmanager
         def opened(job: Job, port: str, listener: Listener) -> Iterator[Module]:
-            standin, lexicon = bench.units[units[job.name]].standin, job.seat.lexicon
+            standin, lexicon = rig.units[units[job.name]].standin, job.seat.lexicon
             standin.name = job.name
             if not standin.powered:
                 # It is put in now.
@@ -121,11 +121,11 @@ class _Making:
             if not self.stay:
                 # The next module takes its place.
                 result.port = "stand-in"
-                bench.units[units[job.name]].standin.power(False)
+                rig.units[units[job.name]].standin.power(False)
 
         store = Store()
         tests = SheetTests(
-            self.sheet, jobs, PortBench(self.sheet, setup, store, Prove.AUTO, opened, wanted, unit_of), Tests.ALL
+            self.sheet, jobs, TestsOnPorts(self.sheet, setup, store, Prove.AUTO, opened, wanted, unit_of), Tests.ALL
         )
         order = BatchOrder(swaps=False)
         batch = Batch(

@@ -187,7 +187,7 @@ class SheetRun:
         if not self.sheet.tests or which is Tests.NONE:
             return SheetTests(self.sheet, self.jobs, None, Tests.NONE)
         # What tests need takes a while to import.
-        from wexicon.work.fleet.port_tests import PortBench
+        from wexicon.work.fleet.port_tests import TestsOnPorts
 
         results = self._results
 
@@ -198,7 +198,7 @@ class SheetRun:
         def unit_of(job: Job) -> str:
             return job.seat.lexicon.unit_of(results[job.name].identity)
 
-        bench = PortBench(self.sheet, setup, store, self.order.prove, self._opens(setup), wanted, unit_of)
+        bench = TestsOnPorts(self.sheet, setup, store, self.order.prove, self._opens(setup), wanted, unit_of)
         return SheetTests(self.sheet, self.jobs, bench, which, started, setup.stopping)
 
     def _opens(self, setup: Setup) -> Callable[[Job, str, Listener], AbstractContextManager[Module]]:

@@ -143,7 +143,7 @@ class Module:
             if not outcome.ok:
                 raise self.fault("the module does not identify itself as this family does", outcome)
             identity.update({name: str(value) for name, value in outcome.captures.items()})
-        for name, wanted in self.lexicon.expect.items():
+        for name, wanted in self.lexicon.must.items():
             found = identity.get(name, "")
             if found != wanted:
                 raise ModuleFault(

@@ -23,7 +23,7 @@ from wexicon.core.protocol.recorded import Recorded
 from wexicon.core.protocol.session import Session
 from wexicon.core.values import Value
 from wexicon.records.trace import recorded
-from wexicon.rigs.bench import Bench, UnitTable
+from wexicon.rigs.rig import Rig, UnitTable
 from wexicon.work.contact.ports import named, remember, remembered
 from wexicon.work.contact.sessions import Opening, Setup, open_session
 from wexicon.work.contact.standins import on_ports
@@ -131,7 +131,7 @@ def expected(lexicon: Lexicon | None, dialect: Dialect, text: str) -> tuple[Expe
 
 def values_in_trace(path: Path, lexicon: Lexicon) -> dict[str, Value]:
     """The settings as a recorded session read them last, but for secrets. Raises Fault."""
-    bench = Bench("", {"trace": UnitTable("recording")}, Agenda(), None, lambda name: _latest(recorded(path)))
+    bench = Rig("", {"trace": UnitTable("recording")}, Agenda(), None, lambda name: _latest(recorded(path)))
     names = [name for name, setting in lexicon.settings.items() if not setting.secret and not setting.from_link]
     found: dict[str, Value] = {}
     bench.power_up()

@@ -293,7 +293,7 @@ class ProvisioningRun:
         load = load_of(self.lexicon, {**self._known(), **wanted})
         if load and not load.fits:
             raise ModuleFault(
-                f"the module would send more than its rate can carry: {load.sum}, at {load.rate} baud",
+                f"the module would send more than its rate can carry: {load.calculation}, at {load.rate} baud",
                 where=self.session.link.name,
                 hint=f"{self.session.unchanged()}Send fewer, send them less often, or raise the rate.",
             )

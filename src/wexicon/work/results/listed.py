@@ -94,19 +94,19 @@ class Gaps(msgspec.Struct, frozen=True):
     gaps: list[Gap]
 
 
-class SumResult(msgspec.Struct, frozen=True):
-    """One result of a sum: its value in the base unit (None: there is none), the unit, and the text for people."""
+class CalculationResult(msgspec.Struct, frozen=True):
+    """One result of a calculation: its value in the base unit (None: there is none), the unit, and the text for people."""
 
     value: float | int | str | bool | None
     unit: str
     shown: str
 
 
-class Sum(msgspec.Struct, frozen=True):
-    """A sum: the arguments that vary, its results by name, rows of a table, steps that lead there, notes."""
+class Calculation(msgspec.Struct, frozen=True):
+    """A calculation: the arguments that vary, its results by name, rows of a table, steps that lead there, notes."""
 
     given: dict[str, str]
-    results: dict[str, SumResult]
+    results: dict[str, CalculationResult]
     rows: list[dict[str, str]]
     steps: list[str]
     notes: list[str]

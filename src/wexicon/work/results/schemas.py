@@ -35,7 +35,7 @@ from wexicon.work.results.listed import (
     PortInfo,
     RigPort,
     SettingInForce,
-    Sum,
+    Calculation,
     WiringLine,
 )
 from wexicon.work.results.unit import ActionResult, DialogueResult, Rehearsal, StartTrial, UnitResult, WriteTrial
@@ -59,7 +59,7 @@ TITLES: dict[str, tuple[object, str]] = {
     "comparison": (TraceComparison, "Result of trace compare"),
     "run": (RunState, "One run of units watch"),
     "pair": (SettingPair, "One setting of units compare"),
-    "sums": (Sum, "One result of calc"),
+    "calculations": (Calculation, "One result of calc"),
     "wiring": (WiringLine, "One pin of calc wiring"),
     "tap": (TapResult, "Result of tap, on the last line; before it records of a trace"),
     "imported": (Imported, "Result of trace import"),

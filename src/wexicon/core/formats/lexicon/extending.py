@@ -2,7 +2,7 @@
 module sends by itself fits its rate.
 
 The rule: tables are put together key by key; a value kind is taken whole, never mixed. The load of a rate is checked before
-anything is written, and the message has the sum.
+anything is written, and the message has the calculation.
 """
 
 from __future__ import annotations
@@ -79,10 +79,10 @@ def _merged(below: Mapping[str, object], above: Mapping[str, object], depth: int
 
 
 class Load(msgspec.Struct, frozen=True):
-    """How much a module sends by itself: bits a second on the wire, the sum in words, and the rate that it has (baud)."""
+    """How much a module sends by itself: bits a second on the wire, the calculation in words, and the rate that it has (baud)."""
 
     bits: float
-    sum: str
+    calculation: str
     rate: int
 
     @property

@@ -248,7 +248,7 @@ class Lexicon(msgspec.Struct, frozen=True):
     errors: dict[str, str]
     events: dict[str, Pattern]
     identify: tuple[Phrase, ...]
-    expect: dict[str, str]
+    must: dict[str, str]
     unit: str
     firmware: str
     groups: dict[str, Group]

@@ -149,7 +149,7 @@ class _Reading:
             errors={str(code): str(text) for code, text in self.mapping("errors").items()},
             events=events,
             identify=tuple(phrase for phrase in asked if phrase),
-            expect=dict(identify.expect) if identify else {},
+            must=dict(identify.must) if identify else {},
             unit=identify.unit if identify else "",
             firmware=identify.firmware if identify else "",
             groups=groups,

@@ -145,13 +145,13 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Identify(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """`[identify]`: questions whose captures tell the module; `expect` is what they must give, `unit` the capture that
+    """`[identify]`: questions whose captures tell the module; `must` is what they have to give, `unit` the capture that
     no two modules share, `firmware` the one that `since` and `before` are compared with. `also` are questions about what is
     in or around the module (its SIM, its addresses): one that it refuses is left out, and another answer is no other module."""
 
     ask: tuple[SayHear, ...]
     also: tuple[SayHear, ...] = ()
-    expect: dict[str, str] = msgspec.field(default_factory=dict)
+    must: dict[str, str] = msgspec.field(default_factory=dict)
     unit: str = ""
     firmware: str = "firmware"
 

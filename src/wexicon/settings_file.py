@@ -15,7 +15,8 @@ from typing import TYPE_CHECKING
 from wexicon.files import config_folder
 
 if TYPE_CHECKING:
-    from wexicon.core.formats.fixture import BenchFile
+    from wexicon.core.formats.fixture import SettingsFile
+
 
 FILE = "wexicon.toml"
 # Each with the value in force if nothing says otherwise.
@@ -94,11 +95,11 @@ def _check_owner(path: Path) -> None:
         raise CallFault("belongs to another user, and is not read", where=str(path), hint=hint)
 
 
-def _read(path: Path) -> BenchFile:
-    from wexicon.core.formats.fixture import read_bench
+def _read(path: Path) -> SettingsFile:
+    from wexicon.core.formats.fixture import read_settings
     from wexicon.files import read_file
 
-    return read_bench(read_file(path), str(path))
+    return read_settings(read_file(path), str(path))
 
 
 def _in_file(name: str, path: Path) -> str:

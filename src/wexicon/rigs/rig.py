@@ -1,6 +1,6 @@
-"""A rig: a bench of stand-ins as a TOML file describes it.
+"""A rig: stand-ins and the air between them, as a TOML file describes them.
 
-The rule: the bench only builds and holds the stand-ins; what puts them on ports is `serving`, and under the virtual
+The rule: the rig only builds and holds the stand-ins; what puts them on ports is `serving`, and under the virtual
 clock nothing does.
 """
 
@@ -63,7 +63,7 @@ class RigFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Unit:
-    """A stand-in on the bench, and how it is served."""
+    """A stand-in on the rig, and how it is served."""
 
     def __init__(self, name: str, table: UnitTable, standin: StandIn) -> None:
         self.name = name
@@ -99,7 +99,7 @@ class Unit:
             raise ValueError(f"this rig cannot {do} {what}".rstrip())
 
 
-class Bench:
+class Rig:
     """All units of a rig, on one agenda."""
 
     def __init__(
@@ -172,8 +172,8 @@ def _wrong_kind(value: object, kept: object) -> str:
     return ""
 
 
-def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], Recorded] = no_recordings) -> Bench:
-    """The bench that a TOML file describes; `recorded` reads a trace. Raises FileFault with every
+def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], Recorded] = no_recordings) -> Rig:
+    """The rig that a TOML file describes; `recorded` reads a trace. Raises FileFault with every
     complaint."""
     source = Source(data, path)
     source.check_top(RigFile.__struct_fields__)
@@ -214,4 +214,4 @@ def read_rig(data: bytes, path: str, agenda: Agenda, recorded: Callable[[str], R
         tables[name] = table
     air = source.typed(source.data.get("air", {}), AirTable, ("air",))
     source.finish()
-    return Bench(str(source.data.get("title", "")), tables, agenda, Air(air), recorded)
+    return Rig(str(source.data.get("title", "")), tables, agenda, Air(air), recorded)
