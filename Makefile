@@ -20,7 +20,9 @@ test: $(DEV)/.ready | postgresql
 	$(DEV)/bin/ruff format --check .
 	$(DEV)/bin/mypy & types=$$!; $(DEV)/bin/python -m pytest && wait $$types
 
+# The types are checked for other systems too.
 test-all: test | compiler browser shells
+	for system in win32 darwin; do $(DEV)/bin/mypy --platform $$system --cache-dir .mypy_cache/$$system || exit 1; done
 	$(DEV)/bin/python -m pytest -m long
 
 campaign: $(DEV)/.ready | postgresql

@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from wexicon.core.faults import CallFault
+from wexicon.system import lock
 
 _PACKAGE = Path(__file__).parent
 
@@ -66,11 +67,6 @@ def _folder(own: str, variable: str, usual: str, ask: str) -> Path:
     found: Path = getattr(platformdirs, ask)("wexicon")
     return found
 
-
-try:
-    import fcntl
-except ImportError:  # not a Unix
-    fcntl = None  # type: ignore[assignment]
 
 # What a sheet, lexicon, dialogue, rig, fixture or secret may be at most (bytes).
 LARGEST_FILE = 4_194_304
@@ -145,8 +141,7 @@ def locked(path: Path) -> Iterator[None]:
     name = sha256(os.fsencode(path.resolve())).hexdigest()[:32]
     number = os.open(private_folder(run_folder() / "files") / name, os.O_RDWR | os.O_CREAT, 0o600)
     try:
-        if fcntl is not None:
-            fcntl.flock(number, fcntl.LOCK_EX)
+        lock(number, wait=True)
         yield
     finally:
         os.close(number)

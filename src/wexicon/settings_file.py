@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wexicon.files import config_folder
+from wexicon.system import user
 
 if TYPE_CHECKING:
     from wexicon.core.formats.fixture import SettingsFile
@@ -88,7 +89,8 @@ def files() -> Iterator[Path]:
 
 def _check_owner(path: Path) -> None:
     """A file that another user put above our work could name a fixture, and with that any program. Raises CallFault."""
-    if hasattr(os, "getuid") and path.stat().st_uid not in (0, os.getuid()):
+    ours = user()
+    if ours is not None and path.stat().st_uid not in (0, ours):
         from wexicon.core.faults import CallFault
 
         hint = "Work in another folder, or make the file your own."

@@ -13,7 +13,7 @@ from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.framing import Corrupt, Foreign, FrameCutter
 from wexicon.core.protocol.insertion import InsertionFault, Template
-from wexicon.core.protocol.layers import Length, Mark, Numbering, Station, FrameChecksum
+from wexicon.core.protocol.layers import FrameChecksum, Length, Mark, Numbering, Station
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Layers, Speech
@@ -33,7 +33,7 @@ MARKED = Speech(
     closing="alone",
     layers=layers(
         {"layer": "mark", "mark": "C6 3D"},
-        {"layer": "sum", "check": "fletcher-8", "form": "u16le"},
+        {"layer": "checksum", "check": "fletcher-8", "form": "u16le"},
         {"layer": "length", "at": 1, "form": "u16le"},
         {"layer": "number"},
     ),
@@ -42,7 +42,7 @@ NUMBERED = Speech(
     closing="alone",
     echo="off",
     layers=layers(
-        {"layer": "sum", "check": "sum", "before": " *", "start": 1},
+        {"layer": "checksum", "check": "sum", "before": " *", "start": 1},
         {"layer": "station", "form": "digits(2)", "before": "#", "after": " ", "usual": 7},
     ),
 )
@@ -111,7 +111,8 @@ def test_each_layer_puts_on_what_it_takes_off() -> None:
         data = layer.around(b"\x10abc")
         assert layer.inside(data) == b"\x10abc" and len(data) > 4
         assert isinstance(
-            layer.inside(data[:-1] if isinstance(layer, FrameChecksum | Length) else b"\xee" + data[1:]), Corrupt | Foreign
+            layer.inside(data[:-1] if isinstance(layer, FrameChecksum | Length) else b"\xee" + data[1:]),
+            Corrupt | Foreign,
         )
 
 
@@ -246,7 +247,7 @@ def test_lines_carry_station_and_sum_and_are_told_from_those_of_others() -> None
     [
         (Speech(answer="frames"), "cut by its one layer length"),
         (Speech(answer="lines", layers=layers({"layer": "length"})), "cut by its one layer length"),
-        (Speech(answer="bytes 5ms", layers=layers({"layer": "sum", "check": "crc-16/modbos"})), "crc-16/modbus"),
+        (Speech(answer="bytes 5ms", layers=layers({"layer": "checksum", "check": "crc-16/modbos"})), "crc-16/modbus"),
         (Speech(answer="bytes 5ms", layers=layers({"layer": "mark", "mark": "C6 3"})), "bytes in hexadecimal"),
         (Speech(layers=layers({"layer": "station", "form": "u9"})), "not the form of a number"),
         (Speech(answer="sentences", layers=layers({"layer": "number"})), "have no layers"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 import runpy
 from pathlib import Path
 from typing import Any
@@ -45,14 +46,13 @@ def test_a_rig_knows_no_lexicon_and_nobody_reaches_into_another_ones_engine() ->
             assert "._engine" not in path.read_text(), path
 
 
-def test_nothing_that_only_some_systems_have_is_imported_at_the_start() -> None:
-    """`termios` and the like are imported where they are guarded, but for what serves pseudo-terminals."""
-    for path in (ROOT / "src" / "wexicon").rglob("*.py"):
-        text = path.read_text()
-        if any(f"\nimport {name}\n" in text for name in ("termios", "tty", "pty", "fcntl")):
-            assert path.name in ("pty_ports.py", "host_end.py"), path
-    importers = [module for module, others in LAYERS["imports"]().items() if "wexicon.rigs.device_ports" in others]
-    assert set(importers) == {"wexicon.rigs.serving", "wexicon.testing.host_end"}
+def test_what_only_some_systems_have_is_in_one_file() -> None:
+    names = "termios|tty|pty|fcntl|pwd|grp|resource|msvcrt|winreg|_winapi|ctypes"
+    uses = re.compile(
+        rf"^ *(import|from) ({names})\b|os[.](getuid|fork|uname|openpty|major)\b|AF_UNIX|pthread_kill|[.]poll\(\)", re.M
+    )
+    found = {path.name for path in (ROOT / "src" / "wexicon").rglob("*.py") if uses.search(path.read_text())}
+    assert found == {"system.py"}
 
 
 # What writes to a terminal or asks on it, and the one file that may.

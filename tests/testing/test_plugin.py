@@ -70,7 +70,7 @@ def test_what_was_said_is_shown_where_another_assertion_fails(ran: pytest.Pytest
 
 
 def test_a_rig_file_by_mark_by_option_and_by_configuration(ran: pytest.Pytester) -> None:
-    ran.makefile(".toml", bench=RIG)
+    ran.makefile(".toml", rig=RIG)
     ran.makepyfile(
         """
         import pytest

@@ -15,6 +15,7 @@ from wexicon import api
 from wexicon.cli.options import gather_values, sheet_at
 from wexicon.core.formats.jobs import jobs_of
 from wexicon.rigs.control import RemoteOperator
+from wexicon.rigs.rig import Rig
 from wexicon.rigs.serving import Desk, Server, served
 from wexicon.work.contact.standins import Choice, on_ports, rig_at, units_for
 from wexicon.work.fleet.rehearsing import Person, rehearse_jobs

@@ -11,7 +11,7 @@ import contextlib
 import sys
 import threading
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -287,25 +287,6 @@ class Console:
         with self._lock:
             self._waiting.append(styled(text, "magenta"))
         self._soon(self._print)
-
-
-@contextlib.contextmanager
-def unechoed() -> Iterator[None]:
-    """While the block lasts the terminal itself echoes nothing: what is typed early may be a secret."""
-    try:
-        import termios
-    except ImportError:  # not a Unix: there the console alone echoes
-        yield
-        return
-    before = termios.tcgetattr(sys.stdin)
-    after = [*before]
-    after[3] &= ~termios.ECHO
-    termios.tcsetattr(sys.stdin, termios.TCSADRAIN, after)
-    try:
-        yield
-    finally:
-        with contextlib.suppress(termios.error):  # the terminal hung up
-            termios.tcsetattr(sys.stdin, termios.TCSADRAIN, before)
 
 
 class _Interrupted(Exception):

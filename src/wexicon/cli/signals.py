@@ -13,6 +13,8 @@ import threading
 from collections.abc import Callable, Iterator
 from types import FrameType
 
+from wexicon.system import send_to_main, unblock
+
 # The signals that end a program and can be caught (POSIX.1-2017, <signal.h>), as far as this system has them.
 _NAMES = ("SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGALRM", "SIGUSR1", "SIGUSR2", "SIGXCPU")
 ENDING = tuple(getattr(signal, name) for name in _NAMES if hasattr(signal, name))
@@ -70,17 +72,17 @@ def at_once() -> Iterator[None]:
 def _sent_again(taken: threading.Event) -> Iterator[None]:
     """While the block lasts, a signal is sent again until it is `taken`: one that comes right before the main thread waits for
     input is taken by Python only when that wait ends."""
-    if not hasattr(signal, "pthread_kill") or threading.current_thread() is not threading.main_thread():
+    if threading.current_thread() is not threading.main_thread():
         yield
         return
     main = threading.get_ident()
     ours, theirs = os.pipe()
-    os.set_blocking(theirs, False)
+    unblock(theirs)
 
     def send() -> None:
         while data := os.read(ours, 1):
             while data[0] in ENDING and not taken.wait(_AGAIN):
-                signal.pthread_kill(main, data[0])
+                send_to_main(data[0], main)
 
     thread = threading.Thread(target=send, name="signals", daemon=True)
     before = signal.set_wakeup_fd(theirs, warn_on_full_buffer=False)

@@ -140,7 +140,8 @@ def _talk(call: TalkCall, all_: list[Side]) -> int:
     typing: AbstractContextManager[None] = nullcontext()
     console, show = None, _json_line if call.how.as_json else _plain_line
     if in_console:
-        from wexicon.cli.console import Console, unechoed
+        from wexicon.cli.console import Console
+        from wexicon.system import unechoed
 
         console, typing = Console(), unechoed()
         show = console.show

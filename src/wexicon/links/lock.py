@@ -1,7 +1,7 @@
 """One port, one user: opening a port takes its lock; a second program learns who holds it. Several modules behind one device
 (`/dev/ttyUSB0#2` is the one with number 2) share it: in one program one of them is open at a time, the others wait.
 
-The rule: a lock is the system's own (flock) on a file of the user's, so it dies with its process, however that ends. A device
+The rule: a lock is the system's own on a file of the user's, so it dies with its process, however that ends. A device
 that a program without our lock has open is taken too; where the system tells who that is, it is named. A pseudo-terminal's own
 server does not count.
 """
@@ -26,11 +26,7 @@ from wexicon.core.faults import LinkFault
 from wexicon.core.protocol.link import Link
 from wexicon.core.tuning import Tuning
 from wexicon.files import private_folder, run_folder
-
-try:
-    import fcntl
-except ImportError:  # not a Unix: there a port is its program's alone by itself
-    fcntl = None  # type: ignore[assignment]
+from wexicon.system import device_of, is_locked, lock
 
 _PROCESSES = Path("/proc")
 _SERVERS_END = ("/dev/ptmx", "/dev/pts/ptmx")
@@ -51,8 +47,6 @@ class PortLock:
 
     def __init__(self, name: str) -> None:
         self._file: int | None = None
-        if fcntl is None:
-            return
         path = _lock_file(name)
         try:
             private_folder(path.parent)
@@ -61,7 +55,7 @@ class PortLock:
             # Nowhere to keep a lock: then the device's own must do.
             return
         try:
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            lock(file)
         except OSError:
             os.close(file)
             raise in_use(name) from None
@@ -88,43 +82,37 @@ class LifeLock:
         self.path = path
         private_folder(path.parent)
         self._file = os.open(path, os.O_RDWR | os.O_CREAT, 0o600)
-        if fcntl is not None:
-            fcntl.flock(self._file, fcntl.LOCK_EX)
+        lock(self._file, wait=True)
 
     def release(self) -> None:
         """What it stood for has ended well."""
-        self.path.unlink(missing_ok=True)
+        with suppress(PermissionError):  # some systems remove no file that is open
+            self.path.unlink(missing_ok=True)
         os.close(self._file)
+        self.path.unlink(missing_ok=True)
 
 
 def is_alive(path: Path) -> bool:
-    """Whether the process of a LifeLock lives; assumed so if unknown."""
+    """Whether the process of a LifeLock lives."""
     try:
         file = os.open(path, os.O_RDWR)
     except OSError:
         return path.exists()
     try:
-        if fcntl is not None:
-            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
-        return fcntl is None
-    except OSError:
-        return True
+        return is_locked(file)
     finally:
         os.close(file)
 
 
 def holder_of(name: str) -> Holder | None:
     """Who has a port now; None if it is free or unknown."""
-    if fcntl is None:
-        return None
     with suppress(OSError):
         file = os.open(_lock_file(name), os.O_RDWR)
         try:
-            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
-        except OSError:
-            with suppress(msgspec.DecodeError):
-                return msgspec.json.decode(os.read(file, 4096), type=Holder)
-            return Holder(0, "another program")
+            if is_locked(file):
+                with suppress(msgspec.DecodeError):
+                    return msgspec.json.decode(os.read(file, 4096), type=Holder)
+                return Holder(0, "another program")
         finally:
             os.close(file)
     return _foreign_holder(name)
@@ -213,7 +201,7 @@ _OPEN = _OpenDevices()
 
 def look_at_all(names: Iterable[str]) -> None:
     """Looks up the holders of all ports of a run at once, for when they are opened."""
-    if fcntl is not None:
+    if _PROCESSES.is_dir():
         _OPEN.look_at(os.path.realpath(name) for name in names if "://" not in name)
 
 
@@ -248,7 +236,7 @@ def _served(process: str, numbers: Iterable[str], devices: Iterable[str]) -> Ite
 
 def _having_locked(inode: int, device: int) -> Holder | None:
     """Who has locked a device, also where it is another user's process."""
-    place = f"{os.major(device):02x}:{os.minor(device):02x}:{inode}"
+    place = f"{device_of(device)}:{inode}"
     with suppress(OSError):
         for line in Path("/proc/locks").read_text().splitlines():
             words = line.split()

@@ -10,7 +10,6 @@ from __future__ import annotations
 import contextlib
 import os
 import queue
-import select
 import threading
 import time
 from collections.abc import Callable, Mapping
@@ -24,12 +23,7 @@ from wexicon.core.registry import Registry
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
 from wexicon.links.lock import PortLock, Shared, in_use, split_station, turn_at
-
-try:
-    import termios
-except ImportError:
-    # Only POSIX systems have terminals.
-    termios = None  # type: ignore[assignment]
+from wexicon.system import TERMINAL_FAULTS, waiter
 
 LINKS: Registry[Callable[[str, Tuning], Link]] = Registry("wexicon.links", {})
 # The units that are on ports in virtual time: each is named before anything else of that name.
@@ -40,7 +34,7 @@ NO_LINES: Mapping[str, bool] = {}
 LARGEST_READ = 65_536
 MOST_WAITING = 64
 # What a port raises if it is gone, or cannot do what is asked of it.
-_FAULTS = (serial.SerialException, OSError, ValueError, *((termios.error,) if termios else ()))
+_FAULTS = (serial.SerialException, OSError, ValueError, *TERMINAL_FAULTS)
 
 
 def open_port(name: str, tuning: Tuning, flow: str = "none", idle: Mapping[str, bool] = NO_LINES) -> Link:
@@ -86,12 +80,11 @@ def open_port(name: str, tuning: Tuning, flow: str = "none", idle: Mapping[str, 
 
 def _descriptor(port: serial.SerialBase) -> int | None:
     """The file descriptor, or None where the system has none that can be waited for."""
-    if not hasattr(select, "poll"):
-        return None
     try:
-        return int(port.fileno())
+        number = int(port.fileno())
     except (AttributeError, OSError, ValueError):
         return None
+    return number if waiter(number) else None
 
 
 def _cannot_open(name: str, fault: Exception) -> LinkFault:
@@ -245,13 +238,12 @@ class DeviceLink(PortLink):
     def __init__(self, name: str, port: serial.SerialBase, tuning: Tuning, lock: PortLock | None = None) -> None:
         super().__init__(name, port, tuning, lock)
         self._fd: int = port.fileno()
-        # `poll` has no limit on descriptors, as `select` has; its milliseconds are rounded up.
-        self._poll = select.poll()
-        self._poll.register(self._fd, select.POLLIN)
+        wait = waiter(self._fd)
+        assert wait
+        self._wait = wait
 
     def close(self) -> None:
         if not self._closed:
-            self._poll.unregister(self._fd)
             # Another file may get the number: nothing is written to it.
             self._fd = -1
         super().close()
@@ -270,8 +262,7 @@ class DeviceLink(PortLink):
         if self._closed:
             self._require_open()
         try:
-            left = until - time.monotonic()
-            if not self._poll.poll(left * 1000 if left > 0 else 0):
+            if not self._wait(until - time.monotonic()):
                 return b""
             data = os.read(self._fd, 65_536)
         except BlockingIOError:

@@ -15,18 +15,12 @@ import msgspec
 
 from wexicon.core.text import spoken, visible
 from wexicon.settings_file import value_of
+from wexicon.system import host_name
 
 
 def bench_name() -> str:
     """What this bench is called: by its settings, or the machine's name."""
-    return value_of("bench") or (os.uname().nodename if hasattr(os, "uname") else _host())
-
-
-def _host() -> str:
-    """The machine's name on a system that has no uname."""
-    import socket
-
-    return socket.gethostname()
+    return value_of("bench") or host_name()
 
 
 class _ShownValue(msgspec.Struct):

@@ -10,7 +10,6 @@ else can read, and no network.
 from __future__ import annotations
 
 import io
-import os
 import re
 import shutil
 import subprocess
@@ -31,6 +30,7 @@ from wexicon.core.text import counted, spoken, visible
 from wexicon.records.entry import Entry, step_name, times_by_step
 from wexicon.records.exports import first_failure, in_full, in_one_line
 from wexicon.records.trace import Record, read_trace
+from wexicon.system import user
 
 if TYPE_CHECKING:
     from jinja2 import Template
@@ -431,7 +431,7 @@ def printed(program: str, page: str) -> bytes:
         source.write_text(page)
         options = ["--headless", "--disable-gpu", "--no-first-run", "--no-pdf-header-footer"]
         options += ["--disable-background-networking", "--proxy-server=127.0.0.1:9", f"--user-data-dir={folder}/own"]
-        if hasattr(os, "geteuid") and os.geteuid() == 0:
+        if user() == 0:
             options.append("--no-sandbox")  # its sandbox refuses to start for root
         try:
             command = [program, *options, f"--print-to-pdf={target}", source.as_uri()]

@@ -16,6 +16,7 @@ from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
 from wexicon.files import run_folder
 from wexicon.links.lock import split_station
+from wexicon.system import local_socket
 
 # Where a rig listens on a system without socket files.
 LOOPBACK = "127.0.0.1"
@@ -62,7 +63,9 @@ def _call(card: Card) -> socket.socket:
     """A connection to a rig. Raises OSError."""
     host, _, port = card.socket.rpartition(":")
     there: str | tuple[str, int] = (host, int(port)) if host == LOOPBACK and port.isdecimal() else card.socket
-    line = socket.socket(socket.AF_INET if isinstance(there, tuple) else socket.AF_UNIX)
+    line = socket.socket() if isinstance(there, tuple) else local_socket()
+    if line is None:
+        raise OSError("this system has no socket files")
     line.settimeout(PATIENT)
     try:
         line.connect(there)

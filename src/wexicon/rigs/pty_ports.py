@@ -8,15 +8,11 @@ from __future__ import annotations
 
 import contextlib
 import os
-import termios
-import tty
 
 import msgspec
 
 from wexicon.rigs.uart import Uart
-
-# The rates that a terminal has a code for, by code.
-BAUD = {getattr(termios, name): int(name[1:]) for name in dir(termios) if name[0] == "B" and name[1:].isdigit()}
+from wexicon.system import open_terminal, terminal_rate
 
 
 class PtyPort:
@@ -24,10 +20,7 @@ class PtyPort:
 
     def __init__(self, uart: Uart) -> None:
         self.uart = uart
-        self.master, self.slave = os.openpty()
-        tty.setraw(self.slave)
-        os.set_blocking(self.master, False)
-        self.name = os.ttyname(self.slave)
+        self.master, self.slave, self.name = open_terminal()
         self.connect(uart)
 
     def connect(self, uart: Uart) -> None:
@@ -39,8 +32,7 @@ class PtyPort:
 
     def refresh(self) -> None:
         """Our side's rate as the terminal has it now."""
-        code = termios.tcgetattr(self.slave)[5]
-        rate = BAUD.get(code, 0)
+        rate = terminal_rate(self.slave)
         if (rate and rate != self.uart.host.rate) or self.uart.host.frame != self.uart.tuning.frame:
             self.uart.host = msgspec.structs.replace(self.uart.tuning, rate=rate or self.uart.host.rate)
 

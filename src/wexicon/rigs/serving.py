@@ -21,7 +21,6 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
-from importlib.util import find_spec
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -33,12 +32,10 @@ from wexicon.rigs.control import LOOPBACK, MOST_ASKED, Card, Request
 from wexicon.rigs.device_ports import DevicePort
 from wexicon.rigs.rig import Rig, Unit
 from wexicon.rigs.tcp_ports import Rfc2217Port, TcpPort
+from wexicon.system import HAS_TERMINALS, local_socket
 
 if TYPE_CHECKING:
     from wexicon.rigs.pty_ports import PtyPort
-
-
-HAS_TERMINALS = find_spec("termios") is not None
 
 
 # How long a person takes to put another module in (seconds).
@@ -233,13 +230,14 @@ class Desk:
 
     def _listening(self) -> tuple[socket.socket, str]:
         """A socket that listens, and where."""
-        if not hasattr(socket, "AF_UNIX"):
+        found = local_socket()
+        if found is None:
             listener = socket.create_server((LOOPBACK, 0))
             return listener, f"{LOOPBACK}:{listener.getsockname()[1]}"
         # A folder for its owner alone, and short: the name of a socket file may have some hundred characters only.
         usual = tempfile.gettempdir()
         self._folder = tempfile.mkdtemp(prefix="wexicon-", dir=usual if len(usual) < LONGEST_FOLDER else "/tmp")
-        listener = socket.socket(socket.AF_UNIX)
+        listener = found
         listener.bind(f"{self._folder}/rig")
         listener.listen()
         return listener, f"{self._folder}/rig"

@@ -8,7 +8,6 @@ nothing makes room for the next; a negotiation that is short, too long or out of
 from __future__ import annotations
 
 import contextlib
-import os
 import socket
 import sys
 import time
@@ -19,6 +18,7 @@ import msgspec
 import serial
 import serial.rfc2217
 
+from wexicon import system
 from wexicon.core.faults import LinkFault
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.uart import Uart
@@ -81,8 +81,7 @@ class TcpPort:
     def _accept(self) -> None:
         client, _ = self.listener.accept()
         user = peer_user(client)
-        # A system that does not tell has no such number of ours either.
-        if user and user != os.getuid():
+        if user and user != system.user():
             self._report(f"{self.name}: user {user} was turned away")
             client.close()
             return

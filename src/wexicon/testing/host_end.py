@@ -8,25 +8,20 @@ from __future__ import annotations
 import contextlib
 import os
 import select
-import termios
-import tty
 from typing import Self
 
 from wexicon.core.faults import LinkFault
 from wexicon.core.standards.waveform import heard_at
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
-from wexicon.rigs.pty_ports import BAUD
+from wexicon.system import open_terminal, terminal_rate
 
 
 class HostEnd:
     """A link to firmware that opens `port`."""
 
     def __init__(self, tuning: Tuning) -> None:
-        self._fd, self._theirs = os.openpty()
-        tty.setraw(self._theirs)
-        os.set_blocking(self._fd, False)
-        self.port = os.ttyname(self._theirs)
+        self._fd, self._theirs, self.port = open_terminal()
         self.name, self.clock, self.tuning = self.port, RealClock(), tuning
         self._open = True
 
@@ -38,7 +33,7 @@ class HostEnd:
 
     def _other(self) -> Tuning:
         """The firmware's rate; a pseudo-terminal keeps no frame."""
-        rate = BAUD.get(termios.tcgetattr(self._theirs)[5], 0)
+        rate = terminal_rate(self._theirs)
         return Tuning.of(rate or self.tuning.rate, self.tuning.frame)
 
     def write(self, data: bytes) -> None:

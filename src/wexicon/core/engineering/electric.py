@@ -1,4 +1,4 @@
-"""Electric calculations at a module's pins and supply: dividers of standard resistors, logic levels, LEDs, hold-up, battery life.
+"""Electric calculations at a module's pins and supply: dividers of standard resistors, logic levels, LEDs, hold-up, batteries.
 
 The rule: volts, amperes, ohms, farads, watts, seconds. Standard values are the E series of IEC 60063; formulas are those of any
 textbook (Ohm, Kirchhoff, the charge of a capacitor).

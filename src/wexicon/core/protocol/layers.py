@@ -15,7 +15,15 @@ from wexicon.core.protocol.elements import FieldFault, Number, field
 from wexicon.core.protocol.framing import Corrupt, Foreign, FrameCutter, Framer, Piece, Prompt
 from wexicon.core.protocol.keyed import as_object
 from wexicon.core.protocol.patterns import Header
-from wexicon.core.protocol.speech import LayerTable, LengthTable, MarkTable, NumberTable, Speech, StationTable, ChecksumTable
+from wexicon.core.protocol.speech import (
+    ChecksumTable,
+    LayerTable,
+    LengthTable,
+    MarkTable,
+    NumberTable,
+    Speech,
+    StationTable,
+)
 from wexicon.core.standards.checksums import CHECKS
 from wexicon.core.standards.gnss import checksum, with_checksum
 from wexicon.core.text import to_bytes, to_text
@@ -332,6 +340,18 @@ def cutter(speech: Speech, layers: Sequence[Layer], headers: Sequence[Header]) -
 
 
 __all__ = [
-    "Checksum", "Colours", "Envelope", "Hexadecimal", "Layer", "LayerFault", "Length", "Mark", "Numbering", "Pager", "Station",
-    "FrameChecksum", "cutter", "stacked",
+    "Checksum",
+    "Colours",
+    "Envelope",
+    "FrameChecksum",
+    "Hexadecimal",
+    "Layer",
+    "LayerFault",
+    "Length",
+    "Mark",
+    "Numbering",
+    "Pager",
+    "Station",
+    "cutter",
+    "stacked",
 ]  # fmt: skip

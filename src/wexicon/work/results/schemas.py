@@ -26,6 +26,7 @@ from wexicon.work.results.functions import (
 )
 from wexicon.work.results.listed import (
     ActionLine,
+    Calculation,
     Gaps,
     HailLine,
     HailResult,
@@ -35,7 +36,6 @@ from wexicon.work.results.listed import (
     PortInfo,
     RigPort,
     SettingInForce,
-    Calculation,
     WiringLine,
 )
 from wexicon.work.results.unit import ActionResult, DialogueResult, Rehearsal, StartTrial, UnitResult, WriteTrial

@@ -79,7 +79,7 @@ def _merged(below: Mapping[str, object], above: Mapping[str, object], depth: int
 
 
 class Load(msgspec.Struct, frozen=True):
-    """How much a module sends by itself: bits a second on the wire, the calculation in words, and the rate that it has (baud)."""
+    """How much a module sends by itself: bits a second on the wire, how that was calculated, and its rate (baud)."""
 
     bits: float
     calculation: str
