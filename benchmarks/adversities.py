@@ -21,6 +21,7 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.formats.fixture import Fixture, Pin
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.operator import NoOperator, Operator
+from wexicon.core.results.result import Prove
 from wexicon.links.virtual import VirtualLink
 from wexicon.rigs.standin import StandIn
 from wexicon.rigs.standins import family
@@ -28,7 +29,6 @@ from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.provisioning.unfinished import Store
-from wexicon.work.results.result import Prove
 
 OTHER = {
     "brisca-w1": {"address": "02B1C0447AFF"},

@@ -21,6 +21,7 @@ from wexicon.core.faults import Fault
 from wexicon.core.formats.lexicon import Lexicon, Setting, read_lexicon
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.result import Outcome, Prove
 from wexicon.core.values import Value
 from wexicon.records.trace import recorded
 from wexicon.records.trace_writer import TraceWriter
@@ -28,7 +29,6 @@ from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.drafting.starter import lexicon_from
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.results.result import Outcome, Prove
 
 # Families whose lexicons were written without a look at what the drafter does of them.
 APART = ("marram-c2", "plover-j1", "saltern-m4", "samphire-f2", "teasel-d3")

@@ -11,13 +11,13 @@ from multiprocessing.connection import Connection
 
 from wexicon.core.operator import NoOperator
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.result import Prove
 from wexicon.links.port import open_port
 from wexicon.rigs.rig import read_rig
 from wexicon.rigs.serving import Server, real_agenda
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.results.result import Prove
 
 FAMILY = "lindle-l9"
 WANTED = {"name": "mast 2", "address": 2, "network": 6, "frequency": 868.3, "spreading": 10, "sync": 0x34}

@@ -27,13 +27,13 @@ from benchmarks.virtual_bench import VirtualBench
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.result import Evidence, Verdict
+from wexicon.core.results.unit import UnitResult
 from wexicon.rigs.standin import StandIn
 from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.ledger import AllRead, Entry, Written
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.results.result import Evidence, Verdict
-from wexicon.work.results.unit import UnitResult
 
 # What one reading after one start cannot show, by the adversity or the evidence that it comes with.
 READING = "by a reading alone"

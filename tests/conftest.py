@@ -26,6 +26,8 @@ from wexicon.core.agenda import Agenda
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.observations import Listener, Observation, Said
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.result import Prove
+from wexicon.core.results.unit import UnitResult
 from wexicon.links.virtual import VirtualLink
 from wexicon.rigs.rig import Rig, read_rig
 from wexicon.rigs.serving import Desk, Server, served
@@ -35,8 +37,6 @@ from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision, read_out, verify
 from wexicon.work.provisioning.unfinished import Store
-from wexicon.work.results.result import Prove
-from wexicon.work.results.unit import UnitResult
 
 # A build in the background of a shell ignores these; what the tests start must not inherit that.
 for _number in (signal.SIGINT, signal.SIGQUIT, signal.SIGHUP):
@@ -65,7 +65,7 @@ def _json_has_a_schema(monkeypatch: pytest.MonkeyPatch) -> None:
     usual = show._as_json
 
     def checked(data: Any, indent: int) -> str:
-        from wexicon.work.results.schemas import TITLES
+        from wexicon.records.schemas import TITLES
 
         known = tuple(kind for kind, _ in TITLES.values())
         for one in data if isinstance(data, list) else [data]:

@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 from junitparser import JUnitXml
 
 from tests.conftest import SAMPLE, virtual, wexicon
+from wexicon.core.results.result import Failure, Outcome, Verdict
+from wexicon.core.results.unit import SettingResult, Shown, UnitResult
 from wexicon.records.exports import junit_xml
-from wexicon.work.results.result import Failure, Outcome, Verdict
-from wexicon.work.results.unit import SettingResult, Shown, UnitResult
 
 SHEET = 'format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { name = "quay", network = 6 }\n'
 

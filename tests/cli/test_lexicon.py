@@ -13,9 +13,9 @@ from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.formats.lexicon.gaps import gaps
 from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.files import shipped_folder
+from wexicon.records.schemas import TITLES
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.drafting.lexicon_draft import kind_of
-from wexicon.work.results.schemas import TITLES
 
 SHIPPED = sorted(path.stem for path in shipped_folder().glob("*.toml"))
 

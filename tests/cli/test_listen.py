@@ -21,9 +21,9 @@ import pytest
 from tests.cli.terminal import Terminal
 from tests.conftest import bench, built, clean, virtual, wexicon
 from wexicon.core.agenda import Agenda
+from wexicon.core.results.functions import HeardEvent, ListeningResult
 from wexicon.core.standards.gnss import with_checksum
 from wexicon.rigs.standins.polmar_p1 import PolmarP1
-from wexicon.work.results.functions import HeardEvent, ListeningResult
 
 OUT = '["GGA", "RMC", "GSA", "GSV"]'
 CLOCK = f'[unit.clock]\nstandin = "polmar-p1"\nsettings = {{ out = {OUT}, talker = "GN", port = [57600, 8, "N", 1] }}\n'

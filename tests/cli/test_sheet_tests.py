@@ -13,11 +13,11 @@ import pytest
 
 from tests.conftest import SAMPLE, bench, k5, killed, virtual, wexicon
 from wexicon.core.dialogue import read_dialogue
+from wexicon.core.results.unit import UnitResult
 from wexicon.rigs.serving import RigOperator, Server
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.fleet.scheduler import UnitProgress
 from wexicon.work.fleet.sheet_tests import writes
-from wexicon.work.results.unit import UnitResult
 
 RADIOS = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\n'
 PAIR = k5() + '[unit.handset]\nstandin = "tamsel-k6"\n'

@@ -13,9 +13,9 @@ from tests.cli.terminal import Terminal
 from tests.conftest import bench, virtual, wexicon
 from wexicon.cli.show import line_of
 from wexicon.core.faults import CallFault
+from wexicon.core.results.functions import Shown
 from wexicon.work.console.conversation import Talk
 from wexicon.work.console.sides import Sides, named_ports
-from wexicon.work.results.functions import Shown
 
 RADIOS = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\nsettings = { addr = 7 }\n'
 JOINED = (

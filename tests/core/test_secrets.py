@@ -15,9 +15,9 @@ from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.masking import MOST, Secrets
 from wexicon.core.protocol.observations import Heard, Judged
 from wexicon.core.protocol.patterns import Pattern
+from wexicon.core.results.result import masked
 from wexicon.core.standards import pdu
 from wexicon.core.text import HIDDEN, QUOTING, Secret, to_text, visible
-from wexicon.work.results.result import masked
 
 KEY = "Gannet-Quay\\7"
 HEX = KEY.encode().hex()

@@ -22,9 +22,9 @@ from tests.record.recording import Step, Story, step
 from wexicon.cli.main import COMMANDS
 from wexicon.core.engineering.topics import TOPICS
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.records.schemas import TITLES
 from wexicon.rigs.standins import FAMILIES
 from wexicon.work.contact.catalog import find_lexicon
-from wexicon.work.results.schemas import TITLES
 
 UNIT = "virtual://unit"
 LEXICONS = sorted((SAMPLE.parent / "lexicons").glob("*.toml"))

@@ -13,12 +13,12 @@ import sqlalchemy as sql
 
 from tests.conftest import virtual, wexicon
 from wexicon.core.faults import RegisterAway
+from wexicon.core.results.result import Failure, Verdict
+from wexicon.core.results.unit import UnitResult
 from wexicon.records.claims import Doing, ProgressRow, RunState, runs_now
 from wexicon.records.register import Register
 from wexicon.work.fleet import scheduler as run_progress
 from wexicon.work.fleet.scheduler import RunProgress, UnitProgress
-from wexicon.work.results.result import Failure, Verdict
-from wexicon.work.results.unit import UnitResult
 
 
 @pytest.fixture

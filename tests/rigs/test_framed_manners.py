@@ -18,12 +18,12 @@ from wexicon.core.formats.lexicon.gaps import gaps
 from wexicon.core.protocol.keyed import Keyed, as_object
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.protocol.patterns import PatternFault
+from wexicon.core.results.unit import UnitResult
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Int, List
 from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.catalog import find_lexicon, shipped_folder
 from wexicon.work.module.settings import list_steps
-from wexicon.work.results.unit import UnitResult
 
 KEY = "00112233445566AB"
 

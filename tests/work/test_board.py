@@ -12,10 +12,10 @@ import pytest
 from tests.conftest import Bench
 from wexicon.core.formats.fixture import Fixture, read_fixture
 from wexicon.core.operator import NoOperator
+from wexicon.core.results.unit import UnitResult
 from wexicon.core.tuning import Tuning
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.results.unit import UnitResult
 
 NEAR = Tuning(9600)
 

@@ -12,13 +12,13 @@ from tests.conftest import Bench
 from tests.work.test_provision import WANTED as PLUG
 from wexicon.core.formats.fixture import Fixture, Pin
 from wexicon.core.operator import NoOperator
+from wexicon.core.results.result import EVIDENCE_TEXT
+from wexicon.core.results.unit import UnitResult
 from wexicon.files import shipped_folder
 from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.power import PinRecord
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import provision
-from wexicon.work.results.result import EVIDENCE_TEXT
-from wexicon.work.results.unit import UnitResult
 
 
 def test_a_stop_before_the_last_reading_leaves_no_evidence() -> None:

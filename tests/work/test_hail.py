@@ -10,6 +10,7 @@ from benchmarks.wanted import WANTED
 from tests.conftest import Bench, Records
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.observations import Said
+from wexicon.core.results.listed import Came, HailResult
 from wexicon.core.text import to_text
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.rigs.uart import WireFaults
@@ -18,7 +19,6 @@ from wexicon.work.contact.causes import Overheard
 from wexicon.work.contact.discovery import LinkDiscovery
 from wexicon.work.contact.identification import all_that_may_be_said, question_of, questions
 from wexicon.work.module.opening import hail_with
-from wexicon.work.results.listed import Came, HailResult
 
 FAMILIES = sorted(WANTED)
 lexicons = cache(all_lexicons)

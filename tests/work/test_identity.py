@@ -13,10 +13,10 @@ import pytest
 
 from tests.work.devices import Device
 from wexicon.core.faults import CannotTune
+from wexicon.core.results.listed import HailResult
 from wexicon.core.tuning import Tuning
 from wexicon.work.contact.catalog import all_lexicons, find_lexicon
 from wexicon.work.contact.discovery import LinkDiscovery
-from wexicon.work.results.listed import HailResult
 
 lexicons = cache(all_lexicons)
 

@@ -21,6 +21,8 @@ from wexicon.core.engineering.radio import metres_per_degree
 from wexicon.core.engineering.sketches import MOST_CELLS, OverTime, Scatter
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon.listening import Timer
+from wexicon.core.results.functions import HeardEvent, ListeningResult
+from wexicon.core.results.result import Verdict
 from wexicon.core.standards.gnss import fix_of, in_words, parse, views_of
 from wexicon.records.trace import read_trace
 from wexicon.records.trace_writer import TraceWriter
@@ -31,8 +33,6 @@ from wexicon.work.function.listening import Ears, ListenOrder, listen
 from wexicon.work.function.tracks import Positions, TimerTrack
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.results.functions import HeardEvent, ListeningResult
-from wexicon.work.results.result import Verdict
 
 HOUR, DAY = 3600.0, 86_400.0
 SAVING = 'saving = 1, link_report = 1, report = 4, periodic = "00100001", active = "00100010"'

@@ -11,6 +11,7 @@ from tests.conftest import Bench
 from wexicon.core.faults import ModuleFault
 from wexicon.core.formats.fixture import Fixture, Pin
 from wexicon.core.protocol.observations import Logged
+from wexicon.core.results.result import Evidence, Prove
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.ledger import Sign
@@ -18,7 +19,6 @@ from wexicon.work.module.module import Module
 from wexicon.work.module.settings import Refused
 from wexicon.work.module.starts import come_back, start, strongest
 from wexicon.work.provisioning.plan import ordered, together
-from wexicon.work.results.result import Evidence, Prove
 
 
 def ready(name: str, **keys: Any) -> tuple[Bench, Module]:

@@ -11,6 +11,7 @@ from tests.conftest import Bench, Records
 from wexicon.core.formats.host_export import sheet_text
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.core.protocol.observations import Began, Said
+from wexicon.core.results.result import Outcome, Prove, Verdict
 from wexicon.core.values import UNSET, Clock
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.contact.catalog import find_lexicon
@@ -18,7 +19,6 @@ from wexicon.work.function.actions import do_action
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import values_in_trace
 from wexicon.work.provisioning.run import Order, provision, read_out
-from wexicon.work.results.result import Outcome, Prove, Verdict
 
 FAMILIES = sorted(WANTED)
 

@@ -13,8 +13,8 @@ from benchmarks.wanted import TRUST, WANTED
 
 from tests.conftest import Bench, virtual, wexicon
 from wexicon.core.faults import ModuleFault, Part, Unreachable
-from wexicon.work.results.result import Failure
-from wexicon.work.results.schemas import TITLES, schema_of
+from wexicon.core.results.result import Failure
+from wexicon.records.schemas import TITLES, schema_of
 
 
 def closed(schema: Any) -> Any:

@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import Any
 
 from tests.conftest import Bench, virtual, wexicon
+from wexicon.core.results.unit import StartTrial
 from wexicon.files import shipped_folder
 from wexicon.work.drafting.trials import try_starts
-from wexicon.work.results.unit import StartTrial
 
 
 def tried(one: Bench) -> StartTrial:

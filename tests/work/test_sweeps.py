@@ -9,12 +9,12 @@ import pytest
 from tests.conftest import Bench
 from wexicon.core.faults import ModuleFault
 from wexicon.core.formats.sheet_tests import points_of
+from wexicon.core.results.functions import Direction, SweepResult, TrafficResult
+from wexicon.core.results.result import Failure, Verdict
 from wexicon.work.function.endpoints import CommandEndpoint
 from wexicon.work.function.sweeps import sweep
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.unfinished import Store
-from wexicon.work.results.functions import Direction, SweepResult, TrafficResult
-from wexicon.work.results.result import Failure, Verdict
 
 RADIO = (868100000, 9, 4, 14)
 

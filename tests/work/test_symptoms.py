@@ -20,6 +20,7 @@ from wexicon.core.faults import Fault
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.results.functions import Shown
 from wexicon.core.tuning import Tuning
 from wexicon.work.console.conversation import Talk
 from wexicon.work.contact.symptoms import with_cause
@@ -28,7 +29,6 @@ from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.function.endpoints import TransparentEndpoint
 from wexicon.work.function.traffic import TrafficOrder, TrafficTest
 from wexicon.work.module.module import Module
-from wexicon.work.results.functions import Shown
 
 # What is wrong with the device; what is said to it, and with which line end; what must be named.
 CAUSES: dict[str, tuple[dict[str, Any], str, str, str]] = {

@@ -14,6 +14,7 @@ from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listeners
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.functions import Shown
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.records.trace_writer import TraceWriter
@@ -22,7 +23,6 @@ from wexicon.work.console.completion import hint, suggestions
 from wexicon.work.console.conversation import Talk
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
-from wexicon.work.results.functions import Shown
 
 
 class Hand:

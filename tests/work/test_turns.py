@@ -13,11 +13,11 @@ from hypothesis import strategies as st
 from tests.core.test_jobs import MASTS, SHEET, jobs
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
+from wexicon.core.results.result import Failure, Verdict
+from wexicon.core.results.unit import UnitResult
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.claims import Claims
 from wexicon.work.fleet.scheduler import Scheduler, UnitProgress
-from wexicon.work.results.result import Failure, Verdict
-from wexicon.work.results.unit import UnitResult
 
 
 @pytest.fixture(autouse=True, scope="module")

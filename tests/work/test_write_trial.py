@@ -10,9 +10,9 @@ import pytest
 
 from tests.conftest import Bench, bench, built, wexicon
 from wexicon.core.formats.lexicon import read_lexicon
+from wexicon.core.results.unit import Fits, WriteTrial
 from wexicon.files import shipped_folder
 from wexicon.work.drafting.trials import proof_of, try_settings
-from wexicon.work.results.unit import Fits, WriteTrial
 
 FAMILIES = (
     "brisca-w1",

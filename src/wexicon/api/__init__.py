@@ -19,6 +19,10 @@ from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.functions import HeardEvent, TapResult, TrafficResult
+from wexicon.core.results.listed import Attempt, HailResult, PortInfo
+from wexicon.core.results.result import Evidence, Measurement, Outcome, Prove, Verdict
+from wexicon.core.results.unit import ActionResult, DialogueResult, StartTrial, UnitResult, WriteTrial
 from wexicon.work.contact.catalog import all_lexicons, find_dialogue, find_lexicon, find_sheet, fixture_at
 from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named
 from wexicon.work.contact.sessions import Opening, Setup, open_session
@@ -26,10 +30,6 @@ from wexicon.work.contact.standins import Choice
 from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun, chosen_jobs
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order
-from wexicon.work.results.functions import HeardEvent, TapResult, TrafficResult
-from wexicon.work.results.listed import Attempt, HailResult, PortInfo
-from wexicon.work.results.result import Evidence, Measurement, Outcome, Prove, Verdict
-from wexicon.work.results.unit import ActionResult, DialogueResult, StartTrial, UnitResult, WriteTrial
 
 if TYPE_CHECKING:
     from wexicon.work.function.flow_proof import FlowOrder

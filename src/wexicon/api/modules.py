@@ -15,6 +15,9 @@ import msgspec
 from wexicon.core.faults import CallFault, Fault, Part, Unreachable
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.masking import Secrets
+from wexicon.core.results.listed import Attempt, HailResult
+from wexicon.core.results.result import Prove
+from wexicon.core.results.unit import ActionResult, StartTrial, UnitResult, WriteTrial
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
 from wexicon.files import state_folder
@@ -32,9 +35,6 @@ from wexicon.work.provisioning.run import Order, read_out
 from wexicon.work.provisioning.run import provision as write_and_prove
 from wexicon.work.provisioning.run import verify as compare
 from wexicon.work.provisioning.unfinished import FileStore
-from wexicon.work.results.listed import Attempt, HailResult
-from wexicon.work.results.result import Prove
-from wexicon.work.results.unit import ActionResult, StartTrial, UnitResult, WriteTrial
 
 if TYPE_CHECKING:
     from wexicon.core.protocol.link import Link

@@ -20,6 +20,9 @@ from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.line_faults import LineFault
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.functions import FlowResult, HeardEvent, SweepPoint, SweepResult, TapResult, TrafficResult
+from wexicon.core.results.result import Prove
+from wexicon.core.results.unit import DialogueResult, UnitResult
 from wexicon.core.tuning import Tuning
 from wexicon.files import state_folder
 from wexicon.work.contact.catalog import (
@@ -33,9 +36,6 @@ from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun, chosen_jo
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on
-from wexicon.work.results.functions import FlowResult, HeardEvent, SweepPoint, SweepResult, TapResult, TrafficResult
-from wexicon.work.results.result import Prove
-from wexicon.work.results.unit import DialogueResult, UnitResult
 
 if TYPE_CHECKING:
     from wexicon.work.function.flow_proof import FlowOrder

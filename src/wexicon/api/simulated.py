@@ -14,13 +14,13 @@ from wexicon.core.dialogue import Program
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat
+from wexicon.core.results.functions import HeardEvent, SweepPoint, SweepResult, TrafficResult
+from wexicon.core.results.result import Verdict
+from wexicon.core.results.unit import DialogueResult, UnitResult
 from wexicon.files import read_file
 from wexicon.work.contact.sessions import Setup
 from wexicon.work.contact.standins import SETTLED, Choice, fills, on_ports, parties_for, rig_at, unit_for
 from wexicon.work.provisioning.run import Order
-from wexicon.work.results.functions import HeardEvent, SweepPoint, SweepResult, TrafficResult
-from wexicon.work.results.result import Verdict
-from wexicon.work.results.unit import DialogueResult, UnitResult
 
 if TYPE_CHECKING:
     from wexicon.rigs.rig import Rig

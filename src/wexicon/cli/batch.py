@@ -24,8 +24,8 @@ from wexicon.work.fleet.batch import AGAIN, END, SKIP
 
 if TYPE_CHECKING:
     from wexicon.core.formats.jobs import Job
+    from wexicon.core.results.unit import UnitResult
     from wexicon.work.fleet.scheduler import UnitProgress
-    from wexicon.work.results.unit import UnitResult
 
 # How many units the table shows at once.
 MOST_SHOWN = 30

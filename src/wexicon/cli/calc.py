@@ -19,7 +19,7 @@ from wexicon.files import read_file, write_new
 
 if TYPE_CHECKING:
     from wexicon.core.engineering.topic import Arg, Topic, Worked
-    from wexicon.work.results.listed import Calculation
+    from wexicon.core.results.listed import Calculation
 
 
 def _topics() -> dict[str, Topic]:
@@ -185,7 +185,7 @@ def _pairs(topic: Topic, given: tuple[str, ...]) -> dict[str, str]:
 
 def _plain(one: Worked) -> Calculation:
     """An answer for programs."""
-    from wexicon.work.results.listed import Calculation, CalculationResult
+    from wexicon.core.results.listed import Calculation, CalculationResult
 
     answer = one.answer
     return Calculation(
@@ -284,7 +284,7 @@ def wiring(name: str, adapter: str, gives: str, as_json: bool) -> None:
         raise CallFault(f"the lexicon {found.about.family} has no [wiring]", where=found.path, hint=hint)
     lines = connections(found.wiring, volts, amperes)
     if as_json:
-        from wexicon.work.results.listed import WiringLine
+        from wexicon.core.results.listed import WiringLine
 
         emit_json([WiringLine(*line) for line in lines])
         return

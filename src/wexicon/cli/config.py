@@ -59,7 +59,7 @@ def config(new: bool, force: bool, as_json: bool) -> None:
     rows = [(one.name, one.value or unset(one.name), one.source) for one in found]
     rows += [(f"ports.{name}", port, source) for name, (port, source) in settings_file.named_ports().items()]
     if as_json:
-        from wexicon.work.results.listed import SettingInForce
+        from wexicon.core.results.listed import SettingInForce
 
         emit_json([SettingInForce(*row) for row in rows])
         return
@@ -69,7 +69,7 @@ def config(new: bool, force: bool, as_json: bool) -> None:
         print_note(f"Your own file would be {own}.")
 
 
-# The kinds of `work/results/schemas.py`, which is imported only when a schema is printed.
+# The kinds of `records/schemas.py`, which is imported only when a schema is printed.
 KINDS = (
     *("result", "dialogue", "action", "hail", "rehearsal", "trial", "traffic", "sweep", "flow", "listening", "event"),
     *(
@@ -97,6 +97,6 @@ KINDS = (
 )
 @click.argument("kind", type=click.Choice(KINDS), metavar="KIND")
 def schema(kind: str) -> None:
-    from wexicon.work.results.schemas import schema_of
+    from wexicon.records.schemas import schema_of
 
     emit_json(schema_of(kind))

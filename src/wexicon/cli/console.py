@@ -35,8 +35,8 @@ from wexicon.work.console.completion import hint, suggestions
 from wexicon.work.console.sides import Sides
 
 if TYPE_CHECKING:
+    from wexicon.core.results.functions import Shown
     from wexicon.work.console.conversation import Talk
-    from wexicon.work.results.functions import Shown
 
 # How long the conversation may take to end after a signal, and how often is looked whether it did (seconds).
 WAITS_FOR_END = 5.0

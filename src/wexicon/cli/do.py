@@ -95,7 +95,7 @@ def _list(lexicon: Lexicon, *, as_json: bool) -> None:
         told = ", ".join(name + " (secret)" * secret for name, secret in needs)
         rows.append((name, told, action.meaning + " (restarts the module)" * action.restarts))
     if as_json:
-        from wexicon.work.results.listed import ActionLine
+        from wexicon.core.results.listed import ActionLine
 
         emit_json([ActionLine(*row) for row in rows])
     else:

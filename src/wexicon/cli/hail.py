@@ -21,7 +21,7 @@ from wexicon.core.faults import Fault
 from wexicon.core.text import spoken, visible
 
 if TYPE_CHECKING:
-    from wexicon.work.results.listed import Attempt, HailResult
+    from wexicon.core.results.listed import Attempt, HailResult
 
 WIDEST = 14
 CAME = {"nothing": "-", "garbage": "garbage", "echo": "echo"}
@@ -211,7 +211,7 @@ def _print_list(as_json: bool) -> None:
 
     rows = all_that_may_be_said(all_lexicons())
     if as_json:
-        from wexicon.work.results.listed import HailLine
+        from wexicon.core.results.listed import HailLine
 
         emit_json([HailLine(when, list(says), list(names)) for when, says, names in rows])
         return

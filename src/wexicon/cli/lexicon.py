@@ -22,10 +22,10 @@ from wexicon.cli.show import (
 )
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
+from wexicon.core.results.listed import LexiconLine, LexiconPage, SettingLine
 from wexicon.core.text import counted
 from wexicon.files import OVERWRITE, shipped_folder, user_folder, write_new
 from wexicon.work.contact.catalog import find_lexicon, lexicon_files
-from wexicon.work.results.listed import LexiconLine, LexiconPage, SettingLine
 
 
 @click.group(cls=Group)
@@ -213,7 +213,7 @@ def schema() -> None:
       wexicon lexicon schema
       wexicon lexicon schema > lexicon.schema.json
     """
-    from wexicon.work.results.schemas import schema_of
+    from wexicon.records.schemas import schema_of
 
     emit_json(schema_of("lexicon"))
 

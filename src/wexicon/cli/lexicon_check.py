@@ -18,12 +18,12 @@ from wexicon.cli.readout import print_readout, read_module
 from wexicon.cli.show import emit_json, ending, print_line, print_note, print_table
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.results.listed import Gap, Gaps
 from wexicon.core.text import counted, spoken
 from wexicon.work.contact.catalog import find_lexicon
-from wexicon.work.results.listed import Gap, Gaps
 
 if TYPE_CHECKING:
-    from wexicon.work.results.unit import StartTrial, WriteTrial
+    from wexicon.core.results.unit import StartTrial, WriteTrial
 
 
 class CheckCall(msgspec.Struct):
@@ -131,7 +131,7 @@ def _try_settings(call: CheckCall, found: Lexicon) -> None:
 
 def print_settings_trial(result: WriteTrial) -> None:
     """What was tried of each setting."""
-    from wexicon.work.results.unit import told_counts
+    from wexicon.core.results.unit import told_counts
 
     rows = [(one.setting, one.what, str(one.fits), one.note) for one in result.trials]
     print_table(("setting", "tried", "result", "note"), rows)

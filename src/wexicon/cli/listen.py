@@ -34,8 +34,8 @@ from wexicon.files import write_new
 
 if TYPE_CHECKING:
     from wexicon import api
+    from wexicon.core.results.functions import HeardEvent, ListeningResult, TimerSummary
     from wexicon.work.function.listening import Ears
-    from wexicon.work.results.functions import HeardEvent, ListeningResult, TimerSummary
 
 # Of one event no more is printed (characters).
 LONGEST = 400

@@ -13,7 +13,7 @@ from wexicon.cli.show import emit_json, json_option, print_line, print_note, pri
 from wexicon.core.text import visible
 
 if TYPE_CHECKING:
-    from wexicon.work.results.listed import PortInfo
+    from wexicon.core.results.listed import PortInfo
 
 COLUMNS = ("port", "name", "what", "maker", "serial number", "USB", "unit", "in use by", "stable path")
 
@@ -64,8 +64,8 @@ def _print(found: list[PortInfo]) -> None:
 
 
 def _watch(seen: list[PortInfo], as_json: bool) -> None:
+    from wexicon.core.results.listed import PortChange
     from wexicon.work.contact.ports import found_ports
-    from wexicon.work.results.listed import PortChange
 
     if not as_json:
         print_note("watching; Ctrl-C ends it")

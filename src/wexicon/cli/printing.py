@@ -18,14 +18,14 @@ import click
 
 from wexicon.cli.show import OUTCOME_COLOURS, print_line, print_table, print_warning, styled
 from wexicon.core.faults import CallFault
+from wexicon.core.results.result import EVIDENCE_TEXT, Failure, Measurement, Outcome, Verdict
+from wexicon.core.results.unit import DialogueResult, PlannedLine, Shown, UnitResult
 from wexicon.core.text import counted, spoken, to_bytes, visible, written
 from wexicon.files import OVERWRITE, needs, write_new
 from wexicon.records.entry import told_times
-from wexicon.work.results.result import EVIDENCE_TEXT, Failure, Measurement, Outcome, Verdict
-from wexicon.work.results.unit import DialogueResult, PlannedLine, Shown, UnitResult
 
 if TYPE_CHECKING:
-    from wexicon.work.results.unit import ActionResult, DialogueResult
+    from wexicon.core.results.unit import ActionResult, DialogueResult
 
 
 # Of a kept text no more is printed (characters); the result has it whole.
@@ -306,9 +306,9 @@ def check_plot(path: Path | None, force: bool) -> None:
 
 def write_plot(result: DialogueResult, trace: Path, path: Path, force: bool) -> None:
     """The figure of a dialogue, from its trace and its result."""
+    from wexicon.core.results.result import Verdict
     from wexicon.records.plots import Bar, plot_dialogue
     from wexicon.records.trace import read_trace
-    from wexicon.work.results.result import Verdict
 
     bars = [
         Bar(one.name, one.value, one.unit, one.low, one.high, one.limits, one.verdict is Verdict.PASSED)

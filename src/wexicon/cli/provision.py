@@ -20,7 +20,7 @@ from wexicon.files import OVERWRITE, write_new
 
 if TYPE_CHECKING:
     from wexicon import api
-    from wexicon.work.results.unit import UnitResult
+    from wexicon.core.results.unit import UnitResult
 
 # The worst of several exit statuses is the first of these.
 WORST = (130, 2, 3, 1, 4, 0)

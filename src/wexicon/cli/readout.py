@@ -29,8 +29,8 @@ from wexicon.work.contact.catalog import origin_of
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon, Setting
+    from wexicon.core.results.unit import SettingResult, Shown, UnitResult
     from wexicon.core.values import Value
-    from wexicon.work.results.unit import SettingResult, Shown, UnitResult
 
 
 SHEET = "sheet"

@@ -32,8 +32,8 @@ from wexicon.files import OVERWRITE
 if TYPE_CHECKING:
     from wexicon.core.formats.jobs import Job
     from wexicon.core.formats.sheet import Sheet
+    from wexicon.core.results.unit import Rehearsal, UnitResult
     from wexicon.work.contact.standins import Choice
-    from wexicon.work.results.unit import Rehearsal, UnitResult
 
 
 class RehearseCall(msgspec.Struct, kw_only=True):

@@ -68,7 +68,7 @@ def ports(as_json: bool) -> None:
 
     running = cards()
     if as_json:
-        from wexicon.work.results.listed import RigPort
+        from wexicon.core.results.listed import RigPort
 
         served = [(card, unit, port) for card in running for unit, port in card.ports.items()]
         emit_json([RigPort(card.name, unit, card.standins[unit], port) for card, unit, port in served])

@@ -27,7 +27,7 @@ from wexicon.core.faults import CallFault
 from wexicon.core.text import encodable, visible
 
 if TYPE_CHECKING:
-    from wexicon.work.results.functions import Shown
+    from wexicon.core.results.functions import Shown
 
 
 # A colour says one thing: green right, red wrong, magenta needs a look, cyan what was said. Each can be read on light and dark.

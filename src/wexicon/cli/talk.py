@@ -39,10 +39,10 @@ if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
     from wexicon.core.protocol.dialect import Dialect
     from wexicon.core.protocol.link import Link
+    from wexicon.core.results.functions import Shown
     from wexicon.work.console.conversation import Talk
     from wexicon.work.console.sides import Sides
     from wexicon.work.contact.sessions import Setup
-    from wexicon.work.results.functions import Shown
 
 
 class TalkCall(msgspec.Struct):

@@ -25,7 +25,7 @@ from wexicon.records.trace import record_of
 from wexicon.work.console.completion import Explainer
 
 if TYPE_CHECKING:
-    from wexicon.work.results.functions import TapResult
+    from wexicon.core.results.functions import TapResult
 
 
 @click.command(cls=Command)

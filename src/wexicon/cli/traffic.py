@@ -23,8 +23,8 @@ from wexicon.core.text import counted, spoken
 from wexicon.files import write_new
 
 if TYPE_CHECKING:
+    from wexicon.core.results.functions import Direction, FlowResult, SweepPoint, TrafficResult
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest
-    from wexicon.work.results.functions import Direction, FlowResult, SweepPoint, TrafficResult
 
 _COLUMNS = ("way", "sent", "received", "lost", "damaged", "duplicate", "median", "95 %")
 

@@ -121,10 +121,10 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     import msgspec
 
     from wexicon.cli.printing import print_measurements, print_tests, tell_recorded
+    from wexicon.core.results.result import Measurement
+    from wexicon.core.results.unit import SheetTestResult, UnitResult
     from wexicon.records.entry import told_times
     from wexicon.work.fleet.recording import the_register
-    from wexicon.work.results.result import Measurement
-    from wexicon.work.results.unit import SheetTestResult, UnitResult
 
     unit = unit or _scanned()
     register = the_register(register_at)

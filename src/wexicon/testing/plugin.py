@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING
 import pytest
 
 if TYPE_CHECKING:
+    from wexicon.core.results.unit import UnitResult
     from wexicon.testing.standin import ObservedStandIn, ServedStandIn, VirtualStandIn
     from wexicon.work.module.module import Module
-    from wexicon.work.results.unit import UnitResult
 
 MARKS = (
     "wexicon_hardware: needs a real module; skipped without --wexicon-port",

@@ -33,6 +33,7 @@ from wexicon.core.protocol.observations import (
     Tuned,
 )
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.functions import Shown
 from wexicon.core.text import HIDDEN, to_text, visible
 from wexicon.links.clock import RealClock
 from wexicon.work.console.commands import Commands
@@ -42,7 +43,6 @@ from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, new_rate, sta
 from wexicon.work.function.dialogues import DATA
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import LINES, expected
-from wexicon.work.results.functions import Shown
 
 # How often it looks whether something was typed, and for a port that went away (seconds).
 LOOKS = 0.01

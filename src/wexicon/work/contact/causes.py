@@ -15,9 +15,9 @@ import msgspec
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.dialect import Dialect, ReplyStatus
 from wexicon.core.protocol.layers import Checksum
+from wexicon.core.results.listed import Came, Cause
 from wexicon.core.text import counted, garbled, one_of, spoken, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning
-from wexicon.work.results.listed import Came, Cause
 
 SHOWN = 60
 # What may be wrong, in one word each.

@@ -16,6 +16,7 @@ from wexicon.core.formats.lexicon import AttentionBy, Lexicon
 from wexicon.core.protocol.observations import Collector
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
+from wexicon.core.results.listed import Attempt, ByHand, Came, Cause, HailResult
 from wexicon.core.standards.gnss import with_checksum
 from wexicon.core.text import garbled, to_bytes, to_text, visible
 from wexicon.core.tuning import Tuning, frame_of
@@ -45,7 +46,6 @@ from wexicon.work.contact.identification import (
     slow_questions,
 )
 from wexicon.work.contact.ports import KnownLink, named
-from wexicon.work.results.listed import Attempt, ByHand, Came, Cause, HailResult
 
 # How long it listens before it says anything (seconds).
 LISTENS = 0.25

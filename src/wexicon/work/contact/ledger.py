@@ -18,8 +18,8 @@ from wexicon.core.protocol.dialect import Reply
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.result import Evidence
 from wexicon.core.tuning import Tuning
-from wexicon.work.results.result import Evidence
 
 # Single questions or answers may be lost on the wire: silence is believed if this many in a row are not answered; while a
 # person is waited for, who may take long, one more.

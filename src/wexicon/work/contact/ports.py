@@ -20,12 +20,12 @@ import msgspec
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.toml import Source
+from wexicon.core.results.listed import PortInfo
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
 from wexicon.files import config_folder, read_file, shipped_folder, state_folder, user_folder, write_whole
 from wexicon.links.lock import holder_of, split_station
 from wexicon.settings_file import lexicon_folders, named_ports
-from wexicon.work.results.listed import PortInfo
 
 BY_ID = Path("/dev/serial/by-id")
 _NAME_FILE = "ports.toml"

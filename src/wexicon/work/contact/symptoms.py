@@ -23,6 +23,7 @@ from wexicon.core.protocol.elements import field
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.observations import Heard, Role, Said, Tuned
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.listed import Cause
 from wexicon.core.text import garbled, spoken, to_bytes
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import ValueFault
@@ -43,7 +44,6 @@ from wexicon.work.contact.causes import (
     unanswered,
     waits_for_payload,
 )
-from wexicon.work.results.listed import Cause
 
 
 def new_rate(lexicon: Lexicon | None, text: str) -> tuple[int, str] | None:

@@ -20,6 +20,8 @@ from wexicon.core.formats.jobs import AgreeingUnit, Job, dependency_cycle, disag
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.units import DRAWN, OWN
 from wexicon.core.protocol.observations import Listener
+from wexicon.core.results.result import Failure, Prove, Verdict
+from wexicon.core.results.unit import DialogueResult, UnitResult
 from wexicon.core.text import visible
 from wexicon.core.values import Value
 from wexicon.work.contact.catalog import find_dialogue
@@ -30,8 +32,6 @@ from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision, verify
 from wexicon.work.provisioning.unfinished import Store
-from wexicon.work.results.result import Failure, Prove, Verdict
-from wexicon.work.results.unit import DialogueResult, UnitResult
 
 Answer = TypeVar("Answer")
 # How often a port is looked at while its module is being swapped (seconds).

@@ -23,12 +23,12 @@ from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.sheet_files import source_of
+from wexicon.core.results.result import Verdict
+from wexicon.core.results.unit import UnitResult
 from wexicon.core.values import Value
 from wexicon.links.lock import LifeLock, is_alive
 from wexicon.records.entry import Entry
 from wexicon.records.sealed import HandedOver, HandOverFile
-from wexicon.work.results.result import Verdict
-from wexicon.work.results.unit import UnitResult
 
 if TYPE_CHECKING:
     from wexicon.records.register import Register

@@ -18,6 +18,9 @@ from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.sheet_tests import SheetTest, TrafficTable
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listener
+from wexicon.core.results.functions import SweepPoint, TrafficResult
+from wexicon.core.results.result import Failure, Measurement, Prove, Verdict
+from wexicon.core.results.unit import DialogueResult, UnitResult
 from wexicon.core.text import seconds
 from wexicon.core.values import Value
 from wexicon.work.contact.sessions import Opening, Setup
@@ -29,9 +32,6 @@ from wexicon.work.function.traffic import TrafficOrder, TrafficTest, endpoint_on
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
 from wexicon.work.provisioning.unfinished import Store, Unfinished
-from wexicon.work.results.functions import SweepPoint, TrafficResult
-from wexicon.work.results.result import Failure, Measurement, Prove, Verdict
-from wexicon.work.results.unit import DialogueResult, UnitResult
 
 
 def order_of(table: TrafficTable) -> TrafficOrder:

@@ -19,6 +19,8 @@ from wexicon.core.faults import CallFault, Complaint, Fault
 from wexicon.core.formats.jobs import Job, jobs_of
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat, Sheet
+from wexicon.core.results.result import Outcome
+from wexicon.core.results.unit import Shown, UnitResult
 from wexicon.core.text import visible
 from wexicon.core.values import Value, ValueFault
 from wexicon.files import state_folder
@@ -28,8 +30,6 @@ from wexicon.settings_file import value_of
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.fleet.claims import task_of
 from wexicon.work.module.module import exchangeable
-from wexicon.work.results.result import Outcome
-from wexicon.work.results.unit import Shown, UnitResult
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon, Setting

@@ -21,6 +21,8 @@ from wexicon.core.faults import CallFault
 from wexicon.core.formats.jobs import Job, dependency_cycle
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
+from wexicon.core.results.result import Prove, Verdict
+from wexicon.core.results.unit import AskedFor, Rehearsal, StepTime, UnitResult
 from wexicon.core.values import Value
 from wexicon.rigs.control import RemoteOperator
 from wexicon.rigs.rig import Rig
@@ -34,8 +36,6 @@ from wexicon.work.fleet.sheet_tests import SheetTests, Tests, due_tests
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
 from wexicon.work.provisioning.unfinished import Store
-from wexicon.work.results.result import Prove, Verdict
-from wexicon.work.results.unit import AskedFor, Rehearsal, StepTime, UnitResult
 
 # From this many units on, processes share the work, in chunks of this size.
 MANY, SHARE = 200, 100

@@ -20,10 +20,10 @@ from wexicon.core.faults import CallFault, Fault, RegisterAway
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.units import DRAWN, NUMBER, OWN, ROW
 from wexicon.core.protocol.observations import Began, Listener, Observation
+from wexicon.core.results.result import Failure
+from wexicon.core.results.unit import UnitResult
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.claims import Claims, Elsewhere, Known
-from wexicon.work.results.result import Failure
-from wexicon.work.results.unit import UnitResult
 
 if TYPE_CHECKING:
     from wexicon.records.claims import ProgressRow

@@ -17,6 +17,8 @@ from wexicon.core.faults import CallFault, Fault, FileFault, RegisterAway
 from wexicon.core.formats.jobs import Job, jobs_of
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
+from wexicon.core.results.result import Prove
+from wexicon.core.results.unit import PlannedLine, UnitResult
 from wexicon.core.text import counted, encodable, meant
 from wexicon.core.values import Value
 from wexicon.files import state_folder
@@ -32,8 +34,6 @@ from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
 from wexicon.work.provisioning.run import Order, provision, verify
 from wexicon.work.provisioning.unfinished import RegisterStore, Store
-from wexicon.work.results.result import Prove
-from wexicon.work.results.unit import PlannedLine, UnitResult
 
 if TYPE_CHECKING:
     from wexicon.records.register import Register

@@ -22,8 +22,8 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.lexicon.model import Action
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.sheet_tests import SheetTest
-from wexicon.work.results.result import Evidence, Failure, Outcome, Verdict
-from wexicon.work.results.unit import DialogueResult, SheetTestResult, UnitResult
+from wexicon.core.results.result import Evidence, Failure, Outcome, Verdict
+from wexicon.core.results.unit import DialogueResult, SheetTestResult, UnitResult
 
 
 class Tests(StrEnum):

@@ -8,12 +8,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from wexicon.core.protocol.observations import Finished
+from wexicon.core.results.result import Verdict, masked
+from wexicon.core.results.unit import ActionResult
 from wexicon.work.contact.symptoms import with_cause
 from wexicon.work.module.module import Module
 from wexicon.work.module.starts import come_back, wait_until_gone
 from wexicon.work.provisioning.plan import Plan
-from wexicon.work.results.result import Verdict, masked
-from wexicon.work.results.unit import ActionResult
 
 NOT_SEEN = "no restart observed"
 

@@ -30,6 +30,8 @@ from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Finished, Heard, Listener
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.results.result import Measurement, Verdict, masked
+from wexicon.core.results.unit import DialogueResult
 from wexicon.core.text import meant, visible, written
 from wexicon.core.tuning import FLOWS, Tuning
 from wexicon.links.port import open_port
@@ -41,8 +43,6 @@ from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.contact.symptoms import is_refusal, with_cause
 from wexicon.work.module.module import AnotherModule, Module
 from wexicon.work.module.opening import LINES, expected
-from wexicon.work.results.result import Measurement, Verdict, masked
-from wexicon.work.results.unit import DialogueResult
 
 # How data is heard that a party passes on.
 DATA = Speech(echo="off")

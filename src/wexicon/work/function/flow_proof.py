@@ -15,9 +15,9 @@ import msgspec
 from wexicon.core.faults import LinkFault, Skipped, Stopped
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.transfers import Damaged, Packets, Tally
+from wexicon.core.results.functions import FlowResult
+from wexicon.core.results.result import Failure, Verdict
 from wexicon.core.text import counted
-from wexicon.work.results.functions import FlowResult
-from wexicon.work.results.result import Failure, Verdict
 
 # A write that takes this much longer than its bytes on the wire was held back (seconds).
 HELD = 0.25

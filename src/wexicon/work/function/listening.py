@@ -17,14 +17,14 @@ from wexicon.core.faults import CallFault, ModuleFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.observations import Finished, Heard, Listener, Observation, Role, Started
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.functions import HeardEvent, ListeningResult, MessageSummary, SeriesSummary
+from wexicon.core.results.result import Verdict, masked
 from wexicon.core.standards.gnss import Sentence, SentenceFault, in_words, parse
 from wexicon.core.text import counted, meant, spoken
 from wexicon.core.values import Kind, ValueFault
 from wexicon.work.contact.symptoms import with_cause
 from wexicon.work.function.tracks import Positions, States
 from wexicon.work.module.module import Module
-from wexicon.work.results.functions import HeardEvent, ListeningResult, MessageSummary, SeriesSummary
-from wexicon.work.results.result import Verdict, masked
 
 # `--until` may name this instead of an event: the first position with a fix.
 FIX = "fix"

@@ -18,11 +18,11 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.line_faults import FaultyLine, LineFault, Side
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.observations import Listener, Listeners, Logged, Observation
+from wexicon.core.results.functions import FaultCount, TapResult
+from wexicon.core.results.result import Verdict
 from wexicon.core.tuning import Tuning
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.function.tap_decoder import TapDecoder
-from wexicon.work.results.functions import FaultCount, TapResult
-from wexicon.work.results.result import Verdict
 
 # How long one way waits for bytes before it looks whether the tap was ended (seconds).
 LOOKS = 0.05

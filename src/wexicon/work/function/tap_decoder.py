@@ -26,6 +26,7 @@ from wexicon.core.protocol.line_faults import Side
 from wexicon.core.protocol.masking import Redactor, Secrets
 from wexicon.core.protocol.observations import Heard, Listener, Logged, Said, Tuned
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.results.functions import Imported
 from wexicon.core.standards.waveform import Reading, true_rate
 from wexicon.core.text import garbled, to_text
 from wexicon.core.tuning import USUAL_RATES, Tuning
@@ -34,7 +35,6 @@ from wexicon.records.captures import Capture
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.contact.symptoms import put_in
 from wexicon.work.module.opening import expected
-from wexicon.work.results.functions import Imported
 
 # The silence that ends what is compared as one (seconds), and how much of it is (bytes).
 PAUSE = 0.03

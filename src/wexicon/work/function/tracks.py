@@ -12,9 +12,9 @@ from statistics import median
 from wexicon.core.engineering.radio import metres_per_degree
 from wexicon.core.engineering.sketches import OverTime, Scatter
 from wexicon.core.formats.lexicon.listening import Timer
+from wexicon.core.results.functions import PositionSummary, SatelliteSummary, StateSummary, TimerSummary
 from wexicon.core.standards.gnss import POSITIONS, Fix, Sentence, fix_of, used_of, views_of
 from wexicon.core.text import counted, spoken
-from wexicon.work.results.functions import PositionSummary, SatelliteSummary, StateSummary, TimerSummary
 
 # How many changes of a state, and how many times that a timer ran, are kept for the figure.
 MOST_SPANS = 4096

@@ -17,6 +17,8 @@ import msgspec
 from wexicon.core.faults import CallFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.transfers import Damaged, Packets, Tally, percentile
+from wexicon.core.results.functions import Direction, PacketTiming, TrafficResult
+from wexicon.core.results.result import Failure, Measurement, Verdict
 from wexicon.core.text import counted, spoken, visible
 from wexicon.core.tuning import Tuning
 from wexicon.work.contact.sessions import Opening, Setup, open_session
@@ -25,8 +27,6 @@ from wexicon.work.function.dialogues import refusals, told
 from wexicon.work.function.endpoints import LOOKS, CommandEndpoint, DataEndpoint, Endpoint, Outbox, TransparentEndpoint
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
-from wexicon.work.results.functions import Direction, PacketTiming, TrafficResult
-from wexicon.work.results.result import Failure, Measurement, Verdict
 
 OUT, BACK = "a", "b"
 

@@ -21,6 +21,7 @@ from wexicon.core.protocol.dialect import Dialect, Expectation, Want
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.recorded import Recorded
 from wexicon.core.protocol.session import Session
+from wexicon.core.results.listed import Cause, HailResult
 from wexicon.core.values import Value
 from wexicon.records.trace import recorded
 from wexicon.rigs.rig import Rig, UnitTable
@@ -28,7 +29,6 @@ from wexicon.work.contact.ports import named, remember, remembered
 from wexicon.work.contact.sessions import Opening, Setup, open_session
 from wexicon.work.contact.standins import on_ports
 from wexicon.work.module.module import Module
-from wexicon.work.results.listed import Cause, HailResult
 
 
 @contextmanager

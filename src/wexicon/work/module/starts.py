@@ -11,11 +11,11 @@ from collections.abc import Callable, Mapping
 
 from wexicon.core.faults import Unreachable
 from wexicon.core.formats.lexicon import AttentionBy
+from wexicon.core.results.result import Evidence, Prove
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
 from wexicon.work.contact.ledger import LONGER, CycleAsked, Planted, Sign, Silences, Stayed, Undone, is_ready_text
 from wexicon.work.module.module import Module
-from wexicon.work.results.result import Evidence, Prove
 
 # How long a module may go on answering after it said that it will start again, where the lexicon does not say.
 GOES_WITHIN = 1.5

@@ -6,11 +6,11 @@ The rule: "after" is the last reading, and counts only where nothing was written
 from __future__ import annotations
 
 from wexicon.core.formats.lexicon import Setting
+from wexicon.core.results.result import Outcome
+from wexicon.core.results.unit import SettingResult, Shown
 from wexicon.core.text import HIDDEN, visible
 from wexicon.core.values import UNSET, Value
 from wexicon.work.module.settings import Reading
-from wexicon.work.results.result import Outcome
-from wexicon.work.results.unit import SettingResult, Shown
 
 
 class Line:

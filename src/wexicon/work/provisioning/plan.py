@@ -12,13 +12,13 @@ from collections.abc import Iterable, Mapping, Sequence
 from wexicon.core.dialogue.blocks import Say
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.insertion import InsertionFault, Template
+from wexicon.core.results.result import Evidence
+from wexicon.core.results.unit import PlannedLine
 from wexicon.core.text import HIDDEN, Secret
 from wexicon.core.values import Value
 from wexicon.work.module.module import Module
 from wexicon.work.module.starts import POWER_CYCLE
 from wexicon.work.provisioning.facts import Line
-from wexicon.work.results.result import Evidence
-from wexicon.work.results.unit import PlannedLine
 
 
 def ordered(lexicon: Lexicon, names: Iterable[str]) -> list[str]:

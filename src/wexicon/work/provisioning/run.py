@@ -16,6 +16,8 @@ from wexicon.core.faults import ModuleFault, Unreachable
 from wexicon.core.formats.lexicon.extending import load_of, shaping
 from wexicon.core.formats.sheet_files import Image
 from wexicon.core.protocol.observations import Finished, Judged, Started
+from wexicon.core.results.result import Evidence, Failure, Outcome, Prove, Verdict, masked
+from wexicon.core.results.unit import Shown, StepTime, UnitResult, judge
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
@@ -26,8 +28,6 @@ from wexicon.work.module.starts import Witness, come_back, start, strongest
 from wexicon.work.provisioning.facts import Line
 from wexicon.work.provisioning.plan import Plan, ordered, together
 from wexicon.work.provisioning.unfinished import BegunWork, Store
-from wexicon.work.results.result import Evidence, Failure, Outcome, Prove, Verdict, masked
-from wexicon.work.results.unit import Shown, StepTime, UnitResult, judge
 
 # The walk writes, starts and reads; where the start brought back old values, again.
 MOST_TURNS = 2

@@ -18,9 +18,9 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from wexicon.core.faults import Fault
+from wexicon.core.results.unit import Shown
 from wexicon.core.text import encodable
 from wexicon.files import write_whole
-from wexicon.work.results.unit import Shown
 
 if TYPE_CHECKING:
     from wexicon.records.register import Register

@@ -8,13 +8,7 @@ import msgspec
 
 from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.formats.sheet import SheetFile
-from wexicon.core.values import KINDS
-from wexicon.records.claims import RunState
-from wexicon.records.entry import Entry, SettingPair
-from wexicon.records.sealed import HandedOver
-from wexicon.records.trace import Record
-from wexicon.records.trace_list import TraceComparison, TraceInfo
-from wexicon.work.results.functions import (
+from wexicon.core.results.functions import (
     FlowResult,
     HeardEvent,
     Imported,
@@ -24,7 +18,7 @@ from wexicon.work.results.functions import (
     TapResult,
     TrafficResult,
 )
-from wexicon.work.results.listed import (
+from wexicon.core.results.listed import (
     ActionLine,
     Calculation,
     Gaps,
@@ -38,7 +32,13 @@ from wexicon.work.results.listed import (
     SettingInForce,
     WiringLine,
 )
-from wexicon.work.results.unit import ActionResult, DialogueResult, Rehearsal, StartTrial, UnitResult, WriteTrial
+from wexicon.core.results.unit import ActionResult, DialogueResult, Rehearsal, StartTrial, UnitResult, WriteTrial
+from wexicon.core.values import KINDS
+from wexicon.records.claims import RunState
+from wexicon.records.entry import Entry, SettingPair
+from wexicon.records.sealed import HandedOver
+from wexicon.records.trace import Record
+from wexicon.records.trace_list import TraceComparison, TraceInfo
 
 TITLES: dict[str, tuple[object, str]] = {
     "result": (UnitResult, "Result of one unit: provision, verify, readout, set"),

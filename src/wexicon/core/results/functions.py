@@ -11,7 +11,7 @@ from datetime import datetime
 import msgspec
 
 from wexicon.core.faults import ModuleFault
-from wexicon.work.results.result import Measurement, Result
+from wexicon.core.results.result import Measurement, Result
 
 
 class Direction(msgspec.Struct):

@@ -16,10 +16,10 @@ from typing import Any
 import msgspec
 
 from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.results.result import Evidence, Measurement, Outcome, Prove, Result, Verdict
 from wexicon.core.text import encodable
 from wexicon.core.values import UNSET, FileContent, Value, ValueFault
 from wexicon.version import __version__
-from wexicon.work.results.result import Evidence, Measurement, Outcome, Prove, Result, Verdict
 
 
 class SheetTestResult(Result):
