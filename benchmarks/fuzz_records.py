@@ -26,9 +26,10 @@ from wexicon.cli.units import _changes, _csv, _lines, _when
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
 from wexicon.core.protocol.masking import Secrets
+from wexicon.core.results.result import Outcome
 from wexicon.core.text import encodable, to_text
 from wexicon.records.database import RECORD, UNFINISHED
-from wexicon.records.entry import Entry
+from wexicon.records.entry import Entry, RecordedResult
 from wexicon.records.exports import csv_text
 from wexicon.records.labels import Label, draw_labels
 from wexicon.records.register import Register
@@ -137,9 +138,9 @@ def _result(chance: random.Random) -> Any:
     lines = [
         {
             "name": _text(chance),
-            "outcome": _text(chance),
+            "outcome": chance.choice([*Outcome, _text(chance)]),
             "before": None,
-            "after": chance.choice([None, {"shown": _text(chance)}]),
+            "after": chance.choice([None, {"value": _text(chance), "unit": "", "shown": _text(chance)}, {"shown": ""}]),
         }
         for _ in range(chance.randint(0, 3))
     ]
@@ -153,7 +154,11 @@ def _entry(chance: random.Random) -> Entry:
         name: _text(chance)
         for name in ("unit", "name", "lexicon", "did", "verdict", "evidence", "sheet", "digest", "bench", "at")
     }
-    result = {"settings": [], "identity": {}, **(made if isinstance(made := _result(chance), dict) else {})}
+    made = _result(chance)
+    try:
+        result = msgspec.convert(made, RecordedResult)
+    except (msgspec.ValidationError, UnicodeError):
+        result = RecordedResult(identity={_text(chance): _text(chance)}, trace=_text(chance))
     return Entry(**told, row={_text(chance): _text(chance)}, result=result, task=chance.choice(["", _text(chance)]))
 
 
@@ -163,7 +168,7 @@ def _register() -> tuple[Register, sqlite3.Connection]:
     path = Path(f"fuzzed-{os.getpid()}.db").absolute()
     register = Register(str(path), Path(f"waiting-{os.getpid()}").absolute())
     register.check()
-    register.keep(Entry(*["x"] * 8, row={}, result={"settings": []}))  # type: ignore[call-arg]
+    register.keep(Entry(*["x"] * 8, row={}, result=RecordedResult()))  # type: ignore[call-arg]
     register.waiting.mkdir(parents=True, exist_ok=True)
     by_hand = sqlite3.connect(path, isolation_level=None)
     by_hand.execute("PRAGMA synchronous=OFF")
@@ -209,7 +214,7 @@ def waiting_records(chance: random.Random) -> None:
     good = register.waiting / "good.json"
     (register.waiting / "bad.json").write_bytes(data)
     name = os.urandom(4).hex()
-    good.write_bytes(msgspec.json.encode(Entry(*[name] * 8, row={}, result={"settings": []}, id=name * 4)))  # type: ignore[call-arg]
+    good.write_bytes(msgspec.json.encode(Entry(*[name] * 8, row={}, result=RecordedResult(), id=name * 4)))  # type: ignore[call-arg]
     register.flush_pending()
     assert not list(register.waiting.glob("*.json")), "a record is left in the way"
     assert register.history(name), "another record was lost"

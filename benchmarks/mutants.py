@@ -184,8 +184,8 @@ ADDED = (
     Mutant(
         "restore",
         "a run that wrote nothing counts as an earlier state",
-        'one.did == "provision" and one.result.get("prior")]',
-        'one.did in ("provision", "restore") and one.result.get("prior")]',
+        'one.did == "provision" and one.result.prior]',
+        'one.did in ("provision", "restore") and one.result.prior]',
         RESTORE,
     ),
     Mutant(

@@ -14,8 +14,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
+
 from wexicon.core.protocol.recorded import RecordedExchange
-from wexicon.records.entry import Entry
+from wexicon.records.entry import Entry, RecordedResult
 from wexicon.records.register import Register
 from wexicon.records.trace_list import compare
 
@@ -40,7 +42,7 @@ def comparing(size: int) -> float:
 
 def entries(count: int) -> list[Entry]:
     """A batch of this many units."""
-    made = []
+    made, shown = [], lambda text: {"value": None, "unit": "", "shown": text}
     for number in range(count):
         bad = number % 5 == 4
         result: dict[str, Any] = {
@@ -49,7 +51,7 @@ def entries(count: int) -> list[Entry]:
             "seconds": 4.0 + number % 7,
             "steps": [{"step": step, "seconds": 0.5 + number % 3} for step in STEPS],
             "settings": [
-                {"name": name, "outcome": "changed", "before": {"shown": "0"}, "after": {"shown": "6"}}
+                {"name": name, "outcome": "changed", "before": shown("0"), "after": shown("6")}
                 for name in ("name", "network", "frequency", "rate")
             ],
             "tests": [
@@ -64,7 +66,18 @@ def entries(count: int) -> list[Entry]:
         }
         unit = f"lindle-l9 L9-{number:05d}"
         made.append(
-            Entry(unit, f"mast {number}", "lindle-l9", "provision", result["verdict"], "", "s", "d", {}, result)
+            Entry(
+                unit,
+                f"mast {number}",
+                "lindle-l9",
+                "provision",
+                result["verdict"],
+                "",
+                "s",
+                "d",
+                {},
+                msgspec.convert(result, RecordedResult),
+            )
         )
     return made
 

@@ -8,7 +8,6 @@ import subprocess
 from pathlib import Path
 from typing import Any
 
-import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -61,7 +60,7 @@ def test_a_failure_has_what_was_said_and_heard_and_a_hostile_name_changes_nothin
     result = UnitResult(verdict=Verdict.FAILED, seat=hostile, identity={"model": hostile})
     result.failure = Failure("write name", "it did not answer", "@name=x", "@ok", [hostile], "Check the wires.")
     result.settings = [SettingResult("name", Outcome.REFUSED, after=Shown(hostile, "", hostile), note=hostile)]
-    (suite,) = read(junit_xml([msgspec.to_builtins(result)]))
+    (suite,) = read(junit_xml([result]))
     assert suite.name.startswith('<script>alert("1")</script>]]>&amp;\\x1B[31m')
     verdict = next(case for case in suite if case.name == "verdict")
     assert "said: @name=x" in verdict.result[0].text and "expected: @ok" in verdict.result[0].text
@@ -74,7 +73,7 @@ def test_no_text_breaks_the_file(text: str) -> None:
 
     result = UnitResult(verdict=Verdict.FAILED, seat=text, port=text, identity={text: text})
     result.failure = Failure(text, text, text, text, [text], text)
-    made = ElementTree.fromstring(junit_xml([msgspec.to_builtins(result)]))
+    made = ElementTree.fromstring(junit_xml([result]))
     assert made.get("failures") == "1" and len(made) == 1
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import msgspec
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -15,10 +16,11 @@ from hypothesis import strategies as st
 from tests.conftest import virtual, wexicon
 from wexicon.core.agenda import Agenda
 from wexicon.core.protocol.observations import Said
+from wexicon.core.results.result import Measurement
 from wexicon.core.tuning import Tuning
 from wexicon.links.virtual import VirtualClock
 from wexicon.records import report
-from wexicon.records.entry import Entry
+from wexicon.records.entry import Entry, RecordedResult
 from wexicon.records.report import PAGE_LONGEST as LONGEST
 from wexicon.records.report import browser, figures, is_within, printed, report_page, step_outcomes, unit_page
 from wexicon.records.trace_writer import TraceWriter
@@ -55,7 +57,14 @@ def entry(hostile: str = "", trace: str = "", **more: Any) -> Entry:
         "trace": trace,
         "verdict": "failed",
         "identity": {"model": hostile or "LINDLE-L9"},
-        "settings": [{"name": "name", "outcome": "differs", "after": {"shown": hostile}, "note": hostile}],
+        "settings": [
+            {
+                "name": "name",
+                "outcome": "differs",
+                "after": {"value": None, "unit": "", "shown": hostile},
+                "note": hostile,
+            }
+        ],
         "failure": {"step": "read", "what": hostile, "said": hostile, "heard": [hostile]},
         "tests": [{"name": hostile, "verdict": "failed", "failure": {"step": hostile, "what": hostile}}],
         "remarks": [hostile],
@@ -70,7 +79,7 @@ def entry(hostile: str = "", trace: str = "", **more: Any) -> Entry:
         hostile,
         "d",
         {},
-        result,
+        msgspec.convert(result, RecordedResult),
         **more,
     )
 
@@ -162,7 +171,9 @@ def batch(count: int) -> list[Entry]:
             "verdict": "failed" if bad else "conforms",
             "seconds": 4.0 + number % 7,
             "steps": [{"step": step, "seconds": 1.0 + number % 3} for step in ("attention", "read", "write name")],
-            "settings": [{"name": "name", "outcome": "changed", "after": {"shown": f"mast {number}"}}],
+            "settings": [
+                {"name": "name", "outcome": "changed", "after": {"value": None, "unit": "", "shown": f"mast {number}"}}
+            ],
             "tests": [
                 {
                     "name": "range",
@@ -176,7 +187,7 @@ def batch(count: int) -> list[Entry]:
         one = entry(
             f"mast {number}", id=f"{number:032x}", at=f"2026-11-02T10:{number // 60 % 60:02d}:{number % 60:02d}"
         )
-        one.verdict, one.result = result["verdict"], result
+        one.verdict, one.result = result["verdict"], msgspec.convert(result, RecordedResult)
         made.append(one)
     return made
 
@@ -200,7 +211,7 @@ def test_the_figures_hold_what_the_records_say() -> None:
     ids = [name for svg in drawn.values() for name in re.findall(r' id="([^"]+)"', svg)]
     assert len(ids) == len(set(ids)) and not re.search("http|<style|<metadata|<script", "".join(drawn.values()))
     assert "Time by unit: 40 units" in {one.caption for one in figures([(one.name, one.result) for one in batch(40)])}
-    assert figures([("mast", {})]) == []
+    assert figures([("mast", RecordedResult())]) == []
     # Of a step at which units ended, no more are drawn than there were.
     passed, ended = step_outcomes([one.result for one in batch(20)])
     assert (passed["read"], ended["read"], passed["write"], ended["write"]) == (20, 0, 16, 4)
@@ -211,7 +222,7 @@ def taken(*seconds: float) -> list[Entry]:
     """Units that took so long."""
     made = batch(len(seconds))
     for one, took in zip(made, seconds, strict=True):
-        one.result["seconds"] = took
+        one.result.seconds = took
     return made
 
 
@@ -247,8 +258,8 @@ def test_a_trace_of_400_lines_is_whole_and_of_one_more_is_cut(count: int, cut: b
 
 
 def test_a_measurement_is_red_beyond_either_limit() -> None:
-    within = [{"value": 5.0, "low": 1.0, "high": 9.0}, {"value": 5.0}, {"value": -3.0, "low": -4.0}]
-    beyond = [{"value": 0.5, "low": 1.0}, {"value": 9.5, "low": 1.0, "high": 9.0}]
+    within = [Measurement("", 5.0, "", 1.0, 9.0), Measurement("", 5.0), Measurement("", -3.0, "", -4.0)]
+    beyond = [Measurement("", 0.5, "", 1.0), Measurement("", 9.5, "", 1.0, 9.0)]
     assert [is_within(one) for one in (*within, *beyond)] == [True] * 3 + [False] * 2
 
 

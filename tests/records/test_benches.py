@@ -132,7 +132,7 @@ def test_two_benches_provision_all_units_once_though_one_is_killed_and_the_serve
 
 
 def value(one: Any, name: str) -> str:
-    return next(line["after"]["shown"] for line in one.result["settings"] if line["name"] == name)
+    return next(line.after.shown for line in one.result.settings if line.name == name)
 
 
 def test_records_wait_while_the_server_is_away_and_go_in_once(server: PostgresServer, tmp_path: Path) -> None:

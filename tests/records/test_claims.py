@@ -16,7 +16,7 @@ from tests.records.server import PostgresServer
 from wexicon.core.faults import CallFault, ModuleFault
 from wexicon.records.claims import LEASE, Run
 from wexicon.records.database import DRAWN, RUN, TASK, Database
-from wexicon.records.entry import Entry
+from wexicon.records.entry import Entry, RecordedResult
 from wexicon.records.register import Register
 
 TASKS = [f"t{number}" for number in range(6)]
@@ -77,7 +77,7 @@ def play(register: Register, steps: list[tuple[int, str, int]]) -> None:
         elif what == "finish" and mine and mine[0] in begun:
             one, unit = mine[0], begun[mine[0]]
             entry = Entry(
-                unit, one, "lindle-l9", "provision", "conforms", "restart", "s", "d", {}, {"settings": []}, task=one
+                unit, one, "lindle-l9", "provision", "conforms", "restart", "s", "d", {}, RecordedResult(), task=one
             )
             assert register.keep(entry)
             del owners[one]

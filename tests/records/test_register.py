@@ -19,8 +19,10 @@ from alembic.migration import MigrationContext
 
 from tests.conftest import SAMPLE, clean, virtual, wexicon
 from wexicon.core.faults import CallFault, Fault
+from wexicon.core.results.result import Outcome
+from wexicon.core.results.unit import SettingResult, Shown
 from wexicon.records.database import META
-from wexicon.records.entry import Entry
+from wexicon.records.entry import Entry, RecordedResult
 from wexicon.records.register import Register
 from wexicon.work.provisioning.unfinished import RegisterStore, Unfinished
 
@@ -30,7 +32,7 @@ RADIOS = "".join(
 
 
 def entry(unit: str = "lindle-l9 L9-1", verdict: str = "conforms", name: str = "mast M1", **more: str) -> Entry:
-    row, result = {"mast": "M1"}, {"settings": []}
+    row, result = {"mast": "M1"}, RecordedResult()
     return Entry(unit, name, "lindle-l9", "provision", verdict, "restart", "spring", "ab" * 32, row, result, **more)
 
 
@@ -56,8 +58,8 @@ def test_what_waits_goes_in_once_when_the_database_is_back(tmp_path: Path) -> No
 def test_many_processes_write_to_one_file_and_lose_nothing(tmp_path: Path) -> None:
     program = (
         "import sys; from pathlib import Path\n"
-        "from wexicon.records.entry import Entry; from wexicon.records.register import Register\n"
-        "entry = lambda unit: Entry(unit, 'x', 'lindle-l9', 'provision', 'conforms', '', '', '', {}, {})\n"
+        "from wexicon.records.entry import Entry, RecordedResult; from wexicon.records.register import Register\n"
+        "entry = lambda unit: Entry(unit, 'x', 'lindle-l9', 'provision', 'conforms', '', '', '', {}, RecordedResult())\n"
         "one = Register(sys.argv[1], Path(sys.argv[2]))\n"
         "for n in range(25): assert one.keep(entry(f'lindle-l9 {sys.argv[3]}-{n}'))\n"
     )
@@ -371,7 +373,7 @@ def test_unfinished_work_counts_though_what_another_bench_wrote_of_it_cannot_be_
 def test_one_unit_whose_label_cannot_be_drawn_stops_no_other(tmp_path: Path) -> None:
     register = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
     for name, address in (("mast 水 $\\frac{1$", "7"), ("mast 2", "x" * 900)):
-        line = {"name": "address", "outcome": "changed", "after": {"shown": address}}
+        line = SettingResult("address", Outcome.CHANGED, after=Shown(address, "", address))
         entry = Entry(
             f"lindle-l9 {name[:6]}",
             name,
@@ -382,7 +384,7 @@ def test_one_unit_whose_label_cannot_be_drawn_stops_no_other(tmp_path: Path) -> 
             "s",
             "d",
             {},
-            {"settings": [line]},
+            RecordedResult(settings=[line]),
         )
         register.keep(entry)
     told = wexicon("units", "label", "-o", "l.svg", "--register", "units.db", status=1)

@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING
 from wexicon.cli.printing import print_failure, print_folded, print_remarks, print_settings, print_tests, why_unproved
 from wexicon.cli.progress import EVERY, KEYBOARD, LiveTable, Progress, Table, banner
 from wexicon.cli.show import OUTCOME_COLOURS, is_quiet, print_line, print_table, print_warning, styled
+from wexicon.core.results.unit import StepTime
 from wexicon.core.text import counted, spoken, visible
 from wexicon.records.entry import times_by_step, told_times
 from wexicon.work.fleet.batch import AGAIN, END, SKIP
@@ -59,9 +60,9 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
     parts = [f"{conform} of {len(results)} conform", *(f"{n} {one}" for one, n in counts.most_common())]
     tests = Counter(str(test.verdict) for result in results for test in result.tests)
     parts += [f"{counted(n, 'test')} {one}" for one, n in tests.most_common()]
-    steps = [times_by_step({"step": one.step, "seconds": one.seconds} for one in unit.steps) for unit in results]
+    steps = [times_by_step(unit.steps) for unit in results]
     middle = {name: median(own[name] for own in steps if name in own) for name in dict.fromkeys(chain(*steps))}
-    if times := told_times({"step": name, "seconds": seconds} for name, seconds in middle.items()):
+    if times := told_times(StepTime(name, seconds) for name, seconds in middle.items()):
         print_folded(f"time of a unit by step, median: {times}")
     told, good = ", ".join(parts), not counts and set(tests) <= {"passed"}
     print_line(f"{told}; {spoken(took)}", "green" if good else "bold magenta")

@@ -91,7 +91,7 @@ def print_unit(result: UnitResult) -> None:
 
 def print_times(result: UnitResult) -> None:
     """Where the time of a unit went."""
-    if times := told_times({"step": one.step, "seconds": one.seconds} for one in result.steps):
+    if times := told_times(result.steps):
         print_folded(f"time: {times}")
 
 

@@ -150,7 +150,7 @@ def _write_junit(results: Sequence[UnitResult], call: SheetCall) -> None:
     from wexicon.records.exports import junit_xml
 
     if call.junit_path:
-        data = junit_xml(msgspec.to_builtins(one, enc_hook=str) for one in results)
+        data = junit_xml(results)
         write_new(call.junit_path, data, force=call.how.force)
 
 

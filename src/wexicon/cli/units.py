@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import contextlib
 import re
 import sys
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, TypedDict, Unpack
@@ -21,6 +20,7 @@ from wexicon.core.text import counted, encodable, visible
 from wexicon.files import OVERWRITE, needs, write_new
 
 if TYPE_CHECKING:
+    from wexicon.core.results.unit import Shown
     from wexicon.records.entry import Entry
     from wexicon.records.register import Register
     from wexicon.records.sealed import HandedOver
@@ -118,11 +118,9 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
 
     Without UNIT it reads one line: the QR code of a label from a scanner, which types it.
     """
-    import msgspec
 
     from wexicon.cli.printing import print_measurements, print_tests, tell_recorded
-    from wexicon.core.results.result import Measurement
-    from wexicon.core.results.unit import SheetTestResult, UnitResult
+    from wexicon.core.results.unit import UnitResult
     from wexicon.records.entry import told_times
     from wexicon.work.fleet.recording import the_register
 
@@ -138,28 +136,26 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
         return
     last = found[-1]
     print_line(f"{visible(last.unit)}, {visible(last.name)} of “{visible(last.sheet)}”", "bold")
-    if identity := last.result.get("identity"):
-        print_line(", ".join(f"{name} {visible(str(text))}" for name, text in identity.items()))
+    if last.result.identity:
+        print_line(", ".join(f"{name} {visible(text)}" for name, text in last.result.identity.items()))
     rows = [(_when(one), one.did, one.name, one.verdict, one.evidence, one.bench, _changes(one)) for one in found]
     print_table(("when (UTC)", "action", "unit", "verdict", "evidence", "bench", "changed"), rows, ours=3)
     if why := _why(last):
         print_line(why, "magenta")
-    left = [(line["name"], _shown(line["after"]), line["outcome"]) for line in last.result["settings"]]
+    left = [(line.name, _shown(line.after), line.outcome) for line in last.result.settings]
     if left:
         print_line("")
         print_table(("setting", "last read", "outcome"), left, ours=2)
-    measured = [msgspec.convert(one, Measurement) for one in last.result.get("measurements", [])]
-    if measured:
+    if last.result.measurements:
         print_line("")
-        print_measurements(measured)
-    with contextlib.suppress(msgspec.ValidationError):  # what another bench wrote need be no test
-        print_tests([UnitResult(tests=msgspec.convert(last.result.get("tests", []), list[SheetTestResult]))])
+        print_measurements(last.result.measurements)
+    print_tests([UnitResult(tests=last.result.tests)])
     if unit != last.name and unit in [one.name for one in found]:
         print_line(f"note: formerly {visible(unit)}, now {visible(last.name)}", "magenta")
-    if times := told_times(last.result.get("steps", [])):
+    if times := told_times(last.result.steps):
         print_line(f"time: {times}")
-    if last.result.get("trace"):
-        print_line(f"trace: {visible(last.result['trace'])}")
+    if last.result.trace:
+        print_line(f"trace: {visible(last.result.trace)}")
 
 
 def _scanned() -> str:
@@ -285,22 +281,18 @@ def _by_name(one: Entry) -> list[tuple[int, str]]:
 def _lines(one: Entry, names: list[str]) -> Iterator[str]:
     """What stands on a label below the name: who the module is, and what was last read or measured of these."""
     yield one.unit
-    identity = {name: str(text) for name, text in one.result.get("identity", {}).items()}
-    after = {line["name"]: _shown(line["after"]) for line in one.result["settings"]}
-    tests = (each for test in one.result.get("tests", []) for each in test.get("measurements", []))
-    measured = {
-        each["name"]: f"{each['value']:g} {each.get('unit', '')}".rstrip()
-        for each in (*one.result.get("measurements", []), *tests)
-    }
+    after = {line.name: _shown(line.after) for line in one.result.settings}
+    tests = (each for test in one.result.tests for each in test.measurements)
+    measured = {each.name: each.text for each in (*one.result.measurements, *tests)}
     for name in names:
-        text = after.get(name) or identity.get(name, "") or measured.get(name, "")
+        text = after.get(name) or one.result.identity.get(name, "") or measured.get(name, "")
         if text and text not in one.unit.split():
             yield text if name == "name" else f"{name} {text}"
 
 
 def _secret_lines(one: Entry, secret: Sequence[HandedOver]) -> Iterator[str]:
     """The generated secrets that a unit has, as they stand on its label: those that its module took."""
-    has = {line["name"] for line in one.result["settings"] if line["outcome"] in ("changed", "unchanged", "accepted")}
+    has = {line.name for line in one.result.settings if line.outcome in ("changed", "unchanged", "accepted")}
     for each in secret:
         if each.setting not in has:
             continue
@@ -311,11 +303,11 @@ def _secret_lines(one: Entry, secret: Sequence[HandedOver]) -> Iterator[str]:
 def _csv(found: list[Entry]) -> str:
     from wexicon.records.exports import csv_text
 
-    names = list(dict.fromkeys(line["name"] for one in found for line in one.result["settings"]))
+    names = list(dict.fromkeys(line.name for one in found for line in one.result.settings))
     heads = ["module", "unit", "action", "verdict", "evidence", "when", "sheet", "bench", "why", *names]
     rows = []
     for one in found:
-        after = {line["name"]: _shown(line["after"]) for line in one.result["settings"]}
+        after = {line.name: _shown(line.after) for line in one.result.settings}
         cells = [one.unit, one.name, one.did, one.verdict, one.evidence, one.at, one.sheet, one.bench, _why(one)]
         rows.append([*cells, *(after.get(name, "") for name in names)])
     return csv_text(heads, rows)
@@ -342,8 +334,8 @@ def _when(one: Entry) -> str:
     return one.at[:19].replace("T", " ")
 
 
-def _shown(value: Mapping[str, object] | None) -> str:
-    return str(value["shown"]) if value else ""
+def _shown(value: Shown | None) -> str:
+    return value.shown if value else ""
 
 
 def _why(one: Entry) -> str:
@@ -354,4 +346,4 @@ def _why(one: Entry) -> str:
 
 
 def _changes(one: Entry) -> str:
-    return ", ".join(line["name"] for line in one.result["settings"] if line["outcome"] == "changed")
+    return ", ".join(line.name for line in one.result.settings if line.outcome == "changed")

@@ -7,12 +7,12 @@ compared value was read from that module; a setting that only one of them has di
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from datetime import UTC, datetime
-from typing import Any
 
 import msgspec
 
+from wexicon.core.results.unit import StepTime, UnitResult
 from wexicon.core.text import spoken, visible
 from wexicon.settings_file import value_of
 from wexicon.system import host_name
@@ -23,23 +23,10 @@ def bench_name() -> str:
     return value_of("bench") or host_name()
 
 
-class _ShownValue(msgspec.Struct):
-    shown: str
+class RecordedResult(UnitResult):
+    """The result of a unit as it is recorded; `digests` are those of its secrets, and the name of the key that made them."""
 
-
-class _Line(msgspec.Struct):
-    name: str
-    outcome: str = ""
-    before: _ShownValue | None = None
-    after: _ShownValue | None = None
-
-
-class RecordedResult(msgspec.Struct):
-    """What every recorded result has: its settings, with what was read of each."""
-
-    settings: list[_Line] = []
-    identity: dict[str, str] = {}
-    digests: dict[str, str] = {}
+    digests: dict[str, str] = msgspec.field(default_factory=dict)
 
 
 class Entry(msgspec.Struct):
@@ -57,7 +44,7 @@ class Entry(msgspec.Struct):
     sheet: str
     digest: str
     row: dict[str, str]
-    result: dict[str, Any]
+    result: RecordedResult
     id: str = msgspec.field(default_factory=lambda: os.urandom(16).hex())
     bench: str = msgspec.field(default_factory=bench_name)
     at: str = msgspec.field(default_factory=lambda: datetime.now(UTC).isoformat(timespec="milliseconds"))
@@ -79,16 +66,16 @@ def step_name(step: str) -> str:
     return "write" if step.startswith("write ") else visible(step)[:24]
 
 
-def times_by_step(steps: Iterable[Mapping[str, Any]]) -> dict[str, float]:
-    """How long each step took, in the order of the run. Each is a record with `step` and `seconds`."""
+def times_by_step(steps: Iterable[StepTime]) -> dict[str, float]:
+    """How long each step took, in the order of the run."""
     taken: dict[str, float] = {}
     for one in steps:
-        name = step_name(str(one["step"]))
-        taken[name] = taken.get(name, 0.0) + float(one["seconds"])
+        name = step_name(one.step)
+        taken[name] = taken.get(name, 0.0) + one.seconds
     return taken
 
 
-def told_times(steps: Iterable[Mapping[str, Any]]) -> str:
+def told_times(steps: Iterable[StepTime]) -> str:
     """The longest steps, the longest first, and the rest as one; empty if nothing took any time."""
     taken = sorted(times_by_step(steps).items(), key=lambda one: -one[1])
     told = [f"{name} {spoken(round(seconds, 3))}" for name, seconds in taken[:MOST_TOLD] if seconds >= 0.001]
@@ -115,7 +102,6 @@ def compare_settings(first: Iterable[Entry], second: Iterable[Entry]) -> list[Se
 def _last_read(history: Iterable[Entry]) -> dict[str, str]:
     values: dict[str, str] = {}
     for one in history:
-        prior: Mapping[str, Any] = one.result.get("prior") or {}
-        values |= {name: str(shown.get("shown", "")) for name, shown in prior.items() if isinstance(shown, dict)}
-        values |= {line["name"]: line["after"]["shown"] for line in one.result["settings"] if line["after"]}
+        values |= {name: shown.shown for name, shown in one.result.prior.items()}
+        values |= {line.name: line.after.shown for line in one.result.settings if line.after}
     return values

@@ -11,10 +11,11 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
+from collections.abc import Iterable, Sequence
 from xml.etree import ElementTree
 
+from wexicon.core.results.result import Failure, Measurement
+from wexicon.core.results.unit import UnitResult
 from wexicon.core.text import visible
 
 
@@ -40,28 +41,28 @@ def inert(cell: str) -> str:
 MOST_HEARD = 20
 
 
-def first_failure(result: Mapping[str, Any]) -> Mapping[str, Any] | None:
+def first_failure(result: UnitResult) -> Failure | None:
     """Why a unit failed, or the first of its tests that did; None if nothing failed."""
-    return next((one["failure"] for one in (result, *result.get("tests", [])) if one.get("failure")), None)
+    return next((one.failure for one in (result, *result.tests) if one.failure), None)
 
 
-def in_one_line(failure: Mapping[str, Any] | None) -> str:
+def in_one_line(failure: Failure | None) -> str:
     """The step, and what happened; empty if nothing failed."""
     if not failure:
         return ""
-    what = str(failure.get("what", "")).splitlines()[:1]
-    return f"{visible(str(failure.get('step', '')))}: {visible(' '.join(what))}".removeprefix(": ")
+    what = failure.what.splitlines()[:1]
+    return f"{visible(failure.step)}: {visible(' '.join(what))}".removeprefix(": ")
 
 
-def in_full(failure: Mapping[str, Any] | None) -> list[str]:
+def in_full(failure: Failure | None) -> list[str]:
     """The step and what happened, the line sent, the answer expected, those received, and what to do."""
     if not failure:
         return []
-    lines = [f"{failure.get('step', '')}: {failure.get('what', '')}".removeprefix(": ")]
-    lines += [f"{key}: {failure[key]}" for key in ("said", "expected") if failure.get(key)]
-    lines += [f"heard: {text}" for text in failure.get("heard", [])[:MOST_HEARD]]
-    lines += [failure["next"]] if failure.get("next") else []
-    return [visible(str(text)) for text in lines]
+    lines = [f"{failure.step}: {failure.what}".removeprefix(": ")]
+    lines += [f"{key}: {text}" for key, text in (("said", failure.said), ("expected", failure.expected)) if text]
+    lines += [f"heard: {text}" for text in failure.heard[:MOST_HEARD]]
+    lines += [failure.next] if failure.next else []
+    return [visible(text) for text in lines]
 
 
 # Outcomes and verdicts that are right, and those that are neither right nor wrong; all others are failures.
@@ -71,8 +72,8 @@ _NOT_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 OPEN = frozenset(("accepted", "unverified", "skipped", "unproved", "not read", "stopped"))
 
 
-def junit_xml(results: Iterable[Mapping[str, Any]]) -> bytes:
-    """The file of results, each as `--json` prints it."""
+def junit_xml(results: Iterable[UnitResult]) -> bytes:
+    """The file of results."""
     root = ElementTree.Element("testsuites", name="wexicon")
     totals = {"tests": 0, "failures": 0, "skipped": 0, "errors": 0}
     for result in results:
@@ -95,29 +96,34 @@ def _text_of(escaped: str) -> str:
     return _NOT_XML.sub(lambda found: f"\\u{ord(found[0]):04X}", escaped)
 
 
-def _suite(result: Mapping[str, Any]) -> ElementTree.Element:
-    name = _text(result.get("seat") or result.get("port") or "unit")
-    suite = ElementTree.Element("testsuite", name=name, time=f"{result.get('seconds', 0.0):.3f}")
-    if result.get("started"):
-        suite.set("timestamp", str(result["started"])[:19])
+def _suite(result: UnitResult) -> ElementTree.Element:
+    name = _text(result.seat or result.port or "unit")
+    suite = ElementTree.Element("testsuite", name=name, time=f"{result.seconds:.3f}")
+    if result.started:
+        suite.set("timestamp", result.started.isoformat()[:19])
     properties = ElementTree.SubElement(suite, "properties")
-    told = {**result.get("identity", {}), **{key: result.get(key, "") for key in ("evidence", "port", "link", "trace")}}
+    told = {
+        **result.identity,
+        "evidence": result.evidence,
+        "port": result.port,
+        "link": result.link,
+        "trace": result.trace,
+    }
     for key, value in told.items():
         if value:
             ElementTree.SubElement(properties, "property", name=_text(str(key)), value=_text(str(value)))
-    failure = result.get("failure")
-    for setting in result.get("settings", []):
-        case = _case(suite, f"{name}.settings", setting["name"], setting["outcome"])
-        shown = {key: (setting.get(key) or {}).get("shown", "") for key in ("before", "wanted", "after")}
-        text = "\n".join(f"{key}: {_text(value)}" for key, value in shown.items() if value)
-        _judge(case, setting["outcome"], _text(setting.get("note") or setting["outcome"]), text)
-    for test in result.get("tests", []):
-        case = _case(suite, f"{name}.tests", test["name"], test["verdict"], test.get("seconds", 0.0))
-        _judge(case, test["verdict"], *_why(test.get("failure"), test["verdict"]))
-        _measured(case, test.get("measurements", []))
+    for setting in result.settings:
+        case = _case(suite, f"{name}.settings", setting.name, setting.outcome)
+        shown = (("before", setting.before), ("wanted", setting.wanted), ("after", setting.after))
+        text = "\n".join(f"{key}: {_text(value.shown)}" for key, value in shown if value and value.shown)
+        _judge(case, setting.outcome, _text(setting.note or setting.outcome), text)
+    for test in result.tests:
+        case = _case(suite, f"{name}.tests", test.name, test.verdict, test.seconds)
+        _judge(case, test.verdict, *_why(test.failure, test.verdict))
+        _measured(case, test.measurements)
     # The unit itself: whatever ended it early stands here.
-    case = _case(suite, name, "verdict", result["verdict"])
-    _judge(case, result["verdict"], *_why(failure, result["verdict"]))
+    case = _case(suite, name, "verdict", result.verdict)
+    _judge(case, result.verdict, *_why(result.failure, result.verdict))
     cases = suite.findall("testcase")
     counts = {"tests": len(cases), "failures": sum(one.find("failure") is not None for one in cases)}
     counts |= {"skipped": sum(one.find("skipped") is not None for one in cases), "errors": 0}
@@ -142,18 +148,16 @@ def _judge(case: ElementTree.Element, outcome: str, message: str, text: str) -> 
     child.text = text
 
 
-def _why(failure: Mapping[str, Any] | None, verdict: str) -> tuple[str, str]:
+def _why(failure: Failure | None, verdict: str) -> tuple[str, str]:
     """Why something failed: in one line, and with the line sent, the answer expected and the one received."""
     if not failure:
         return verdict, ""
-    return _text_of(visible(failure["what"])), "\n".join(_text_of(line) for line in in_full(failure))
+    return _text_of(visible(failure.what)), "\n".join(_text_of(line) for line in in_full(failure))
 
 
-def _measured(case: ElementTree.Element, measurements: Iterable[Mapping[str, Any]]) -> None:
+def _measured(case: ElementTree.Element, measurements: Sequence[Measurement]) -> None:
     """The measurements of a test as properties of its case."""
-    found = list(measurements)
-    if found:
+    if measurements:
         properties = ElementTree.SubElement(case, "properties")
-        for one in found:
-            value = f"{one['value']:g} {one.get('unit', '')}".rstrip()
-            ElementTree.SubElement(properties, "property", name=_text(one["name"]), value=_text(value))
+        for one in measurements:
+            ElementTree.SubElement(properties, "property", name=_text(one.name), value=_text(one.text))

@@ -24,6 +24,8 @@ from wexicon.files import write_whole
 from wexicon.records.database import RECORD, TASK, UNFINISHED, Database
 from wexicon.records.entry import Entry, RecordedResult, bench_name
 
+# The most characters of a result that are read.
+LARGEST = 16_000_000
 # When work began, if what another bench wrote there is no time.
 UNKNOWN_TIME = "1970-01-01T00:00:00+00:00"
 # The ending of a waiting record that the database refused.
@@ -240,13 +242,18 @@ class Register:
             rows = list(connection.execute(query, asked or {}).mappings())
         for row in rows:
             try:
-                texts = {name: msgspec.json.decode(row[name]) for name in ("row", "result")}
-                msgspec.convert(texts["result"], RecordedResult)
-                for line in texts["result"].setdefault("settings", []):
-                    line.update({"outcome": "", "before": None, "after": None, **line})
-                yield msgspec.convert({**{str(name): part for name, part in row.items()}, **texts}, Entry)
-            except (msgspec.DecodeError, msgspec.ValidationError, TypeError, UnicodeError):
+                yield _entry_of(row)
+            except (msgspec.DecodeError, msgspec.ValidationError, TypeError, UnicodeError, ValueError):
                 self.broken.add(visible(str(row["id"]))[:32])
+
+
+def _entry_of(row: Mapping[Any, Any]) -> Entry:
+    """A row as a record: the one place where what another bench wrote becomes a result. Raises what msgspec does, or ValueError
+    for one that is too long."""
+    if len(row["result"]) > LARGEST:
+        raise ValueError("too long")
+    texts = {"row": msgspec.json.decode(row["row"]), "result": msgspec.json.decode(row["result"], type=RecordedResult)}
+    return msgspec.convert({**{str(name): part for name, part in row.items()}, **texts}, Entry)
 
 
 def _work_of(row: Mapping[Any, Any]) -> dict[str, Any]:

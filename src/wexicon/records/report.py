@@ -21,11 +21,13 @@ from functools import cache
 from itertools import islice
 from pathlib import Path
 from statistics import median
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
 from wexicon.core.faults import CallFault, Fault
+from wexicon.core.results.result import Measurement
+from wexicon.core.results.unit import SettingResult, SheetTestResult, UnitResult
 from wexicon.core.text import counted, spoken, visible
 from wexicon.records.entry import Entry, step_name, times_by_step
 from wexicon.records.exports import first_failure, in_full, in_one_line
@@ -45,7 +47,6 @@ GREEN, RED, AMBER, GREY, BLUE = "#3c9a5f", "#d0453a", "#c98a1b", "#8a939d", "#4a
 SHADES = (BLUE, "#7fb0dd", "#d98a2b", "#8f6bb3", "#4fa3a0", "#b9735a", "#a3a94a", GREY)
 # Beyond this many units their times are a histogram; of other things no more are drawn.
 MOST_UNITS, MOST_MEASURED, MOST_REASONS, LONGEST = 30, 8, 10, 46
-Result = dict[str, Any]
 
 
 class Drawn(NamedTuple):
@@ -55,7 +56,7 @@ class Drawn(NamedTuple):
     svg: str
 
 
-def figures(units: Sequence[tuple[str, Result]]) -> list[Drawn]:
+def figures(units: Sequence[tuple[str, UnitResult]]) -> list[Drawn]:
     """The figures of these units, each with its name; those that would be empty are left out."""
     results = [result for _, result in units]
     made = [_outcomes(results), _reasons(results), _step_times(results), _unit_times(units), *_measurements(results)]
@@ -99,21 +100,20 @@ def _written(figure: Figure, caption: str, number: int) -> Drawn:
     return Drawn(caption, re.sub(r'width="[^"]*pt" height="[^"]*pt"|height="[^"]*pt"', "", text, count=2))
 
 
-def step_outcomes(results: Sequence[Result]) -> tuple[Counter[str], Counter[str]]:
+def step_outcomes(results: Sequence[UnitResult]) -> tuple[Counter[str], Counter[str]]:
     """How many units did each step, and how many ended there."""
     passed: Counter[str] = Counter()
     failed: Counter[str] = Counter()
     for result in results:
-        done = times_by_step(result.get("steps", []))
+        done = times_by_step(result.steps)
         passed.update(list(done))
-        failure = result.get("failure")
-        if failure and (at := step_name(str(failure.get("step", "")))):
+        if result.failure and (at := step_name(result.failure.step)):
             failed[at] += 1
             passed[at] -= at in done
     return passed, failed
 
 
-def _outcomes(results: Sequence[Result]) -> Drawn | None:
+def _outcomes(results: Sequence[UnitResult]) -> Drawn | None:
     """How many units did each step, and how many ended there, as bars."""
     passed, failed = step_outcomes(results)
     names = [*passed, *(name for name in failed if name not in passed)]
@@ -140,11 +140,11 @@ def _outcomes(results: Sequence[Result]) -> Drawn | None:
     return _written(figure, "Outcome by step", 1)
 
 
-def _step_times(results: Sequence[Result]) -> Drawn | None:
+def _step_times(results: Sequence[UnitResult]) -> Drawn | None:
     """How long each step took: the median, and from the shortest to the longest."""
     taken: dict[str, list[float]] = {}
     for result in results:
-        for name, seconds in times_by_step(result.get("steps", [])).items():
+        for name, seconds in times_by_step(result.steps).items():
             taken.setdefault(name, []).append(seconds)
     if not taken:
         return None
@@ -159,21 +159,21 @@ def _step_times(results: Sequence[Result]) -> Drawn | None:
     return _written(figure, caption, 2)
 
 
-def _unit_times(units: Sequence[tuple[str, Result]]) -> Drawn | None:
+def _unit_times(units: Sequence[tuple[str, UnitResult]]) -> Drawn | None:
     """How long each unit took, by its steps; of many units how many took how long."""
-    timed = [(name, result) for name, result in units if result.get("steps")]
+    timed = [(name, result) for name, result in units if result.steps]
     if len(timed) < 2:
         return None
     if len(timed) > MOST_UNITS:
         caption = f"Time by unit: {len(timed)} units"
         figure, axes = _new(2.8, caption)
-        axes.hist([float(result.get("seconds", 0.0)) for _, result in timed], bins=40, color=BLUE)
+        axes.hist([result.seconds for _, result in timed], bins=40, color=BLUE)
         axes.set_xlabel("time of a unit (s)", fontsize=11)
         axes.set_ylabel("units", fontsize=11)
         _whole_numbers(axes.yaxis)
         return _written(figure, caption, 3)
     figure, axes = _new(1.6 + 0.3 * len(timed), "Time by unit")
-    taken = [times_by_step(result["steps"]) for _, result in timed]
+    taken = [times_by_step(result.steps) for _, result in timed]
     steps = list(dict.fromkeys(step for own in taken for step in own))
     left = [0.0] * len(timed)
     for at, step in enumerate(steps):
@@ -186,24 +186,23 @@ def _unit_times(units: Sequence[tuple[str, Result]]) -> Drawn | None:
     return _written(figure, "Time by unit", 3)
 
 
-def _measurements(results: Sequence[Result]) -> list[Drawn]:
+def _measurements(results: Sequence[UnitResult]) -> list[Drawn]:
     """Each measurement of all units, over its limits."""
-    found: dict[tuple[str, str], list[dict[str, Any]]] = {}
+    found: dict[tuple[str, str], list[Measurement]] = {}
     for result in results:
-        tests = [one for test in result.get("tests", []) for one in test.get("measurements", [])]
-        for one in [*result.get("measurements", []), *tests]:
-            found.setdefault((str(one["name"]), str(one.get("unit", ""))), []).append(one)
+        for one in [*result.measurements, *(one for test in result.tests for one in test.measurements)]:
+            found.setdefault((one.name, one.unit), []).append(one)
     made = []
     for number, ((name, unit), ones) in enumerate(list(found.items())[:MOST_MEASURED], 10):
         caption = _short(f"{name} ({unit})" if unit else name) + f": {counted(len(ones), 'measurement')}"
         figure, axes = _new(1.5, caption)
-        for limit in sorted({one[key] for one in ones for key in ("low", "high") if one.get(key) is not None}):
+        for limit in sorted({limit for one in ones for limit in (one.low, one.high) if limit is not None}):
             axes.axvline(limit, color=AMBER, linewidth=2, linestyle="--")
             axes.annotate(
                 f" limit {limit:g}", (limit, 0.98), xycoords=("data", "axes fraction"), va="top", fontsize=9, color=INK
             )
         for colour, right in ((GREEN, True), (RED, False)):
-            values = [float(one["value"]) for one in ones if is_within(one) is right]
+            values = [one.value for one in ones if is_within(one) is right]
             # Spread out, so that equal values are seen to be several.
             heights = [0.25 + 0.5 * ((at * 7) % 11) / 11 for at in range(len(values))]
             axes.plot(values, heights, "o" if right else "X", color=colour, markersize=6, alpha=0.8)
@@ -213,15 +212,15 @@ def _measurements(results: Sequence[Result]) -> list[Drawn]:
     return made
 
 
-def is_within(one: dict[str, Any]) -> bool:
-    low, high = one.get("low"), one.get("high")
-    return (low is None or one["value"] >= low) and (high is None or one["value"] <= high)
+def is_within(one: Measurement) -> bool:
+    """Whether a measurement is within its limits, whatever its record says of that."""
+    return (one.low is None or one.value >= one.low) and (one.high is None or one.value <= one.high)
 
 
-def _reasons(results: Sequence[Result]) -> Drawn | None:
+def _reasons(results: Sequence[UnitResult]) -> Drawn | None:
     """What failed, the most frequent first."""
     reasons = Counter(
-        _short(f"{failure.get('step', '')}: {failure.get('what', '')}".removeprefix(": "))
+        _short(f"{failure.step}: {failure.what}".removeprefix(": "))
         for result in results
         if (failure := first_failure(result))
     )
@@ -293,7 +292,7 @@ class UnitPage(msgspec.Struct):
 def unit_page(number: int, one: Entry, shown: Callable[[Record], str]) -> UnitPage:
     """What the report has of one record; `shown` makes a line of a record of its trace."""
     result = one.result
-    lines, cut = _lines(result.get("trace", ""), shown)
+    lines, cut = _lines(result.trace, shown)
     return UnitPage(
         anchor=f"unit-{number}",
         name=_text(one.name or one.unit),
@@ -303,13 +302,13 @@ def unit_page(number: int, one: Entry, shown: Callable[[Record], str]) -> UnitPa
         evidence=_text(one.evidence),
         when=_text(one.at[:19].replace("T", " ")),
         bench=_text(one.bench),
-        took=spoken(round(float(result.get("seconds", 0.0)), 1)),
-        identity=[(_text(name), _text(value)) for name, value in result.get("identity", {}).items()],
-        settings=[_setting(line) for line in result.get("settings", [])],
-        tests=[_test(test) for test in result.get("tests", [])],
-        steps=[(_text(step["step"]), spoken(round(step["seconds"], 2))) for step in result.get("steps", [])],
-        why=[_shortened(text) for text in in_full(result.get("failure"))],
-        remarks=[_text(text) for text in result.get("remarks", [])],
+        took=spoken(round(result.seconds, 1)),
+        identity=[(_text(name), _text(value)) for name, value in result.identity.items()],
+        settings=[_setting(line) for line in result.settings],
+        tests=[_test(test) for test in result.tests],
+        steps=[(_text(step.step), spoken(round(step.seconds, 2))) for step in result.steps],
+        why=[_shortened(text) for text in in_full(result.failure)],
+        remarks=[_text(text) for text in result.remarks],
         lines=lines,
         cut=cut,
     )
@@ -324,28 +323,20 @@ def _shortened(text: str) -> str:
     return text if len(text) <= PAGE_LONGEST else f"{text[:LONGEST]}... ({len(text)} characters)"
 
 
-def _setting(line: dict[str, Any]) -> tuple[str, str, str, str, str, str]:
-    shown = [_text((line.get(key) or {}).get("shown", "")) for key in ("before", "wanted", "after")]
-    return (_text(line["name"]), shown[0], shown[1], shown[2], _text(line["outcome"]), _text(line.get("note", "")))
+def _setting(line: SettingResult) -> tuple[str, str, str, str, str, str]:
+    before, wanted, after = (_text(one.shown) if one else "" for one in (line.before, line.wanted, line.after))
+    return (_text(line.name), before, wanted, after, _text(line.outcome), _text(line.note))
 
 
-def _test(test: dict[str, Any]) -> tuple[str, str, str, list[str], str]:
+def _test(test: SheetTestResult) -> tuple[str, str, str, list[str], str]:
     measured = []
-    for one in test.get("measurements", []):
+    for one in test.measurements:
         limits = [
-            f"{word} {one[key]:g}"
-            for key, word in (("low", "at least"), ("high", "at most"))
-            if one.get(key) is not None
+            f"{word} {value:g}" for word, value in (("at least", one.low), ("at most", one.high)) if value is not None
         ]
-        value = f"{one['name']} {one['value']:g} {one.get('unit', '')}".rstrip()
-        measured.append(_text(value + (f" ({', '.join(limits)})" if limits else "")))
-    return (
-        _text(test["name"]),
-        _text(test["verdict"]),
-        spoken(round(test.get("seconds", 0.0), 1)),
-        measured,
-        _shortened(in_one_line(test.get("failure"))),
-    )
+        measured.append(_text(f"{one.name} {one.text}" + (f" ({', '.join(limits)})" if limits else "")))
+    took = spoken(round(test.seconds, 1))
+    return (_text(test.name), _text(test.verdict), took, measured, _shortened(in_one_line(test.failure)))
 
 
 def _lines(path: str, shown: Callable[[Record], str]) -> tuple[list[str], bool]:
@@ -386,7 +377,7 @@ def _template() -> Template:
 
 def _times(entries: Sequence[Entry]) -> str:
     """From when to when, and how long a unit took."""
-    taken = [float(seconds) for one in entries if (seconds := one.result.get("seconds"))]
+    taken = [one.result.seconds for one in entries if one.result.seconds]
     if not taken:
         return ""
     ends = sorted(one.at for one in entries)

@@ -224,6 +224,11 @@ class Measurement(msgspec.Struct, frozen=True):
         return cls(name, value, unit, low, high, Verdict.PASSED if kept else Verdict.FAILED)
 
     @property
+    def text(self) -> str:
+        """The value with its unit."""
+        return f"{self.value:g} {self.unit}".rstrip()
+
+    @property
     def limits(self) -> str:
         """The limits as a person reads them: `5 to 80`, `at most 80`, `at least 5`, or nothing."""
         if self.low is not None and self.high is not None:

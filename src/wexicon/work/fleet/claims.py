@@ -121,11 +121,11 @@ def task_of(sheet: Sheet, job: Job) -> str:
 def known_of(job: Job, entry: Entry) -> Known:
     """What others may fill in from a unit that the register has."""
     known = {
-        (job.seat.name, line["name"]): str(line["after"]["shown"])
-        for line in entry.result.get("settings", ())
-        if line.get("after") and line["after"]["value"] is not None
+        (job.seat.name, line.name): line.after.shown
+        for line in entry.result.settings
+        if line.after and line.after.value is not None
     }
-    return known | {(job.seat.name, name): str(text) for name, text in entry.result.get("identity", {}).items()}
+    return known | {(job.seat.name, name): text for name, text in entry.result.identity.items()}
 
 
 class SharedClaims(Claims):

@@ -19,12 +19,12 @@ from wexicon.core.faults import CallFault, Complaint, Fault
 from wexicon.core.formats.jobs import Job, jobs_of
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat, Sheet
-from wexicon.core.results.result import Outcome
-from wexicon.core.results.unit import Shown, UnitResult
+from wexicon.core.results.result import Outcome, Verdict
+from wexicon.core.results.unit import UnitResult
 from wexicon.core.text import visible
 from wexicon.core.values import Value, ValueFault
 from wexicon.files import state_folder
-from wexicon.records.entry import Entry
+from wexicon.records.entry import Entry, RecordedResult
 from wexicon.records.sealed import SecretDigests
 from wexicon.settings_file import value_of
 from wexicon.work.contact.catalog import find_lexicon
@@ -67,10 +67,10 @@ def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, 
             or one.unit in unfinished
         ):
             return False
-        if any(test.get("verdict") == "failed" for test in one.result.get("tests", [])):
+        if any(test.verdict is Verdict.FAILED for test in one.result.tests):
             return False
         # With another bench's key the digests of secret cells differ too: then the unit is provisioned again.
-        return bool(_digests(job, sheet).get(CELLS) == one.result.get("digests", {}).get(CELLS))
+        return _digests(job, sheet).get(CELLS) == one.result.digests.get(CELLS)
 
     return {one.name: one for one in register.latest(sheet=sheet.digest, wrote=True) if is_done(one)}
 
@@ -99,10 +99,10 @@ def used_before(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> UsedBe
             and one.name not in names
             and one.verdict in ("conforms", "unproved")
         ):
-            for line in one.result["settings"]:
-                if line["name"] in sheet.agree.different and line["after"]:
-                    used[line["name"], line["after"]["shown"]] = one
-            known = one.result.get("digests", {})
+            for line in one.result.settings:
+                if line.name in sheet.agree.different and line.after:
+                    used[line.name, line.after.shown] = one
+            known = one.result.digests
             for name in hidden:
                 if known.get("key") == digests.key_name and name in known:
                     used[name, known[name]] = one
@@ -165,7 +165,7 @@ def record(
         sheet=sheet.called,
         digest=sheet.digest,
         row=job.recorded_row,
-        result={**msgspec.to_builtins(result, enc_hook=str), "digests": _digests(job, sheet)},
+        result=_recorded(result, _digests(job, sheet)),
         task=task_of(sheet, job),
         replaces=before,
     )
@@ -175,13 +175,23 @@ def record(
         return entry.id, f"this result could not be recorded: {fault}"
 
 
+def _recorded(result: UnitResult, digests: dict[str, str]) -> RecordedResult:
+    """A result as it is recorded: what dialogues kept and JSON does not have is its text."""
+    made = RecordedResult(**msgspec.structs.asdict(result), digests=digests)
+    made.kept = msgspec.to_builtins(result.kept, enc_hook=str)
+    made.tests = [
+        msgspec.structs.replace(one, kept=msgspec.to_builtins(one.kept, enc_hook=str)) for one in result.tests
+    ]
+    return made
+
+
 def exchanged(register: Register, lexicon: Lexicon, result: UnitResult) -> list[str]:
     """What is in a module and was another one by its last record, such as its SIM. Raises Fault."""
     unit, names = lexicon.unit_of(result.identity), exchangeable(lexicon)
     if not unit or not names:
         return []
     left = register.last_provisioned(unit=unit)
-    before = left.result.get("identity", {}) if left else {}
+    before = left.result.identity if left else {}
     return [
         f"the {name} was exchanged since {left.when}: {visible(before[name])} then, {visible(result.identity[name])} now"
         for name in names
@@ -208,17 +218,17 @@ def compare_with_left(register: Register, job: Job, sheet: Sheet, result: UnitRe
         result.remarks.append(f"the register has this module as {left.name} of “{left.sheet}”, {left.when}")
     elif left.digest != sheet.digest:
         result.remarks.append(f"the sheet was changed since this module was made by it, {left.when}")
-    then = {line["name"]: line for line in left.result["settings"]}
+    then = {line.name: line for line in left.result.settings}
     now = {line.name: line for line in result.settings}
     gone = [
-        f"{name}: {visible(line['after']['shown'])} then, {visible(now[name].after.shown)} now"  # type: ignore[union-attr]
+        f"{name}: {visible(line.after.shown)} then, {visible(read.shown)} now"
         for name, line in then.items()
-        if line["after"] and name in now and now[name].after and line["after"]["shown"] != now[name].after.shown  # type: ignore[union-attr]
+        if line.after and name in now and (read := now[name].after) and line.after.shown != read.shown
     ]
     if gone:
         result.remarks.append(f"changed since {left.when}: {'; '.join(gone)}")
     for name, line in now.items():
-        if line.outcome is Outcome.UNVERIFIED and then.get(name, {}).get("outcome") == Outcome.ACCEPTED:
+        if line.outcome is Outcome.UNVERIFIED and name in then and then[name].outcome is Outcome.ACCEPTED:
             line.note = f"the register: acknowledged {left.when}"
 
 
@@ -236,7 +246,7 @@ def earlier_state(register: Register, unit: str, since: date | None = None, lexi
     history = register.history(unit)
     if not history:
         raise CallFault(f"the register has no unit {unit}", where=register.where, hint="wexicon units list shows all.")
-    wrote = [one for one in history if one.did == "provision" and one.result.get("prior")]
+    wrote = [one for one in history if one.did == "provision" and one.result.prior]
     if since:
         wrote = [one for one in wrote if one.at >= since.isoformat()][:1]
     if not wrote:
@@ -253,10 +263,7 @@ def earlier_state(register: Register, unit: str, since: date | None = None, lexi
 
 
 def _values(lexicon: Lexicon, entry: Entry) -> tuple[dict[str, Value], dict[str, str]]:
-    try:
-        prior = msgspec.convert(entry.result["prior"], dict[str, Shown])
-    except msgspec.ValidationError as fault:
-        raise CallFault(f"the earlier settings of {entry.unit} cannot be read: {fault}") from None
+    prior = entry.result.prior
     wanted: dict[str, Value] = {}
     left_out = {name: "not in this lexicon" for name in prior if name not in lexicon.settings}
     for name, setting in lexicon.settings.items():
