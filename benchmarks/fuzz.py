@@ -47,6 +47,7 @@ from wexicon.core.protocol.insertion import InsertionFault, Template
 from wexicon.core.protocol.patterns import Pattern, PatternFault, block_header
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.results.result import Verdict
+from wexicon.core.results.unit import Unfinished
 from wexicon.core.standards import gnss as nmea
 from wexicon.core.standards import pdu
 from wexicon.core.standards.charsets import CharsetFault
@@ -65,7 +66,6 @@ from wexicon.work.contact.catalog import find_lexicon, path_of
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.provisioning.unfinished import Unfinished
 
 MEMORY = 1024 * 1024 * 1024
 LONGEST = 2.0

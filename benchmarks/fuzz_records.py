@@ -27,6 +27,7 @@ from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.results.result import Outcome
+from wexicon.core.results.unit import Unfinished
 from wexicon.core.text import encodable, to_text
 from wexicon.records.database import RECORD, UNFINISHED
 from wexicon.records.entry import Entry, RecordedResult
@@ -35,7 +36,6 @@ from wexicon.records.labels import Label, draw_labels
 from wexicon.records.register import Register
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.unfinished import Unfinished
 
 # How each family is told a secret. What is typed is what stands here, more or less.
 SECRET_LINES = {"tamsel-k5": "AT+PASS={}", "tamsel-k6": "AT:P={}", "orvane-b3": "p,{}", "wherry-c3": 'put net 1 "{}"'}
@@ -199,7 +199,7 @@ def register_rows(chance: random.Random) -> None:
     _csv(found)
     register.latest(sheet="x"), register.history("x"), register.last_provisioned(unit="x")
     for work in register.all_unfinished():
-        msgspec.convert(work, Unfinished)
+        assert msgspec.convert(msgspec.to_builtins(work), Unfinished) == work
 
 
 def waiting_records(chance: random.Random) -> None:

@@ -101,7 +101,7 @@ def test_two_benches_provision_all_units_once_though_one_is_killed_and_the_serve
             unit.standin.another = swapped  # type: ignore[method-assign]
         left, right = at_bench("left", server.url, tmp_path), at_bench("right", server.url, tmp_path)
         running += [left, right]
-        while len(finished()) < UNITS // 4 or not any(one["bench"] == "left" for one in register.all_unfinished()):
+        while len(finished()) < UNITS // 4 or not any(one.bench == "left" for one in register.all_unfinished()):
             assert left.poll() is None and right.poll() is None, (tmp_path / "left.log").read_text()[-2000:]
             time.sleep(0.2)
         os.kill(left.pid, signal.SIGKILL)

@@ -20,11 +20,11 @@ from alembic.migration import MigrationContext
 from tests.conftest import SAMPLE, clean, virtual, wexicon
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.results.result import Outcome
-from wexicon.core.results.unit import SettingResult, Shown
+from wexicon.core.results.unit import SettingResult, Shown, Unfinished
 from wexicon.records.database import META
 from wexicon.records.entry import Entry, RecordedResult
 from wexicon.records.register import Register
-from wexicon.work.provisioning.unfinished import RegisterStore, Unfinished
+from wexicon.work.provisioning.unfinished import RegisterStore
 
 RADIOS = "".join(
     f'[unit.radio-{n}]\nstandin = "lindle-l9"\nidentity = {{ serial = "L9-0061{n}" }}\n' for n in (1, 2, 3, 4)

@@ -21,10 +21,10 @@ from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, clean, wexicon
 from wexicon.core.results.result import Evidence, Outcome, Prove, Verdict
-from wexicon.core.results.unit import SettingResult, judge
+from wexicon.core.results.unit import SettingResult, Unfinished, judge
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.uart import WireFaults
-from wexicon.work.provisioning.unfinished import FileStore, Unfinished
+from wexicon.work.provisioning.unfinished import FileStore
 
 
 @pytest.mark.parametrize("adversity", [*ADVERSITIES, *together(random.Random(1), 20)])

@@ -14,11 +14,12 @@ import click
 from wexicon import settings_file as settings_file
 from wexicon.cli.show import print_line, print_note, print_table
 from wexicon.core.results.listed import PortInfo
+from wexicon.core.results.unit import Unfinished
 from wexicon.core.text import counted, visible
 from wexicon.files import state_folder
 from wexicon.version import __version__
 from wexicon.work.contact.ports import KnownLink, found_ports, remembered
-from wexicon.work.provisioning.unfinished import FileStore, Unfinished
+from wexicon.work.provisioning.unfinished import FileStore
 
 # Files of this folder that are looked at, and how many are named.
 MOST_FILES = 200

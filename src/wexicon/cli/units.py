@@ -101,8 +101,8 @@ def _print_unfinished(register: Register) -> None:
 
     RegisterStore(state_folder() / "unfinished", lambda: register).flush_ended()
     for work in register.all_unfinished():
-        when = f"on {work['began'][:16].replace('T', ' ')} UTC at {work['bench']}"
-        print_line(f"unfinished: {visible(work['unit'])}, {when}", "magenta")
+        when = f"on {work.began:%Y-%m-%d %H:%M} UTC at {work.bench}"
+        print_line(f"unfinished: {visible(work.unit)}, {when}", "magenta")
 
 
 @units.command()

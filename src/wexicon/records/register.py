@@ -9,25 +9,27 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from functools import cache, cached_property
 from hashlib import sha256
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 import sqlalchemy as sql
 
 from wexicon.core.faults import CallFault, Fault, RegisterAway
+from wexicon.core.results.unit import Shown, Unfinished
 from wexicon.core.text import encodable, visible
 from wexicon.files import write_whole
 from wexicon.records.database import RECORD, TASK, UNFINISHED, Database
 from wexicon.records.entry import Entry, RecordedResult, bench_name
 
+T = TypeVar("T")
 # The most characters of a result that are read.
 LARGEST = 16_000_000
 # When work began, if what another bench wrote there is no time.
-UNKNOWN_TIME = "1970-01-01T00:00:00+00:00"
+UNKNOWN_TIME = datetime(1970, 1, 1, tzinfo=UTC)
 # The ending of a waiting record that the database refused.
 REFUSED = ".refused"
 # What a unit is finished with; all other verdicts leave it to be done again.
@@ -161,24 +163,23 @@ class Register:
 
     # -- unfinished work ----------------------------------------------------------------------------------------------
 
-    def unfinished(self, unit: str) -> dict[str, Any] | None:
+    def unfinished(self, unit: str) -> Unfinished | None:
         """What was started on a unit and not seen through, on any bench. Raises Fault, as do the others."""
         return next(iter(self._unfinished(_WORK_ON, its_unit=unit)), None)
 
-    def all_unfinished(self) -> list[dict[str, Any]]:
+    def all_unfinished(self) -> list[Unfinished]:
         """All work that was started and not seen through, the oldest first."""
         return self._unfinished(_ALL_WORK)
 
-    def _unfinished(self, query: sql.Executable, **asked: str) -> list[dict[str, Any]]:
+    def _unfinished(self, query: sql.Executable, **asked: str) -> list[Unfinished]:
         with self.database.reading() as connection:
             return [_work_of(row) for row in connection.execute(query, asked).mappings()]
 
-    def begin(self, record: Mapping[str, object]) -> None:
+    def begin(self, record: Unfinished) -> None:
         """Work on a unit was started."""
-        values = {name: record[name] for name in ("unit", "began", "sheet", "bench", "process")}
-        values |= {
-            name: msgspec.json.encode(encodable(record.get(name, {}))).decode() for name in ("settings", "prior")
-        }
+        told = msgspec.to_builtins(record)
+        values = {name: told[name] for name in ("unit", "began", "sheet", "bench", "process")}
+        values |= {name: msgspec.json.encode(encodable(told[name])).decode() for name in ("settings", "prior")}
         values = {name: _storable(one, UNFINISHED.c[name]) for name, one in values.items()}
 
         def write(connection: sql.Connection) -> None:
@@ -256,27 +257,26 @@ def _entry_of(row: Mapping[Any, Any]) -> Entry:
     return msgspec.convert({**{str(name): part for name, part in row.items()}, **texts}, Entry)
 
 
-def _work_of(row: Mapping[Any, Any]) -> dict[str, Any]:
+def _work_of(row: Mapping[Any, Any]) -> Unfinished:
     """A row of unfinished work. That there is some counts even where the rest, from another bench, cannot be read."""
-    work = {name: visible(str(row[name])) for name in ("unit", "began", "sheet", "bench")}
+    text = {name: visible(str(row[name])) for name in ("unit", "began", "sheet", "bench")}
+    return Unfinished(
+        text["unit"],
+        _read(msgspec.json.encode(text["began"]), datetime, UNKNOWN_TIME),
+        _read(row["settings"], list[str], []),
+        text["sheet"],
+        row["process"] if isinstance(row["process"], int) else 0,
+        text["bench"],
+        prior=_read(row["prior"], dict[str, Shown], {}),
+    )
+
+
+def _read(data: str | bytes, kind: type[T], otherwise: T) -> T:
+    """JSON of this kind; something else where it is not."""
     try:
-        msgspec.convert(work["began"], datetime)
-    except msgspec.ValidationError:
-        work["began"] = UNKNOWN_TIME
-    try:
-        settings = msgspec.json.decode(row["settings"], type=list[str])
+        return msgspec.json.decode(data, type=kind)
     except (msgspec.DecodeError, TypeError, UnicodeError):
-        settings = []
-    try:
-        prior = msgspec.json.decode(row["prior"], type=dict[str, Any])
-    except (msgspec.DecodeError, TypeError, UnicodeError):
-        prior = {}
-    return {
-        **work,
-        "settings": settings,
-        "prior": prior,
-        "process": row["process"] if isinstance(row["process"], int) else 0,
-    }
+        return otherwise
 
 
 @cache

@@ -158,6 +158,24 @@ class UnitResult(Result):
         return self
 
 
+class Unfinished(msgspec.Struct):
+    """What was started: on which unit, when, with which settings, by which sheet, in which process of which bench. `shared` is
+    whether the register has it too; `ended` that it was seen through while the register was away. `planted` has a setting whose
+    value was changed for a moment only, and what it was; `prior` what the settings were before the first write. Neither has a
+    secret."""
+
+    unit: str
+    began: datetime
+    settings: list[str]
+    sheet: str = ""
+    process: int = 0
+    bench: str = ""
+    shared: bool = False
+    ended: bool = False
+    planted: dict[str, str] = {}
+    prior: dict[str, Shown] = {}
+
+
 def judge(
     settings: Iterable[SettingResult], evidence: Evidence, required: Prove, trust: Iterable[str] = (), starts: int = 0
 ) -> tuple[Verdict, list[str]]:

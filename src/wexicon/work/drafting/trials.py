@@ -19,7 +19,7 @@ import msgspec
 from wexicon.core.faults import CallFault, ModuleFault
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.results.result import Evidence, Failure, Verdict, masked
-from wexicon.core.results.unit import Fits, StartTrial, Trial, WriteTrial, told_counts
+from wexicon.core.results.unit import Fits, StartTrial, Trial, Unfinished, WriteTrial, told_counts
 from wexicon.core.text import counted, encodable, spoken
 from wexicon.core.values import UNSET, Clock, Digits, Int, List, Number, Text, Value, ValueFault
 from wexicon.files import shipped_folder, write_whole
@@ -27,7 +27,7 @@ from wexicon.work.contact.ledger import Answered, Ordered, Sign
 from wexicon.work.module.module import Module
 from wexicon.work.module.settings import Reading, Refused
 from wexicon.work.module.starts import start
-from wexicon.work.provisioning.unfinished import Store, Unfinished
+from wexicon.work.provisioning.unfinished import Store
 
 Made = TypeVar("Made", bound=StartTrial | WriteTrial)
 

@@ -20,7 +20,7 @@ from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.results.functions import SweepPoint, TrafficResult
 from wexicon.core.results.result import Failure, Measurement, Prove, Verdict
-from wexicon.core.results.unit import DialogueResult, UnitResult
+from wexicon.core.results.unit import DialogueResult, Unfinished, UnitResult
 from wexicon.core.text import seconds
 from wexicon.core.values import Value
 from wexicon.work.contact.sessions import Opening, Setup
@@ -31,7 +31,7 @@ from wexicon.work.function.sweeps import sweep
 from wexicon.work.function.traffic import TrafficOrder, TrafficTest, endpoint_on, prepare
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.run import Order, provision
-from wexicon.work.provisioning.unfinished import Store, Unfinished
+from wexicon.work.provisioning.unfinished import Store
 
 
 def order_of(table: TrafficTable) -> TrafficOrder:

@@ -55,7 +55,7 @@ def done_by(register: Register, sheet: Sheet, jobs: Iterable[Job]) -> dict[str, 
     register.flush_pending()
     asked = {job.name: job for job in jobs}
     # A test may have changed what was right when it was recorded.
-    unfinished = {work["unit"] for work in register.all_unfinished()}
+    unfinished = {work.unit for work in register.all_unfinished()}
 
     def is_done(one: Entry) -> bool:
         job = asked.get(one.name)

@@ -13,10 +13,11 @@ from wexicon.core.faults import Fault, ModuleFault
 from wexicon.core.formats.sheet_tests import Points
 from wexicon.core.results.functions import SweepPoint, SweepResult, TrafficResult
 from wexicon.core.results.result import Verdict
+from wexicon.core.results.unit import Unfinished
 from wexicon.core.values import Value, ValueFault
 from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.unfinished import Store, Unfinished
+from wexicon.work.provisioning.unfinished import Store
 
 # Called with each point as soon as it is measured.
 Told = Callable[[SweepPoint], None]

@@ -13,35 +13,17 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from wexicon.core.faults import Fault
-from wexicon.core.results.unit import Shown
+from wexicon.core.results.unit import Shown, Unfinished
 from wexicon.core.text import encodable
 from wexicon.files import write_whole
 
 if TYPE_CHECKING:
     from wexicon.records.register import Register
-
-
-class Unfinished(msgspec.Struct):
-    """What was started: on which unit, when, with which settings, by which sheet, in which process of which bench. `shared` is
-    whether the register has it too; `ended` that it was seen through while the register was away. `planted` has a setting whose
-    value was changed for a moment only, and what it was; `prior` what the settings were before the first write. Neither has a
-    secret."""
-
-    unit: str
-    began: datetime
-    settings: list[str]
-    sheet: str = ""
-    process: int = 0
-    bench: str = ""
-    shared: bool = False
-    ended: bool = False
-    planted: dict[str, str] = {}
-    prior: dict[str, Shown] = {}
 
 
 class Store:
@@ -124,7 +106,7 @@ class RegisterStore(FileStore):
         if own and own.shared and not there:
             super().close(unit)  # another bench has finished it
             return None
-        return own or (_from_register(there) if there else None)
+        return own or there
 
     def flush_ended(self) -> None:
         """Reports to the register what was finished while it was away. Raises Fault if it still is."""
@@ -143,7 +125,7 @@ class RegisterStore(FileStore):
         if self._open.get(record.unit) == record.settings and not record.planted:
             return  # each write tells of it again
         with contextlib.suppress(Fault):
-            self.register.begin(msgspec.to_builtins(record))
+            self.register.begin(record)
             record.shared = True
         super().open(record)
         self._open[record.unit] = record.settings
@@ -159,14 +141,6 @@ class RegisterStore(FileStore):
                 FileStore.open(self, own)
                 return
         super().close(unit)
-
-
-def _from_register(there: dict[str, Any]) -> Unfinished:
-    """What another bench wrote down; what cannot be read of it is left out."""
-    try:
-        return msgspec.convert(there, Unfinished)
-    except msgspec.ValidationError:
-        return msgspec.convert({**there, "prior": {}}, Unfinished)
 
 
 class BegunWork:
