@@ -362,9 +362,11 @@ different = ["pin"]
 
 def test_unfinished_work_counts_though_what_another_bench_wrote_of_it_cannot_be_read(tmp_path: Path) -> None:
     register = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
-    register.begin({"unit": "lindle-l9 L9-7", "began": "x", "settings": [], "sheet": "s", "bench": "b", "process": 1})
+    register.begin(Unfinished("lindle-l9 L9-7", datetime.now(UTC), [], "s", 1, "b"))
     with sqlite3.connect(tmp_path / "units.db") as connection:
-        connection.execute("update wexicon_unfinished set settings = '{', process = 'many', bench = '\x1b[2J'")
+        connection.execute(
+            "update wexicon_unfinished set began = 'x', settings = '{', process = 'many', bench = '\x1b[2J', prior = '7'"
+        )
     found = RegisterStore(tmp_path / "unfinished", lambda: register).find("lindle-l9 L9-7")
     assert found and found.settings == [] and "\x1b" not in found.bench
     assert "unfinished: lindle-l9 L9-7" in wexicon("units", "list", "--register", "units.db").stdout
