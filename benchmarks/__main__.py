@@ -20,7 +20,7 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 from benchmarks.command import by_command, rehearsed
-from benchmarks.contact import console, hailing
+from benchmarks.contact import console, hailing, hailing_among
 from benchmarks.fleet import fleet
 from benchmarks.floor import busy, together
 from benchmarks.listening import growth as listened_growth
@@ -188,8 +188,11 @@ def first_contact_hail() -> None:
         line(
             f"hail of {name}, nothing known / every combination with a fixed second",
             f"{ours / theirs:.3f} x ({ours:.1f} s)",
-            "0.1 x",
+            "0.05 x",
         )
+    for name in ("lindle-l9", "saltern-m4", "fennick-z4", "cordal-n7"):
+        few, many = hailing_among(name, 25), hailing_among(name, 100)
+        line(f"hail of {name} with 100 lexicons / with 25", f"{many / few:.2f} x ({many:.1f} s)", "1.1 x")
 
 
 def first_contact_console() -> None:

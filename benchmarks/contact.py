@@ -14,6 +14,8 @@ import tempfile
 import time
 import tty
 
+import msgspec
+
 from benchmarks.virtual_bench import VirtualBench
 from benchmarks.wanted import WANTED
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
@@ -87,6 +89,26 @@ def hailing() -> list[tuple[str, float, float]]:
             theirs.append(session.clock.now() - began)
         found.append((name, statistics.median(ours), statistics.median(theirs)))
     return found
+
+
+def grown(count: int) -> list[Lexicon]:
+    """The shipped lexicons, and so many in all by lexicons of other families that ask the same and expect another answer."""
+    own = all_lexicons()
+    made = list(own)
+    for number in range(len(own), count):
+        one = own[number % len(own)]
+        about = msgspec.structs.replace(one.about, family=f"{one.about.family}-{number}")
+        made.append(msgspec.structs.replace(one, about=about, must={"model": f"another {number}"}))
+    return made
+
+
+def hailing_among(name: str, count: int) -> float:
+    """Seconds of hail for a module as delivered, with so many lexicons."""
+    lexicon = find_lexicon(name)
+    session = at_rate(lexicon, lexicon.factory.rate).session(tuning=Tuning(9600))
+    result = LinkDiscovery(session, grown(count), with_escapes=bool(lexicon.attention.escape_opens)).run()
+    assert result.family == name, result
+    return result.seconds
 
 
 def console() -> tuple[float, float]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from functools import cache
 
+import msgspec
 import pytest
+from benchmarks.contact import grown, hailing_among
 from benchmarks.wanted import WANTED
 
 from tests.conftest import Bench, Records
@@ -186,3 +188,24 @@ def test_a_key_that_is_still_held_is_not_called_released() -> None:
     one.agenda.run_until(one.agenda.now + 0.31)
     result = LinkDiscovery(one.session(tuning=Tuning(57600)), lexicons(), first=Tuning(57600)).run()
     assert result.found and result.family == "tamsel-k5" and result.lexicons and not result.cause
+
+
+@pytest.mark.parametrize("name", ["lindle-l9", "saltern-m4", "fennick-z4", "cordal-n7"])
+def test_hundred_lexicons_take_as_long_as_twenty_five(name: str) -> None:
+    assert hailing_among(name, 100) <= 1.1 * hailing_among(name, 25)
+
+
+def test_no_question_is_asked_twice_on_a_link_whatever_the_number_of_lexicons() -> None:
+    one, trace = at_rate("saltern-m4", 38400), Records()
+    session = one.session(trace, tuning=Tuning(9600))
+    result = LinkDiscovery(session, grown(100)).run()
+    asked = [(one.rate, one.end, one.asked) for one in result.tries if one.asked and one.came == Came.NOTHING]
+    assert result.family == "saltern-m4" and len(asked) == len(set(asked)) > 20
+
+
+def test_two_lexicons_of_one_family_are_both_named() -> None:
+    own = find_lexicon("lindle-l9")
+    again = msgspec.structs.replace(own, about=msgspec.structs.replace(own.about, family="lindle-l9-ours"))
+    session = Bench("lindle-l9").session(tuning=Tuning(9600))
+    session.link.read(3.0)
+    assert LinkDiscovery(session, [*lexicons(), again]).run().lexicons == ["lindle-l9", "lindle-l9"]

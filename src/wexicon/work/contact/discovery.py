@@ -61,6 +61,8 @@ _SENTENCES = tuple(
 )
 # How much longer than its lexicon says a module may take to start (seconds).
 STARTS_LATE = 0.5
+# How many of the usual rates are tried with every question before the others are.
+MOST_COMMON = 6
 # More than an answer to the greeting would be (bytes).
 LONG = 24
 # Words of at least this many characters are hardly garbage.
@@ -142,19 +144,18 @@ class LinkDiscovery:
         heard = self._attempt(usual[0], None)
         if heard.data and (found := self._judged(usual[0], None, heard)):
             return found
-        phases = [[one] for one in asked if not one.silence]
-        phases = [phases[0], [one for some in phases[1:] for one in some], *[[one] for one in asked if one.silence]]
-        for number, phase in enumerate(phases):
-            if number == 2 and self.with_escapes and (found := self._by_escapes()):
+        greeting, own = asked[:1], [one for one in asked[1:] if not one.silence]
+        common, rare = usual[:MOST_COMMON], usual[MOST_COMMON:]
+        if found := self._ask_all(greeting, common):
+            return found
+        if self.with_escapes and not self._plain and (found := self._by_escapes()):
+            return found
+        phases = [(own, common), (greeting, rare), (own, rare), *(([one], usual) for one in asked if one.silence)]
+        for phase, links in phases:
+            if found := self._ask_all(phase, links):
                 return found
-            for tuning in usual:
-                if self._plain:
-                    return None
-                for question in phase:
-                    # What makes sense on one link only is asked with the first.
-                    here = question.only_at if question.only_at and tuning == usual[0] else tuning
-                    if here in question.tunings(usual) and (found := self._ask(here, question)):
-                        return found
+            if self._plain:
+                return None
         if found := self._believed():
             return found
         for question in slow_questions(self.lexicons):
@@ -162,6 +163,18 @@ class LinkDiscovery:
                 if not self._plain and (found := self._ask(tuning, question)):
                     return found
         return self._believed()
+
+    def _ask_all(self, asked: Sequence[Question], links: Sequence[Tuning]) -> Tuning | None:
+        """Asks these questions, all on one link before the next. The link at which the module was found, or None."""
+        for tuning in links:
+            for question in asked:
+                if self._plain:
+                    return None
+                # What makes sense on one link only is asked with the first.
+                here = question.only_at if question.only_at and tuning == links[0] else tuning
+                if here in question.tunings(links) and (found := self._ask(here, question)):
+                    return found
+        return None
 
     def _as_known(self, known: KnownLink) -> Tuning | None:
         """The link that is remembered, with the question of its lexicon."""
@@ -173,12 +186,12 @@ class LinkDiscovery:
         by_family = {lexicon.about.family: lexicon for lexicon in self.lexicons}
         for escape in escapes(self.lexicons):
             lexicon = by_family[escape.lexicon]
+            whose = tuple(one.about.family for one in self.lexicons if one.attention.escape == escape.text)
             for rate in dict.fromkeys([*lexicon.rates(), *rates_to_try([])]):
                 tuning = Tuning.of(rate, lexicon.factory.frame)
-                heard = self._attempt(
-                    tuning, Question(to_bytes(escape.text), "none", within=escape.guard), escape.guard
-                )
-                if heard.data and (found := self._judged(tuning, None, heard)):
+                said = Question(to_bytes(escape.text), "none", whose, escape.guard)
+                heard = self._attempt(tuning, said, escape.guard, later=escape.guard)
+                if heard.data and (found := self._judged(tuning, None, heard, whose)):
                     self._remark(f"it listens after its escape “{visible(escape.text)}”")
                     return found
         return None
@@ -192,9 +205,14 @@ class LinkDiscovery:
         return self._judged(tuning, question, heard) if heard.data else None
 
     def _attempt(
-        self, tuning: Tuning, question: Question | None, silence: float = 0.0, listen: float = LISTENS
+        self,
+        tuning: Tuning,
+        question: Question | None,
+        silence: float = 0.0,
+        listen: float = LISTENS,
+        later: float = 0.0,
     ) -> Overheard:
-        """Says one thing on a link, or only listens, and takes in what comes."""
+        """Says one thing on a link, or only listens, and takes in what comes; the answer is due `later` (seconds)."""
         session = self.session
         session.heed_stop()
         if not self._can_be_at(tuning):
@@ -211,7 +229,7 @@ class LinkDiscovery:
             cleared = silence or self._said_last == (tuning, question.end)
             lead = b"" if cleared else LINE_ENDS[question.end].encode()
             within = max(question.within, self._identification.quiet()) + GAP + tuning.wire_time(24)
-            data = self._collect(lead + question.data, within, to_bytes(to_text(question.data).strip()))
+            data = self._collect(lead + question.data, within, to_bytes(to_text(question.data).strip()), later)
             self._said_last = (tuning, question.end)
         else:
             data = self._collect(b"", listen, b"")
@@ -230,9 +248,10 @@ class LinkDiscovery:
         self.progress(attempt)
         return heard
 
-    def _collect(self, say: bytes, within: float, said: bytes) -> bytes:
+    def _collect(self, say: bytes, within: float, said: bytes, later: float = 0.0) -> bytes:
         """Sends bytes, and collects what comes until an answer is complete, or `within` seconds after the last byte was sent.
-        If the module speaks without being asked, or takes its time to answer, it listens longer."""
+        If the module speaks without being asked, or takes its time to answer, it listens longer; an answer that is due `later`
+        is not slow because of that."""
         session = self.session
 
         def collect(say: bytes, within: float, gap: float | None) -> Collector:
@@ -248,7 +267,7 @@ class LinkDiscovery:
             return data
         if not said:
             return data + bytes(collect(b"", LISTENS_ON, None).data)
-        delay = made.first - session.link.tuning.wire_time(1) - sent_by
+        delay = made.first - session.link.tuning.wire_time(1) - sent_by - later
         if delay > GAP:
             # Whatever else it answers takes as long.
             more = collect(b"", delay + GAP, None)
@@ -286,8 +305,11 @@ class LinkDiscovery:
             and any(is_own(one, line) for line in heard.told(one.dialect))
         ]
 
-    def _judged(self, tuning: Tuning, question: Question | None, heard: Overheard) -> Tuning | None:
-        """What came is followed: words are answered with the lexicons' questions, garbage may tell the true rate."""
+    def _judged(
+        self, tuning: Tuning, question: Question | None, heard: Overheard, whose: Sequence[str] = ()
+    ) -> Tuning | None:
+        """What came is followed: words are answered with the lexicons' questions, first with those of the families `whose`
+        question or escape it answers; garbage may tell the true rate."""
         if question and any(line == ">" for line in heard.lines):
             # A further question would become payload: ask nothing more.
             self._plain = waits_for_payload()
@@ -296,7 +318,7 @@ class LinkDiscovery:
             link = Tuning.of(tuning.rate, heard.frame)
             if not self._can_be_at(link):
                 return None
-            if self._fitting(link, heard):
+            if self._fitting(link, heard, whose or (question.lexicons if question else ())):
                 return link
             self._plain = self._plain or self._data_mode(link, heard)
             return None if self._plain else self._hear_more(link, question, heard)
@@ -347,12 +369,13 @@ class LinkDiscovery:
 
         return true_rate(heard.data, heard.tuning, self._texts, lasted=heard.lasted or None)
 
-    def _fitting(self, link: Tuning, heard: Overheard) -> bool:
+    def _fitting(self, link: Tuning, heard: Overheard, whose: Sequence[str] = ()) -> bool:
         """Asks each lexicon's own questions on a link where words came; whether any fits."""
         greeted = any(
-            one.said == GREETING.label and one.tuning == link and one.came == Came.WORDS for one in self.heard
+            (one.said, one.end) == (GREETING.label, GREETING.end) and one.tuning == link and one.came == Came.WORDS
+            for one in self.heard
         )
-        self._fits = self._identification.fits(link, heard, greeted=greeted)
+        self._fits = self._identification.fits(link, heard, greeted=greeted, whose=whose)
         # What they asked may have left half a line of another kind.
         self._said_last = None
         return bool(self._fits)

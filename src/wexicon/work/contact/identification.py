@@ -98,10 +98,25 @@ def slow_questions(lexicons: Iterable[Lexicon]) -> list[Question]:
         if asked is None or alone or asked.data.rstrip() == b"AT":
             continue
         if within >= PATIENT:
-            made.append(msgspec.structs.replace(asked, within=within + lexicon.dialect.gap))
+            _add(made, msgspec.structs.replace(asked, within=within + lexicon.dialect.gap))
         else:
-            made.append(msgspec.structs.replace(asked, within=PATIENT, only_at=asked.only_at or lexicon.factory))
+            _add(made, msgspec.structs.replace(asked, within=PATIENT, only_at=asked.only_at or lexicon.factory))
     return made
+
+
+def _add(made: list[Question], asked: Question) -> None:
+    """Adds a question, or the lexicon to the one that is the same: none is asked twice."""
+    for at, one in enumerate(made):
+        if (one.data, one.only_at) == (asked.data, asked.only_at):
+            whose, rates = (*one.lexicons, *asked.lexicons), (*one.rates, *asked.rates)
+            made[at] = msgspec.structs.replace(
+                one,
+                lexicons=whose,
+                within=max(one.within, asked.within),
+                rates=rates if one.rates and asked.rates else (),
+            )
+            return
+    made.append(asked)
 
 
 def question_of(lexicon: Lexicon, phrase: Phrase | None = None) -> Question | None:
@@ -184,6 +199,8 @@ class Identification:
         self.lexicons = lexicons
         self.delay = 0.0
         self.half: Lexicon | None = None
+        # What the module said of itself, by the questions: lexicons with the same ones share the answers.
+        self._told: dict[str, dict[str, str] | None] = {}
 
     def quiet(self) -> float:
         """The silence after which no answer is outstanding."""
@@ -205,14 +222,19 @@ class Identification:
         lines = heard.told(lexicon.dialect)
         return [Colours.plain(line) for line in lines] if lexicon.speech.colours else list(lines)
 
-    def fits(self, link: Tuning, heard: Overheard, *, greeted: bool) -> list[Fit]:
-        """The lexicons that fit on a link where words came, the likeliest first; `greeted` if the greeting was answered."""
+    def fits(self, link: Tuning, heard: Overheard, *, greeted: bool, whose: Sequence[str] = ()) -> list[Fit]:
+        """The lexicons that fit on a link where words came, the likeliest first. `greeted`: the greeting was answered; `whose`
+        are the families of the question that was. If the module named itself as one of these, no others are asked."""
         likely = self.likely(link, heard)
         found: list[Fit] = []
         pending = heard.end
+        self._told.clear()
         # What needs a silence first is asked last, and not at all where another lexicon fits that names its family.
-        for one in sorted(likely, key=lambda one: one.dialect.window):
-            if one.dialect.window and any(fit.lexicon.must for fit in found):
+        for one in sorted(likely, key=lambda one: (one.about.family not in whose, one.dialect.window)):
+            named = any(fit.lexicon.must for fit in found)
+            if named and one.about.family not in whose and any(fit.lexicon.about.family in whose for fit in found):
+                break
+            if named and one.dialect.window:
                 continue
             if fit := self._fit(one, link, pending):
                 found.append(fit)
@@ -231,6 +253,20 @@ class Identification:
     def _fit(self, lexicon: Lexicon, link: Tuning, pending: str) -> Fit | None:
         """The module as a lexicon sees it; None where it does not answer so, or names itself as another. `pending` is the line
         end of the last question."""
+        asked = (lexicon.attention.probe, *lexicon.identify, *filter(None, [lexicon.attention.whole]))
+        wants = [(one.say.source, [want.pattern.source for want in one.expect.wants]) for one in asked]
+        key = repr((wants, lexicon.speech, lexicon.attention.whole and lexicon.must))
+        if key not in self._told:
+            self._told[key] = self._identity(lexicon, link, pending)
+        identity = self._told[key]
+        if identity is None or any(identity.get(name) != wanted for name, wanted in lexicon.must.items()):
+            return None
+        named_by = {name for one in lexicon.identify for want in one.expect.wants for name in want.pattern.names}
+        told = {name: text for name, text in identity.items() if name in named_by}
+        return Fit(lexicon, told, lexicon.dialect.speech.end)
+
+    def _identity(self, lexicon: Lexicon, link: Tuning, pending: str) -> dict[str, str] | None:
+        """What the module says of itself to a lexicon's questions; None where it does not answer them."""
         session, dialect = self.session, lexicon.dialect
         session.tune(link)
         self.settle()
@@ -258,10 +294,7 @@ class Identification:
             raise
         except Fault:
             return None
-        if any(identity.get(name) != wanted for name, wanted in lexicon.must.items()):
-            return None
-        named_by = {name for one in lexicon.identify for want in one.expect.wants for name in want.pattern.names}
-        return Fit(lexicon, {name: text for name, text in identity.items() if name in named_by}, dialect.speech.end)
+        return identity
 
     def _choose(self, lexicon: Lexicon) -> None:
         """Chooses the module that the port was named with, of several behind it."""
