@@ -318,7 +318,9 @@ class LinkDiscovery:
             link = Tuning.of(tuning.rate, heard.frame)
             if not self._can_be_at(link):
                 return None
-            if self._fitting(link, heard, whose or (question.lexicons if question else ())):
+            # Nearly every module answers the greeting.
+            own = question.lexicons if question and question.data != GREETING.data else ()
+            if self._fitting(link, heard, whose or own):
                 return link
             self._plain = self._plain or self._data_mode(link, heard)
             return None if self._plain else self._hear_more(link, question, heard)
