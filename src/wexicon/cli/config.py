@@ -10,7 +10,7 @@ from pathlib import Path
 
 import click
 
-from wexicon import settings_file as settings_file
+from wexicon import settings_file
 from wexicon.cli.help import Command
 from wexicon.cli.here import unset
 from wexicon.cli.show import emit_json, force_option, json_option, print_line, print_note, print_table

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import click
 
-from wexicon import settings_file as settings_file
+from wexicon import settings_file
 from wexicon.cli.show import print_line, print_note, print_table
 from wexicon.core.results.listed import PortInfo
 from wexicon.core.results.unit import Unfinished

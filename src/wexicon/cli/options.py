@@ -19,20 +19,19 @@ import msgspec
 
 from wexicon.cli.progress import Person, Progress, Stop
 from wexicon.cli.show import ask, force_option, json_option, print_note, print_warning
-from wexicon.core.dialogue import Program
-from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.fixture import EVIDENCE, OPERATORS
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.text import Secret, meant, seconds
 from wexicon.core.tuning import FLOWS
 from wexicon.settings_file import value_of
-from wexicon.work.contact.catalog import Fetch, secrets_for
 
 if TYPE_CHECKING:
+    from wexicon.core.dialogue import Program
     from wexicon.core.dialogue.statements import Needs
     from wexicon.core.formats.lexicon import Lexicon
     from wexicon.core.formats.sheet import Sheet
+    from wexicon.work.contact.catalog import Fetch
     from wexicon.work.contact.sessions import Setup
 
 
@@ -329,6 +328,9 @@ def split_by_need(program: Program, pairs: Sequence[str]) -> tuple[list[str], li
 
 def gather_given(lexicon: Lexicon | None, env_pairs: Sequence[str], file_pairs: Sequence[str]) -> dict[str, object]:
     """What the actions of a lexicon need, such as a SIM's PIN. Raises CallFault."""
+    from wexicon.core.dialogue.given import given
+    from wexicon.work.contact.catalog import secrets_for
+
     if lexicon is None:
         if env_pairs or file_pairs:
             hint = "Name it with --lexicon NAME."
@@ -353,6 +355,8 @@ def gather_values(
 ) -> dict[str, object]:
     """The values that a dialogue needs; a value is a Secret if it is marked as one, or comes from the environment or a file.
     Raises CallFault."""
+    from wexicon.work.contact.catalog import secrets_for
+
     needs = {need.name: need for need in program.needs()}
     sources: dict[str, tuple[str, str]] = {name: ("", text) for name, text in split_pairs(pairs).items()}
     sources |= {name: ("file", where) for name, where in split_pairs(file_pairs).items()}
@@ -376,6 +380,8 @@ def gather_values(
 
 def _value(need: Needs, source: tuple[str, str] | None, fetch: Fetch) -> object:
     """One value from its source, or from a prompt. Raises ValueError."""
+    from wexicon.core.dialogue.given import given
+
     kind, text = source or ("", "")
     if kind:
         text = fetch(kind, text)

@@ -27,7 +27,7 @@ from wexicon.cli.show import (
 )
 from wexicon.core.faults import CallFault
 from wexicon.core.protocol.line_faults import Side
-from wexicon.core.text import counted, spoken, visible
+from wexicon.core.text import counted, in_file_names, spoken, visible
 from wexicon.files import state_folder, write_new
 
 if TYPE_CHECKING:
@@ -60,7 +60,7 @@ def list_(unit: str | None, port: str | None, verdict: str | None, count: int, a
       wexicon trace list
       wexicon trace list --verdict failed
     """
-    from wexicon.records.trace_list import all_traces, in_file_names
+    from wexicon.records.trace_list import all_traces
 
     def wanted(info: object) -> bool:
         own = (info.unit, info.unit.partition(" ")[2])  # type: ignore[attr-defined]

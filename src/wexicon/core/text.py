@@ -225,3 +225,8 @@ def plain(value: object) -> object:
 def shown(value: object) -> object:
     """The value as it may be seen."""
     return HIDDEN if isinstance(value, Secret) else value
+
+
+def in_file_names(title: str) -> str:
+    """A title as the names of files have it."""
+    return re.sub(r"[^A-Za-z0-9_-]+", "-", title).strip("-")

@@ -20,7 +20,7 @@ import msgspec
 
 from wexicon.core.faults import CallFault
 from wexicon.core.protocol.recorded import RecordedExchange
-from wexicon.core.text import to_bytes
+from wexicon.core.text import in_file_names, to_bytes
 from wexicon.files import open_regular
 from wexicon.records.exports import inert
 from wexicon.records.trace import Record, What
@@ -82,11 +82,6 @@ def all_traces(folder: Path) -> Iterator[TraceInfo]:
         for path in sorted(folder.glob("*.jsonl"), reverse=True):
             if (info := read_info(path)) is not None:
                 yield info
-
-
-def in_file_names(title: str) -> str:
-    """A title as the names of files have it."""
-    return re.sub(r"[^A-Za-z0-9_-]+", "-", title).strip("-")
 
 
 def find_trace(name: str, folder: Path) -> Path:

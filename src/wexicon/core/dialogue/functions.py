@@ -14,21 +14,38 @@ import re
 from collections.abc import Callable, Sequence
 from decimal import Decimal, DecimalException
 from functools import wraps
+from importlib import import_module
 from math import isfinite
+from typing import TYPE_CHECKING, Any
 from zlib import crc32
 
-from wexicon.core.engineering import radio
-from wexicon.core.engineering import radio as geodesy
-from wexicon.core.engineering import radio as lora
 from wexicon.core.registry import Registry
-from wexicon.core.standards import cellular as signal_quality
-from wexicon.core.standards import cellular as timers
-from wexicon.core.standards import checksums, pdu
-from wexicon.core.standards.cellular import access_technology, call_state, registration_state
-from wexicon.core.standards.charsets import gsm7_codes
-from wexicon.core.standards.gnss import TALKERS, degrees
 from wexicon.core.text import meant, to_bytes, to_text
 from wexicon.core.tuning import Tuning
+
+
+class _Later:
+    """A module that is imported when it is first used: few dialogues use these."""
+
+    def __init__(self, name: str) -> None:
+        self._module = f"wexicon.core.{name}"
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(import_module(self._module), name)
+
+
+if TYPE_CHECKING:
+    from wexicon.core.engineering import radio
+    from wexicon.core.standards import cellular, charsets, checksums, gnss, pdu
+else:
+    radio = _Later("engineering.radio")
+    cellular, charsets, checksums = (
+        _Later("standards.cellular"),
+        _Later("standards.charsets"),
+        _Later("standards.checksums"),
+    )
+    gnss, pdu = _Later("standards.gnss"), _Later("standards.pdu")
+
 
 # Decimals that a result has: more than any of these formulas is good for.
 PLACES = 9
@@ -65,7 +82,7 @@ def _of_numbers(formula: Callable[..., float]) -> Callable[..., object]:
 
 def _spreading(value: object) -> int:
     number = _number(value)
-    if number not in lora.REQUIRED_SNR:
+    if number not in radio.REQUIRED_SNR:
         raise ValueError(f"{number:g} is not a spreading factor from 5 to 12")
     return int(number)
 
@@ -76,7 +93,7 @@ def time_on_air(payload: object, spreading: object, bandwidth: object) -> Decima
     hertz = _number(bandwidth)
     if hertz <= 0:
         raise ValueError("a bandwidth is above 0 Hz")
-    return _exact(lora.time_on_air(int(_number(payload)), _spreading(spreading), hertz))
+    return _exact(radio.time_on_air(int(_number(payload)), _spreading(spreading), hertz))
 
 
 def sensitivity(spreading: object, bandwidth: object) -> Decimal:
@@ -84,31 +101,31 @@ def sensitivity(spreading: object, bandwidth: object) -> Decimal:
     hertz = _number(bandwidth)
     if hertz <= 0:
         raise ValueError("a bandwidth is above 0 Hz")
-    return _exact(lora.sensitivity(_spreading(spreading), hertz))
+    return _exact(radio.sensitivity(_spreading(spreading), hertz))
 
 
 def signal_value(scale: object, number: object) -> Decimal:
     """What a number of a signal report means, in dBm or dB (3GPP TS 27.007): `signal_value("csq", 18)`; also rxlev, rscp, ecno,
     rsrq, rsrp, sinr."""
-    return _exact(signal_quality.value_of(_scale(scale), int(_number(number))))
+    return _exact(cellular.value_of(_scale(scale), int(_number(number))))
 
 
 def signal_words(scale: object, number: object) -> str:
     """What a number of a signal report is worth: good, fair, weak, or poor."""
     name = _scale(scale)
-    return signal_quality.in_words(name, signal_quality.value_of(name, int(_number(number))))
+    return cellular.in_words(name, cellular.value_of(name, int(_number(number))))
 
 
 def _scale(name: object) -> str:
-    if str(name) not in signal_quality.SCALES:
-        raise ValueError(f"{str(name)[:20]!r} is not a signal report; {meant(str(name)[:20], signal_quality.SCALES)}")
+    if str(name) not in cellular.SCALES:
+        raise ValueError(f"{str(name)[:20]!r} is not a signal report; {meant(str(name)[:20], cellular.SCALES)}")
     return str(name)
 
 
 def _units(form: object) -> dict[int, int]:
-    if str(form) not in timers.UNITS:
-        raise ValueError(f"{str(form)[:20]!r} is not one of {', '.join(timers.UNITS)}")
-    return timers.UNITS[str(form)]
+    if str(form) not in cellular.UNITS:
+        raise ValueError(f"{str(form)[:20]!r} is not one of {', '.join(cellular.UNITS)}")
+    return cellular.UNITS[str(form)]
 
 
 def timer_seconds(bits: object, form: object) -> int:
@@ -116,12 +133,12 @@ def timer_seconds(bits: object, form: object) -> int:
     text = str(bits)
     if len(text) != 8 or set(text) - set("01"):
         raise ValueError(f"{text[:20]!r} is not eight bits")
-    return timers.decoded(text, _units(form))
+    return cellular.decoded(text, _units(form))
 
 
 def timer_bits(seconds: object, form: object) -> str:
     """The eight bits of a timer, `gprs-2` or `gprs-3` (3GPP TS 24.008)."""
-    found = timers.codings(_number(seconds), _units(form))
+    found = cellular.codings(_number(seconds), _units(form))
     if not found:
         raise ValueError(f"{seconds} s cannot be coded")
     return found[0]
@@ -153,13 +170,13 @@ def hmac_sha256(key: object, text: object) -> str:
 def distance(latitude: float, longitude: float, to_latitude: float, to_longitude: float) -> float:
     """Metres between two places over the ellipsoid of WGS 84; degrees, north and east positive."""
     _check_places(latitude, to_latitude)
-    return geodesy.distance_and_bearings(latitude, longitude, to_latitude, to_longitude)[0]
+    return radio.distance_and_bearings(latitude, longitude, to_latitude, to_longitude)[0]
 
 
 def bearing(latitude: float, longitude: float, to_latitude: float, to_longitude: float) -> float:
     """Degrees clockwise from north in which the second place lies from the first."""
     _check_places(latitude, to_latitude)
-    return geodesy.distance_and_bearings(latitude, longitude, to_latitude, to_longitude)[1]
+    return radio.distance_and_bearings(latitude, longitude, to_latitude, to_longitude)[1]
 
 
 def _check_places(*latitudes: float) -> None:
@@ -173,9 +190,9 @@ def wire_time(characters: object, rate: object) -> Decimal:
 
 
 FORMULAS: dict[str, Callable[..., object]] = {
-    "dbm": _of_numbers(radio.dbm_of_milliwatts),
-    "milliwatts": _of_numbers(radio.milliwatts_of_dbm),
-    "free_space_loss": _of_numbers(radio.free_space_loss),
+    "dbm": _of_numbers(lambda milliwatts: radio.dbm_of_milliwatts(milliwatts)),
+    "milliwatts": _of_numbers(lambda dbm: radio.milliwatts_of_dbm(dbm)),
+    "free_space_loss": _of_numbers(lambda distance, frequency: radio.free_space_loss(distance, frequency)),
     "time_on_air": time_on_air,
     "sensitivity": sensitivity,
     "signal_value": signal_value,
@@ -382,7 +399,7 @@ def _belongs(part: pdu.Message, whole: pdu.Message) -> bool:
 def in_gsm_alphabet(text: object) -> bool:
     """Whether the GSM 7-bit default alphabet and its extension have all letters of a text (3GPP TS 23.038, 6.2.1)."""
     try:
-        gsm7_codes(str(text))
+        charsets.gsm7_codes(str(text))
     except ValueError:
         return False
     return True
@@ -390,12 +407,12 @@ def in_gsm_alphabet(text: object) -> bool:
 
 def talker_name(talker: object) -> str:
     """What kind of device a talker identifier is (NMEA 0183); the identifier itself if unknown."""
-    return TALKERS.get(str(talker), str(talker))
+    return gnss.TALKERS.get(str(talker), str(talker))
 
 
 def in_degrees(angle: object, side: object) -> Decimal:
     """Degrees, south and west negative, from `ddmm.mmmm` and a letter (NMEA 0183)."""
-    return degrees(str(angle), str(side))
+    return gnss.degrees(str(angle), str(side))
 
 
 FUNCTIONS: Registry[Callable[..., object]] = Registry(
@@ -432,9 +449,9 @@ FUNCTIONS: Registry[Callable[..., object]] = Registry(
         "pdu_reference": pdu_reference,
         "pdu_status": pdu_status,
         "stored_messages": stored_messages,
-        "registration_state": registration_state,
-        "access_technology": access_technology,
-        "call_state": call_state,
+        "registration_state": lambda code: cellular.registration_state(code),
+        "access_technology": lambda code: cellular.access_technology(code),
+        "call_state": lambda code: cellular.call_state(code),
         "in_gsm_alphabet": in_gsm_alphabet,
         "talker_name": talker_name,
         "degrees": in_degrees,

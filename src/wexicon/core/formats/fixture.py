@@ -10,15 +10,17 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import msgspec
 
 from wexicon.core.faults import Fault
 from wexicon.core.formats.toml import Source
-from wexicon.core.protocol.session import Session
 from wexicon.core.text import meant, seconds, visible
 from wexicon.core.tuning import Tuning
+
+if TYPE_CHECKING:
+    from wexicon.core.protocol.session import Session
 
 LINES = ("dtr", "rts")
 # The lines that the other side drives.

@@ -10,13 +10,15 @@ import re
 import tomllib
 from collections.abc import Iterable
 from functools import cache, cached_property
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 import msgspec
 
 from wexicon.core.faults import Complaint, FileFault
 from wexicon.core.text import counted, meant
-from wexicon.core.values import KINDS, Kind
+
+if TYPE_CHECKING:
+    from wexicon.core.values import Kind
 
 T = TypeVar("T")
 _HEADER = re.compile(r"\s*\[\[?\s*(.+?)\s*\]\]?\s*(?:#.*)?")
@@ -198,6 +200,8 @@ def names_of(kind: object) -> frozenset[str]:
 
 def read_kind(source: Source, data: object, place: tuple[str, ...]) -> Kind | None:
     """The kind that stands at `place`; None where it is none, which was complained of."""
+    from wexicon.core.values import KINDS
+
     if not isinstance(data, dict):
         source.complain(place, "is not a kind of value", 'write value = { kind = "text" }')
         return None

@@ -7,7 +7,6 @@ anything is said to a module; a source that is only known once a module was aske
 
 from __future__ import annotations
 
-import csv
 import io
 import re
 from collections import Counter
@@ -46,6 +45,8 @@ class UnitsTable(msgspec.Struct, frozen=True):
 def read_units(data: bytes, path: str, key: str = "") -> UnitsTable:
     """The table in the bytes of a CSV file; `key` is the column that names a row, the first where none is given. Raises
     FileFault with every complaint."""
+    import csv
+
     text = _text(data, path)
     lines = text.split("\n", 1)[0]
     separator = max(SEPARATORS, key=lambda one: (_outside_quotes(lines, one), -SEPARATORS.index(one)))

@@ -10,7 +10,6 @@ protocol reference" (1988). CRC-16 is that of ITU-T V.41, with the initial value
 
 from __future__ import annotations
 
-import random
 import re
 import struct
 from binascii import crc_hqx
@@ -51,6 +50,8 @@ class Packets:
         self.size = size
         self.lines = lines
         self.strange = 0
+        import random
+
         self._random, self._seed = random.Random(seed), seed & 0xFFFFFFFF
         self._held = b""
 

@@ -9,15 +9,16 @@ from __future__ import annotations
 
 from datetime import datetime
 from enum import Enum, StrEnum
-from typing import Self
+from typing import TYPE_CHECKING, Self
 
 import msgspec
 
 from wexicon.core.faults import Fault, ModuleFault, Part, Skipped, Stopped, Unreachable
-from wexicon.core.protocol.masking import Secrets
-from wexicon.core.protocol.session import Session
 from wexicon.core.text import HIDDEN, Secret, written
-from wexicon.core.values import ValueFault
+
+if TYPE_CHECKING:
+    from wexicon.core.protocol.masking import Secrets
+    from wexicon.core.protocol.session import Session
 
 
 class Outcome(StrEnum):
@@ -144,6 +145,8 @@ class Failure(msgspec.Struct):
 
 def verdict_of(fault: BaseException, step: str) -> tuple[Verdict, Failure]:
     """The verdict and the failure of any exception that ended a step."""
+    from wexicon.core.values import ValueFault
+
     if isinstance(fault, Fault):
         ends = {Stopped: Verdict.STOPPED, Skipped: Verdict.SKIPPED}
         return ends.get(type(fault), Verdict.FAILED), Failure.of(fault, step)
@@ -157,6 +160,8 @@ def verdict_of(fault: BaseException, step: str) -> tuple[Verdict, Failure]:
 
 def is_bug(fault: BaseException) -> bool:
     """Whether no fault of ours stands for this exception."""
+    from wexicon.core.values import ValueFault
+
     return not isinstance(fault, Fault | ValueFault | KeyboardInterrupt)
 
 

@@ -13,7 +13,7 @@ from math import isfinite
 
 from msgspec import structs
 
-from wexicon.core.standards import cellular as timers
+from wexicon.core.standards import cellular
 from wexicon.core.text import seconds, spoken
 from wexicon.core.tuning import Tuning
 from wexicon.core.values.base import OUT_OF_RANGE, Kind, Value, whole
@@ -229,12 +229,12 @@ class Timer(Kind, frozen=True, tag="timer"):
     form: str = "gprs-3"
 
     def faults(self) -> Iterator[tuple[str, str]]:
-        if self.form not in timers.UNITS:
-            yield "form", f"{self.form!r} is not one of {', '.join(timers.UNITS)}"
+        if self.form not in cellular.UNITS:
+            yield "form", f"{self.form!r} is not one of {', '.join(cellular.UNITS)}"
 
     def units(self) -> dict[int, int]:
         """Seconds by unit code; the smallest first."""
-        return timers.UNITS.get(self.form, timers.UNITS["gprs-3"])
+        return cellular.UNITS.get(self.form, cellular.UNITS["gprs-3"])
 
     def check(self, value: object) -> Value:
         number = whole(value)
@@ -246,24 +246,24 @@ class Timer(Kind, frozen=True, tag="timer"):
             number = int(duration) if duration == int(duration) else None
         if number is None or number < 0:
             raise self.fault(value, "is not a duration in whole seconds")
-        if not timers.codings(number, self.units()):
-            around = [one for one in timers.nearest(number, self.units()) if one is not None]
+        if not cellular.codings(number, self.units()):
+            around = [one for one in cellular.nearest(number, self.units()) if one is not None]
             close = min(around, key=lambda one: abs(one - number))
             raise self.fault(value, f"cannot be coded; the nearest is {spoken(close)} ({close}s)")
         return number
 
     def encode(self, value: Value) -> str:
         assert isinstance(value, int)
-        return next(iter(timers.codings(value, self.units())), "")
+        return next(iter(cellular.codings(value, self.units())), "")
 
     def decode(self, text: str) -> Value:
         if not re.fullmatch(r"[01]{8}", text):
             raise self.fault(text, "is not eight bits")
-        return timers.decoded(text, self.units())
+        return cellular.decoded(text, self.units())
 
     def allowed(self) -> str:
         spans = ", ".join(
-            f"{unit}s to {unit * timers.MOST_UNITS}s by {unit}s" for unit in sorted(self.units().values())
+            f"{unit}s to {unit * cellular.MOST_UNITS}s by {unit}s" for unit in sorted(self.units().values())
         )
         return f"0 for off, or {spans}"
 

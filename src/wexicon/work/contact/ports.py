@@ -13,12 +13,11 @@ from contextlib import suppress
 from fnmatch import fnmatch
 from hashlib import sha256
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from wexicon.core.faults import CallFault
-from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.toml import Source
 from wexicon.core.results.listed import PortInfo
 from wexicon.core.text import meant
@@ -26,6 +25,9 @@ from wexicon.core.tuning import Tuning
 from wexicon.files import config_folder, read_file, shipped_folder, state_folder, user_folder, write_whole
 from wexicon.links.lock import holder_of, split_station
 from wexicon.settings_file import lexicon_folders, named_ports
+
+if TYPE_CHECKING:
+    from wexicon.core.formats.lexicon import Lexicon
 
 BY_ID = Path("/dev/serial/by-id")
 _NAME_FILE = "ports.toml"

@@ -24,12 +24,12 @@ from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listener, Listeners
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.text import in_file_names
 from wexicon.core.tuning import FLOWS, Tuning
 from wexicon.files import private_folder, state_folder
 from wexicon.links.lock import split_station
 from wexicon.links.port import open_port
 from wexicon.records.trace import Record
-from wexicon.records.trace_list import in_file_names
 from wexicon.records.trace_writer import LARGEST_TRACE, PART, Live, TraceWriter
 from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.contact.ports import remembered

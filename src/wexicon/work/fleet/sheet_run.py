@@ -25,7 +25,6 @@ from wexicon.files import state_folder
 from wexicon.links.lock import look_at_all
 from wexicon.work.contact.ports import NewPorts, PortAssignment
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace
-from wexicon.work.fleet.batch import Batch, BatchOrder
 from wexicon.work.fleet.claims import GeneratedSecrets, KeptSecrets, Known, SharedClaims, known_of
 from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register, used_before
 from wexicon.work.fleet.scheduler import ProgressCallback, RunProgress, UnitProgress, UnitSteps
@@ -247,6 +246,8 @@ class SheetRun:
         return result
 
     def _batch(self, setup: Setup, report: Report) -> list[UnitResult]:
+        from wexicon.work.fleet.batch import Batch, BatchOrder
+
         order = self.order
         store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
         claims = SharedClaims(

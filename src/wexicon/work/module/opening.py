@@ -10,25 +10,24 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
-from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue.blocks import Say
 from wexicon.core.faults import CallFault, Fault, ModuleFault, Stopped
 from wexicon.core.formats.lexicon import Group, Lexicon, Setting
 from wexicon.core.protocol.dialect import Dialect, Expectation, Want
 from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.recorded import Recorded
 from wexicon.core.protocol.session import Session
 from wexicon.core.results.listed import Cause, HailResult
 from wexicon.core.values import Value
-from wexicon.records.trace import recorded
-from wexicon.rigs.rig import Rig, UnitTable
 from wexicon.work.contact.ports import named, remember, remembered
 from wexicon.work.contact.sessions import Opening, Setup, open_session
-from wexicon.work.contact.standins import on_ports
 from wexicon.work.module.module import Module
+
+if TYPE_CHECKING:
+    from wexicon.core.protocol.recorded import Recorded
 
 
 @contextmanager
@@ -131,6 +130,11 @@ def expected(lexicon: Lexicon | None, dialect: Dialect, text: str) -> tuple[Expe
 
 def values_in_trace(path: Path, lexicon: Lexicon) -> dict[str, Value]:
     """The settings as a recorded session read them last, but for secrets. Raises Fault."""
+    from wexicon.core.agenda import Agenda
+    from wexicon.records.trace import recorded
+    from wexicon.rigs.rig import Rig, UnitTable
+    from wexicon.work.contact.standins import on_ports
+
     bench = Rig("", {"trace": UnitTable("recording")}, Agenda(), None, lambda name: _latest(recorded(path)))
     names = [name for name, setting in lexicon.settings.items() if not setting.secret and not setting.from_link]
     found: dict[str, Value] = {}

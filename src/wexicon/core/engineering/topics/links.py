@@ -8,7 +8,6 @@ from __future__ import annotations
 from typing import Annotated
 
 from wexicon.core.engineering import radio
-from wexicon.core.engineering import radio as lora
 from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, digits, shown
 
 Spreading = Annotated[int, Arg("spreading factor", "", 5, 12)]
@@ -32,22 +31,22 @@ def airtime(
     With `duty` also the pause after each packet and the packets an hour.
     """
     answer = Answer()
-    symbol = lora.symbol_time(spreading, bandwidth)
-    took = lora.time_on_air(
+    symbol = radio.symbol_time(spreading, bandwidth)
+    took = radio.time_on_air(
         payload, spreading, bandwidth, coding=coding, preamble_symbols=preamble, header=header, crc=crc
     )
     answer.give("time on air", took, "s")
-    answer.give("bit rate", lora.bit_rate(spreading, bandwidth, coding), "bit/s")
-    answer.give("sensitivity", lora.sensitivity(spreading, bandwidth), "dBm")
+    answer.give("bit rate", radio.bit_rate(spreading, bandwidth, coding), "bit/s")
+    answer.give("sensitivity", radio.sensitivity(spreading, bandwidth), "dBm")
     answer.give("occupied bandwidth", bandwidth, "Hz")
     answer.step(f"symbol: 2^{spreading} / {shown(bandwidth, 'Hz')} = {shown(symbol, 's')}")
-    slow = symbol > lora.LONG_SYMBOL
+    slow = symbol > radio.LONG_SYMBOL
     answer.step(f"low-data-rate optimisation: {'on' if slow else 'off'}, symbols longer than 16 ms need it")
     symbols = round(took / symbol - preamble - 4.25)
     answer.step(f"({digits(preamble)} + 4.25) symbols of preamble + {symbols} of payload = {shown(took, 's')}")
     if duty > 0:
-        answer.give("pause after it", lora.off_time(took, duty), "s")
-        answer.give("packets an hour", lora.packets_an_hour(took, duty))
+        answer.give("pause after it", radio.off_time(took, duty), "s")
+        answer.give("packets an hour", radio.packets_an_hour(took, duty))
         answer.step(f"{digits(duty)} % of an hour is {shown(36 * duty, 's')}")
     return answer
 
@@ -66,7 +65,7 @@ def range_(
 ) -> Answer:
     """Link budget and range: free space, log-distance, and the Fresnel zone (ITU-R P.525, P.526; log-distance model)."""
     answer = Answer()
-    needs = lora.sensitivity(spreading, bandwidth) if sensitivity > 0 else sensitivity
+    needs = radio.sensitivity(spreading, bandwidth) if sensitivity > 0 else sensitivity
     budget = radio.link_margin(power, 0.0, needs, gain, losses)
     answer.give("budget", budget, "dB")
     answer.step(
@@ -79,7 +78,7 @@ def range_(
         f"{digits(radio.free_space_loss(1.0, frequency))} dB in the first metre, then 10 x {exponent:g} x log10(d)"
     )
     if sensitivity > 0:
-        answer.give("time on air", lora.time_on_air(payload, spreading, bandwidth), "s")
+        answer.give("time on air", radio.time_on_air(payload, spreading, bandwidth), "s")
     if distance > 0:
         loss = radio.log_distance_loss(distance, frequency, exponent)
         answer.give("loss there", loss, "dB")
@@ -100,10 +99,10 @@ def channel(
     """Channel numbers and frequencies of a linear plan, both ways: frequency = first + number x step."""
     answer = Answer()
     if number >= 0:
-        answer.give("frequency", lora.channel_frequency(number, first, step), "Hz")
+        answer.give("frequency", radio.channel_frequency(number, first, step), "Hz")
         answer.step(f"{shown(first, 'Hz')} + {number} x {shown(step, 'Hz')}")
     elif frequency > 0:
-        found, off = lora.channel_of(frequency, first, step)
+        found, off = radio.channel_of(frequency, first, step)
         answer.give("channel", found)
         answer.give("off by", off, "Hz", "0 Hz" if abs(off) < 1 else "")
         answer.step(f"({shown(frequency, 'Hz')} - {shown(first, 'Hz')}) / {shown(step, 'Hz')}")

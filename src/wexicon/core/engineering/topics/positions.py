@@ -7,8 +7,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from wexicon.core.engineering import radio as geodesy
-from wexicon.core.engineering import serial_lines as uart
+from wexicon.core.engineering import radio, serial_lines
 from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, digits, shown
 from wexicon.core.standards import gnss as nmea
 from wexicon.core.tuning import HIGHEST_RATE, USUAL_RATES, Tuning
@@ -39,14 +38,14 @@ def angle(
         raise CalcFault("angle needs degrees or nmea-text", "For example: degrees=51.4821")
     if not longitude and abs(degrees) > 90:
         raise CalcFault(f"degrees: {digits(degrees)} is no latitude", "Say longitude=yes.")
-    whole, minutes = geodesy.degrees_and_minutes(degrees)
+    whole, minutes = radio.degrees_and_minutes(degrees)
     side = ("W" if degrees < 0 else "E") if longitude else ("S" if degrees < 0 else "N")
     answer.give("degrees", degrees, "°", f"{degrees:.7f}°")
     answer.give("degrees and minutes", f"{whole}° {minutes:.4f}′ {side}")
     seconds = minutes % 1 * 60
     answer.give("with seconds", f"{whole}° {int(minutes)}′ {seconds:.2f}″ {side}")
-    answer.give("in sentences", geodesy.nmea_angle(degrees, longitude=longitude))
-    fine = geodesy.metres_per_degree(0.0)[1] / 60 * 1e-4
+    answer.give("in sentences", radio.nmea_angle(degrees, longitude=longitude))
+    fine = radio.metres_per_degree(0.0)[1] / 60 * 1e-4
     answer.note(f"four decimals of a minute are {shown(fine, 'm')} at the equator")
     return answer
 
@@ -62,14 +61,14 @@ def distance(
     """Distance and bearing between two places, or the place at a bearing and distance (WGS 84; Karney's geodesics)."""
     answer = Answer()
     if to_latitude < 1000 and to_longitude < 1000:
-        found, there, back = geodesy.distance_and_bearings(latitude, longitude, to_latitude, to_longitude)
+        found, there, back = radio.distance_and_bearings(latitude, longitude, to_latitude, to_longitude)
         answer.give("distance", found, "m", f"{found:.3f} m")
         answer.give("bearing", there, "°", f"{there:.4f}°")
         answer.give("bearing at the other place", back, "°", f"{back:.4f}°")
         return answer
     if bearing < 0 or away < 0:
         raise CalcFault("distance needs to-latitude and to-longitude, or bearing and away")
-    north, east = geodesy.destination(latitude, longitude, bearing, away)
+    north, east = radio.destination(latitude, longitude, bearing, away)
     answer.give("latitude", north, "°", f"{north:.7f}°")
     answer.give("longitude", east, "°", f"{east:.7f}°")
     return answer
@@ -86,7 +85,7 @@ def reports(
     """What a receiver's reports take of the line: whether they fit a rate (NMEA 0183: at most 82 bytes a sentence)."""
     answer = Answer()
     bytes_each = sentences * size
-    share = uart.report_rate(bytes_each, interval, Tuning(rate))
+    share = serial_lines.report_rate(bytes_each, interval, Tuning(rate))
     answer.give("bytes each time", bytes_each)
     answer.give("of the line", share * 100, "%")
     answer.give("fits", share <= 1)
@@ -94,7 +93,9 @@ def reports(
         f"{sentences} x {size} bytes x 10 bits / {rate} baud = {shown(share * interval, 's')} of {shown(interval, 's')}"
     )
     answer.give("shortest interval", share * interval, "s")
-    lowest = min((one for one in USUAL_RATES if uart.report_rate(bytes_each, interval, Tuning(one)) <= 1), default=None)
+    lowest = min(
+        (one for one in USUAL_RATES if serial_lines.report_rate(bytes_each, interval, Tuning(one)) <= 1), default=None
+    )
     answer.give("lowest usual rate", lowest, "baud", "" if lowest else "none: send fewer, or less often")
     return answer
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from wexicon.core.engineering import serial_lines as uart
+from wexicon.core.engineering import serial_lines
 from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, digits, shown
 from wexicon.core.text import to_bytes, to_text
 from wexicon.core.tuning import HIGHEST_RATE, USUAL_RATES, Tuning
@@ -44,7 +44,7 @@ def wire(
     answer.step(f"{size} characters x {tuning.char_bits} bits / {tuning.rate} baud")
     if said or heard or thinking:
         said = said or size
-        gives = uart.throughput(size, said, heard, tuning, thinking)
+        gives = serial_lines.throughput(size, said, heard, tuning, thinking)
         answer.give("throughput", gives, "bytes/s", f"{digits(gives)} bytes/s")
         best = tuning.rate / tuning.char_bits
         answer.give("of the line", gives / best * 100, "%")
@@ -65,14 +65,14 @@ def divider(
     `fraction=4` is a divider in sixteenths. Try oversampling 8 where 16 gives too large an error.
     """
     answer, tuning = Answer(), _tuning(rate, frame)
-    found = uart.divider(clock, rate, oversampling, fraction)
+    found = serial_lines.divider(clock, rate, oversampling, fraction)
     exact = clock / (oversampling * rate)
     told = f"{found.whole}" + (f" + {found.fraction}/{1 << fraction}" if fraction else "")
     answer.give("divider", found.whole + found.fraction / (1 << fraction), "", told)
     answer.give("rate", found.rate, "baud", f"{digits(found.rate, 7)} baud")
     answer.give("error", found.error * 100, "%", f"{found.error * 100:+.2f} %")
     answer.step(f"{shown(clock, 'Hz')} / ({oversampling} x {digits(rate, 7)}) = {digits(exact, 6)}")
-    limit = uart.tolerance(tuning, max(2, oversampling))
+    limit = serial_lines.tolerance(tuning, max(2, oversampling))
     answer.give("both ends may differ by", limit * 100, "%", f"{limit * 100:.2f} %")
     if abs(found.error) > limit:
         answer.note("this rate cannot work with this clock: the last bit is sampled wrongly")
@@ -93,7 +93,7 @@ def mismatch(
 
     answer, ours, theirs = Answer(), _tuning(rate, frame), _tuning(other, frame)
     differ = theirs.rate / ours.rate - 1
-    limit = uart.tolerance(ours)
+    limit = serial_lines.tolerance(ours)
     answer.give("difference", differ * 100, "%", f"{differ * 100:+.2f} %")
     answer.give("allowed", limit * 100, "%", f"{limit * 100:.2f} %")
     places = ours.char_bits - ours.stop + 0.5
@@ -122,13 +122,17 @@ def rates(
     answer, rows = Answer(), []
     for rate in sorted(USUAL_RATES):
         try:
-            found = uart.divider(clock, rate, oversampling, fraction)
+            found = serial_lines.divider(clock, rate, oversampling, fraction)
         except ValueError:
             rows.append((str(rate), "", "the clock is too slow", ""))
             continue
         told = f"{found.whole}" + (f" + {found.fraction}/{1 << fraction}" if fraction else "")
         worth = (
-            "good" if abs(found.error) <= RISKY else "risky" if abs(found.error) < uart.tolerance(Tuning()) else "no"
+            "good"
+            if abs(found.error) <= RISKY
+            else "risky"
+            if abs(found.error) < serial_lines.tolerance(Tuning())
+            else "no"
         )
         rows.append((str(rate), told, f"{found.error * 100:+.2f} %", worth))
     answer.table(("rate (baud)", "divider", "error", "worth"), rows)

@@ -9,9 +9,8 @@ from math import log10
 from typing import Annotated
 
 from wexicon.core.engineering import radio
-from wexicon.core.engineering import radio as lora
 from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, digits
-from wexicon.core.standards import cellular as signal_quality
+from wexicon.core.standards import cellular
 
 
 def signal(
@@ -33,13 +32,13 @@ def signal(
     if not given:
         raise CalcFault("signal needs a number of a report", "For example: csq=18")
     for name, number in given.items():
-        scale = signal_quality.SCALES[name]
+        scale = cellular.SCALES[name]
         if number == scale.unknown:
             answer.give(f"{name} is", None, text="not known")
             continue
-        value = signal_quality.value_of(name, number)
+        value = cellular.value_of(name, number)
         edge = "or less" if number == scale.low else "or more" if number == scale.high else ""
-        word = signal_quality.in_words(name, value)
+        word = cellular.in_words(name, value)
         answer.give(f"{name} is", value, scale.unit, f"{digits(value)} {scale.unit} {edge}".rstrip() + f", {word}")
         answer.step(f"{name}: {scale.first:g} + {scale.step:g} x {number} = {digits(value)} {scale.unit}")
     return answer
@@ -76,17 +75,17 @@ def packet(
 ) -> Answer:
     """What RSSI and SNR of a LoRa packet say: its power, the margin, and how far it is from the limit."""
     answer = Answer()
-    own = lora.packet_power(snr, rssi)
+    own = radio.packet_power(snr, rssi)
     answer.give("packet power", own, "dBm")
     if snr < 0:
         answer.step(f"below the noise: {digits(rssi)} dBm + {digits(snr)} dB = {digits(own)} dBm")
-    left = lora.margin(spreading, snr)
+    left = radio.margin(spreading, snr)
     answer.give(
         "margin", left, "dB", f"{digits(left)} dB" + ("" if left > 3 else ", too little" if left > 0 else ": lost")
     )
-    answer.step(f"SF{spreading} needs {lora.REQUIRED_SNR[spreading]:g} dB of SNR")
-    answer.give("sensitivity", lora.sensitivity(spreading, bandwidth, noise_figure), "dBm")
-    fits = [one for one, needed in lora.REQUIRED_SNR.items() if 7 <= one <= 12 and snr - needed >= 5]
+    answer.step(f"SF{spreading} needs {radio.REQUIRED_SNR[spreading]:g} dB of SNR")
+    answer.give("sensitivity", radio.sensitivity(spreading, bandwidth, noise_figure), "dBm")
+    fits = [one for one, needed in radio.REQUIRED_SNR.items() if 7 <= one <= 12 and snr - needed >= 5]
     if fits and min(fits) < spreading:
         answer.note(f"SF{min(fits)} would do with 5 dB to spare, in less time on air")
     return answer

@@ -9,7 +9,7 @@ import re
 from typing import Annotated
 
 from wexicon.core.engineering.topic import Answer, Arg, CalcFault, Topic, shown
-from wexicon.core.standards import cellular as timers
+from wexicon.core.standards import cellular
 from wexicon.core.text import spoken
 
 
@@ -38,8 +38,8 @@ def power_saving(
 
 
 def _coded(answer: Answer, name: str, seconds: float, form: str) -> None:
-    units = timers.UNITS[form]
-    found = timers.codings(seconds, units)
+    units = cellular.UNITS[form]
+    found = cellular.codings(seconds, units)
     if found:
         answer.give(f"{name} bits", found[0])
         answer.step(f"{name}: {_worked(found[0], units)}")
@@ -47,19 +47,19 @@ def _coded(answer: Answer, name: str, seconds: float, form: str) -> None:
             answer.note(f"{name}: the same time is also {', '.join(found[1:])}")
         return
     answer.give(f"{name} bits", None, text="cannot be coded")
-    below, above = timers.nearest(seconds, units)
+    below, above = cellular.nearest(seconds, units)
     for word, one in (("below", below), ("above", above)):
         if one is not None:
-            bits = timers.codings(one, units)[0]
+            bits = cellular.codings(one, units)[0]
             answer.give(f"{name}, nearest {word}", bits, text=f"{bits} = {spoken(one)} ({one} s)")
 
 
 def _decoded(answer: Answer, name: str, bits: str, form: str) -> None:
     if not re.fullmatch("[01]{8}", bits):
         raise CalcFault(f"{name}-bits: {bits[:20]!r} is not eight bits", "For example: 00100010")
-    seconds = timers.decoded(bits, timers.UNITS[form])
+    seconds = cellular.decoded(bits, cellular.UNITS[form])
     answer.give(name, seconds, "s", "off" if seconds == 0 and bits.startswith("111") else "")
-    answer.step(f"{name}: {_worked(bits, timers.UNITS[form])}")
+    answer.step(f"{name}: {_worked(bits, cellular.UNITS[form])}")
 
 
 def _worked(bits: str, units: dict[int, int]) -> str:
@@ -81,7 +81,7 @@ def edrx(
 
     `narrow` is NB-S1 mode, `wide` WB-S1 mode: they share the bits, but not every cycle.
     """
-    answer, known = Answer(), timers.cycles(mode)
+    answer, known = Answer(), cellular.cycles(mode)
     if cycle < 0 and not bits:
         answer.table(("bits", "cycle"), [(code, shown(one, "s")) for code, one in known.items()])
     if bits:
@@ -97,10 +97,10 @@ def edrx(
             if found and not same:
                 answer.give(f"nearest {word}", found[0], text=f"{found[0]} = {shown(found[1], 's')}")
     if window >= 0:
-        step = timers.WINDOW_STEP[mode]
+        step = cellular.WINDOW_STEP[mode]
         code = min(15, max(0, round(window / step) - 1))
         answer.give(
-            "window bits", f"{code:04b}", text=f"{code:04b} = {shown(timers.paging_window(f'{code:04b}', mode), 's')}"
+            "window bits", f"{code:04b}", text=f"{code:04b} = {shown(cellular.paging_window(f'{code:04b}', mode), 's')}"
         )
         answer.step(f"window: (code + 1) x {step} s")
     return answer
