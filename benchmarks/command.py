@@ -45,7 +45,7 @@ def by_command(count: int) -> tuple[float, int, float]:
     return took, sum(one["verdict"] == "conforms" for one in found), used.ru_utime + used.ru_stime
 
 
-# Calls the command and writes down how much memory this very process had at most: what the system says of a child that has ended
+# Calls the command and writes down how much memory this very process had at most: what the system says of an ended child
 # counts from the size of its parent.
 _MEASURED = """
 import atexit, pathlib, sys
