@@ -52,7 +52,8 @@ from wexicon.rigs.rig import read_rig
 from wexicon.rigs.serving import real_agenda, served
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 
 ROUNDS = 7
 SIZES = (1, 2, 4, 8)

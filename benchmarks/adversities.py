@@ -27,7 +27,8 @@ from wexicon.rigs.standin import StandIn
 from wexicon.rigs.standins import family
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 from wexicon.work.provisioning.unfinished import Store
 
 OTHER = {

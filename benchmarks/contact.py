@@ -26,7 +26,8 @@ from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.work.contact.catalog import all_lexicons, find_lexicon
 from wexicon.work.contact.discovery import LinkDiscovery
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 
 KEYS, LINES = 60, 60
 

@@ -28,7 +28,8 @@ from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.drafting.starter import lexicon_from
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 
 # Families whose lexicons were written without a look at what the drafter does of them.
 APART = ("marram-c2", "plover-j1", "saltern-m4", "samphire-f2", "teasel-d3")

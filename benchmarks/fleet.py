@@ -17,7 +17,8 @@ from wexicon.rigs.rig import read_rig
 from wexicon.rigs.serving import Server, real_agenda
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 
 FAMILY = "lindle-l9"
 WANTED = {"name": "mast 2", "address": 2, "network": 6, "frequency": 868.3, "spreading": 10, "sync": 0x34}

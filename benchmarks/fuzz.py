@@ -65,7 +65,8 @@ from wexicon.rigs.tcp_ports import Rfc2217Port
 from wexicon.work.contact.catalog import find_lexicon, path_of
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 
 MEMORY = 1024 * 1024 * 1024
 LONGEST = 2.0

@@ -33,7 +33,8 @@ from wexicon.rigs.standin import StandIn
 from wexicon.rigs.uart import WireFaults
 from wexicon.work.contact.ledger import AllRead, Entry, Written
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 
 # What one reading after one start cannot show, by the adversity or the evidence that it comes with.
 READING = "by a reading alone"

@@ -35,7 +35,8 @@ from wexicon.rigs.uart import WireFaults
 from wexicon.rigs.virtual_ports import on_virtual_ports
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision, read_out, verify
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision, read_out, verify
 from wexicon.work.provisioning.unfinished import Store
 
 # A build in the background of a shell ignores these; what the tests start must not inherit that.

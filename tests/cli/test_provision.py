@@ -20,7 +20,8 @@ from wexicon.links.port import open_port
 from wexicon.rigs.serving import RigOperator
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 
 PIN = "48213"
 

@@ -14,7 +14,8 @@ from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rigs.standin import StandIn
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 
 
 class Babbler(StandIn):

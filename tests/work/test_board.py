@@ -15,7 +15,8 @@ from wexicon.core.operator import NoOperator
 from wexicon.core.results.unit import UnitResult
 from wexicon.core.tuning import Tuning
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 
 NEAR = Tuning(9600)
 

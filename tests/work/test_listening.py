@@ -32,7 +32,8 @@ from wexicon.rigs.standins.polmar_p1 import PolmarP1
 from wexicon.work.function.listening import Ears, ListenOrder, listen
 from wexicon.work.function.tracks import Positions, TimerTrack
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 
 HOUR, DAY = 3600.0, 86_400.0
 SAVING = 'saving = 1, link_report = 1, report = 4, periodic = "00100001", active = "00100010"'

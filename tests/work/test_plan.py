@@ -18,7 +18,8 @@ from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.actions import do_action
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import values_in_trace
-from wexicon.work.provisioning.run import Order, provision, read_out
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision, read_out
 
 FAMILIES = sorted(WANTED)
 

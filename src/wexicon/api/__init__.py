@@ -69,7 +69,7 @@ if TYPE_CHECKING:
     from wexicon.work.function.listening import Listened, ListenOrder
     from wexicon.work.function.traffic import TrafficOrder
     from wexicon.work.module.module import Module
-    from wexicon.work.provisioning.run import Order
+    from wexicon.work.provisioning.policy import Order
 
 __all__ = [
     "ActionResult",
@@ -177,7 +177,7 @@ _MODULES = {
     "work.function.listening": "ListenOrder Listened",
     "work.function.traffic": "TrafficOrder",
     "work.module.module": "Module",
-    "work.provisioning.run": "Order",
+    "work.provisioning.policy": "Order",
 }
 _WHERE = {name: module for module, names in _MODULES.items() for name in names.split()}
 

@@ -31,8 +31,9 @@ from wexicon.work.contact.sessions import Opening, Setup, open_session
 from wexicon.work.function.actions import do_action
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import hail_with, module_on_port
-from wexicon.work.provisioning.run import Order, read_out
+from wexicon.work.provisioning.policy import Order
 from wexicon.work.provisioning.run import provision as write_and_prove
+from wexicon.work.provisioning.run import read_out
 from wexicon.work.provisioning.run import verify as compare
 from wexicon.work.provisioning.unfinished import FileStore
 

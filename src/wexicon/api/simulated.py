@@ -20,7 +20,7 @@ from wexicon.core.results.unit import DialogueResult, UnitResult
 from wexicon.files import read_file
 from wexicon.work.contact.sessions import Setup
 from wexicon.work.contact.standins import SETTLED, Choice, fills, on_ports, parties_for, rig_at, unit_for
-from wexicon.work.provisioning.run import Order
+from wexicon.work.provisioning.policy import Order
 
 if TYPE_CHECKING:
     from wexicon.rigs.rig import Rig

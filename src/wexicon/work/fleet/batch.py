@@ -30,7 +30,8 @@ from wexicon.work.fleet.claims import AnothersUnit, Claims, GeneratedSecrets, Kn
 from wexicon.work.fleet.scheduler import AWAY, ProgressCallback, Scheduler, UnitProgress, UnitSteps
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision, verify
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision, verify
 from wexicon.work.provisioning.unfinished import Store
 
 Answer = TypeVar("Answer")

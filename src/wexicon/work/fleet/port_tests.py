@@ -30,7 +30,8 @@ from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint, Endpo
 from wexicon.work.function.sweeps import sweep
 from wexicon.work.function.traffic import TrafficOrder, TrafficTest, endpoint_on, prepare
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.run import Order, provision
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision
 from wexicon.work.provisioning.unfinished import Store
 
 

@@ -31,7 +31,8 @@ from wexicon.work.fleet.scheduler import ProgressCallback, RunProgress, UnitProg
 from wexicon.work.fleet.sheet_tests import DueTest, SheetTests, Tests
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
-from wexicon.work.provisioning.run import Order, provision, verify
+from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.run import provision, verify
 from wexicon.work.provisioning.unfinished import RegisterStore, Store
 
 if TYPE_CHECKING:

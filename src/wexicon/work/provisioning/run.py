@@ -7,7 +7,7 @@ find it. `verify` is the same walk without writing; `read_out` wants nothing.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import UTC
 
 import msgspec
@@ -19,39 +19,33 @@ from wexicon.core.protocol.observations import Finished, Judged, Started
 from wexicon.core.results.result import Evidence, Failure, Outcome, Prove, Verdict, masked
 from wexicon.core.results.unit import Shown, StepTime, UnitResult, judge
 from wexicon.core.text import visible
-from wexicon.core.tuning import Tuning
-from wexicon.core.values import UNSET, Value
+from wexicon.core.values import Value
 from wexicon.work.contact.ledger import AllRead, Sign, Written
 from wexicon.work.module.module import MOST_TIMES, AnotherModule, Module
 from wexicon.work.module.settings import Reading, Refused
 from wexicon.work.module.starts import Witness, come_back, start, strongest
 from wexicon.work.provisioning.facts import Line
 from wexicon.work.provisioning.plan import Plan, ordered, together
+from wexicon.work.provisioning.policy import (
+    Order,
+    changed,
+    differing,
+    factory_defaults,
+    gone_with,
+    is_pending,
+    lacking,
+    leaves_command_mode,
+    likely_links,
+    names_to_read,
+    saved_by,
+    start_by,
+    unsaved,
+)
 from wexicon.work.provisioning.unfinished import BegunWork, Store
 
 # The walk writes, starts and reads; where the start brought back old values, again.
 MOST_TURNS = 2
 NOT_UNDERSTOOD = "not understood"
-
-
-class Order(msgspec.Struct, frozen=True):
-    """The wanted values of a unit, already checked (see `sheet`); the proof required; for which
-    settings the module's word is enough. `plan` if it may only ask questions."""
-
-    wanted: Mapping[str, Value] = {}
-    prove: Prove = Prove.AUTO
-    trust: tuple[str, ...] = ()
-    sheet: str = ""
-    # Only read, and work out what would be said.
-    plan: bool = False
-    # A dialogue has said something before: what it set is saved, and lives through the start that proves.
-    touched: bool = False
-    # The firmware image that it needs.
-    image: Image | None = None
-    # Whether settings that are not wanted otherwise go back to their factory defaults.
-    others: bool = False
-    # Which module it has to be, as the register calls it; any, where this is empty.
-    unit: str = ""
 
 
 class ProvisioningRun:
@@ -160,7 +154,7 @@ class ProvisioningRun:
         module = self.module
         self._enter("attention", searching=True)
         try:
-            module.attention.gain(self._likely_links())
+            module.attention.gain(likely_links(self.order, self.lexicon, module.likely))
         except Unreachable as fault:
             recovers = next(
                 (one.name for one in self.lexicon.actions.values() if one.loads and not one.needs_attention), ""
@@ -188,7 +182,7 @@ class ProvisioningRun:
             self._load(self.order.image, differs)
         self._require_wanted()
         self._enter("read")
-        names = self._names()
+        names = names_to_read(self.order, self.lexicon, module.has)
         self.lines = {name: Line(self.lexicon.settings[name], self.order.wanted.get(name)) for name in names}
         self._read(first=True)
         self._require_room()
@@ -208,22 +202,10 @@ class ProvisioningRun:
         self.module.leave()
 
     def _want_others(self) -> None:
-        """Adds what the order does not name to what is wanted: its factory default. What cannot be brought there is told."""
-        wanted, left = dict(self.order.wanted), []
-        for name, setting in self.lexicon.settings.items():
-            if name in wanted or not self.module.has(name):
-                continue
-            unmet = [need for need, value in setting.needs.items() if need in wanted and wanted[need] != value]
-            if (
-                setting.factory is None
-                or not (setting.readable and setting.writable)
-                or (unmet and setting.factory is not UNSET)
-            ):
-                left.append(name)
-            else:
-                wanted[name] = setting.factory
-        self.others = frozenset(wanted) - frozenset(self.order.wanted)
-        self.order = msgspec.structs.replace(self.order, wanted=wanted)
+        """Adds the factory default of what the order does not name. What cannot be brought there is told."""
+        found, left = factory_defaults(self.order, self.lexicon, self.module.has)
+        self.others = frozenset(found)
+        self.order = msgspec.structs.replace(self.order, wanted={**self.order.wanted, **found})
         if left:
             self.result.remarks.append(f"not brought to a factory default: {', '.join(left)}")
 
@@ -254,36 +236,12 @@ class ProvisioningRun:
             raise ModuleFault(f"{file} was loaded, and still {still}", where=self.session.link.name)
         self.result.remarks.append(f"{file} loaded: before, {differs}")
 
-    def _likely_links(self) -> list[Tuning]:
-        """Link settings to try first: the last known, the factory default, the wanted ones."""
-        factory = self.lexicon.factory
-        wanted = factory
-        for name, value in self.order.wanted.items():
-            if value is not UNSET:
-                wanted = self.lexicon.settings[name].kind.apply_to(wanted, value)
-        return [*self.module.likely, factory, wanted]
-
-    def _names(self) -> list[str]:
-        """The settings to read: all, or those wanted and those that they need."""
-        wanted = self.order.wanted
-        needed = {need for name in wanted for need in self.lexicon.settings[name].needs}
-        if any(name in wanted for name in shaping(self.lexicon)):
-            needed.update(shaping(self.lexicon))
-        names = [name for name in self.lexicon.settings if not wanted or name in wanted or name in needed]
-        return [name for name in names if self.module.has(name)]
-
     def _require_wanted(self) -> None:
         """Fails if this firmware lacks a wanted setting."""
-        for name in self.order.wanted:
-            setting = self.lexicon.settings[name]
-            if not self.module.has(name):
-                firmware = visible(self.module.identity.get(self.lexicon.firmware, ""))
-                needs = f"from {setting.since} on" if setting.since else f"before {setting.before}"
-                raise ModuleFault(
-                    f"this module's firmware {firmware} has no {name}; available {needs}",
-                    where=self.session.link.name,
-                    hint=f"{self.session.unchanged()}Update the firmware, or take the setting out of the sheet.",
-                )
+        firmware = self.module.identity.get(self.lexicon.firmware, "")
+        if what := lacking(self.order, self.lexicon, self.module.has, firmware):
+            hint = f"{self.session.unchanged()}Update the firmware, or take the setting out of the sheet."
+            raise ModuleFault(what, where=self.session.link.name, hint=hint)
 
     def _require_room(self) -> None:
         """Fails if the module would send more by itself than its rate can carry."""
@@ -347,19 +305,7 @@ class ProvisioningRun:
         return {name: found.value for name, found in self._group_before.items() if found.value is not None}
 
     def _pending(self, line: Line) -> bool:
-        """Whether the module keeps a rate at which it does not answer: then it has yet to start with it."""
-        if (
-            self.lexicon.attention.tuning
-            or not line.setting.kind.rates()
-            or line.setting.from_link
-            or self.session.fixed
-        ):
-            return False
-        latest = line.after
-        if latest is None or latest.value is None:
-            return False
-        here = self.session.link.tuning
-        return line.setting.kind.apply_to(here, latest.value) != here
+        return is_pending(line, self.lexicon, self.session.link.tuning, fixed=bool(self.session.fixed))
 
     def _plan(self) -> None:
         """Works out what would be said, in order, by the same choices that the walk makes."""
@@ -370,8 +316,8 @@ class ProvisioningRun:
         again = before is not None or can is Evidence.READING or any(map(self._pending, self._wanted()))
         made = Plan(self.module, self._known())
         made.writes([line for line in todo if not line.setting.volatile])
-        made.actions(self._persisting(todo, again=again))
-        how = self._start_by(can)
+        made.actions(saved_by(self.lexicon, self._wanted() if again else todo))
+        how = start_by(self.lexicon, self._wanted(), can, due=not self.final)
         if how is Evidence.RESTART and (values := self.witness.values(self.order.wanted)):
             made.witness(self.witness.name, *values)
         made.start(how)
@@ -408,7 +354,8 @@ class ProvisioningRun:
             todo = self._todo(first=turn == 0)
             if todo:
                 self._require_operator(todo)
-                self._tell_what_was_not_saved(todo)
+                told = "read right but was not saved: a restart undid it"
+                self.result.remarks += [f"{name} {told}" for name in unsaved(todo)]
                 self._note_prior()
                 self._remember()
                 self._write_all(todo)
@@ -479,37 +426,24 @@ class ProvisioningRun:
 
     def _todo(self, *, first: bool) -> list[Line]:
         """What differs and can be written; what cannot be read is written once."""
-        return [
-            line
-            for line in self._wanted()
-            if not line.refused
-            and (not line.right() if line.setting.readable else first)
-            and (line.setting.writable or self._cannot_write(line))
-        ]
-
-    @staticmethod
-    def _cannot_write(line: Line) -> bool:
-        line.note = "cannot be written"
-        return False
+        found = differing(self._wanted(), first=first)
+        for line in found:
+            if not line.setting.writable:
+                line.note = "cannot be written"
+        return [line for line in found if line.setting.writable]
 
     def _require_operator(self, todo: Sequence[Line]) -> None:
         """Fails before writing to a module that could not be brought back to command mode."""
-        actions = [self.lexicon.actions[name] for line in todo for name in line.setting.then]
-        leaves = any(action.restarts or action.ends_attention for action in actions)
-        if leaves and self.module.attention.needs_operator() and not self.module.operator.there:
+        if (
+            leaves_command_mode(self.lexicon, todo)
+            and self.module.attention.needs_operator()
+            and not self.module.operator.there
+        ):
             raise ModuleFault(
                 "these writes need a restart, and no operator can restore command mode",
                 where=self.session.link.name,
                 hint=f"{self.session.unchanged()}Run it with an operator or a fixture.",
             )
-
-    def _tell_what_was_not_saved(self, todo: Sequence[Line]) -> None:
-        """Says why a setting that read right is written anyway."""
-        for line in todo:
-            # One that a power cycle clears cannot be saved.
-            kept = not line.setting.volatile and not line.written
-            if kept and line.before is not None and line.before.value == line.wanted:
-                self.result.remarks.append(f"{line.setting.name} read right but was not saved: a restart undid it")
 
     def _write_all(self, todo: Sequence[Line]) -> None:
         lines = {line.setting.name: line for line in todo if not line.setting.volatile}
@@ -545,7 +479,7 @@ class ProvisioningRun:
     def _persist(self, todo: Sequence[Line], *, again: bool) -> None:
         """Does what makes settings persist: for those written, and with `again` for all wanted ones, because no reading can
         tell that it was done."""
-        for name in self._persisting(todo, again=again):
+        for name in saved_by(self.lexicon, self._wanted() if again else todo):
             self._remember()
             self._enter(name)
             self.module.persist(name)
@@ -574,25 +508,12 @@ class ProvisioningRun:
                 ].note = "its acknowledgement is in doubt: the module may have started before it was saved"
         self._blind = set()
 
-    def _persisting(self, todo: Sequence[Line], *, again: bool) -> list[str]:
-        """The actions that make settings persist, but for the restart: that is the start that proves."""
-        lines = [line for line in (self._wanted() if again else todo) if not line.refused and not line.setting.volatile]
-        actions = {name for line in lines for name in line.setting.then}
-        own = [*self.lexicon.order, *(name for line in lines for name in line.setting.then)]
-        return [name for name in dict.fromkeys(own) if name in actions and not self.lexicon.actions[name].restarts]
-
-    def _start_by(self, how: Evidence) -> Evidence:
-        """What is written may take effect only with the next start: then that is made, asked for or not."""
-        restarts = any(self.lexicon.actions[name].restarts for line in self._wanted() for name in line.setting.then)
-        due = how is Evidence.READING and restarts and self.write and not self.final
-        return Evidence.RESTART if due and self.lexicon.restart() else how
-
     def _start(self, how: Evidence) -> None:
         """Has the module start, comes back, asks who it is, reads."""
         for name, line in self.lines.items():
             # What the network granted may be gone for a while after a start.
             self._note_granted(name, line)
-        how = self._start_by(how)
+        how = start_by(self.lexicon, self._wanted(), how, due=self.write and not self.final)
         self.final = False
         signs: set[Sign] = set()
         planted = False
@@ -643,22 +564,11 @@ class ProvisioningRun:
 
     def _tell_what_else_changed(self) -> None:
         """Settings of a group that no sheet named, and that are not as they were."""
-        # What needs another value than the sheet wants of a setting goes with it.
-        gone = {
-            name
-            for name, setting in self.lexicon.settings.items()
-            if any(self.order.wanted.get(need, value) != value for need, value in setting.needs.items())
-        }
+        gone = gone_with(self.order, self.lexicon)
         names = [name for name in self._group_before if name not in self.order.wanted and name not in gone]
         others = [name for name in self.module.settings.whole_group(self.order.wanted) if name in names]
-        if not others or not self.result.written:
-            return
-        after = self.module.settings.read(others)
-        for name in others:
-            if name in after and not after[name].same_as(self._group_before[name]):
-                setting = self.lexicon.settings[name]
-                was, now = self._group_before[name].shown(setting), after[name].shown(setting)
-                self.result.also_changed.append(f"{name}: it was {visible(was)}, and is {visible(now)}")
+        if others and self.result.written:
+            self.result.also_changed += changed(self.lexicon, self._group_before, self.module.settings.read(others))
 
     # -- the end --------------------------------------------------------------------------------------------------
 

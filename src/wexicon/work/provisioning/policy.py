@@ -1,0 +1,155 @@
+"""What follows from an order and what was read: what to read, write, save and start. `--plan` and the run share it.
+
+The rule: pure functions. They ask no module and change nothing; the run does what they say, and the plan tells it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+
+import msgspec
+
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.lexicon.extending import shaping
+from wexicon.core.formats.sheet_files import Image
+from wexicon.core.results.result import Evidence, Prove
+from wexicon.core.text import visible
+from wexicon.core.tuning import Tuning
+from wexicon.core.values import UNSET, Value
+from wexicon.work.module.settings import Reading
+from wexicon.work.provisioning.facts import Line
+
+
+class Order(msgspec.Struct, frozen=True):
+    """The wanted values of a unit, already checked (see `sheet`); the proof required; for which
+    settings the module's word is enough. `plan` if it may only ask questions."""
+
+    wanted: Mapping[str, Value] = {}
+    prove: Prove = Prove.AUTO
+    trust: tuple[str, ...] = ()
+    sheet: str = ""
+    # Only read, and work out what would be said.
+    plan: bool = False
+    # A dialogue has said something before: what it set is saved, and lives through the start that proves.
+    touched: bool = False
+    # The firmware image that it needs.
+    image: Image | None = None
+    # Whether settings that are not wanted otherwise go back to their factory defaults.
+    others: bool = False
+    # Which module it has to be, as the register calls it; any, where this is empty.
+    unit: str = ""
+
+
+def factory_defaults(order: Order, lexicon: Lexicon, has: Callable[[str], bool]) -> tuple[dict[str, Value], list[str]]:
+    """The factory default of each setting that the order does not name, and those that cannot be brought there; `has` is
+    whether the module has a setting."""
+    found: dict[str, Value] = {}
+    left = []
+    for name, setting in lexicon.settings.items():
+        if name in order.wanted or not has(name):
+            continue
+        wanted = {**order.wanted, **found}
+        unmet = any(need in wanted and wanted[need] != value for need, value in setting.needs.items())
+        both_ways = setting.readable and setting.writable
+        if setting.factory is None or not both_ways or (unmet and setting.factory is not UNSET):
+            left.append(name)
+        else:
+            found[name] = setting.factory
+    return found, left
+
+
+def likely_links(order: Order, lexicon: Lexicon, known: Sequence[Tuning]) -> list[Tuning]:
+    """The links to try first: those that are known, the factory default, the wanted one."""
+    wanted = lexicon.factory
+    for name, value in order.wanted.items():
+        if value is not UNSET:
+            wanted = lexicon.settings[name].kind.apply_to(wanted, value)
+    return [*known, lexicon.factory, wanted]
+
+
+def names_to_read(order: Order, lexicon: Lexicon, has: Callable[[str], bool]) -> list[str]:
+    """All settings that the module has, or those wanted and those that they need."""
+    wanted = order.wanted
+    needed = {need for name in wanted for need in lexicon.settings[name].needs}
+    if any(name in wanted for name in shaping(lexicon)):
+        needed.update(shaping(lexicon))
+    names = [name for name in lexicon.settings if not wanted or name in wanted or name in needed]
+    return [name for name in names if has(name)]
+
+
+def lacking(order: Order, lexicon: Lexicon, has: Callable[[str], bool], firmware: str) -> str:
+    """What is said of the first wanted setting that this firmware lacks; empty if it has all."""
+    for name in order.wanted:
+        if not has(name):
+            setting = lexicon.settings[name]
+            since = f"from {setting.since} on" if setting.since else f"before {setting.before}"
+            return f"this module's firmware {visible(firmware)} has no {name}; available {since}"
+    return ""
+
+
+def differing(lines: Iterable[Line], *, first: bool) -> list[Line]:
+    """What is not as it should be; what cannot be read is so at first only."""
+    return [one for one in lines if not one.refused and (not one.right() if one.setting.readable else first)]
+
+
+def saved_by(lexicon: Lexicon, lines: Iterable[Line]) -> list[str]:
+    """The actions that make these settings persist, but for the restart: that is the start that proves."""
+    own = [line for line in lines if not line.refused and not line.setting.volatile]
+    actions = [name for line in own for name in line.setting.then]
+    ranked = dict.fromkeys([*lexicon.order, *actions])
+    return [name for name in ranked if name in actions and not lexicon.actions[name].restarts]
+
+
+def leaves_command_mode(lexicon: Lexicon, lines: Iterable[Line]) -> bool:
+    """Whether writing these settings ends command mode."""
+    actions = [lexicon.actions[name] for line in lines for name in line.setting.then]
+    return any(action.restarts or action.ends_attention for action in actions)
+
+
+def start_by(lexicon: Lexicon, lines: Iterable[Line], how: Evidence, *, due: bool) -> Evidence:
+    """How the module is started: as asked; where what was written takes effect only with a start, and one is `due`, by the
+    lexicon's restart at least."""
+    restarts = any(lexicon.actions[name].restarts for line in lines for name in line.setting.then)
+    return Evidence.RESTART if how is Evidence.READING and due and restarts and lexicon.restart() else how
+
+
+def is_pending(line: Line, lexicon: Lexicon, here: Tuning, *, fixed: bool) -> bool:
+    """Whether the module keeps a rate at which it does not answer `here`: then it has yet to start with it. Behind a board
+    our side is `fixed`."""
+    kind = line.setting.kind
+    if lexicon.attention.tuning or not kind.rates() or line.setting.from_link or fixed:
+        return False
+    latest = line.after
+    return latest is not None and latest.value is not None and kind.apply_to(here, latest.value) != here
+
+
+def unsaved(todo: Iterable[Line]) -> list[str]:
+    """The settings that read right and are written anyway: they were not saved. One that a power cycle clears cannot be."""
+    return [
+        line.setting.name
+        for line in todo
+        if not line.setting.volatile
+        and not line.written
+        and line.before is not None
+        and line.before.value == line.wanted
+    ]
+
+
+def gone_with(order: Order, lexicon: Lexicon) -> set[str]:
+    """The settings that need another value than is wanted of a setting: they go with it."""
+    return {
+        name
+        for name, setting in lexicon.settings.items()
+        if any(order.wanted.get(need, value) != value for need, value in setting.needs.items())
+    }
+
+
+def changed(lexicon: Lexicon, before: Mapping[str, Reading], after: Mapping[str, Reading]) -> list[str]:
+    """What was read differently, with both values."""
+    told = []
+    for name, now in after.items():
+        if not now.same_as(before[name]):
+            setting = lexicon.settings[name]
+            was, is_ = before[name].shown(setting), now.shown(setting)
+            told.append(f"{name}: it was {visible(was)}, and is {visible(is_)}")
+    return told
