@@ -87,7 +87,7 @@ REVIEWED = (
     Mutant(
         "import",
         "any odd rate is taken for a usual one",
-        "<= ALIKE * nearest else tuning",
+        "<= OFF_BY * nearest else tuning",
         "<= nearest else tuning",
         IMPORT,
     ),
@@ -269,8 +269,8 @@ ADDED = (
     Mutant(
         "report",
         "a measurement below its low limit is right",
-        'return (low is None or one["value"] >= low) and',
-        'return (low is not None or one["value"] >= 0) and',
+        "return (one.low is None or one.value >= one.low) and",
+        "return (one.low is not None or one.value >= 0) and",
         REPORT,
     ),
     Mutant("report", "a failed step counts as done", "passed[at] -= at in done", "passed[at] -= 0", REPORT),

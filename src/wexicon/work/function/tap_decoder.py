@@ -232,7 +232,7 @@ class TapDecoder:
 # When it is looked after the last byte whether an answer has ended by its silence (seconds).
 LINGERS = (0.05, 0.2, 1.0, 5.0, 60.0)
 # How far a usual rate may be from the measured one to be taken for it.
-CAPTURED_ALIKE = 0.015
+OFF_BY = 0.015
 
 
 class _Clock:
@@ -292,7 +292,7 @@ def import_capture(
 def _usual(tuning: Tuning) -> Tuning:
     """The same at the usual rate that is nearest, if one is near."""
     nearest = min(USUAL_RATES, key=lambda rate: abs(rate - tuning.rate))
-    return Tuning.of(nearest, tuning.frame) if abs(nearest - tuning.rate) <= CAPTURED_ALIKE * nearest else tuning
+    return Tuning.of(nearest, tuning.frame) if abs(nearest - tuning.rate) <= OFF_BY * nearest else tuning
 
 
 def _told(one: Reading) -> str:
