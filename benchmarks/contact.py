@@ -93,7 +93,7 @@ def hailing() -> list[tuple[str, float, float]]:
 
 
 def grown(count: int) -> list[Lexicon]:
-    """The shipped lexicons, and so many in all by lexicons of other families that ask the same and expect another answer."""
+    """As many lexicons as that: the shipped ones, and others of other families that ask the same and expect another answer."""
     own = all_lexicons()
     made = list(own)
     for number in range(len(own), count):
@@ -104,7 +104,7 @@ def grown(count: int) -> list[Lexicon]:
 
 
 def hailing_among(name: str, count: int) -> float:
-    """Seconds of hail for a module as delivered, with so many lexicons."""
+    """Seconds of hail for a module as delivered, with this number of lexicons."""
     lexicon = find_lexicon(name)
     session = at_rate(lexicon, lexicon.factory.rate).session(tuning=Tuning(9600))
     result = LinkDiscovery(session, grown(count), with_escapes=bool(lexicon.attention.escape_opens)).run()

@@ -1,7 +1,7 @@
 """The parties of a dialogue (modules on their ports, sockets of this machine), and the statements that name one.
 
 The rule: all parties are read all the time; events of each are queued until an `await` takes them. Where there are parties,
-each line that is said or heard stands in an `at` block.
+each line that is said or heard is in an `at` block.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
 """A fixture (which line of the adapter drives which pin, which program runs after each unit) and `wexicon.toml` (what is the
 same for all work of a project, or of a person).
 
-The rule: a pin that no line drives is the operator's; pins called dtr and rts are the lines themselves. No secret stands in a
-settings file.
+The rule: a pin that no line drives is the operator's; pins called dtr and rts are the lines themselves. No secret is allowed
+in a settings file.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """What follows from an order and what was read: what to read, write, save and start. `--plan` and the run share it.
 
-The rule: pure functions. They ask no module and change nothing; the run does what they say, and the plan tells it.
+The rule: pure functions, which ask no module and change nothing.
 """
 
 from __future__ import annotations
@@ -78,7 +78,7 @@ def names_to_read(order: Order, lexicon: Lexicon, has: Callable[[str], bool]) ->
 
 
 def lacking(order: Order, lexicon: Lexicon, has: Callable[[str], bool], firmware: str) -> str:
-    """What is said of the first wanted setting that this firmware lacks; empty if it has all."""
+    """Why the first wanted setting that this firmware lacks cannot be written; empty if it has all."""
     for name in order.wanted:
         if not has(name):
             setting = lexicon.settings[name]
