@@ -69,45 +69,35 @@ class BatchOrder(msgspec.Struct, frozen=True, kw_only=True):
     scan: bool = False
 
 
-class Batch:
-    """One run over the units of a sheet. `opened` opens a module, `progress` is shown each step, `keep` each result. `claims`
-    assigns units to runs, `known` are values of units that were provisioned before; `request` returns what the operator wants
-    instead of a swap: SKIP, AGAIN or nothing; `generated` gives the secrets that are drawn for each unit, `tested` runs the
-    tests of one that is done; `wanted` is filled with the values of each."""
+class Means(msgspec.Struct, kw_only=True):
+    """What a batch works with: `claims` assign units to runs, `store` has unfinished work, `known` are values of units that
+    were provisioned before, `generated` gives the secrets that are drawn for each unit, `wanted` is filled with the values of
+    each. `progress` is shown each step, `keep` each result; `tested` runs the tests of a unit that is done; `request` returns
+    what the operator wants instead of a swap: SKIP, AGAIN or nothing; `stopping` whether a stop was requested."""
 
-    def __init__(
-        self,
-        sheet: Sheet,
-        jobs: Sequence[Job],
-        opened: Opens,
-        order: BatchOrder | None = None,
-        *,
-        progress: ProgressCallback = lambda progress: None,
-        keep: Callable[[Job, UnitResult], None] = lambda job, result: None,
-        stopping: Callable[[], bool] = lambda: False,
-        store: Store | None = None,
-        claims: Claims | None = None,
-        known: Known | None = None,
-        request: Callable[[], str] = lambda: "",
-        generated: GeneratedSecrets | None = None,
-        tested: Callable[[Job, UnitResult], None] = lambda job, result: None,
-        wanted: dict[str, dict[str, Value]] | None = None,
-    ) -> None:
-        self.tested = tested
-        self.wanted = {} if wanted is None else wanted
-        self.generated = generated or GeneratedSecrets()
+    claims: Claims
+    store: Store = msgspec.field(default_factory=Store)
+    known: Known = msgspec.field(default_factory=dict)
+    generated: GeneratedSecrets = msgspec.field(default_factory=GeneratedSecrets)
+    wanted: dict[str, dict[str, Value]] = msgspec.field(default_factory=dict)
+    progress: ProgressCallback = lambda progress: None
+    keep: Callable[[Job, UnitResult], None] = lambda job, result: None
+    tested: Callable[[Job, UnitResult], None] = lambda job, result: None
+    request: Callable[[], str] = lambda: ""
+    stopping: Callable[[], bool] = lambda: False
+
+
+class Batch:
+    """One run over the units of a sheet; `opened` opens a module."""
+
+    def __init__(self, sheet: Sheet, jobs: Sequence[Job], opened: Opens, order: BatchOrder, means: Means) -> None:
         self.sheet = sheet
         self.jobs = list(jobs)
         self.opened = opened
-        self.order = order or BatchOrder()
-        self.progress = progress
-        self.keep = keep
-        self.stopping = stopping
-        self.store = store or Store()
-        self.claims = claims or Claims(sheet)
-        self.request = request
+        self.order = order
+        self.means = means
         self.results: dict[str, UnitResult] = {}
-        self.scheduler = Scheduler(jobs, self.claims, known or {}, self._over, progress)
+        self.scheduler = Scheduler(jobs, means.claims, means.known, self._over, means.progress)
         self._failed = 0
         self._broken: Fault | None = None
         self._swapping = False
@@ -127,11 +117,11 @@ class Batch:
         elif around:
             raise CallFault("--new-ports cannot be used: units need each other's address", where=self.sheet.path)
         for job in self.jobs:
-            self.progress(UnitProgress(job.name, "", "waiting"))
+            self.means.progress(UnitProgress(job.name, "", "waiting"))
         if appearing is None and len(places) >= len(self.jobs):
             self.scheduler.pin(places)
             with suppress(RegisterAway):
-                self.claims.reserve(self.jobs)
+                self.means.claims.reserve(self.jobs)
         for job in around:
             self._ask_who(job, places)
         for place in places:
@@ -172,8 +162,8 @@ class Batch:
     def _ask_who(self, job: Job, places: Sequence[PortAssignment]) -> None:
         """Units that need each other's address say who they are before any of them is made; each stays on its port."""
         port = self.scheduler.port_for(job, places)
-        self.progress(UnitProgress(job.name, port, "who is it"))
-        with self.opened(job, port, UnitSteps(job.name, port, self.progress)) as module:
+        self.means.progress(UnitProgress(job.name, port, "who is it"))
+        with self.opened(job, port, UnitSteps(job.name, port, self.means.progress)) as module:
             identity = self._met(job, module, asks=False, last="")
         self.scheduler.learn(job.known_of(identity, job.wanted))
 
@@ -222,7 +212,7 @@ class Batch:
                 self.scheduler.give_back(job)
                 continue
             before = job
-            self.tested(job, result)
+            self.means.tested(job, result)
             self._end(job, result)
             self.scheduler.end(job, result)
             if once:
@@ -230,17 +220,17 @@ class Batch:
 
     def _over(self) -> bool:
         enough = bool(self.order.stop_after and self._failed >= self.order.stop_after)
-        return self.stopping() or enough or self._broken is not None
+        return self.means.stopping() or enough or self._broken is not None
 
     def _end(self, job: Job, result: UnitResult) -> None:
         self.results[job.name] = result
         self._failed += result.verdict is Verdict.FAILED
-        self.keep(job, result)
-        self.progress(UnitProgress(job.name, result.port, str(result.verdict), result))
+        self.means.keep(job, result)
+        self.means.progress(UnitProgress(job.name, result.port, str(result.verdict), result))
 
     def _not_done(self, job: Job) -> UnitResult:
         """A unit that was not started here."""
-        result = UnitResult(verdict=Verdict.STOPPED if self.stopping() else Verdict.SKIPPED, seat=job.name)
+        result = UnitResult(verdict=Verdict.STOPPED if self.means.stopping() else Verdict.SKIPPED, seat=job.name)
         if job.name in self.scheduler.elsewhere:
             result.verdict = Verdict.SKIPPED
             result.remarks.append(self.scheduler.elsewhere[job.name].told)
@@ -248,15 +238,15 @@ class Batch:
         if self._broken:
             result.verdict, result.failure = Verdict.FAILED, Failure.of(self._broken, "register")
             return result
-        if job.name in self.scheduler.refusals and not self.stopping():
+        if job.name in self.scheduler.refusals and not self.means.stopping():
             result.verdict, result.failure = Verdict.FAILED, self.scheduler.refusals[job.name]
             return result
         missing = sorted(whose for whose in job.waits_for() if not any(one[0] == whose for one in self.scheduler.known))
-        over = self.stopping() or bool(self.order.stop_after)
+        over = self.means.stopping() or bool(self.order.stop_after)
         what = f"{', '.join(missing)} was not identified" if missing else "no port available"
         if over and not missing:
             what = "stopped before it started"
-        result.failure = Failure("", what, status=130 if self.stopping() else 1)
+        result.failure = Failure("", what, status=130 if self.means.stopping() else 1)
         return result
 
     # -- one unit -------------------------------------------------------------------------------------------------
@@ -265,19 +255,19 @@ class Batch:
         """Makes one unit; its result, and which module that was. No result where the module is not for this unit: then the unit
         is given back."""
         port, result, own, step = place.port, UnitResult(), last, "attention"
-        self.progress(UnitProgress(job.name, port, "attention"))
+        self.means.progress(UnitProgress(job.name, port, "attention"))
         try:
-            with self.opened(job, port, UnitSteps(job.name, port, self.progress)) as module:
+            with self.opened(job, port, UnitSteps(job.name, port, self.means.progress)) as module:
                 started = False
                 while not started:
                     identity = self._met(job, module, asks=asks, last=own)
                     own, unit = identity.get(job.seat.lexicon.unit, ""), job.seat.lexicon.unit_of(identity)
-                    owner = self._asked(job, module, partial(self.claims.owner, unit)) if unit else ""
+                    owner = self._asked(job, module, partial(self.means.claims.owner, unit)) if unit else ""
                     if self.scheduler.is_anothers(job, place, unit, owner):
                         return None, own
                     try:
                         if self.order.write and unit:
-                            self._asked(job, module, partial(self.claims.begin_on, job, unit))
+                            self._asked(job, module, partial(self.means.claims.begin_on, job, unit))
                         started = True
                     except AnothersUnit as fault:
                         if self.scheduler.is_refused(job, place, unit, Failure.of(fault, "identify")):
@@ -317,16 +307,16 @@ class Batch:
                 if last
                 else f"Insert the module for {job.name}."
             )
-            while self.request():
+            while self.means.request():
                 pass  # nothing was requested
-            self.progress(UnitProgress(job.name, session.link.name, "to be swapped"))
+            self.means.progress(UnitProgress(job.name, session.link.name, "to be swapped"))
             session.asked("swap", text)
             operator.ask("swap", text)
         asked = session.clock.now()
         told = gone = False
         while True:
             session.heed_stop()
-            if asks and (request := self.request()):
+            if asks and (request := self.means.request()):
                 self._requested(request, job, module)
             try:
                 module.attention.gain([*module.likely, module.lexicon.factory])
@@ -356,12 +346,12 @@ class Batch:
         session, port = module.session, module.session.link.name
         text = "Insert a module, and scan its row or unit."
         text = f"Remove {visible(last)}. {text}" if last else text
-        self.progress(UnitProgress(job.name, port, "to be scanned"))
+        self.means.progress(UnitProgress(job.name, port, "to be scanned"))
         session.asked("scan", text)
         module.operator.ask("scan", text)
         while self._scanned.get(port) != job.name:
             session.heed_stop()
-            if request := self.request():
+            if request := self.means.request():
                 self._requested(request, job, module)
             else:
                 session.quiet(LOOKS)
@@ -389,7 +379,7 @@ class Batch:
         families = dict.fromkeys(job.seat.lexicon.about.family for job in self.jobs)
         owner = ""
         with suppress(RegisterAway):
-            owner = next(filter(None, map(self.claims.owner, (line, *(f"{one} {line}" for one in families)))), "")
+            owner = next(filter(None, map(self.means.claims.owner, (line, *(f"{one} {line}" for one in families)))), "")
         return next((job for job in self.jobs if job.name == owner), None)
 
     def _asked(self, job: Job, module: Module, ask: Callable[[], Answer]) -> Answer:
@@ -398,7 +388,7 @@ class Batch:
             try:
                 return ask()
             except RegisterAway:
-                self.progress(UnitProgress(job.name, module.session.link.name, AWAY))
+                self.means.progress(UnitProgress(job.name, module.session.link.name, AWAY))
                 module.session.heed_stop()
                 module.session.quiet(1.0)
 
@@ -406,13 +396,13 @@ class Batch:
         own = {(OWN, name): text for name, text in identity.items()}
         unit = job.seat.lexicon.unit_of(identity)
         drawn = {
-            (DRAWN, part): str(self._asked(job, module, partial(self.claims.draw, job, part, unit)))
+            (DRAWN, part): str(self._asked(job, module, partial(self.means.claims.draw, job, part, unit)))
             for part in job.series()
         }
-        secret = self.generated.of(job, unit)
+        secret = self.means.generated.of(job, unit)
         job.seat.secrets(secret, into=module.session.secrets)
         wanted = {**job.resolved({**self.scheduler.known, **own, **drawn}), **secret}
-        self.wanted[job.name] = wanted
+        self.means.wanted[job.name] = wanted
         ran: list[DialogueResult] = []
         said = module.session.changes
         for name in job.seat.before if self.order.write else ():
@@ -429,7 +419,7 @@ class Batch:
             image=job.seat.image,
             others=job.seat.others,
         )
-        result = provision(module, order, store=self.store) if self.order.write else verify(module, order)
+        result = provision(module, order, store=self.means.store) if self.order.write else verify(module, order)
         for name in job.seat.afterwards if self.order.write and not result.status else ():
             ran.append(self._run(name, job, module))
             if ran[-1].failure:
@@ -474,7 +464,7 @@ class Batch:
             for result in (well[one.first], well[one.second]):
                 job = next(job for job in self.jobs if self.results[job.name] is result)
                 result.verdict, result.failure = Verdict.FAILED, Failure("agree", one.complaint.what)
-                self.keep(job, result)
+                self.means.keep(job, result)
 
 
 def _with_output(result: UnitResult, ran: Sequence[DialogueResult]) -> UnitResult:

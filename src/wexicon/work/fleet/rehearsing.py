@@ -29,7 +29,7 @@ from wexicon.rigs.rig import Rig
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.contact.standins import Choice, on_ports, units_for
-from wexicon.work.fleet.batch import Batch, BatchOrder
+from wexicon.work.fleet.batch import Batch, BatchOrder, Means
 from wexicon.work.fleet.claims import Claims, Known
 from wexicon.work.fleet.port_tests import TestsOnPorts
 from wexicon.work.fleet.sheet_tests import SheetTests, Tests, due_tests
@@ -127,18 +127,8 @@ class _Making:
         tests = SheetTests(
             self.sheet, jobs, TestsOnPorts(self.sheet, setup, store, Prove.AUTO, opened, wanted, unit_of), Tests.ALL
         )
-        order = BatchOrder(swaps=False)
-        batch = Batch(
-            self.sheet,
-            jobs,
-            opened,
-            order,
-            claims=self.claims,
-            known=self.known,
-            store=store,
-            tested=tested,
-            wanted=wanted,
-        )
+        means = Means(claims=self.claims, known=self.known, store=store, tested=tested, wanted=wanted)
+        batch = Batch(self.sheet, jobs, opened, BatchOrder(swaps=False), means)
         ports = max(1, len(list(dependency_cycle(jobs))))
         made = batch.run([PortAssignment(f"stand-in {number}") for number in range(1, ports + 1)])
         tests.together(batch.results)

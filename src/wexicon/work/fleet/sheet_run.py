@@ -247,7 +247,7 @@ class SheetRun:
         return result
 
     def _batch(self, setup: Setup, report: Report) -> list[UnitResult]:
-        from wexicon.work.fleet.batch import Batch, BatchOrder
+        from wexicon.work.fleet.batch import Batch, BatchOrder, Means
 
         order = self.order
         store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
@@ -275,29 +275,27 @@ class SheetRun:
 
         look_at_all(place.port for place in self.ports)
         with claims:
-            batch = Batch(
-                self.sheet,
-                self.jobs,
-                self._opens(setup),
-                BatchOrder(
-                    write=order.write,
-                    prove=order.prove,
-                    stop_after=order.stop_after,
-                    patience=setup.patience,
-                    swaps=True,
-                    scan=order.scan,
-                ),
+            means = Means(
+                claims=claims,
+                store=store,
+                known=self._known,
+                generated=self._generated,
+                wanted=wanted,
                 progress=report.progress,
                 keep=kept,
-                stopping=setup.stopping,
-                store=store,
-                claims=claims,
-                known=self._known,
-                request=report.request or (lambda: ""),
-                generated=self._generated,
                 tested=tested,
-                wanted=wanted,
+                request=report.request or (lambda: ""),
+                stopping=setup.stopping,
             )
+            how = BatchOrder(
+                write=order.write,
+                prove=order.prove,
+                stop_after=order.stop_after,
+                patience=setup.patience,
+                swaps=True,
+                scan=order.scan,
+            )
+            batch = Batch(self.sheet, self.jobs, self._opens(setup), how, means)
             results = batch.run(self.ports, NewPorts(self.ports) if order.new_ports else None)
             for job in tests.together(batch.results):
                 result = batch.results[job.name]
