@@ -12,8 +12,10 @@ from benchmarks.floor import together
 from benchmarks.wanted import TRUST, WANTED
 
 from tests.conftest import Bench, virtual, wexicon
+from wexicon.cli.printing import print_verdict
 from wexicon.core.faults import ModuleFault, Part, Unreachable
-from wexicon.core.results.result import Failure
+from wexicon.core.results.result import Failure, Outcome, Verdict
+from wexicon.core.results.unit import SettingResult, UnitResult
 from wexicon.records.schemas import TITLES, schema_of
 
 
@@ -100,3 +102,11 @@ def test_what_a_module_sent_is_as_it_is_in_data_and_escaped_where_it_is_shown() 
 def test_intervals_that_overlap_count_once() -> None:
     assert together([(0.0, 2.0), (1.0, 3.0), (5.0, 6.0), (9.0, 12.0)], 0.5, 10.0) == pytest.approx(2.5 + 1.0 + 1.0)
     assert together([], 0.0, 5.0) == 0.0
+
+
+def test_an_acknowledgement_that_nobody_trusts_is_counted_beside_one_that_is(
+    capsys: pytest.CaptureFixture[str],
+) -> None:
+    settings = [SettingResult(name, Outcome.ACCEPTED) for name in ("pin", "key")]
+    print_verdict(UnitResult(verdict=Verdict.UNPROVED, settings=settings, trusted=["pin"], written=2))
+    assert "unproved: 1 accepted, 1 trusted (pin)" in capsys.readouterr().out

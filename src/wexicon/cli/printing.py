@@ -145,9 +145,9 @@ def print_plan(plan: list[PlannedLine]) -> None:
 
 def print_verdict(result: UnitResult) -> None:
     """The last line: the verdict, how many settings it rests on, and on what evidence."""
-    parts = [f"{count} {one}" for one in _ORDER if (count := sum(s.outcome is one for s in result.settings))]
+    outcomes = [line.outcome for line in result.settings if line.name not in result.trusted]
+    parts = [f"{count} {one}" for one in _ORDER if (count := outcomes.count(one))]
     if result.trusted:
-        parts = [part for part in parts if not part.endswith(" accepted")]
         parts.append(f"{len(result.trusted)} trusted ({', '.join(result.trusted)})")
     if result.verdict is Verdict.PLANNED:
         parts.append("nothing was written")
