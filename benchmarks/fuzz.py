@@ -57,7 +57,7 @@ from wexicon.core.values import ValueFault
 from wexicon.files import read_file, shipped_folder
 from wexicon.links.virtual import VirtualLink
 from wexicon.records.trace import read_trace, recorded
-from wexicon.rigs.control import Answer, Card
+from wexicon.rigs.control import Card, RequestAnswer
 from wexicon.rigs.rig import read_rig
 from wexicon.rigs.serving import Desk, Server, real_agenda
 from wexicon.rigs.standins import FAMILIES, family
@@ -426,7 +426,7 @@ STARTED = {"unit": "u", "began": "2026-04-01T08:00:00Z", "settings": ["a"], "fau
 
 
 def json_files(chance: random.Random) -> None:
-    kind = chance.choice((Card, Unfinished, Answer))
+    kind = chance.choice((Card, Unfinished, RequestAnswer))
     seed = msgspec.json.encode(
         {"name": "b", "title": "", "socket": "/x", "process": 1, "ports": {}, "standins": {}, **STARTED}
     )

@@ -31,7 +31,7 @@ from wexicon.core.results.result import Evidence, Verdict
 from wexicon.core.results.unit import UnitResult
 from wexicon.rigs.standin import StandIn
 from wexicon.rigs.uart import WireFaults
-from wexicon.work.contact.ledger import AllRead, Entry, Written
+from wexicon.work.contact.ledger import AllRead, LedgerEntry, Written
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.policy import Order
 from wexicon.work.provisioning.run import provision
@@ -162,7 +162,7 @@ def _class_of(adversity: str, result: UnitResult, denied: list[str], scene: Scen
     return WARM if result.evidence is Evidence.WARM else ""
 
 
-def _false_evidence(scene: Scene, named: StandIn, result: UnitResult, entries: list[Entry]) -> list[str]:
+def _false_evidence(scene: Scene, named: StandIn, result: UnitResult, entries: list[LedgerEntry]) -> list[str]:
     """Evidence that what the module did does not bear out."""
     read = max((entry.at for entry in entries if isinstance(entry, AllRead)), default=0.0)
     written = max((entry.at for entry in entries if isinstance(entry, Written)), default=0.0)

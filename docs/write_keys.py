@@ -40,13 +40,13 @@ ALLOWED = {
     ("Speech", "quotes"): speech.QUOTES,
     ("Speech", "answer"): ("lines", "silence 60ms", "sentences", "bytes 20ms"),
     ("GroupTable", "checksum"): ("sum", "xor"),
-    ("Timer", "form"): tuple(timers.UNITS),
+    ("TimerKind", "form"): tuple(timers.UNITS),
     ("Text", "charset"): texts.CHARSETS,
     ("Address", "order"): texts.ORDERS,
     ("Pin", "line"): fixture.LINES,
     ("SettingsFile", "operator"): bench_file.OPERATORS,
     ("SettingsFile", "prove"): bench_file.EVIDENCE,
-    **{(kind, "codes_are"): coded.CODES_ARE for kind in ("Choice", "Rate", "Frame")},
+    **{(kind, "codes_are"): coded.CODES_ARE for kind in ("ChoiceKind", "Rate", "FrameKind")},
 }
 DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "moves_after", "wakes_within", "patience")
 FILES = {

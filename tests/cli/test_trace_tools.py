@@ -20,7 +20,7 @@ from tests.conftest import SAMPLE, virtual, wexicon
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.recorded import RecordedExchange
 from wexicon.records.trace import FORMAT, Record, What, read_trace
-from wexicon.records.trace_list import AHEAD, TAIL, Kind, compare, read_info
+from wexicon.records.trace_list import AHEAD, TAIL, DifferenceKind, compare, read_info
 from wexicon.records.trace_plot import waits
 
 RIG = '[unit.mast]\nstandin = "lindle-l9"\n[unit.relay]\nstandin = "lindle-l9"\nidentity = { serial = "L9-00611" }\n'
@@ -132,9 +132,13 @@ def test_one_byte_one_missing_exchange_and_one_slow_answer_are_found_among_ten_t
     del b[6000]
     made = compare(a, b, times=True)
     kinds = [(one.kind, one.first, one.second) for one in made.differences]
-    assert kinds == [(Kind.HEARD, 4001, 4001), (Kind.ONLY_FIRST, 6001, 0), (Kind.TIME, 8001, 8000)]
+    assert kinds == [
+        (DifferenceKind.HEARD, 4001, 4001),
+        (DifferenceKind.ONLY_FIRST, 6001, 0),
+        (DifferenceKind.TIME, 8001, 8000),
+    ]
     assert made.same == 9_997 and made.differences[2].times == (0.02, 2.5)
-    assert [one.kind for one in compare(a, b).differences] == [Kind.HEARD, Kind.ONLY_FIRST]
+    assert [one.kind for one in compare(a, b).differences] == [DifferenceKind.HEARD, DifferenceKind.ONLY_FIRST]
 
 
 def test_another_order_and_another_line_are_told_as_such() -> None:
@@ -142,22 +146,22 @@ def test_another_order_and_another_line_are_told_as_such() -> None:
     b[10:12] = [b[11], b[10]]
     made = compare(a, b)
     assert [(one.kind, one.first, one.second) for one in made.differences] == [
-        (Kind.ORDER, 11, 12),
-        (Kind.ORDER, 12, 11),
+        (DifferenceKind.ORDER, 11, 12),
+        (DifferenceKind.ORDER, 12, 11),
     ]
     c = exchanges(40)
     c[20] = RecordedExchange("AT+X", heard=c[20].heard)
     made = compare(a, c)
-    assert [(one.kind, one.a, one.b) for one in made.differences] == [(Kind.SAID, "AT+R20?", "AT+X")]
+    assert [(one.kind, one.a, one.b) for one in made.differences] == [(DifferenceKind.SAID, "AT+R20?", "AT+X")]
 
 
 @given(st.lists(st.sampled_from("abcd"), max_size=60), st.lists(st.sampled_from("abcd"), max_size=60))
 def test_every_exchange_of_both_traces_is_accounted_for_once(a: list[str], b: list[str]) -> None:
     made = compare([RecordedExchange(one) for one in a], [RecordedExchange(one) for one in b])
-    both = sum(one.kind in (Kind.SAID, Kind.ORDER) for one in made.differences)
-    first = sum(one.kind is Kind.ONLY_FIRST for one in made.differences)
-    second = sum(one.kind is Kind.ONLY_SECOND for one in made.differences)
-    order = sum(one.kind is Kind.ORDER for one in made.differences)
+    both = sum(one.kind in (DifferenceKind.SAID, DifferenceKind.ORDER) for one in made.differences)
+    first = sum(one.kind is DifferenceKind.ONLY_FIRST for one in made.differences)
+    second = sum(one.kind is DifferenceKind.ONLY_SECOND for one in made.differences)
+    order = sum(one.kind is DifferenceKind.ORDER for one in made.differences)
     assert made.same + both + first == len(a) and made.same + both + second == len(b)
     assert (not made.differences) == (a == b) and order <= min(len(a), len(b)) and AHEAD > 1
 

@@ -13,7 +13,7 @@ from tests.cli.terminal import Terminal
 from tests.conftest import bench, virtual, wexicon
 from wexicon.cli.show import line_of
 from wexicon.core.faults import CallFault
-from wexicon.core.results.functions import Shown
+from wexicon.core.results.functions import TalkLine
 from wexicon.work.console.conversation import Talk
 from wexicon.work.console.sides import Sides, named_ports
 
@@ -107,7 +107,8 @@ def test_one_window_shows_both_and_gives_the_turn_by_a_key_or_a_name() -> None:
 def test_each_side_has_its_colour(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.delenv("NO_COLOR", raising=False)
     lines = [
-        line_of(Shown(datetime.now(), "<", "@ok", side=name, number=n)) for n, name in enumerate(("", "mast", "relay"))
+        line_of(TalkLine(datetime.now(), "<", "@ok", side=name, number=n))
+        for n, name in enumerate(("", "mast", "relay"))
     ]
     assert "mast" not in lines[0] and "\x1b[36m\x1b[1mmast" in lines[1] and "\x1b[35m\x1b[1mrelay" in lines[2]
 

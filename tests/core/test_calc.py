@@ -267,7 +267,7 @@ def test_batteries() -> None:
     assert electric.battery_life(1.0, 0.001) == pytest.approx(1000)
     # Nothing but self-discharge: 10 % a year is ten years.
     assert electric.battery_life(1.0, 0.0, 10) == pytest.approx(10 * electric.HOURS_A_YEAR)
-    states = [electric.State("send", 0.1, 1.0), electric.State("listen", 0.01, 9.0)]
+    states = [electric.PowerState("send", 0.1, 1.0), electric.PowerState("listen", 0.01, 9.0)]
     assert electric.mean_current(states, 1e-6, 100.0) == pytest.approx((0.1 + 0.09 + 90e-6) / 100)
     assert sum(share for _, share in electric.charge_by_state(states, 1e-6, 100.0)) == pytest.approx(1)
     with pytest.raises(ValueError, match="the states take 10 s"):

@@ -14,7 +14,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.protocol.transfers import CANCEL, MOST_TRIES, FileSender
 from wexicon.core.tuning import Tuning
-from wexicon.rigs.boot_loader import Receiver, crc16
+from wexicon.rigs.boot_loader import ImageReceiver, crc16
 
 CHAR = 10 / 115_200
 FILE = random.Random(7).randbytes(5_000)
@@ -34,7 +34,7 @@ class Wire:
         self.busy = 0.0
         # How much later what the receiver says arrives (seconds).
         self.late: Callable[[], float] = lambda: 0.0
-        self.receiver = Receiver(
+        self.receiver = ImageReceiver(
             self,  # type: ignore[arg-type]
             self.stored.extend,
             lambda size, why: setattr(self, "outcome", (size, why)),

@@ -8,12 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wexicon.core.protocol.dialect import Dialect, Expectation, ReplyStatus, Want
-from wexicon.core.protocol.elements import NUMBERS, FieldFault, Number, field, in_digits
+from wexicon.core.protocol.elements import NUMBERS, FieldFault, NumberForm, field, in_digits
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.framing import Corrupt, Foreign, FrameCutter
 from wexicon.core.protocol.insertion import InsertionFault, Template
-from wexicon.core.protocol.layers import FrameChecksum, Length, Mark, Numbering, Station
+from wexicon.core.protocol.layers import FrameChecksum, Length, MarkLayer, Numbering, StationLayer
 from wexicon.core.protocol.observations import Role
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Layers, Speech
@@ -23,7 +23,7 @@ def layers(*tables: dict[str, object]) -> Layers:
     return msgspec.convert(list(tables), Layers)
 
 
-U8, U16 = Number("u8", 1), Number("u16", 2)
+U8, U16 = NumberForm("u8", 1), NumberForm("u16", 2)
 MARKED = Speech(
     end="none",
     answer="frames",
@@ -51,7 +51,7 @@ NUMBERED = Speech(
 @given(st.sampled_from(NUMBERS), st.data())
 def test_a_number_goes_through_its_field_and_back(form: str, data: st.DataObject) -> None:
     made = field(form)
-    assert isinstance(made, Number)
+    assert isinstance(made, NumberForm)
     bits = 8 * made.size
     low, high = (-(1 << bits - 1), (1 << bits - 1) - 1) if made.signed else (0, (1 << bits) - 1)
     number = data.draw(st.integers(low, high))
@@ -101,11 +101,11 @@ def test_text_behind_its_length_is_taken_whole_among_others() -> None:
 
 def test_each_layer_puts_on_what_it_takes_off() -> None:
     for layer in (
-        Mark(b"\xc6\x3d"),
+        MarkLayer(b"\xc6\x3d"),
         Length(U16, at=1),
         Length(U8, at=0, plus=3),
-        FrameChecksum("crc-16/modbus", Number("u16le", 2, order="little")),
-        Station(U8, 1),
+        FrameChecksum("crc-16/modbus", NumberForm("u16le", 2, order="little")),
+        StationLayer(U8, 1),
         Numbering(U8),
     ):
         data = layer.around(b"\x10abc")
@@ -121,7 +121,7 @@ def test_numbers_and_stations_of_others_never_answer() -> None:
     assert [numbering.around(b"x")[0] for _ in range(3)] == [1, 2, 1]
     assert numbering.inside(b"\x01a") == b"a" and numbering.inside(b"\x00a") == b"a"
     assert numbering.inside(b"\x02a") == Corrupt("\x02a")
-    station = Station(Number("digits(2)", 2, base=10), 7, b"#", b" ")
+    station = StationLayer(NumberForm("digits(2)", 2, base=10), 7, b"#", b" ")
     assert station.around(b"NAME?") == b"#07 NAME?"
     station.station = 12
     assert station.around(b"NAME?") == b"#12 NAME?" and station.inside(b"#07 NAME=x") == Foreign("#07 NAME=x")
@@ -217,7 +217,7 @@ def test_the_work_of_cutting_is_in_proportion_whatever_comes(piece: bytes) -> No
         summed += len(frame)
         return False
 
-    cut, size = FrameCutter(b"\xc6\x3d", 3, Number("u16le", 2, order="little"), 7, whole), 0
+    cut, size = FrameCutter(b"\xc6\x3d", 3, NumberForm("u16le", 2, order="little"), 7, whole), 0
     for _ in range(200):
         cut.feed(piece * 100, 0.0)
         size += len(piece) * 100

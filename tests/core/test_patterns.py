@@ -10,7 +10,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from wexicon.core.protocol.elements import parts_of
-from wexicon.core.protocol.matching import Attempt
+from wexicon.core.protocol.matching import MatchAttempt
 from wexicon.core.protocol.patterns import KINDS, Pattern, PatternFault
 
 
@@ -77,7 +77,7 @@ def test_one_regular_expression_says_what_the_careful_matcher_says(parts: list[s
         pattern = Pattern("".join(part.format(number) for number, part in enumerate(parts)))
     except PatternFault:
         return
-    careful = Attempt(pattern._parts, text, {}).run() if text.startswith(pattern.start) else None
+    careful = MatchAttempt(pattern._parts, text, {}).run() if text.startswith(pattern.start) else None
     assert pattern.match(text) == careful
 
 
@@ -93,7 +93,7 @@ def test_the_work_is_linear_in_the_line(parts: list[str], unit: str) -> None:
         return
 
     def steps(count: int) -> int:
-        attempt = Attempt(parts_of(elements), unit * count, {"k": unit})
+        attempt = MatchAttempt(parts_of(elements), unit * count, {"k": unit})
         attempt.run()
         return attempt.steps
 

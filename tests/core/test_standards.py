@@ -22,7 +22,7 @@ from wexicon.core.standards.charsets import (
     unpack,
 )
 from wexicon.core.standards.gnss import SentenceFault, degrees, parse
-from wexicon.core.values import Timer, ValueFault
+from wexicon.core.values import TimerKind, ValueFault
 
 GSM_TEXT = st.text(st.sampled_from([char for char in ALPHABET if char != "\x1b"] + list(EXTENSION)), max_size=60)
 
@@ -134,12 +134,12 @@ def test_any_digits_are_a_unit_or_a_fault(text: str) -> None:
     ],
 )
 def test_timers(form: str, bits: str, seconds: int) -> None:
-    assert Timer(form=form).decode(bits) == seconds
+    assert TimerKind(form=form).decode(bits) == seconds
 
 
 @given(st.sampled_from(["gprs-2", "gprs-3"]), st.integers(0, 40_000_000))
 def test_a_timer_is_coded_exactly_or_refused_with_the_nearest(form: str, seconds: int) -> None:
-    kind = Timer(form=form)
+    kind = TimerKind(form=form)
     try:
         value = kind.check(seconds)
     except ValueFault as fault:

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from wexicon.core.formats.toml import Source, read_kind
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Kind, ValueFault
-from wexicon.core.values.numbers import Int, Number
+from wexicon.core.values.numbers import Int, NumberKind
 from wexicon.core.values.texts import Address
 
 RATE_TUPLE = {
@@ -182,7 +182,7 @@ def test_a_number_that_is_read_beyond_its_range_is_told_so() -> None:
     for kind, inside, beyond in (
         (Int(min=0, max=15), "15", "16"),
         (Int(min=0, max=255, base=16), "FF", "1FF"),
-        (Number(max=2.5), "2.5", "2.6"),
+        (NumberKind(max=2.5), "2.5", "2.6"),
     ):
         assert kind.decode(inside) is not None
         with pytest.raises(ValueFault, match="is out of range"):

@@ -10,7 +10,7 @@ from tests.conftest import Bench, wexicon
 from wexicon.core.engineering.serial_lines import supplied
 from wexicon.core.faults import FileFault, Unreachable
 from wexicon.core.formats.lexicon import read_lexicon
-from wexicon.core.formats.lexicon.wiring import Pin, Wiring, connections
+from wexicon.core.formats.lexicon.wiring import ModulePin, Wiring, connections
 from wexicon.work.contact.catalog import find_lexicon
 
 LEXICON = """format = 1
@@ -24,7 +24,7 @@ pins = { VCC = "supply", GND = "ground", TX = "data-out", RX = "data-in", ANT = 
 [wiring.lamps.status]
 dark = "no power"
 """
-PINS = tuple(Pin(role, role) for role in ("supply", "ground", "data-out", "data-in", "in", "open"))
+PINS = tuple(ModulePin(role, role) for role in ("supply", "ground", "data-out", "data-in", "in", "open"))
 
 
 @pytest.mark.parametrize(

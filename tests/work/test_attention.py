@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from tests.conftest import Bench
 from wexicon.core.faults import CannotTune, FileFault, Unreachable
-from wexicon.core.formats.lexicon import Group, read_lexicon
+from wexicon.core.formats.lexicon import SettingGroup, read_lexicon
 from wexicon.core.formats.lexicon.tables import BitField
 from wexicon.core.formats.sheet_files import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.protocol.framing import Corrupt
@@ -82,7 +82,7 @@ def test_a_module_that_only_starts_is_named() -> None:
 
 # -- blocks -----------------------------------------------------------------------------------------------------------
 
-GROUP = Group("b", None, None, 4, "xor", {2: 0x5A})
+GROUP = SettingGroup("b", None, None, 4, "xor", {2: 0x5A})
 PLACES = {"wide": BitField(0, 12, 4), "low": BitField(1, 4)}
 
 

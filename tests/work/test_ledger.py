@@ -8,7 +8,7 @@ from wexicon.work.contact.ledger import (
     AllRead,
     Answered,
     CycleAsked,
-    Entry,
+    LedgerEntry,
     Left,
     Ordered,
     Planted,
@@ -28,9 +28,9 @@ from wexicon.work.contact.ledger import (
 MODE, DATA = "57600 8N1", "9600 8N1"
 
 
-def play(text: str, took: float = 0.005) -> list[Entry]:
+def play(text: str, took: float = 0.005) -> list[LedgerEntry]:
     """Entries a tenth of a second apart: a word each; `silent*5` is five, `data` an answer in another mode."""
-    made: list[Entry] = []
+    made: list[LedgerEntry] = []
     for word in text.split():
         name, _, count = word.partition("*")
         for _ in range(int(count or 1)):

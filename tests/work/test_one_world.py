@@ -18,7 +18,7 @@ from wexicon.rigs.control import RemoteOperator
 from wexicon.rigs.rig import Rig
 from wexicon.rigs.serving import Desk, Server, served
 from wexicon.work.contact.standins import Choice, on_ports, rig_at, units_for
-from wexicon.work.fleet.rehearsing import Person, rehearse_jobs
+from wexicon.work.fleet.rehearsing import RehearsedPerson, rehearse_jobs
 
 SHEETS = ("masts.toml", "service-plug.toml", "plugs.toml", "radio-pair.toml")
 # What takes more than ten seconds on ports; one dialogue waits for an hour: it is rehearsed only.
@@ -87,7 +87,7 @@ def test_a_sheet_is_rehearsed_as_it_is_provisioned(name: str) -> None:
     rehearsed = rehearse_jobs(sheet, jobs, Choice()).units
     numbers = {job.name: number for number, job in enumerate(jobs)}
     with on_terminals(units_for({job.name: job.seat.lexicon for job in jobs}, numbers, Choice())) as server:
-        setup = api.Setup(operator=lambda port: Person(port, Counter()))
+        setup = api.Setup(operator=lambda port: RehearsedPerson(port, Counter()))
         places = [api.PortAssignment(server.ports[job.name]) for job in jobs]
         provisioned = api.SheetRun(sheet, jobs, places, api.SheetOrder(), None).run(setup)
     assert [of_unit(one) for one in rehearsed] == [of_unit(one) for one in provisioned]

@@ -12,7 +12,7 @@ from wexicon.core.formats.host_export import sheet_text
 from wexicon.core.formats.sheet import read_sheet
 from wexicon.core.protocol.observations import Began, Said
 from wexicon.core.results.result import Outcome, Prove, Verdict
-from wexicon.core.values import UNSET, Clock
+from wexicon.core.values import UNSET, ClockKind
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.function.actions import do_action
@@ -102,7 +102,7 @@ def test_a_sheet_that_a_readout_writes_makes_another_module_the_same(name: str) 
     settings = [(setting, found[key].value if key in found else None) for key, setting in lexicon.settings.items()]
     text = sheet_text(f'as a "{name}" was', "unit", name, settings)
     # A clock is set from ours, whatever it was.
-    clocks = {key for key, setting in lexicon.settings.items() if isinstance(setting.kind, Clock)}
+    clocks = {key for key, setting in lexicon.settings.items() if isinstance(setting.kind, ClockKind)}
     read = {key: one.value for key, one in found.items() if one.value is not None and key not in clocks}
     hidden = [key for key in read if lexicon.settings[key].secret and read[key] is not UNSET]
     secrets = {key: lexicon.settings[key].kind.encode(read[key]) for key in hidden}

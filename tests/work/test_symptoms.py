@@ -20,7 +20,7 @@ from wexicon.core.faults import Fault
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import Speech
-from wexicon.core.results.functions import Shown
+from wexicon.core.results.functions import TalkLine
 from wexicon.core.tuning import Tuning
 from wexicon.work.console.conversation import Talk
 from wexicon.work.contact.symptoms import with_cause
@@ -85,8 +85,8 @@ def run_quickly(session: Session, line: str) -> str:
     return result.failure.next
 
 
-def talked(session: Session, *lines: str) -> tuple[Talk, list[Shown]]:
-    shown: list[Shown] = []
+def talked(session: Session, *lines: str) -> tuple[Talk, list[TalkLine]]:
+    shown: list[TalkLine] = []
     made = Talk(None, shown.append, trace=Path("t"))
     session.listener._listener = made  # the conversation listens to its own session
     for line in lines:

@@ -14,7 +14,7 @@ from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listeners
 from wexicon.core.protocol.session import Session
-from wexicon.core.results.functions import Shown
+from wexicon.core.results.functions import TalkLine
 from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.records.trace_writer import TraceWriter
@@ -31,7 +31,7 @@ class Hand:
     def __init__(self, name: str, lexicon: bool = True, ask: str = "") -> None:
         self.bench = Bench(name)
         self.bench.agenda.run_until(3)
-        self.seen: list[Shown] = []
+        self.seen: list[TalkLine] = []
         self.trace = Path("typed.jsonl")
         known = self.bench.lexicon if lexicon else None
         self.talk = Talk(known, self.seen.append, trace=self.trace, ask=lambda name: ask)
@@ -181,7 +181,7 @@ def test_the_link_is_changed_on_the_fly() -> None:
 def test_a_port_that_goes_and_comes_back_is_gone_on_with() -> None:
     lexicon = find_lexicon("lindle-l9")
     with bench('[unit.x]\nstandin = "lindle-l9"\n') as rig:
-        seen: list[Shown] = []
+        seen: list[TalkLine] = []
         link = open_port(rig.ports["x"], Tuning())
         talk = Talk(
             lexicon, seen.append, trace=Path("t"), reopen=lambda before: open_port(rig.ports["x"], before.tuning)

@@ -90,7 +90,7 @@ def _parameters(ctx: click.Context, typed: str) -> Words:
 
 
 def _settings_of(lexicon: Lexicon, typed: str) -> Words:
-    from wexicon.core.values import Choice, Flag, Rate
+    from wexicon.core.values import ChoiceKind, Flag, Rate
 
     name, equals, _ = typed.partition("=")
     if not equals:
@@ -100,7 +100,7 @@ def _settings_of(lexicon: Lexicon, typed: str) -> Words:
         return
     kind = lexicon.settings[name].kind
     values: tuple[object, ...] = ()
-    if isinstance(kind, Choice):
+    if isinstance(kind, ChoiceKind):
         values = tuple(kind.codes)
     elif isinstance(kind, Flag):
         values = ("yes", "no")

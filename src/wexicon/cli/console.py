@@ -35,7 +35,7 @@ from wexicon.work.console.completion import hint, suggestions
 from wexicon.work.console.sides import Sides
 
 if TYPE_CHECKING:
-    from wexicon.core.results.functions import Shown
+    from wexicon.core.results.functions import TalkLine
     from wexicon.work.console.conversation import Talk
 
 # How long the conversation may take to end after a signal, and how often is looked whether it did (seconds).
@@ -60,7 +60,7 @@ class Console:
 
     # -- from the conversation's thread -------------------------------------------------------------------------------
 
-    def show(self, shown: Shown) -> None:
+    def show(self, shown: TalkLine) -> None:
         """Takes a line, from any thread."""
         with self._lock:
             self._waiting.append(line_of(shown))

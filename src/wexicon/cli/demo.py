@@ -27,7 +27,7 @@ from wexicon.core.text import spoken
 from wexicon.files import installed
 
 
-class Step(msgspec.Struct, frozen=True):
+class DemoStep(msgspec.Struct, frozen=True):
     """One step: its title, and its command. `{folder}` stands for the folder of the sample; `virtual`: it runs in virtual time,
     not on real ports."""
 
@@ -41,36 +41,36 @@ class Step(msgspec.Struct, frozen=True):
 
 
 STEPS = {
-    "wifi": Step(
+    "wifi": DemoStep(
         "The screen in the harbour office joins the Wi-Fi network and serves two browsers.",
         "run {folder}/pages-served.wex screen=screen --file passphrase={folder}/harbour-office.key",
     ),
-    "messages": Step(
+    "messages": DemoStep(
         "A gale warning goes from the harbour watch to the office, which answers.",
         "run {folder}/message-passed.wex watch=watch office=office",
     ),
-    "sockets": Step(
+    "sockets": DemoStep(
         "The relay's uplink sends a reading to a server of this machine, and is answered.",
         "run {folder}/uplink-answered.wex uplink=uplink",
     ),
-    "echo": Step(
+    "echo": DemoStep(
         "Every byte value comes back over the uplink, by TCP and by UDP.",
         "run {folder}/uplink-echoed.wex uplink=uplink",
     ),
-    "fix": Step(
+    "fix": DemoStep(
         "The clock of the mast at Old Ferry starts cold and finds where it is.",
         "listen clock -l polmar-p1 --rate 38400 --do cold-start --until fix --for 40s --only gga",
     ),
-    "image": Step(
+    "image": DemoStep(
         "The buoy on the quay is loaded with the coordinator's firmware image.",
         "run {folder}/image-loaded.wex quay=quay",
     ),
-    "saving": Step(
+    "saving": DemoStep(
         "An uplink saves power for an hour, as the network granted.",
         "listen saver --rig {folder}/estuary.toml --for 1h --ask --check --only none",
         virtual=True,
     ),
-    "range": Step(
+    "range": DemoStep(
         "How far the mast at Cobble Stair is heard at the relay, by spreading and distance.",
         "traffic mast relay --rig {folder}/estuary.toml --sweep spreading=7,9,12 --distance 3,8,16 --count 4 --within 10s",
         virtual=True,

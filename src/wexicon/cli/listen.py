@@ -14,7 +14,7 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Duration, Working, env_option, file_option, gather_given, gathered
+from wexicon.cli.options import DurationType, Working, env_option, file_option, gather_given, gathered
 from wexicon.cli.printing import check_plot, kind_of, print_failure
 from wexicon.cli.progress import LiveTable, Table
 from wexicon.cli.show import (
@@ -63,7 +63,7 @@ class ListenCall(msgspec.Struct):
 
 @click.command(cls=Command)
 @click.argument("port")
-@click.option("--for", "duration", type=Duration(), help="For how long, such as 10m.  [until Ctrl-C]")
+@click.option("--for", "duration", type=DurationType(), help="For how long, such as 10m.  [until Ctrl-C]")
 @click.option(
     "--until", default="", metavar="EVENT", help="End with this event, or with the first `fix` of a receiver."
 )

@@ -39,7 +39,7 @@ Command = Callable[..., None]
 Shape = TypeVar("Shape", bound=msgspec.Struct)
 
 
-class Duration(click.ParamType):  # type: ignore[type-arg,unused-ignore]
+class DurationType(click.ParamType):  # type: ignore[type-arg,unused-ignore]
     """A duration option such as 30s."""
 
     name = "duration"
@@ -77,7 +77,7 @@ operator_option = click.option(
 )
 patience_option = click.option(
     "--patience",
-    type=Duration(),
+    type=DurationType(),
     default=Configured("patience", "60s"),
     show_default=True,
     help="How long to wait for that.",

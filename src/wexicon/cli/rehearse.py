@@ -12,7 +12,7 @@ import msgspec
 
 from wexicon.cli.help import Command
 from wexicon.cli.options import (
-    Duration,
+    DurationType,
     allow_option,
     env_option,
     file_option,
@@ -69,7 +69,7 @@ class RehearseCall(msgspec.Struct, kw_only=True):
     type=click.IntRange(1),
     help="Sheet only: number of ports.  [1, or one for each unit if a test needs several]",
 )
-@click.option("--swap", type=Duration(), default="10s", show_default=True, help="Sheet only: time per swap.")
+@click.option("--swap", type=DurationType(), default="10s", show_default=True, help="Sheet only: time per swap.")
 @allow_option
 @click.option("--recording", type=click.Path(path_type=Path), help="Replay the answers in this trace.")
 @env_option

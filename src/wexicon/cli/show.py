@@ -27,7 +27,7 @@ from wexicon.core.faults import CallFault
 from wexicon.core.text import encodable, visible
 
 if TYPE_CHECKING:
-    from wexicon.core.results.functions import Shown
+    from wexicon.core.results.functions import TalkLine
 
 
 # A colour says one thing: green right, red wrong, magenta needs a look, cyan what was said. Each can be read on light and dark.
@@ -309,7 +309,7 @@ MEANING_AT = 36
 SIDES = ("", "cyan", "magenta")
 
 
-def line_of(shown: Shown) -> str:
+def line_of(shown: TalkLine) -> str:
     """One line as it stands on the terminal."""
     style = KINDS.get(shown.kind, "") if shown.kind else STYLES.get(shown.mark, "green" if shown.mark == "<" else "")
     text = styled(f"{shown.mark:2} {shown.text}", style)

@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
     from wexicon.core.protocol.dialect import Dialect
     from wexicon.core.protocol.link import Link
-    from wexicon.core.results.functions import Shown
+    from wexicon.core.results.functions import TalkLine
     from wexicon.work.console.conversation import Talk
     from wexicon.work.console.sides import Sides
     from wexicon.work.contact.sessions import Setup
@@ -58,7 +58,7 @@ class TalkCall(msgspec.Struct):
     how: Working
 
 
-class Side(msgspec.Struct, kw_only=True):
+class TalkSide(msgspec.Struct, kw_only=True):
     """One side of the window: its name, port and lexicon, and its line end if that is not the lexicon's."""
 
     name: str
@@ -106,7 +106,7 @@ def talk(call: TalkCall) -> None:
     raise click.exceptions.Exit(_talk(call, _sides(call)))
 
 
-def _sides(call: TalkCall) -> list[Side]:
+def _sides(call: TalkCall) -> list[TalkSide]:
     """The sides of the window. Raises Fault."""
     from wexicon import api
     from wexicon.work.console.sides import named_ports
@@ -127,13 +127,15 @@ def _sides(call: TalkCall) -> list[Side]:
             tell_stored(lexicon)
         end = call.end or (known.end if known and lexicon is None else None) or None
         place = number + 1 if len(pairs) > 1 else 0
-        made.append(Side(name=name, number=place, port=port, lexicon=lexicon, end=end, known=bool(lexicon or known)))
+        made.append(
+            TalkSide(name=name, number=place, port=port, lexicon=lexicon, end=end, known=bool(lexicon or known))
+        )
     if len({one.port for one in made}) < len(made):
         raise CallFault("both sides are the same port")
     return made
 
 
-def _talk(call: TalkCall, all_: list[Side]) -> int:
+def _talk(call: TalkCall, all_: list[TalkSide]) -> int:
     from wexicon.work.console.sides import Sides
 
     in_console = sys.stdin.isatty() and sys.stdout.isatty() and not call.how.as_json
@@ -164,10 +166,10 @@ def _talk(call: TalkCall, all_: list[Side]) -> int:
 
 def _open(
     stack: ExitStack,
-    side: Side,
+    side: TalkSide,
     call: TalkCall,
     setup: Setup,
-    show: Callable[[Shown], None],
+    show: Callable[[TalkLine], None],
     ask: Callable[[str], str] | None,
 ) -> Talk:
     """The conversation of one side, ready to begin, open until the stack ends. Raises Fault."""
@@ -194,7 +196,7 @@ def _open(
     return made
 
 
-def _greeting(all_: list[Side], talks: list[Talk]) -> list[str]:
+def _greeting(all_: list[TalkSide], talks: list[Talk]) -> list[str]:
     """The first lines of the console."""
     told = []
     for side, talk in zip(all_, talks, strict=True):
@@ -253,7 +255,7 @@ def _lines_in(sides: Sides) -> None:
         sides.end()
 
 
-def _plain_line(shown: Shown) -> None:
+def _plain_line(shown: TalkLine) -> None:
     """Both sides of the conversation on standard output; errors and notes on standard error."""
     if shown.mark in (">", ">>", "<", "~"):
         emit(line_of(shown))
@@ -261,7 +263,7 @@ def _plain_line(shown: Shown) -> None:
         print_warning(styled(shown.text, "magenta" if shown.mark == "!" else ""))
 
 
-def _json_line(shown: Shown) -> None:
+def _json_line(shown: TalkLine) -> None:
     emit_json(shown, indent=0)
 
 

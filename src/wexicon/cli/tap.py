@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Duration
+from wexicon.cli.options import DurationType
 from wexicon.cli.printing import print_failure
 from wexicon.cli.progress import Stop
 from wexicon.cli.show import emit_json, ending, is_quiet, json_line, json_option, print_line, print_note, print_warning
@@ -49,7 +49,7 @@ if TYPE_CHECKING:
     show_default=True,
     help="Which bytes are lost or changed: the same number hits the same ones.",
 )
-@click.option("--for", "duration", type=Duration(), help="For how long, such as 10m.  [until Ctrl-C]")
+@click.option("--for", "duration", type=DurationType(), help="For how long, such as 10m.  [until Ctrl-C]")
 @click.option(
     "--trace", "trace_path", type=click.Path(path_type=Path), help="Where to write the trace.  [a dated file]"
 )

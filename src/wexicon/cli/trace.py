@@ -15,7 +15,7 @@ import click
 import msgspec
 
 from wexicon.cli.help import Group
-from wexicon.cli.options import Duration
+from wexicon.cli.options import DurationType
 from wexicon.cli.show import emit, force_option, json_option, output_option, print_note
 from wexicon.cli.trace_lines import MARKS, record_line
 from wexicon.cli.trace_tools import compare, export, import_, list_, plot, trace_named
@@ -54,8 +54,8 @@ trace.add_command(import_)
     help=f"Only records of this kind: {', '.join(str(kind) for kind in MARKS)}.",
 )
 @click.option("--step", help="Only records of this step, such as read.")
-@click.option("--from", "after", type=Duration(), help="Only from this time on, such as 2s.")
-@click.option("--to", "until", type=Duration(), help="Only up to this time.")
+@click.option("--from", "after", type=DurationType(), help="Only from this time on, such as 2s.")
+@click.option("--to", "until", type=DurationType(), help="Only up to this time.")
 @click.option("--setting", help="Only the steps that write this setting, and its outcome.")
 @click.option(
     "--failed", is_flag=True, help="Only error answers with the line before each, and outcomes that are wrong."

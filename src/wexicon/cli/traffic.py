@@ -14,7 +14,7 @@ import click
 import msgspec
 
 from wexicon.cli.help import Command
-from wexicon.cli.options import Duration, Working, gathered
+from wexicon.cli.options import DurationType, Working, gathered
 from wexicon.cli.printing import check_plot, kind_of, print_failure, with_unit
 from wexicon.cli.progress import LiveTable, Table
 from wexicon.cli.show import emit_json, ending, print_line, print_table
@@ -52,10 +52,10 @@ class TrafficCall(msgspec.Struct, kw_only=True):
 @click.command(cls=Command)
 @click.argument("ports", metavar="A [B]", nargs=-1, required=True)
 @click.option("--count", type=click.IntRange(1), help="Number of packets.  [20, or as many as fit --for]")
-@click.option("--for", "duration", type=Duration(), default=0.0, help="How long to send, such as 30s or 5m.")
+@click.option("--for", "duration", type=DurationType(), default=0.0, help="How long to send, such as 30s or 5m.")
 @click.option("--size", type=click.IntRange(24, 240), default=32, show_default=True, help="Bytes of a packet.")
-@click.option("--every", type=Duration(), default=0.0, help="Send interval.  [after each answer]")
-@click.option("--within", type=Duration(), default="2s", show_default=True, help="Answer timeout.")
+@click.option("--every", type=DurationType(), default=0.0, help="Send interval.  [after each answer]")
+@click.option("--within", type=DurationType(), default="2s", show_default=True, help="Answer timeout.")
 @click.option("--bytes", "any_bytes", is_flag=True, help="Binary packets, not text lines.")
 @click.option("--lexicon", "-l", "lexicon_name", help="Lexicon, by name or file.  [the one stored for the port]")
 @click.option("--data", "passes", is_flag=True, help="Treat modules as transparent; ignore the lexicon.")

@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 from wexicon.core.faults import CallFault
 from wexicon.core.protocol.line_faults import Side
-from wexicon.core.standards.waveform import Edge, LineRefused, Reading, read_line
+from wexicon.core.standards.waveform import Edge, LineRefused, WaveformReading, read_line
 from wexicon.core.tuning import Tuning
 
 _SCALE = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9, "ps": 1e-12, "fs": 1e-15}
@@ -39,7 +39,7 @@ class Capture(NamedTuple):
     """What both sides sent, in order, the tuning of each line that was measured, and what the file does not tell."""
 
     sent: list[Sent]
-    tunings: Mapping[Side, Reading]
+    tunings: Mapping[Side, WaveformReading]
     assumed: tuple[str, ...] = ()
 
 
@@ -133,7 +133,7 @@ def of_lines(
             raise CallFault(f"there is no line {name}", where=path, hint=f"It has {', '.join(edges)}.")
     if not chosen:
         raise CallFault("nothing moves on its lines", where=path)
-    readings: dict[Side, Reading] = {}
+    readings: dict[Side, WaveformReading] = {}
     sent: list[Sent] = []
     for side, name in chosen.items():
         try:

@@ -13,8 +13,8 @@ from wexicon.core.results.functions import (
     HeardEvent,
     Imported,
     ListeningResult,
-    Shown,
     SweepResult,
+    TalkLine,
     TapResult,
     TrafficResult,
 )
@@ -64,7 +64,7 @@ TITLES: dict[str, tuple[object, str]] = {
     "tap": (TapResult, "Result of tap, on the last line; before it records of a trace"),
     "imported": (Imported, "Result of trace import"),
     "traces": (TraceInfo, "One trace of trace list"),
-    "talk": (Shown, "One line of talk"),
+    "talk": (TalkLine, "One line of talk"),
     "secret": (HandedOver, "One secret of units secrets"),
     "config": (SettingInForce, "One setting of config"),
     "actions": (ActionLine, "One action of do without an action"),

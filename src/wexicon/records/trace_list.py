@@ -180,7 +180,7 @@ AHEAD = 32
 LONGER, TIMES = 0.05, 1.5
 
 
-class Kind(StrEnum):
+class DifferenceKind(StrEnum):
     """How two exchanges differ."""
 
     SAID = "said differently"
@@ -195,7 +195,7 @@ class Difference(msgspec.Struct):
     """One difference. `first` and `second` are the numbers of the exchanges, from 1 (0: there is none); `said` is what was
     said, `a` and `b` the lines that differ, `times` how many seconds the last answer took in each."""
 
-    kind: Kind
+    kind: DifferenceKind
     first: int
     second: int
     said: str
@@ -223,7 +223,7 @@ def compare(a: Sequence[RecordedExchange], b: Sequence[RecordedExchange], *, tim
         if first is None or second is None:
             own, at = (b, second) if first is None else (a, first)
             assert at is not None
-            kind = Kind.ONLY_SECOND if first is None else Kind.ONLY_FIRST
+            kind = DifferenceKind.ONLY_SECOND if first is None else DifferenceKind.ONLY_FIRST
             made.differences.append(Difference(kind, _number(first), _number(second), own[at].said or ""))
             continue
         found = _difference(a[first], b[second], first, second, times)
@@ -281,16 +281,16 @@ def _difference(a: RecordedExchange, b: RecordedExchange, first: int, second: in
     """How two exchanges that belong together differ; None if they do not."""
     one, two = _number(first), _number(second)
     if _key(a) != _key(b):
-        return Difference(Kind.SAID, one, two, a.said or "", a.said or "", b.said or "")
+        return Difference(DifferenceKind.SAID, one, two, a.said or "", a.said or "", b.said or "")
     heard = [text for _, text, _ in a.heard], [text for _, text, _ in b.heard]
     if heard[0] != heard[1]:
         at = next((at for at, (x, y) in enumerate(zip(*heard, strict=False)) if x != y), min(map(len, heard)))
         x, y = (texts[at] if at < len(texts) else "" for texts in heard)
-        return Difference(Kind.HEARD, one, two, a.said or "", x, y)
+        return Difference(DifferenceKind.HEARD, one, two, a.said or "", x, y)
     took = (a.heard[-1][0] if a.heard else 0.0, b.heard[-1][0] if b.heard else 0.0)
     short, long = sorted(took)
     if times and long > short + LONGER and long > TIMES * short:
-        return Difference(Kind.TIME, one, two, a.said or "", times=took)
+        return Difference(DifferenceKind.TIME, one, two, a.said or "", times=took)
     return None
 
 
@@ -298,23 +298,25 @@ def _mark_order(differences: list[Difference]) -> None:
     """What is missing here and there too much elsewhere was said in another order."""
     spare: dict[str, list[Difference]] = {}
     for one in differences:
-        if one.kind is Kind.ONLY_SECOND:
+        if one.kind is DifferenceKind.ONLY_SECOND:
             spare.setdefault(one.said, []).append(one)
     for one in list(differences):
-        if one.kind is Kind.ONLY_FIRST and spare.get(one.said):
+        if one.kind is DifferenceKind.ONLY_FIRST and spare.get(one.said):
             other = spare[one.said].pop(0)
-            one.kind, one.second = Kind.ORDER, other.second
+            one.kind, one.second = DifferenceKind.ORDER, other.second
             differences.remove(other)
     # Where several are exchanged with each other, each stands opposite to another one.
     opposite: dict[str, list[Difference]] = {}
     for one in differences:
-        if one.kind is Kind.SAID:
+        if one.kind is DifferenceKind.SAID:
             opposite.setdefault(one.b, []).append(one)
     moved = [
-        (one, opposite[one.a].pop(0).second) for one in differences if one.kind is Kind.SAID and opposite.get(one.a)
+        (one, opposite[one.a].pop(0).second)
+        for one in differences
+        if one.kind is DifferenceKind.SAID and opposite.get(one.a)
     ]
     for one, second in moved:
-        one.kind, one.second, one.a, one.b = Kind.ORDER, second, "", ""
+        one.kind, one.second, one.a, one.b = DifferenceKind.ORDER, second, "", ""
 
 
 def apart(a: str, b: str) -> int:

@@ -38,7 +38,7 @@ class LorawanTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     device: dict[str, Device] = msgspec.field(default_factory=dict)
 
 
-class Frame(NamedTuple):
+class RadioFrame(NamedTuple):
     """A frame that the network has taken."""
 
     dev_eui: str
@@ -55,7 +55,7 @@ class Lorawan:
         self._waiting = {eui: list(one.downlinks) for eui, one in self._devices.items()}
         self._joined: dict[str, str] = {}
         self._counts: dict[str, int] = {}
-        self.frames: list[Frame] = []
+        self.frames: list[RadioFrame] = []
 
     def joins(self, dev_eui: str, settings: Mapping[str, str]) -> str:
         """The address of a device that is let in; empty if it is not."""
@@ -83,7 +83,7 @@ class Lorawan:
         if not right or count <= self._counts.get(dev_eui, 0):
             return False
         self._counts[dev_eui] = count
-        self.frames.append(Frame(dev_eui, count, port, data))
+        self.frames.append(RadioFrame(dev_eui, count, port, data))
         return True
 
     def downlink(self, dev_eui: str) -> tuple[int, bytes] | None:
@@ -128,7 +128,7 @@ class Client(Protocol):
     def hang_up(self) -> None: ...
 
 
-class Listening(Client, Protocol):
+class ListeningClient(Client, Protocol):
     """A simulated socket that a stand-in can connect to."""
 
     def connected(self, other: Any) -> bool: ...
@@ -161,7 +161,7 @@ class Place(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     north: float = 0.0
 
 
-class Signal(NamedTuple):
+class ReceivedSignal(NamedTuple):
     """How a transmission arrives: its power, and how far it is above the noise."""
 
     dbm: float
@@ -169,7 +169,7 @@ class Signal(NamedTuple):
 
 
 # How everything is heard on a desk.
-ON_A_DESK = Signal(-71.0, 8.0)
+ON_A_DESK = ReceivedSignal(-71.0, 8.0)
 # A transmission is heard though another one is on the air if it is this much stronger (dB).
 CAPTURE = 6.0
 
@@ -225,7 +225,7 @@ class Air:
         self._walls = {frozenset(one.strip() for one in pair.split(",")): loss for pair, loss in table.walls.items()}
         self._transmissions: list[Transmission] = []
         # Simulated sockets that listen, by host and port: only a rehearsal has some.
-        self.listeners: dict[tuple[str, int], Listening] = {}
+        self.listeners: dict[tuple[str, int], ListeningClient] = {}
         # The ports at which stand-ins serve. Where all time is virtual, no socket of this machine is opened for them.
         self.served: dict[int, Serving] = {}
         self.simulated = False
@@ -250,10 +250,10 @@ class Air:
         self._transmissions = [one for one in self._transmissions if one.ends > made.begins - KEPT]
         self._transmissions.append(made)
 
-    def signal(self, made: Transmission, receiver: Member, bandwidth: float) -> Signal:
+    def signal(self, made: Transmission, receiver: Member, bandwidth: float) -> ReceivedSignal:
         """How a transmission arrives at a receiver that listens with this bandwidth (hertz)."""
         power = self._arrives(made, receiver)
-        return ON_A_DESK if power is None else Signal(power, power - noise_power(bandwidth, self.noise_figure))
+        return ON_A_DESK if power is None else ReceivedSignal(power, power - noise_power(bandwidth, self.noise_figure))
 
     def busy(self, listener: Member, frequency: float, now: float) -> bool:
         """Whether another one sends on a frequency now."""

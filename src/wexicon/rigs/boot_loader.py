@@ -27,7 +27,7 @@ def crc16(data: bytes) -> int:
     return crc
 
 
-class Receiver:
+class ImageReceiver:
     """Receives one file for `module`. `stored` is given each block's bytes as they are accepted, `ended` the size that YMODEM
     told (or None) when all is there, or a reason. `with_crc`: it asks for a CRC; `named`: a name comes first."""
 

@@ -12,7 +12,7 @@ from datetime import timedelta
 from typing import ClassVar
 
 from wexicon.rigs import modem as sim
-from wexicon.rigs.modem import INVALID, NO_NETWORK, NOT_SUPPORTED, RATES, WRONG_APN, Cme, Command, Modem, Sim
+from wexicon.rigs.modem import INVALID, NO_NETWORK, NOT_SUPPORTED, RATES, WRONG_APN, Cme, Modem, ModemCommand, Sim
 from wexicon.rigs.network import EPOCH, UNKNOWN_SIGNAL, Cell
 
 # Registration as +CREG and +CEREG count it.
@@ -133,68 +133,70 @@ class CellularModule(Modem):
 
     # -- commands -----------------------------------------------------------------------------------------------
 
-    def table(self) -> dict[str, Command]:
+    def table(self) -> dict[str, ModemCommand]:
         """All extended commands."""
         network = self.air.network
         return {
             **super().table(),
-            "GMI": Command(run=lambda: self.tell(self.maker), test=""),
-            "GMM": Command(run=lambda: self.tell(self.model), test=""),
-            "GMR": Command(run=lambda: self.tell(self.own["firmware"]), test=""),
-            "GSN": Command(run=lambda: self.tell(self.own["imei"]), test=""),
-            "CGMI": Command(run=lambda: self.tell(self.maker), test=""),
-            "CGMM": Command(run=lambda: self.tell(self.model), test=""),
-            "CGMR": Command(run=lambda: self.tell(self.own["firmware"]), test=""),
-            "CGSN": Command(run=lambda: self.tell(self.own["imei"]), test=""),
-            "CIMI": Command(run=lambda: self.tell(self.need_sim(self.own["imsi"])), test=""),
-            "CCID": Command(run=lambda: self.tell(self.need_card(f"+CCID: {self.own['iccid']}")), test=""),
-            "CNUM": Command(run=lambda: self.tell(self.need_sim(f'+CNUM: ,"{self.own["number"]}",145')), test=""),
-            "CPIN": Command(read=lambda: self.sim.state, write=self.enter_pin, test=""),
-            "CPINR": Command(run=lambda: self.tell(*self.sim.left()), test=""),
-            "CLCK": Command(write=self.lock, test='("SC")'),
-            "CPWD": Command(write=self.change_pin, test='("SC",8)'),
+            "GMI": ModemCommand(run=lambda: self.tell(self.maker), test=""),
+            "GMM": ModemCommand(run=lambda: self.tell(self.model), test=""),
+            "GMR": ModemCommand(run=lambda: self.tell(self.own["firmware"]), test=""),
+            "GSN": ModemCommand(run=lambda: self.tell(self.own["imei"]), test=""),
+            "CGMI": ModemCommand(run=lambda: self.tell(self.maker), test=""),
+            "CGMM": ModemCommand(run=lambda: self.tell(self.model), test=""),
+            "CGMR": ModemCommand(run=lambda: self.tell(self.own["firmware"]), test=""),
+            "CGSN": ModemCommand(run=lambda: self.tell(self.own["imei"]), test=""),
+            "CIMI": ModemCommand(run=lambda: self.tell(self.need_sim(self.own["imsi"])), test=""),
+            "CCID": ModemCommand(run=lambda: self.tell(self.need_card(f"+CCID: {self.own['iccid']}")), test=""),
+            "CNUM": ModemCommand(run=lambda: self.tell(self.need_sim(f'+CNUM: ,"{self.own["number"]}",145')), test=""),
+            "CPIN": ModemCommand(read=lambda: self.sim.state, write=self.enter_pin, test=""),
+            "CPINR": ModemCommand(run=lambda: self.tell(*self.sim.left()), test=""),
+            "CLCK": ModemCommand(write=self.lock, test='("SC")'),
+            "CPWD": ModemCommand(write=self.change_pin, test='("SC",8)'),
             "CMEE": self.number("errors", (0, 1), "(0,1)"),
-            "IPR": Command(
+            "IPR": ModemCommand(
                 read=lambda: str(self.memory["rate"]), write=self.set_rate, test=f"(),({','.join(map(str, RATES))})"
             ),
             **{
-                word: Command(read=lambda: f"0,{self.stat}", test="(0)")
+                word: ModemCommand(read=lambda: f"0,{self.stat}", test="(0)")
                 for word in ("CREG", "CGREG", "CEREG")
                 if word != self.registration
             },
-            self.registration: Command(
+            self.registration: ModemCommand(
                 read=lambda: f"{self.memory['report']},{self.registration_told()}",
                 write=lambda given: self.put("report", given, self.levels),
                 test=f"({','.join(map(str, self.levels))})",
             ),
-            "CSQ": Command(run=lambda: self.tell(f"+CSQ: {self.signal()},99"), test="(0-31,99),(0-7,99)"),
-            "COPS": Command(
+            "CSQ": ModemCommand(run=lambda: self.tell(f"+CSQ: {self.signal()},99"), test="(0-31,99),(0-7,99)"),
+            "COPS": ModemCommand(
                 read=self.operator_told,
                 write=self.choose_operator,
                 test=f'(1,"{network.operator}","{network.operator[:8]}","{network.code}",7),,(0,1,2),(0,1,2)'
                 if network.present
                 else ",,(0,1,2),(0,1,2)",
             ),
-            "CGATT": Command(read=lambda: str(int(self.registered())), write=self.attach, test="(0,1)"),
-            "CGACT": Command(read=lambda: f"1,{int(self.active)}", write=self.activate, test="(0,1)"),
-            "CGDCONT": Command(
+            "CGATT": ModemCommand(read=lambda: str(int(self.registered())), write=self.attach, test="(0,1)"),
+            "CGACT": ModemCommand(read=lambda: f"1,{int(self.active)}", write=self.activate, test="(0,1)"),
+            "CGDCONT": ModemCommand(
                 read=lambda: f'1,"IP","{self.memory["apn"]}"', write=self.set_context, test='(1),"IP",,,(0),(0)'
             ),
-            "CGPADDR": Command(
+            "CGPADDR": ModemCommand(
                 run=self.show_address,
                 write=lambda given: self.show_address() if given == ["1"] else self.refuse(),
                 test="(1)",
             ),
-            "CCLK": Command(read=lambda: f'"{self.clock()}"', test=""),
+            "CCLK": ModemCommand(read=lambda: f'"{self.clock()}"', test=""),
             "CTZU": self.number("network_clock", (0, 1), "(0,1)"),
-            "CFUN": Command(read=lambda: "1", write=self.function, test="(0,1,4),(0,1)"),
-            "XBAND": Command(
+            "CFUN": ModemCommand(read=lambda: "1", write=self.function, test="(0,1,4),(0,1)"),
+            "XBAND": ModemCommand(
                 read=lambda: str(self.memory["bands"] or ",".join(map(str, self.own_bands))),
                 write=self.set_bands,
                 test=f"({','.join(map(str, self.own_bands))})",
             ),
-            "XTECH": Command(read=lambda: str(self.memory["technology"]), write=self.set_technology, test="number"),
-            "XCELL": Command(run=self.show_cell, test=""),
+            "XTECH": ModemCommand(
+                read=lambda: str(self.memory["technology"]), write=self.set_technology, test="number"
+            ),
+            "XCELL": ModemCommand(run=self.show_cell, test=""),
         }
 
     def need_sim(self, text: str) -> str:

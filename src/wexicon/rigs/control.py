@@ -49,7 +49,7 @@ class Request(msgspec.Struct):
     token: str = ""
 
 
-class Answer(msgspec.Struct):
+class RequestAnswer(msgspec.Struct):
     """What was wrong with a request; empty where it was done."""
 
     fault: str = "it hung up"
@@ -124,7 +124,7 @@ def ask(card: Card, request: Request) -> None:
         with _call(card) as line:
             line.sendall(msgspec.json.encode(msgspec.structs.replace(request, token=card.token)) + b"\n")
             answer = line.makefile("rb").readline(MOST_ASKED)
-        told = msgspec.json.decode(answer or b"{}", type=Answer)
+        told = msgspec.json.decode(answer or b"{}", type=RequestAnswer)
     except (OSError, msgspec.DecodeError) as fault:
         raise CallFault(f"the rig {card} does not answer: {fault}") from None
     if told.fault:

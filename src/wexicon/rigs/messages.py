@@ -22,7 +22,7 @@ from typing import ClassVar
 from wexicon.core.standards import pdu
 from wexicon.core.standards.charsets import CharsetFault, gsm7_codes, ucs2, ucs2_text
 from wexicon.rigs.cellular import CellularModule
-from wexicon.rigs.modem import INVALID, NOT_FOUND, Cme, Command
+from wexicon.rigs.modem import INVALID, NOT_FOUND, Cme, ModemCommand
 from wexicon.rigs.network import EPOCH
 
 SEND_TIME, TRAVELS = 1.5, 0.5
@@ -56,25 +56,27 @@ class MessagingModule(CellularModule):
         self.reference = 0
         super().started()
 
-    def table(self) -> dict[str, Command]:
+    def table(self) -> dict[str, ModemCommand]:
         return {
             **super().table(),
             "CMGF": self.number("text", (0, 1), "(0,1)"),
-            "CSCS": Command(read=lambda: f'"{self.memory["charset"]}"', write=self.set_charset, test='("GSM","UCS2")'),
-            "CNMI": Command(
+            "CSCS": ModemCommand(
+                read=lambda: f'"{self.memory["charset"]}"', write=self.set_charset, test='("GSM","UCS2")'
+            ),
+            "CNMI": ModemCommand(
                 read=lambda: f"2,{self.memory['notify']},0,{self.memory['reports']},0",
                 write=self.set_notify,
                 test="(2),(0,1),(0),(0,1),(0)",
             ),
-            "CPMS": Command(
+            "CPMS": ModemCommand(
                 read=lambda: ",".join([f'"SM",{self.filled()}'] * 3),
                 write=lambda given: self.tell("+CPMS: " + ",".join([self.filled()] * 3)),
                 test='("SM"),("SM"),("SM")',
             ),
-            "CMGS": Command(write=self.send, test=""),
-            "CMGR": Command(write=self.show, test=""),
-            "CMGD": Command(write=self.delete, test=f"(1-{ROOM}),(0-4)"),
-            "CMGL": Command(run=lambda: self.show_all([]), write=self.show_all, test="(0-4)"),
+            "CMGS": ModemCommand(write=self.send, test=""),
+            "CMGR": ModemCommand(write=self.show, test=""),
+            "CMGD": ModemCommand(write=self.delete, test=f"(1-{ROOM}),(0-4)"),
+            "CMGL": ModemCommand(run=lambda: self.show_all([]), write=self.show_all, test="(0-4)"),
         }
 
     def filled(self) -> str:
@@ -238,13 +240,13 @@ class ManagedModule(CellularModule):
         self.managed = False
         super().started()
 
-    def table(self) -> dict[str, Command]:
+    def table(self) -> dict[str, ModemCommand]:
         return {
             **super().table(),
-            "XDMS": Command(write=self.enrol, test="(0-31536000)"),
-            "XDMU": Command(run=self.update_enrolment, test=""),
-            "XDMR": Command(write=self.reply, test="number,value"),
-            "XDMN": Command(write=self.notify, test="number,value"),
+            "XDMS": ModemCommand(write=self.enrol, test="(0-31536000)"),
+            "XDMU": ModemCommand(run=self.update_enrolment, test=""),
+            "XDMR": ModemCommand(write=self.reply, test="number,value"),
+            "XDMN": ModemCommand(write=self.notify, test="number,value"),
             "XDMA": self.number("managed", (0, 1), "(0,1)"),
         }
 

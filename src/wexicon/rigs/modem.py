@@ -21,7 +21,7 @@ START_RATE = 115200
 NOT_ALLOWED, NOT_SUPPORTED, NOT_FOUND, NO_NETWORK, INVALID, WRONG_APN = 3, 4, 22, 30, 50, 133
 
 
-class Command(NamedTuple):
+class ModemCommand(NamedTuple):
     """One extended command: what +X, +X?, +X=... and +X=? give (None where there is no such form)."""
 
     run: Callable[[], None] | None = None
@@ -66,9 +66,9 @@ class Modem(StandIn):
         self.deaf = False
         self.say("\r\nRDY\r\n", 0.05)
 
-    def table(self) -> dict[str, Command]:
+    def table(self) -> dict[str, ModemCommand]:
         """All extended commands."""
-        return {"CLAC": Command(run=self.list_commands, test="")}
+        return {"CLAC": ModemCommand(run=self.list_commands, test="")}
 
     # -- lines --------------------------------------------------------------------------------------------------
 
@@ -154,9 +154,11 @@ class Modem(StandIn):
 
     # -- for commands -----------------------------------------------------------------------------------------------
 
-    def number(self, key: str, allowed: tuple[int, ...], test: str) -> Command:
+    def number(self, key: str, allowed: tuple[int, ...], test: str) -> ModemCommand:
         """A command that keeps one number."""
-        return Command(read=lambda: str(self.memory[key]), write=lambda given: self.put(key, given, allowed), test=test)
+        return ModemCommand(
+            read=lambda: str(self.memory[key]), write=lambda given: self.put(key, given, allowed), test=test
+        )
 
     def put(self, key: str, given: list[str], allowed: tuple[int, ...]) -> None:
         if int(given[0]) not in allowed:

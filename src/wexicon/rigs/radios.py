@@ -12,7 +12,7 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from wexicon.core.engineering.radio import REQUIRED_SNR, time_on_air
-from wexicon.rigs.air import Signal, Transmission
+from wexicon.rigs.air import ReceivedSignal, Transmission
 from wexicon.rigs.standin import StandIn
 
 SEEKS_EVERY = 3.0
@@ -147,7 +147,7 @@ class LoraModule(StandIn):
         """How its radio is set now."""
         raise NotImplementedError
 
-    def transmit(self, size: int, received: Callable[[LoraModule, Signal], object]) -> float:
+    def transmit(self, size: int, received: Callable[[LoraModule, ReceivedSignal], object]) -> float:
         """Sends a packet of `size` bytes; gives for how long (seconds). `received` is called for each module that hears it."""
         radio, now = self.radio(), self.agenda.now
         takes = time_on_air(OVERHEAD + size, radio.spreading, radio.bandwidth)
@@ -160,7 +160,7 @@ class LoraModule(StandIn):
                 other.after(takes + PASSES_ON, heard)
         return takes
 
-    def transmitted(self, made: Transmission, received: Callable[[LoraModule, Signal], object]) -> None:
+    def transmitted(self, made: Transmission, received: Callable[[LoraModule, ReceivedSignal], object]) -> None:
         """Another module's packet has ended."""
         radio = self.radio()
         signal = self.air.signal(made, self, radio.bandwidth)

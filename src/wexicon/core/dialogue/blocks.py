@@ -58,7 +58,7 @@ class Other(msgspec.Struct, frozen=True):
         yield from indented(self.then)
 
 
-class Answered(Statement, frozen=True):
+class AnsweredStatement(Statement, frozen=True):
     """A statement that something answers."""
 
     hears: tuple[Hear, ...] = ()
@@ -86,7 +86,7 @@ class Answered(Statement, frozen=True):
             yield from pattern.names
 
 
-class Say(Answered, frozen=True, kw_only=True):
+class Say(AnsweredStatement, frozen=True, kw_only=True):
     """`> TEXT` or `>> BYTES` (`exact`), and what answers it. `silent` for a `<` alone: nothing answers. `source` is the
     line as it was written."""
 
@@ -119,7 +119,7 @@ class Say(Answered, frozen=True, kw_only=True):
         return (self.template,)
 
 
-class Await(Answered, frozen=True, kw_only=True):
+class Await(AnsweredStatement, frozen=True, kw_only=True):
     """`await D [as NAME]` and the patterns below it: events that must come, in order, or other events and what then. NAME is
     how many seconds the last of them took to come. Without a block, `await D nothing`: no event may come; `await D closed`: the
     other side must close the connection."""

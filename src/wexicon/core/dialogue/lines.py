@@ -22,7 +22,7 @@ _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
 _ASSIGNED = re.compile(r"([A-Za-z_][A-Za-z0-9_-]*)\s*=(?!=)\s*(.+)")
 
 
-class LineFault(Exception):
+class StatementFault(Exception):
     """What is wrong with a line, `column` counted from 1 in the line's text without its indentation."""
 
     def __init__(self, what: str, column: int = 1, hint: str = "") -> None:
@@ -60,8 +60,8 @@ class Words:
         """Words that stand further on."""
         return Words(text, self.column + start, self.line)
 
-    def fault(self, what: str, hint: str = "") -> LineFault:
-        return LineFault(what, self.column, hint)
+    def fault(self, what: str, hint: str = "") -> StatementFault:
+        return StatementFault(what, self.column, hint)
 
     def taken(self, form: re.Pattern[str], hint: str) -> re.Match[str]:
         """The words by their form. Raises LineFault with what to write."""
@@ -87,7 +87,7 @@ class Words:
         try:
             return expression(self.text)
         except ExpressionFault as fault:
-            raise LineFault(f"the expression {fault.what}", self.column + fault.column - 1, fault.hint) from None
+            raise StatementFault(f"the expression {fault.what}", self.column + fault.column - 1, fault.hint) from None
 
     def assignment(self, hint: str) -> tuple[str, Expression]:
         """NAME = EXPRESSION."""
@@ -119,7 +119,7 @@ class Words:
         try:
             return compile_it(self.text)
         except PatternFault as fault:
-            raise LineFault(fault.what, self.column + fault.column - 1, fault.hint) from None
+            raise StatementFault(fault.what, self.column + fault.column - 1, fault.hint) from None
         except ValueError as fault:
             raise self.fault(str(fault), r"escapes are \r \n \t \0 \e \\ \" \xNN") from None
 

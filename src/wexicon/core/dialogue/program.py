@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from wexicon.core.dialogue.blocks import Allow, Answered, Await, On, Repeat, Say
+from wexicon.core.dialogue.blocks import Allow, AnsweredStatement, Await, On, Repeat, Say
 from wexicon.core.dialogue.parties import At, Close, DeclareParty, Open
 from wexicon.core.dialogue.statements import Body, Break, Do, Needs, Pause, Quiet, Read, Set, Signal, Statement, Tune
 from wexicon.core.protocol.patterns import Pattern
@@ -57,7 +57,7 @@ class Program(msgspec.Struct, frozen=True, eq=False):
     def patterns(self) -> Iterator[Pattern]:
         """Every pattern in it."""
         for statement in self.walk():
-            if isinstance(statement, Answered):
+            if isinstance(statement, AnsweredStatement):
                 yield from (pattern for _, pattern in statement.patterns())
             elif isinstance(statement, On):
                 yield statement.pattern
@@ -116,7 +116,7 @@ def _names(program: Program) -> Iterator[Found]:
 def _names_of(block: Body, known: set[str], ever: set[str], *, loose: bool) -> Iterator[Found]:
     for statement in block:
         own = set(statement.sets())
-        within = own if isinstance(statement, Answered) else set()
+        within = own if isinstance(statement, AnsweredStatement) else set()
         for line, name in statement.uses():
             if name in known or name in within or (loose and name in ever):
                 continue
@@ -143,7 +143,7 @@ def _suggestion(name: str, known: set[str]) -> str:
 def _answers(program: Program) -> Iterator[Found]:
     """`|` lines that can never be reached because a line above them takes all that they could hear."""
     for statement in program.walk():
-        if not isinstance(statement, Answered):
+        if not isinstance(statement, AnsweredStatement):
             continue
         above = [hear.pattern for hear in statement.hears[:1] if not hear.prompt]
         for other in statement.others:

@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.core.dialogue import blocks, statements
 from wexicon.core.dialogue.blocks import Await, Hear, Other, Say, When
-from wexicon.core.dialogue.lines import NAME, LineFault, SourceLine, Words, template
+from wexicon.core.dialogue.lines import NAME, SourceLine, StatementFault, Words, template
 from wexicon.core.dialogue.parties import PARTY_STATEMENTS, At, DeclareParty
 from wexicon.core.dialogue.program import Program, check_program
 from wexicon.core.dialogue.statements import Body, Needs, OneLine, Statement
@@ -68,7 +68,7 @@ class _Reader:
         source = visible(self.all[number - 1][:200]).replace("\\\\", "\\")
         self.complaints.append(Complaint(what, "", number, max(1, column), source, hint))
 
-    def complain_of(self, line: SourceLine, fault: LineFault) -> None:
+    def complain_of(self, line: SourceLine, fault: StatementFault) -> None:
         self.complain(line.number, line.indent + fault.column, fault.what, fault.hint)
 
     def program(self) -> Program:
@@ -106,7 +106,7 @@ class _Reader:
                 continue
             try:
                 statements.append(self.statement(line, depth))
-            except LineFault as fault:
+            except StatementFault as fault:
                 self.complain_of(line, fault)
                 self.skip_block(line)
         return tuple(statements)
@@ -126,7 +126,7 @@ class _Reader:
         if self.at < len(self.lines) and self.lines[self.at].indent > line.indent:
             return self.block(self.lines[self.at].indent, depth + 1)
         if required:
-            raise LineFault("nothing stands below it", 1, "indent what belongs to it")
+            raise StatementFault("nothing stands below it", 1, "indent what belongs to it")
         return ()
 
     # -- statements ---------------------------------------------------------------------------------------------
@@ -136,10 +136,12 @@ class _Reader:
         if text.startswith(">"):
             return self.say(line, depth)
         if text[0] in "<|":
-            raise LineFault("nothing was said that this could answer", 1, f"a {text[0]} line stands below a > line")
+            raise StatementFault(
+                "nothing was said that this could answer", 1, f"a {text[0]} line stands below a > line"
+            )
         name = text.split(None, 1)[0]
         if name == "otherwise":
-            raise LineFault("there is no `when` before it", 1)
+            raise StatementFault("there is no `when` before it", 1)
         self.at += 1
         words = self.words_behind(name, text, line.number)
         if name in self.with_block:
@@ -150,10 +152,10 @@ class _Reader:
             hint = f"did you mean {close}?" if close else known
             if name[:2].upper() == "AT":
                 hint = "write > before a line to say; a file of plain lines has another ending than .wex"
-            raise LineFault(f"there is no statement {visible(name)[:40]}", 1, hint)
+            raise StatementFault(f"there is no statement {visible(name)[:40]}", 1, hint)
         made = STATEMENTS[name].read(words)
         if isinstance(made, Needs | DeclareParty) and depth:
-            raise LineFault("may only stand at the margin", 1, "put it at the top of the file")
+            raise StatementFault("may only stand at the margin", 1, "put it at the top of the file")
         return made
 
     @staticmethod
@@ -174,7 +176,7 @@ class _Reader:
         self.at += 1
         try:
             made = words.template(exact=exact)
-        except LineFault as fault:
+        except StatementFault as fault:
             self.complain_of(line, fault)
             made = template("")
         hears: list[Hear] = []
@@ -220,7 +222,7 @@ class _Reader:
                     raise words.fault("a prompt is plain text", 'write it in quotes: "> "')
                 return [Hear(compiled(prompt.replace("...", "{...}")), prompt=True, line=line.number)]
             return [Hear(words.pattern(), gather, line=line.number)]
-        except LineFault as fault:
+        except StatementFault as fault:
             self.complain_of(line, fault)
             return []
 
@@ -245,7 +247,7 @@ class _Reader:
             if not source:
                 raise words.fault("no pattern", "write | PATTERN  STATEMENT")
             made = words.pattern()
-        except LineFault as fault:
+        except StatementFault as fault:
             self.complain_of(line, fault)
             self.below(line, depth, required=False)
             return []
@@ -284,7 +286,7 @@ class _Reader:
                     self.complain(here.number, here.indent + 1, "an event is neither a prompt nor gathered")
                 hears.append(hear)
         if self.at == start:
-            raise LineFault("nothing stands below it", 1, "indent the events that must come, one a line")
+            raise StatementFault("nothing stands below it", 1, "indent the events that must come, one a line")
         as_name = took[2] if took else ""
         return Await(tuple(hears), tuple(others), duration=duration, as_name=as_name, line=line.number)
 
@@ -302,7 +304,7 @@ class _Reader:
             try:
                 given = Words(found[1].strip(), found.start(1) + 1, here.number).expression() if found[1] else None
                 branches.append((given, self.below(here, depth)))  # type: ignore[arg-type]
-            except LineFault as fault:
+            except StatementFault as fault:
                 self.complain_of(here, fault)
                 self.skip_block(here)
         return When(tuple(branches), line=line.number)

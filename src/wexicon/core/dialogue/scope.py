@@ -15,7 +15,7 @@ from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.program import Program
 from wexicon.core.dialogue.statements import Measure, Statement
 from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
-from wexicon.core.protocol.elements import Capture
+from wexicon.core.protocol.elements import CaptureElement
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import Secret, plain, visible, written
@@ -43,7 +43,7 @@ class Scope:
             one.name: one.of
             for pattern in program.patterns()
             for one in pattern.elements
-            if isinstance(one, Capture) and one.of
+            if isinstance(one, CaptureElement) and one.of
         }
 
     @property

@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import FORMS
-from wexicon.core.dialogue.lines import NAME, LineFault, QuotedText, Words
+from wexicon.core.dialogue.lines import NAME, QuotedText, StatementFault, Words
 from wexicon.core.protocol.transfers import PROTOCOLS
 from wexicon.core.text import Duration, meant
 from wexicon.core.tuning import Tuning
@@ -217,7 +217,7 @@ class Measure(OneLine, frozen=True):
         unit, source = found[2] or "", found[1]
         try:
             name, value = words.part(0, source).assignment(hint)
-        except LineFault:
+        except StatementFault:
             # The last word is no part of the expression: it is the unit.
             source, _, unit = source.rstrip().rpartition(" ")
             if found[2] or not re.fullmatch(r"\S{1,16}", unit):
@@ -239,7 +239,7 @@ def _number(written: Expression) -> float:
     try:
         return float(str(written.value({})))
     except (ExpressionFault, ValueError):
-        raise LineFault(f"the limit {written.source} is not a number") from None
+        raise StatementFault(f"the limit {written.source} is not a number") from None
 
 
 class Pause(OneLine, frozen=True):

@@ -121,7 +121,7 @@ def hold_up_capacitor(amperes: float, seconds: float, drop_volts: float, supplie
     return max(0.0, amperes - supplied_amperes) * seconds / drop_volts
 
 
-class State(NamedTuple):
+class PowerState(NamedTuple):
     """What a module does in each interval: its current (amperes) and how long it lasts (seconds)."""
 
     name: str
@@ -129,7 +129,7 @@ class State(NamedTuple):
     seconds: float
 
 
-def mean_current(states: Iterable[State], rest_amperes: float, interval_s: float) -> float:
+def mean_current(states: Iterable[PowerState], rest_amperes: float, interval_s: float) -> float:
     """The mean current of states that come once in an interval, with the rest at another current. Raises ValueError if the
     states take longer than the interval."""
     found = list(states)
@@ -154,7 +154,7 @@ def battery_life(
     return capacity_ah * usable_percent / 100 / (amperes + lost)
 
 
-def charge_by_state(states: Sequence[State], rest_amperes: float, interval_s: float) -> list[tuple[str, float]]:
+def charge_by_state(states: Sequence[PowerState], rest_amperes: float, interval_s: float) -> list[tuple[str, float]]:
     """The share of each state in the charge of an interval, the rest last."""
     whole = mean_current(states, rest_amperes, interval_s) * interval_s
     rest = rest_amperes * (interval_s - sum(one.seconds for one in states))

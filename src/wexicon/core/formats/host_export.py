@@ -17,9 +17,9 @@ import msgspec
 
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.text import seconds, visible
-from wexicon.core.values import UNSET, Clock, Content, FileContent, Value, ValueFault
+from wexicon.core.values import UNSET, ClockKind, Content, FileContent, Value, ValueFault
 from wexicon.core.values.compound import NOW
-from wexicon.core.values.numbers import Int, Timer
+from wexicon.core.values.numbers import Int, TimerKind
 
 KINDS = ("c-header", "json", "env")
 # Units with a prefix: the unit without, and the factor to it.
@@ -84,7 +84,7 @@ def _values(name: str, setting: Setting, value: Value) -> Iterator[HostValue]:
         "baud"
         if setting.kind.rates()
         else "s"
-        if isinstance(setting.kind, Timer)
+        if isinstance(setting.kind, TimerKind)
         else getattr(setting.kind, "unit", "")
     )
     yield from _plain(name, str(unit), value)
@@ -187,7 +187,7 @@ def sheet_text(title: str, seat: str, lexicon: str, settings: Iterable[tuple[Set
         elif setting.secret:
             told = "" if setting.readable else "  # it cannot be read"
             lines.append(f"{setting.name} = {{ prompt = {_toml(setting.name)} }}{told}")
-        elif isinstance(setting.kind, Clock):
+        elif isinstance(setting.kind, ClockKind):
             lines.append(f'{setting.name} = "{NOW}"')
         elif value is None:
             lines.append(f"# {setting.name}: " + ("was not read" if setting.readable else "cannot be read"))

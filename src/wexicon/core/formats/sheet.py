@@ -37,7 +37,7 @@ from wexicon.core.formats.units import NUMBER, ROW, Filling, UnitsTable, filling
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.text import Secret, meant, to_text
 from wexicon.core.values import UNSET, Content, List, Value, ValueFault
-from wexicon.core.values.numbers import Int, Number
+from wexicon.core.values.numbers import Int, NumberKind
 
 # What `others` may be.
 FACTORY = "factory"
@@ -375,7 +375,7 @@ def _seat(
     for key, allowed in table.tolerance.items():
         if key not in table.settings or key not in words.settings:
             source.complain((*place, "tolerance"), f"{key} is not among the settings", meant(key, table.settings))
-        elif not isinstance(words.settings[key].kind, (Int, Number)):
+        elif not isinstance(words.settings[key].kind, (Int, NumberKind)):
             source.complain((*place, "tolerance", key), "only a number has a tolerance")
         elif allowed <= 0:
             source.complain((*place, "tolerance", key), f"{allowed:g} is not above 0")

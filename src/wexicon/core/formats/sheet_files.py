@@ -13,7 +13,7 @@ from collections.abc import Callable, Mapping
 import msgspec
 
 from wexicon.core.faults import Fault
-from wexicon.core.formats.lexicon import Action, Group, Lexicon
+from wexicon.core.formats.lexicon import Action, Lexicon, SettingGroup
 from wexicon.core.formats.lexicon.tables import BitField
 from wexicon.core.formats.toml import Source
 from wexicon.core.text import meant, visible
@@ -151,7 +151,7 @@ def check_sum(kind: str, data: bytes) -> int:
     return total
 
 
-def take_block(group: Group, digits: str) -> bytes:
+def take_block(group: SettingGroup, digits: str) -> bytes:
     """The block in hexadecimal digits as bytes, its length, checksum and fixed bytes checked."""
     try:
         block = bytes.fromhex(digits)
@@ -174,7 +174,7 @@ def bits_of(block: bytes, place: BitField) -> int:
     return whole >> place.low & ((1 << place.bits) - 1)
 
 
-def put_bits(group: Group, block: bytes, numbers: Mapping[str, int], places: Mapping[str, BitField]) -> str:
+def put_bits(group: SettingGroup, block: bytes, numbers: Mapping[str, int], places: Mapping[str, BitField]) -> str:
     """The block with numbers put at their places and its checksum made anew, in hexadecimal digits."""
     made = bytearray(block)
     for at, byte in group.fixed.items():

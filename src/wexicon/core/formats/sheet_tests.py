@@ -104,7 +104,7 @@ class TripLimit(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     max: str
 
 
-class TrafficTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class TrafficTestTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`traffic = { ... }` of a test: `count` packets of `size` bytes `from` a seat `to` another, each answered `within` a time.
     What was `lost` both ways together and the median `round_trip` have limits; without `lost` nothing may be."""
 
@@ -123,7 +123,7 @@ class TestTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     two seats, at each combination of the values in `sweep` if there are some."""
 
     dialogue: str = ""
-    traffic: TrafficTable | None = None
+    traffic: TrafficTestTable | None = None
     sweep: dict[str, list[Any]] = msgspec.field(default_factory=dict)
     parties: dict[str, str] = msgspec.field(default_factory=dict)
     seat: str = ""
@@ -139,7 +139,7 @@ class SheetTest(msgspec.Struct, frozen=True):
     program: Program
     seats: dict[str, str]
     given: dict[str, object]
-    traffic: TrafficTable | None = None
+    traffic: TrafficTestTable | None = None
     points: Points = []
 
     def values(self, row: Row | None, number: int, known: Mapping[tuple[str, str], str]) -> dict[str, object]:

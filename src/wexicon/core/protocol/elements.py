@@ -39,7 +39,7 @@ class FieldFault(ValueError):
     """A value that does not fit its field."""
 
 
-class Number(msgspec.Struct, frozen=True):
+class NumberForm(msgspec.Struct, frozen=True):
     """A number: `size` in bytes; `base` 10 or 16 if it is written in digits, 0 in bytes."""
 
     form: str
@@ -111,7 +111,7 @@ class Counted(msgspec.Struct, frozen=True):
     """Text behind the number of its bytes."""
 
     form: str
-    length: Number
+    length: NumberForm
 
     def hex_of(self, text: str) -> str:
         """A text as the hexadecimal digits of the field. Raises FieldFault."""
@@ -135,7 +135,7 @@ class Counted(msgspec.Struct, frozen=True):
         return end if end <= len(digits) and re.fullmatch("[0-9A-F]*", digits[start:end]) else -1
 
 
-Field = Number | Chars | Counted
+Field = NumberForm | Chars | Counted
 
 
 @cache
@@ -143,13 +143,13 @@ def field(form: str) -> Field | None:
     """The field of a form; None if there is no such form."""
     if found := _NUMBER.fullmatch(form):
         order = "little" if found[3] else "big"
-        return Number(form, int(found[2]) // 8, found[1] == "i", order) if form in NUMBERS else None
+        return NumberForm(form, int(found[2]) // 8, found[1] == "i", order) if form in NUMBERS else None
     if found := _SIZED.fullmatch(form):
-        return Number(form, int(found[2]), base=16 if found[1] == "hex" else 10)
+        return NumberForm(form, int(found[2]), base=16 if found[1] == "hex" else 10)
     if (found := _CHARS.fullmatch(form)) and int(found[1] or 0) <= LONGEST_TEXT:
         return Chars(form, int(found[1] or 0))
     if (found := _COUNTED.fullmatch(form)) and found[1] in NUMBERS:
-        return Counted(form, cast(Number, field(found[1])))
+        return Counted(form, cast(NumberForm, field(found[1])))
     return None
 
 
@@ -173,7 +173,7 @@ RUNS = {
     # The same where a backslash is a character as any other.
     "doubled": re.compile(r'"(?:[^"]|"")*+"', re.DOTALL),
     # Numbers in the bytes of a frame, which is heard in hexadecimal digits.
-    **{form: re.compile(Number.run(cast(Number, field(form)))) for form in NUMBERS},
+    **{form: re.compile(NumberForm.run(cast(NumberForm, field(form)))) for form in NUMBERS},
 }
 KINDS = ("text", *(kind for kind in RUNS if kind != "doubled"), "list", "bytes", "chars", "value")
 LONGEST_NUMBER = 40
@@ -197,7 +197,7 @@ class Literal:
         self.text = text
 
 
-class Capture:
+class CaptureElement:
     """A named part of the line; `size` is N of bytes(N), a number or the name of an earlier capture; `of` is the setting by
     whose kind the value is read; `makes` is what makes a value of the text; `counted` the field, if its
     length stands before it."""
@@ -229,7 +229,7 @@ class Anything:
     __slots__ = ()
 
 
-Element = Literal | Capture | Equal | Anything
+Element = Literal | CaptureElement | Equal | Anything
 
 
 def braces(source: str) -> Iterator[tuple[str, int]]:
@@ -294,10 +294,10 @@ def _capture(inside: str, column: int) -> Element:
     if (kind in ("bytes", "value")) != (size is not None):
         hint = "bytes takes a size, as in {data:bytes(4)}, value a setting, as in {t:value(timer)}; no other kind does"
         raise PatternFault(f"{inside} is not a capture", column, hint)
-    return Capture(name, "text", "", size) if kind == "value" else Capture(name, kind, size or "")
+    return CaptureElement(name, "text", "", size) if kind == "value" else CaptureElement(name, kind, size or "")
 
 
-def _chars(name: str, size: str | None, column: int) -> Capture:
+def _chars(name: str, size: str | None, column: int) -> CaptureElement:
     form = "chars" if size is None else f"chars({size})"
     made = field(form)
     if made is None:
@@ -305,12 +305,12 @@ def _chars(name: str, size: str | None, column: int) -> Capture:
         raise PatternFault(f"{form} is not a capture", column, hint)
     if isinstance(made, Counted):
         CONVERTERS.setdefault(form, made.of_hex)
-        counted = Capture(name, "bytes")
+        counted = CaptureElement(name, "bytes")
         counted.makes, counted.counted = form, made
         return counted
     RUNS.setdefault(form, re.compile(made.run()))
     CONVERTERS.setdefault(form, made.of_hex)
-    return Capture(name, form)
+    return CaptureElement(name, form)
 
 
 def _know_quotes(elements: list[Element]) -> None:
@@ -318,7 +318,7 @@ def _know_quotes(elements: list[Element]) -> None:
     for at in range(1, len(elements) - 1):
         before, one, after = elements[at - 1 : at + 2]
         if not (
-            isinstance(one, Capture)
+            isinstance(one, CaptureElement)
             and one.kind == "text"
             and isinstance(before, Literal)
             and isinstance(after, Literal)
@@ -335,7 +335,7 @@ def _know_quotes(elements: list[Element]) -> None:
 def _refuse_neighbours(elements: list[Element], source: str) -> None:
     for one, two in pairwise(elements):
         if is_free(one) and is_free(two):
-            name = two.name if isinstance(two, Capture) else "..."
+            name = two.name if isinstance(two, CaptureElement) else "..."
             raise PatternFault(
                 "two free texts side by side: the end of the first is ambiguous",
                 max(source.find(name), 0) + 1,
@@ -345,7 +345,7 @@ def _refuse_neighbours(elements: list[Element], source: str) -> None:
 
 def _refuse_echoes(elements: list[Element], source: str) -> None:
     """A free text that must come again in the same line: where it ends could only be found by trying every place."""
-    free = {element.name for element in elements if isinstance(element, Capture) and element.free}
+    free = {element.name for element in elements if isinstance(element, CaptureElement) and element.free}
     for element in elements:
         if isinstance(element, Equal) and element.name in free:
             what = f"{{={element.name}}} repeats a free text of the same line: its end is ambiguous"
@@ -354,7 +354,7 @@ def _refuse_echoes(elements: list[Element], source: str) -> None:
 
 
 def is_free(element: Element) -> bool:
-    return isinstance(element, Anything) or (isinstance(element, Capture) and element.free)
+    return isinstance(element, Anything) or (isinstance(element, CaptureElement) and element.free)
 
 
 class Quoted(str):
@@ -375,7 +375,7 @@ CONVERTERS: dict[str, Callable[[str], object]] = {
     "doubled": lambda text: Quoted(text[1:-1]),
     "in quotes": Quoted,
     "list": _listed,
-    **{form: cast(Number, field(form)).of_hex for form in NUMBERS},
+    **{form: cast(NumberForm, field(form)).of_hex for form in NUMBERS},
 }
 
 
@@ -386,7 +386,7 @@ def convert(kind: str, text: str) -> object:
 
 
 SAMPLES = {
-    **{form: "00" * cast(Number, field(form)).size for form in NUMBERS},
+    **{form: "00" * cast(NumberForm, field(form)).size for form in NUMBERS},
     "chars": "78",
     "int": "1",
     "decimal": "1.5",
@@ -404,7 +404,7 @@ def sample(pattern: Any) -> str:
     for element in pattern.elements:
         if isinstance(element, Literal):
             made += element.text
-        elif isinstance(element, Capture):
+        elif isinstance(element, CaptureElement):
             made += "x" * int(element.size) if element.size.isdigit() else SAMPLES.get(element.kind, "x")
     return made
 

@@ -14,7 +14,7 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
-from wexicon.core.protocol.elements import Number
+from wexicon.core.protocol.elements import NumberForm
 from wexicon.core.protocol.patterns import Header
 from wexicon.core.text import to_text
 
@@ -201,7 +201,7 @@ class FrameCutter:
     `deadline` when that will be. `prompts` are not looked for."""
 
     def __init__(
-        self, mark: bytes, at: int, form: Number, rest: int, whole: Callable[[bytes], bool], gap: float = 0.06
+        self, mark: bytes, at: int, form: NumberForm, rest: int, whole: Callable[[bytes], bool], gap: float = 0.06
     ) -> None:
         self.mark, self.at, self.form, self.rest, self.whole, self.gap = mark, at, form, rest, whole, gap
         self.prompts: Sequence[bytes] = ()

@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from wexicon.core.protocol.elements import FieldFault, Number, field
+from wexicon.core.protocol.elements import FieldFault, NumberForm, field
 from wexicon.core.protocol.framing import Corrupt, Foreign, FrameCutter, Framer, Piece, Prompt
 from wexicon.core.protocol.keyed import as_object
 from wexicon.core.protocol.patterns import Header
@@ -169,7 +169,7 @@ def _corrupt(data: bytes) -> Corrupt:
     return Corrupt(to_text(data))
 
 
-class Mark(Envelope):
+class MarkLayer(Envelope):
     """Bytes at the start of each frame."""
 
     def __init__(self, mark: bytes) -> None:
@@ -185,7 +185,7 @@ class Mark(Envelope):
 class Length(Envelope):
     """How many bytes follow the field, `plus` so many; `at` bytes go before it."""
 
-    def __init__(self, form: Number, at: int = 0, plus: int = 0) -> None:
+    def __init__(self, form: NumberForm, at: int = 0, plus: int = 0) -> None:
         self.form, self.at, self.plus = form, at, plus
 
     def around(self, data: bytes) -> bytes:
@@ -202,7 +202,7 @@ class Length(Envelope):
 class FrameChecksum(Envelope):
     """A checksum at the end, over all bytes from `start` on; `before` and `after` are what stands around it."""
 
-    def __init__(self, check: str, form: Number, start: int = 0, before: bytes = b"", after: bytes = b"") -> None:
+    def __init__(self, check: str, form: NumberForm, start: int = 0, before: bytes = b"", after: bytes = b"") -> None:
         self.width, self.check = CHECKS[check]
         self.form, self.start, self.before, self.after = form, start, before, after
         self.size = len(before) + form.size + len(after)
@@ -222,11 +222,11 @@ class FrameChecksum(Envelope):
         return data[: -self.size] if self.fits(data) else _corrupt(data)
 
 
-class Station(Envelope):
+class StationLayer(Envelope):
     """The number of the module that is spoken to, at the start; `usual` as delivered. What comes from another one is told as
     such."""
 
-    def __init__(self, form: Number, usual: int, before: bytes = b"", after: bytes = b"") -> None:
+    def __init__(self, form: NumberForm, usual: int, before: bytes = b"", after: bytes = b"") -> None:
         self.form, self.usual, self.before, self.after = form, usual, before, after
 
     def around(self, data: bytes) -> bytes:
@@ -248,7 +248,7 @@ class Numbering(Envelope):
     """A running number at the start, which the answer repeats; events have `unasked`. An answer to an earlier line is
     corrupt."""
 
-    def __init__(self, form: Number, first: int = 1, last: int = 0, unasked: int = 0) -> None:
+    def __init__(self, form: NumberForm, first: int = 1, last: int = 0, unasked: int = 0) -> None:
         self.form, self.first, self.unasked = form, first, unasked
         self.last = last or (10**form.size if form.base == 10 else 16**form.size if form.base else 256**form.size) - 1
         # None before the first line: then any is taken.
@@ -291,15 +291,15 @@ def _made(table: LayerTable, speech: Speech) -> Layer:
         return bytes.fromhex(text) if speech.in_digits else to_bytes(text)
 
     if isinstance(table, MarkTable):
-        return Mark(bytes_of(table.mark))
+        return MarkLayer(bytes_of(table.mark))
     form = field(table.form_for(speech))
-    assert isinstance(form, Number)
+    assert isinstance(form, NumberForm)
     if isinstance(table, LengthTable):
         return Length(form, table.at, table.plus)
     if isinstance(table, ChecksumTable):
         return FrameChecksum(table.check, form, table.start, bytes_of(table.before), bytes_of(table.after))
     if isinstance(table, StationTable):
-        return Station(form, table.usual, bytes_of(table.before), bytes_of(table.after))
+        return StationLayer(form, table.usual, bytes_of(table.before), bytes_of(table.after))
     assert isinstance(table, NumberTable)
     return Numbering(form, table.first, table.last, table.unasked)
 
@@ -318,9 +318,9 @@ def cutter(speech: Speech, layers: Sequence[Layer], headers: Sequence[Header]) -
         envelopes.append(layer)
         if length is not None:
             continue
-        if isinstance(layer, Mark):
+        if isinstance(layer, MarkLayer):
             mark, ahead = mark if ahead else layer.mark, ahead + len(layer.mark)
-        elif isinstance(layer, Station):
+        elif isinstance(layer, StationLayer):
             ahead += len(layer.before) + layer.form.size + len(layer.after)
         elif isinstance(layer, FrameChecksum):
             behind += layer.size
@@ -348,10 +348,10 @@ __all__ = [
     "Layer",
     "LayerFault",
     "Length",
-    "Mark",
+    "MarkLayer",
     "Numbering",
     "Pager",
-    "Station",
+    "StationLayer",
     "cutter",
     "stacked",
 ]  # fmt: skip

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from itertools import accumulate
 from typing import Any
 
-from wexicon.core.protocol.elements import LONGEST_NUMBER, RUNS, Capture, Element, Equal, Literal, Parts, convert
+from wexicon.core.protocol.elements import LONGEST_NUMBER, RUNS, CaptureElement, Element, Equal, Literal, Parts, convert
 from wexicon.core.text import plain, to_bytes, written
 
 
@@ -25,7 +25,7 @@ class Either:
         self.ways = tuple(sorted({said, *ways}, key=len, reverse=True))
 
 
-class Attempt:
+class MatchAttempt:
     """One match of one pattern, given as its parts, against one text; `reach` is how far it did fit, `steps` how much work
     that was."""
 
@@ -56,7 +56,7 @@ class Attempt:
                 if start < 0:
                     self.reach = max(self.reach, at)
                     return None
-                if isinstance(free, Capture):
+                if isinstance(free, CaptureElement):
                     self.spans[free.name] = (free.makes, at, start)
             at = end
         return {name: convert(kind, text[start:end]) for name, (kind, start, end) in self.spans.items()}
@@ -78,7 +78,7 @@ class Attempt:
                     return -1, -1
             elif start > len(text):
                 return -1, -1
-            if isinstance(free, Capture):
+            if isinstance(free, CaptureElement):
                 self.spans[free.name] = (free.makes, at, start)
             end = self._fit(run, start)
             if end >= 0 and (not last or end == len(text)):
@@ -87,7 +87,7 @@ class Attempt:
 
     def _next_start(self, first: Element, start: int) -> int:
         """Where the run may fit next: never inside a run of characters that was taken as a whole."""
-        if isinstance(first, Capture) and first.kind in RUNS:
+        if isinstance(first, CaptureElement) and first.kind in RUNS:
             remembered = self.ends.get(first.kind)
             if remembered and remembered[0] <= start < remembered[1]:
                 return remembered[1]
@@ -115,7 +115,7 @@ class Attempt:
         text = self.text
         for element in run:
             self.steps += 1
-            if isinstance(element, Capture):
+            if isinstance(element, CaptureElement):
                 end = self._size(element, at) if element.kind == "bytes" else self._run_end(element.kind, at)
                 if end < 0:
                     self.reach = max(self.reach, at)
@@ -141,7 +141,7 @@ class Attempt:
         self.ends[kind] = (at, found.end())
         return found.end()
 
-    def _size(self, element: Capture, at: int) -> int:
+    def _size(self, element: CaptureElement, at: int) -> int:
         """Where the raw bytes that begin at `at` end, or -1 if the input is shorter, or no character ends there."""
         if element.counted is not None:
             return element.counted.end_in(self.text, at)

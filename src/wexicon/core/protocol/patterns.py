@@ -21,7 +21,7 @@ from wexicon.core.protocol.elements import (
     KINDS,
     RUNS,
     Anything,
-    Capture,
+    CaptureElement,
     Element,
     Equal,
     Literal,
@@ -31,10 +31,10 @@ from wexicon.core.protocol.elements import (
     parse,
     parts_of,
 )
-from wexicon.core.protocol.matching import Attempt
+from wexicon.core.protocol.matching import MatchAttempt
 from wexicon.core.text import to_bytes, to_text
 
-__all__ = ["KINDS", "NOTHING", "Anything", "Capture", "Pattern", "PatternFault", "braces"]
+__all__ = ["KINDS", "NOTHING", "Anything", "CaptureElement", "Pattern", "PatternFault", "braces"]
 
 NOTHING: Mapping[str, object] = MappingProxyType({})
 Header = tuple[bytes, "re.Pattern[bytes]", Callable[["re.Match[bytes]"], int]]
@@ -64,27 +64,30 @@ class Pattern:
         self.source, self.form = source, ""
         self.elements = parse(source)
         for element in self.elements if literal_backslash else ():
-            if isinstance(element, Capture) and element.kind == "quoted":
+            if isinstance(element, CaptureElement) and element.kind == "quoted":
                 element.kind = element.makes = "doubled"
-        self.names = [e.name for e in self.elements if isinstance(e, Capture)]
+        self.names = [e.name for e in self.elements if isinstance(e, CaptureElement)]
         earlier = set(self.names)
         self.needs = [e.name for e in self.elements if isinstance(e, Equal)] + [
             e.size
             for e in self.elements
-            if isinstance(e, Capture) and e.size and not e.size.isdigit() and e.size not in earlier
+            if isinstance(e, CaptureElement) and e.size and not e.size.isdigit() and e.size not in earlier
         ]
         first = self.elements[0] if self.elements else None
         self.start = first.text if isinstance(first, Literal) else ""
         self.catches_all = len(self.elements) == 1 and (
-            isinstance(first, Anything) or (isinstance(first, Capture) and first.kind == "text")
+            isinstance(first, Anything) or (isinstance(first, CaptureElement) and first.kind == "text")
         )
         self.quotes = any(
-            isinstance(e, Capture) and e.makes in ("quoted", "doubled", "in quotes") for e in self.elements
+            isinstance(e, CaptureElement) and e.makes in ("quoted", "doubled", "in quotes") for e in self.elements
         )
         self._build()
         # Another reading of text in quotes, for modules to which a backslash is a character as any other.
         self._otherwise: Pattern | None = None
-        if any(isinstance(e, Capture) and e.kind == "quoted" for e in self.elements) and literal_backslash is False:
+        if (
+            any(isinstance(e, CaptureElement) and e.kind == "quoted" for e in self.elements)
+            and literal_backslash is False
+        ):
             self._otherwise = Pattern(source, literal_backslash=True)
 
     def _build(self) -> None:
@@ -104,12 +107,12 @@ class Pattern:
         except re.error:  # the same name twice: the careful matcher knows what that means
             return
         last = self.elements[-1] if self.elements else None
-        if isinstance(last, Capture) and last.kind == "bytes":
+        if isinstance(last, CaptureElement) and last.kind == "bytes":
             if not last.size.isdigit() and last.size not in self.names[:-1]:
                 return
             self._tail = int(last.size) if last.size.isdigit() else last.size
         self._fits = made.fullmatch
-        self._convert = [(e.name, CONVERTERS.get(e.makes)) for e in self.elements if isinstance(e, Capture)]
+        self._convert = [(e.name, CONVERTERS.get(e.makes)) for e in self.elements if isinstance(e, CaptureElement)]
 
     def match(self, text: str, known: Mapping[str, object] = NOTHING) -> dict[str, object] | None:
         """The captures when the whole of `text` fits, else None."""
@@ -122,7 +125,7 @@ class Pattern:
 
     def _match(self, text: str, known: Mapping[str, object]) -> dict[str, object] | None:
         if self._fits is None:
-            return Attempt(self._parts, text, known).run()
+            return MatchAttempt(self._parts, text, known).run()
         found = self._fits(text)
         if found is None:
             return None
@@ -138,7 +141,7 @@ class Pattern:
 
     def reach(self, text: str, known: Mapping[str, object] = NOTHING) -> int:
         """How many characters of a line fit, from its beginning."""
-        attempt = Attempt(self._parts, text, known)
+        attempt = MatchAttempt(self._parts, text, known)
         return len(text) if attempt.run() is not None else attempt.reach
 
     def __repr__(self) -> str:
@@ -170,7 +173,7 @@ def _expression(parts: Parts) -> str | None:
             source += fixed
             continue
         every = ".*" if last and not run else ".*?"
-        taken = f"(?P<{free.name}>{every})" if isinstance(free, Capture) else every
+        taken = f"(?P<{free.name}>{every})" if isinstance(free, CaptureElement) else every
         source += f"{taken}{fixed}" if last else f"(?>{taken}{fixed})"
     return source
 
@@ -180,9 +183,9 @@ def _fixed(run: list[Element], *, tail: bool) -> str | None:
     for index, element in enumerate(run):
         if isinstance(element, Literal):
             source += re.escape(element.text)
-        elif isinstance(element, Capture) and element.kind in RUNS:
+        elif isinstance(element, CaptureElement) and element.kind in RUNS:
             source += f"(?P<{element.name}>(?>{RUNS[element.kind].pattern}))"
-        elif isinstance(element, Capture) and element.makes == "bytes" and tail and index == len(run) - 1:
+        elif isinstance(element, CaptureElement) and element.makes == "bytes" and tail and index == len(run) - 1:
             source += f"(?P<{element.name}>.*)"
         else:
             return None
@@ -197,7 +200,7 @@ def _is_linear(run: list[Element]) -> bool:
     first, *others = run
     if not isinstance(first, Literal) or not first.text:
         return False
-    kinds = [RUNS[e.kind] for e in others if isinstance(e, Capture) and e.kind in RUNS]
+    kinds = [RUNS[e.kind] for e in others if isinstance(e, CaptureElement) and e.kind in RUNS]
     texts = "".join(e.text for e in others if isinstance(e, Literal))
     lead = first.text[0]
     return lead not in texts and lead not in first.text[1:] and not any(_may_take(kind, lead) for kind in kinds)
@@ -216,13 +219,13 @@ def block_header(pattern: Pattern) -> Header | None:
     Raises PatternFault where the header holds free text, so that its end would be a guess.
     """
     last = pattern.elements[-1] if pattern.elements else None
-    if not (isinstance(last, Capture) and last.makes == "bytes"):
+    if not (isinstance(last, CaptureElement) and last.makes == "bytes"):
         return None
     source = b""
     for element in pattern.elements[:-1]:
         if isinstance(element, Literal):
             source += re.escape(to_bytes(element.text))
-        elif isinstance(element, Capture) and element.kind in RUNS:
+        elif isinstance(element, CaptureElement) and element.kind in RUNS:
             source += b"(?P<" + element.name.encode() + b">(?>" + RUNS[element.kind].pattern.encode() + b"))"
         else:
             raise PatternFault("only kinds of fixed extent may stand before raw bytes", 1, "give each capture a kind")

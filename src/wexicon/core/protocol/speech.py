@@ -12,7 +12,7 @@ from typing import Literal
 
 import msgspec
 
-from wexicon.core.protocol.elements import Number, field, in_digits
+from wexicon.core.protocol.elements import NumberForm, field, in_digits
 from wexicon.core.protocol.keyed import Keyed
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.standards.checksums import CHECKS
@@ -44,7 +44,7 @@ class LayerTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_fi
     def faults(self, speech: Speech) -> Iterator[str]:
         """What is wrong with it."""
         form = self.form_for(speech)
-        if form and not isinstance(field(form), Number):
+        if form and not isinstance(field(form), NumberForm):
             yield f"{form!r} is not the form of a number: write u8, u16, u16le, digits(2) or hex(2)"
         for key in ("mark", "before", "after") if speech.in_digits else ():
             if not re.fullmatch(r" *([0-9A-Fa-f]{2} *)*", text := str(getattr(self, key, ""))):

@@ -236,7 +236,7 @@ class TapResult(Result):
     faults: list[FaultCount] = []
 
 
-class Shown(msgspec.Struct, frozen=True):
+class TalkLine(msgspec.Struct, frozen=True):
     """One line to be seen: when; `>` said, `>>` said exactly, `<` heard, `~` our side, `=` told by Wexicon, `!` wrong; the
     text, safe to show; what it means; `event`, `aside`, `error`, `broken`, `partial`, `bytes` or `` by what it was; the name
     and number of its side, where there are two."""

@@ -154,7 +154,7 @@ CHECKS: dict[str, tuple[int, Callable[[bytes], int]]] = {
 }
 
 
-class Fit(NamedTuple):
+class FittingCheck(NamedTuple):
     """A check that fits a frame: its name, the order of its bytes (`high first`, `low first`, or empty if it is one byte), and
     how many bytes at the beginning of the frame are not checked."""
 
@@ -163,7 +163,7 @@ class Fit(NamedTuple):
     skipped: int
 
 
-def find(frame: bytes, most_skipped: int = 4) -> Iterator[Fit]:
+def find(frame: bytes, most_skipped: int = 4) -> Iterator[FittingCheck]:
     """The checks that fit a frame whose last bytes are its check, as bytes or as hexadecimal digits is for the caller to tell.
     Bytes at the beginning, such as a start mark, may be left out of the check."""
     for name, (width, function) in CHECKS.items():
@@ -174,6 +174,6 @@ def find(frame: bytes, most_skipped: int = 4) -> Iterator[Fit]:
                 break
             value = function(body)
             if value == int.from_bytes(given, "big"):
-                yield Fit(name, "high first" if size > 1 else "", skipped)
+                yield FittingCheck(name, "high first" if size > 1 else "", skipped)
             elif value == int.from_bytes(given, "little"):
-                yield Fit(name, "low first", skipped)
+                yield FittingCheck(name, "low first", skipped)

@@ -250,7 +250,7 @@ _KINDS = {0: "SMS-DELIVER", 1: "SMS-SUBMIT", 2: "SMS-STATUS-REPORT"}
 _ALPHABETS = {0x00: "GSM 7-bit", 0x04: "8-bit data", 0x08: "UCS-2"}
 
 
-class Field(NamedTuple):
+class PduField(NamedTuple):
     """A field: its name, its octets in hexadecimal, and what it says."""
 
     name: str
@@ -258,17 +258,17 @@ class Field(NamedTuple):
     says: str
 
 
-def fields(text: str) -> list[Field]:
+def fields(text: str) -> list[PduField]:
     """The fields of a PDU. Raises PduFault."""
     message = read(text)  # raises for one that cannot be read whole
     octets = octets_of(text)
-    made: list[Field] = []
+    made: list[PduField] = []
     at = 0
 
     def take(name: str, size: int, says: str) -> None:
         nonlocal at
         if size:
-            made.append(Field(name, octets[at : at + size].hex(" ").upper(), says))
+            made.append(PduField(name, octets[at : at + size].hex(" ").upper(), says))
         at += size
 
     take("SMSC", 1 + octets[0], "the module's own" if not octets[0] else "service centre")

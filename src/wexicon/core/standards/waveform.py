@@ -179,7 +179,7 @@ class Char(NamedTuple):
     wrong: bool
 
 
-class Reading(NamedTuple):
+class WaveformReading(NamedTuple):
     """A line that was read: its tuning (the rate as measured), whether its levels are inverted, and its characters."""
 
     tuning: Tuning
@@ -187,7 +187,7 @@ class Reading(NamedTuple):
     chars: list[Char]
 
 
-def read_line(edges: Sequence[Edge], end: float, rate: int | None = None) -> Reading:
+def read_line(edges: Sequence[Edge], end: float, rate: int | None = None) -> WaveformReading:
     """The bytes of one line, from its level changes (time in seconds, new level), the first of which is its level at the start,
     to the time `end`. With `rate` only that is tried. Raises LineRefused."""
     changes = _changes(edges)
@@ -224,7 +224,7 @@ def read_line(edges: Sequence[Edge], end: float, rate: int | None = None) -> Rea
     if frame == "8N1" and (other := frame_of(data)) != "8N1" and len(chars) >= 4:
         tuning = Tuning.of(round(1 / bit), other)
         chars = [char._replace(byte=char.byte & 0x7F) for char in chars]
-    return Reading(tuning, inverted, chars)
+    return WaveformReading(tuning, inverted, chars)
 
 
 def _too_coarse(changes: Sequence[Edge], bit: float) -> bool:

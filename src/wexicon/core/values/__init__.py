@@ -5,29 +5,29 @@ A new kind is a class of its own, in KINDS or under the entry point group `wexic
 
 from wexicon.core.registry import Registry
 from wexicon.core.values.base import UNSET, Kind, MakeKind, Unset, Value, ValueFault
-from wexicon.core.values.coded import Choice, Flag, Frame, Rate
-from wexicon.core.values.compound import Clock, Field, List, Tuple
-from wexicon.core.values.numbers import Int, Number, Station, Timer
+from wexicon.core.values.coded import ChoiceKind, Flag, FrameKind, Rate
+from wexicon.core.values.compound import ClockKind, Field, List, Tuple
+from wexicon.core.values.numbers import Int, NumberKind, StationKind, TimerKind
 from wexicon.core.values.texts import Address, Content, Digits, FileContent, Hex, Text
 
 KINDS: Registry[type[Kind]] = Registry(
     "wexicon.kinds",
     {
         "address": Address,
-        "choice": Choice,
-        "clock": Clock,
+        "choice": ChoiceKind,
+        "clock": ClockKind,
         "content": Content,
-        "decimal": Number,
+        "decimal": NumberKind,
         "digits": Digits,
         "flag": Flag,
-        "frame": Frame,
+        "frame": FrameKind,
         "hex": Hex,
         "int": Int,
         "list": List,
         "rate": Rate,
-        "station": Station,
+        "station": StationKind,
         "text": Text,
-        "timer": Timer,
+        "timer": TimerKind,
         "tuple": Tuple,
     },
 )
@@ -36,24 +36,24 @@ __all__ = [
     "KINDS",
     "UNSET",
     "Address",
-    "Choice",
-    "Clock",
+    "ChoiceKind",
+    "ClockKind",
     "Content",
     "Digits",
     "Field",
     "FileContent",
     "Flag",
-    "Frame",
+    "FrameKind",
     "Hex",
     "Int",
     "Kind",
     "List",
     "MakeKind",
-    "Number",
+    "NumberKind",
     "Rate",
-    "Station",
+    "StationKind",
     "Text",
-    "Timer",
+    "TimerKind",
     "Tuple",
     "Unset",
     "Value",

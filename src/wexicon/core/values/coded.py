@@ -55,7 +55,7 @@ def _colliding(
         seen.setdefault(plain, name)
 
 
-class Choice(Kind, frozen=True, tag="choice"):
+class ChoiceKind(Kind, frozen=True, tag="choice"):
     """One of a few names, each with the code that the module uses for it. An answer must be the code exactly, unless
     `codes_are` says that it is a `number` (leading zeros do not count) or a `word` (in any case). `heard` are the codes of
     names that the module answers otherwise than it is reported."""
@@ -187,7 +187,7 @@ class Rate(Kind, frozen=True, tag="rate"):
         return f"{value} baud"
 
 
-class Frame(Kind, frozen=True, tag="frame"):
+class FrameKind(Kind, frozen=True, tag="frame"):
     """Data bits, parity and stop bits, such as `8N1`; `codes` where the module numbers them."""
 
     codes: dict[str, str | int] = msgspec.field(default_factory=dict)

@@ -17,7 +17,7 @@ from msgspec import structs
 from wexicon.core.text import seconds, spoken
 from wexicon.core.tuning import Tuning
 from wexicon.core.values.base import Kind, MakeKind, Value, ValueFault
-from wexicon.core.values.coded import Choice
+from wexicon.core.values.coded import ChoiceKind
 
 
 class Tuple(Kind, frozen=True, tag="tuple"):
@@ -54,7 +54,7 @@ class Tuple(Kind, frozen=True, tag="tuple"):
     def frames(self) -> list[str]:
         found = ["8N1"]
         for field in self.fields:
-            if field.name == "parity" and isinstance(field.value, Choice):
+            if field.name == "parity" and isinstance(field.value, ChoiceKind):
                 found += [f"{one[0]}{name[:1].upper()}{one[2]}" for one in found[:1] for name in field.value.codes]
             elif field.name == "stop":
                 found += [f"{one[:2]}2" for one in list(found)]
@@ -230,7 +230,7 @@ class List(Kind, frozen=True, tag="list"):
         return f"at least {shown}" if isinstance(value, dict) else shown
 
 
-class Clock(Kind, frozen=True, tag="clock"):
+class ClockKind(Kind, frozen=True, tag="clock"):
     """A clock that is set from ours and runs on. `form` is how the module writes time, as strftime has it (ISO/IEC 9899:2018,
     7.27.3.5); in UTC, or with `local` in the time of this machine. A sheet says `now`; it is right if it differs by `within`
     at most."""

@@ -90,7 +90,7 @@ class Int(Kind, frozen=True, tag="int"):
         return f"{shown} {self.unit}".rstrip()
 
 
-class Station(Int, frozen=True, tag="station"):
+class StationKind(Int, frozen=True, tag="station"):
     """The number of a module among those that share a line, which each line to it must hold. It moves the link, as a rate
     does."""
 
@@ -155,7 +155,7 @@ def _number(value: object) -> Decimal | None:
     return number if number.is_finite() and number.adjusted() < 20 else None
 
 
-class Number(Kind, frozen=True, tag="decimal"):
+class NumberKind(Kind, frozen=True, tag="decimal"):
     """A decimal number in `unit`. The module writes it less `offset`, multiplied by `scale`, with `places` digits after the
     point."""
 
@@ -222,7 +222,7 @@ class Number(Kind, frozen=True, tag="decimal"):
         return f"{value:f} {self.unit}".rstrip()
 
 
-class Timer(Kind, frozen=True, tag="timer"):
+class TimerKind(Kind, frozen=True, tag="timer"):
     """A timer of a network, in seconds, written as eight bits of text: `gprs-2` (T3324, active time) as in 3GPP TS 24.008,
     10.5.7.4; `gprs-3` (T3412 extended, periodic update) as in 10.5.7.4a. A file writes a duration (`4h`); 0 switches it off."""
 

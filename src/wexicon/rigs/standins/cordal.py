@@ -17,7 +17,7 @@ import re
 from typing import ClassVar
 
 from wexicon.rigs.messages import ManagedModule, MessagingModule
-from wexicon.rigs.modem import INVALID, NOT_ALLOWED, NOT_FOUND, Cme, Command
+from wexicon.rigs.modem import INVALID, NOT_ALLOWED, NOT_FOUND, Cme, ModemCommand
 from wexicon.rigs.network import GSM, LTE, NB
 from wexicon.rigs.sockets import Channel
 
@@ -39,10 +39,10 @@ class CordalG2(MessagingModule):
         self.ringing = self.dialled = False
         super().started()
 
-    def table(self) -> dict[str, Command]:
+    def table(self) -> dict[str, ModemCommand]:
         return {
             **super().table(),
-            "CLCC": Command(run=self.show_call, test=""),
+            "CLCC": ModemCommand(run=self.show_call, test=""),
             "CLIP": self.number("caller_id", (0, 1), "(0,1)"),
         }
 
@@ -171,21 +171,23 @@ class CordalN7(ManagedModule):
         for channel in self.channels.values():
             channel.close()
 
-    def table(self) -> dict[str, Command]:
+    def table(self) -> dict[str, ModemCommand]:
         return {
             **super().table(),
-            "CPSMS": Command(
+            "CPSMS": ModemCommand(
                 read=lambda: f'{self.memory["saving"]},,,"{self.memory["periodic"]}","{self.memory["active"]}"',
                 write=self.set_saving,
                 test="(0-2),,,(8 bits),(8 bits)",
             ),
-            "CEDRXS": Command(read=lambda: f'5,"{self.memory["drx"]}"', write=self.set_drx, test="(0-2),(5),(4 bits)"),
-            "XOPEN": Command(write=self.open, test='(0-3),("UDP","TCP"),host,(1-65535)'),
-            "XSEND": Command(write=self.send, test="(0-3),(1-1024)"),
-            "XCLOSE": Command(write=self.close, test="(0-3)"),
+            "CEDRXS": ModemCommand(
+                read=lambda: f'5,"{self.memory["drx"]}"', write=self.set_drx, test="(0-2),(5),(4 bits)"
+            ),
+            "XOPEN": ModemCommand(write=self.open, test='(0-3),("UDP","TCP"),host,(1-65535)'),
+            "XSEND": ModemCommand(write=self.send, test="(0-3),(1-1024)"),
+            "XCLOSE": ModemCommand(write=self.close, test="(0-3)"),
             "CSCON": self.number("link_report", (0, 1), "(0,1)"),
-            "XNAME": Command(write=self.look_up, test="host"),
-            "CEDRXRDP": Command(run=self.show_drx, test=""),
+            "XNAME": ModemCommand(write=self.look_up, test="host"),
+            "CEDRXRDP": ModemCommand(run=self.show_drx, test=""),
         }
 
     # -- registration and power saving ----------------------------------------------------------------------------

@@ -19,7 +19,7 @@ from zlib import crc32
 
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.air import TRAVEL
-from wexicon.rigs.boot_loader import Receiver
+from wexicon.rigs.boot_loader import ImageReceiver
 from wexicon.rigs.standin import LineEditor, StandIn
 
 GUARD = 0.8
@@ -86,7 +86,7 @@ class FennickZ4(StandIn):
 
     def started(self) -> None:
         self.level = 0
-        self.receiver: Receiver | None = None
+        self.receiver: ImageReceiver | None = None
         if self.pins.get("boot") or self.flash["image"] < 0:
             self.load()
             return
@@ -204,7 +204,7 @@ class FennickZ4(StandIn):
 
     def take_image(self) -> None:
         """Receives an image."""
-        self.receiver = Receiver(self, self.store, self.received)
+        self.receiver = ImageReceiver(self, self.store, self.received)
 
     def store(self, data: bytes) -> None:
         """With the first block the image that was there is gone."""

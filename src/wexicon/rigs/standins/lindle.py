@@ -23,7 +23,7 @@ from typing import Any, ClassVar
 
 from wexicon.core.engineering.radio import time_on_air
 from wexicon.core.tuning import Tuning
-from wexicon.rigs.air import Signal
+from wexicon.rigs.air import ReceivedSignal
 from wexicon.rigs.radios import OVERHEAD, LoraModule, Radio
 from wexicon.rigs.standin import LineEditor, StandIn
 
@@ -132,7 +132,7 @@ class LindleL9(LoraModule):
             self.error(7)
             return
 
-        def received(other: LoraModule, signal: Signal) -> None:
+        def received(other: LoraModule, signal: ReceivedSignal) -> None:
             if to in (EVERYBODY, other.memory["addr"]) and not getattr(other, "deaf", False):
                 shown = f"snr {round(min(signal.snr, 12.0))} rssi {round(signal.dbm)}"
                 other.say(f"@air {shown} from {own}: {text}\r\n")
@@ -234,7 +234,7 @@ class LindleR2(LoraModule):
         if self.block[4] & 1:
             to, data = int.from_bytes(data[:2], "big"), data[2:]
 
-        def received(other: LoraModule, signal: Signal) -> None:
+        def received(other: LoraModule, signal: ReceivedSignal) -> None:
             own = int.from_bytes(other.block[6:8], "big") if isinstance(other, LindleR2) else -1
             if isinstance(other, LindleR2) and to in (None, own, R2_EVERYBODY):
                 other.level = round(signal.dbm)

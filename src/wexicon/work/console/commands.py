@@ -39,7 +39,7 @@ def told_row(value: object) -> str:
     return written(value)
 
 
-class Conversation(Protocol):
+class Talking(Protocol):
     """What commands use of a conversation. `trace` is its trace file; `within` how long answers are waited for (seconds; None:
     as the lexicon says); `muted` while nothing is shown; `ask` asks for a secret."""
 
@@ -72,7 +72,7 @@ class Conversation(Protocol):
 class Commands:
     """The commands of one conversation."""
 
-    def __init__(self, talk: Conversation) -> None:
+    def __init__(self, talk: Talking) -> None:
         self.talk = talk
 
     def do(self, text: str) -> None:

@@ -16,7 +16,7 @@ from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
 from wexicon.core.formats.lexicon.typed_secrets import MARK
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.text import visible, written
-from wexicon.core.values import Choice, Flag, Frame, Rate, Tuple, ValueFault
+from wexicon.core.values import ChoiceKind, Flag, FrameKind, Rate, Tuple, ValueFault
 from wexicon.core.values.base import OUT_OF_RANGE, Kind
 from wexicon.work.contact.symptoms import put_in
 
@@ -145,7 +145,7 @@ def _values(lexicon: Lexicon, text: str) -> Iterator[Suggestion]:
 
 def _plain_values(kind: Kind) -> list[str]:
     """The values of a kind that can be listed."""
-    if isinstance(kind, Choice | Frame):
+    if isinstance(kind, ChoiceKind | FrameKind):
         return list(kind.codes)
     if isinstance(kind, Flag):
         return ["true", "false"]

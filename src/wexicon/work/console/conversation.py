@@ -33,7 +33,7 @@ from wexicon.core.protocol.observations import (
     Tuned,
 )
 from wexicon.core.protocol.session import Session
-from wexicon.core.results.functions import Shown
+from wexicon.core.results.functions import TalkLine
 from wexicon.core.text import HIDDEN, to_text, visible
 from wexicon.links.clock import RealClock
 from wexicon.work.console.commands import Commands
@@ -71,7 +71,7 @@ class Talk(Listener):
     def __init__(
         self,
         lexicon: Lexicon | None,
-        show: Callable[[Shown], None],
+        show: Callable[[TalkLine], None],
         *,
         trace: Path,
         ask: Callable[[str], str] | None = None,
@@ -368,7 +368,7 @@ class Talk(Listener):
         clock = self._clock
         wall = clock.wall(clock.now() if at is None else at).astimezone()
         for line in text.split("\n"):
-            self._show(Shown(wall, mark, line, meaning, kind, self.name, self.number))
+            self._show(TalkLine(wall, mark, line, meaning, kind, self.name, self.number))
 
     def _bytes(self, mark: str, data: bytes) -> None:
         """Bytes have passed: line by line, so that a line that tells a secret can be left out whole."""

@@ -82,7 +82,7 @@ class Attention:
         self.unlock: Callable[[], object] = lambda: None
         # Whether it asked for a login when it was last looked for.
         self.locked = False
-        # ProgressCallback where it listens, each time.
+        # Called with the link at which it was gained, each time.
         self.gained: Callable[[Tuning], object] = lambda found: None
         self.tries: list[Try] = []
         # From where to where it was last told to move, until it has answered there.

@@ -31,13 +31,13 @@ LONGER = 1.5
 LEAST_WITHOUT_POWER = 0.4
 
 
-class Entry(msgspec.Struct, frozen=True, tag=True):
+class LedgerEntry(msgspec.Struct, frozen=True, tag=True):
     """Something that was observed at a time (seconds, on the session's clock)."""
 
     at: float
 
 
-class Answered(Entry, frozen=True, tag=True):
+class Answered(LedgerEntry, frozen=True, tag=True):
     """A harmless question was answered in this mode; `took` are the seconds from its end to the end of the answer, less those
     on the wire."""
 
@@ -45,64 +45,64 @@ class Answered(Entry, frozen=True, tag=True):
     took: float
 
 
-class Silent(Entry, frozen=True, tag=True):
+class Silent(LedgerEntry, frozen=True, tag=True):
     """A harmless question was said in this mode, and not one byte came until the time `until`."""
 
     mode: str
     until: float
 
 
-class Spoke(Entry, frozen=True, tag=True):
+class Spoke(LedgerEntry, frozen=True, tag=True):
     """Bytes came that are no answer: an error, garbage, an event, half a line."""
 
 
-class Stray(Entry, frozen=True, tag=True):
+class Stray(LedgerEntry, frozen=True, tag=True):
     """An answer came that no open question asked for: it may be a late one."""
 
 
-class Ready(Entry, frozen=True, tag=True):
+class Ready(LedgerEntry, frozen=True, tag=True):
     """The module sent the text by which it says, after a start, that it listens."""
 
 
-class PowerOff(Entry, frozen=True, tag=True):
+class PowerOff(LedgerEntry, frozen=True, tag=True):
     """A fixture or a rig was told to switch the power off."""
 
 
-class PowerOn(Entry, frozen=True, tag=True):
+class PowerOn(LedgerEntry, frozen=True, tag=True):
     """A fixture or a rig was told to switch the power on."""
 
 
-class CycleAsked(Entry, frozen=True, tag=True):
+class CycleAsked(LedgerEntry, frozen=True, tag=True):
     """The operator was asked for a power cycle; `needed` if the module cannot get back to this mode without one."""
 
     needed: bool = False
 
 
-class Ordered(Entry, frozen=True, tag=True):
+class Ordered(LedgerEntry, frozen=True, tag=True):
     """The module acknowledged a command to restart."""
 
 
-class Left(Entry, frozen=True, tag=True):
+class Left(LedgerEntry, frozen=True, tag=True):
     """Command mode was left by a command, or timed out: silence is expected."""
 
 
-class Planted(Entry, frozen=True, tag=True):
+class Planted(LedgerEntry, frozen=True, tag=True):
     """The witness was given a value that was not saved."""
 
 
-class Undone(Entry, frozen=True, tag=True):
+class Undone(LedgerEntry, frozen=True, tag=True):
     """The witness no longer has its unsaved value."""
 
 
-class Stayed(Entry, frozen=True, tag=True):
+class Stayed(LedgerEntry, frozen=True, tag=True):
     """The witness still has its unsaved value."""
 
 
-class Written(Entry, frozen=True, tag=True):
+class Written(LedgerEntry, frozen=True, tag=True):
     """A setting was written, or an action was done that makes settings persist."""
 
 
-class AllRead(Entry, frozen=True, tag=True):
+class AllRead(LedgerEntry, frozen=True, tag=True):
     """All wanted settings were read."""
 
 
@@ -120,9 +120,9 @@ class Ledger:
     """The entries of one run."""
 
     def __init__(self) -> None:
-        self.entries: list[Entry] = []
+        self.entries: list[LedgerEntry] = []
 
-    def note(self, entry: Entry) -> None:
+    def note(self, entry: LedgerEntry) -> None:
         """Adds an entry."""
         self.entries.append(entry)
 
@@ -157,12 +157,12 @@ class Ledger:
         return starts_read(self.entries)
 
 
-def slowest(entries: Sequence[Entry]) -> float:
+def slowest(entries: Sequence[LedgerEntry]) -> float:
     """The slowest answer among the entries, in seconds."""
     return max((entry.took for entry in entries if isinstance(entry, Answered)), default=0.0)
 
 
-def evidence_of(entries: Sequence[Entry], *, reloads: bool) -> Evidence:
+def evidence_of(entries: Sequence[LedgerEntry], *, reloads: bool) -> Evidence:
     """The evidence for the last reading of all settings: what was observed between the last write and it. `reloads` is whether
     a restart of this family is known to load the saved values."""
     read = _last(entries, AllRead)
@@ -177,7 +177,7 @@ def evidence_of(entries: Sequence[Entry], *, reloads: bool) -> Evidence:
     return Evidence.WARM if found else Evidence.READING
 
 
-def starts_read(entries: Sequence[Entry]) -> int:
+def starts_read(entries: Sequence[LedgerEntry]) -> int:
     """How many starts were observed since the last write, with a reading of all settings after each."""
     count, first = 0, _last(entries, Written) + 1
     for index in range(first, len(entries)):
@@ -187,11 +187,11 @@ def starts_read(entries: Sequence[Entry]) -> int:
     return count
 
 
-def _last(entries: Sequence[Entry], kind: type[Entry]) -> int:
+def _last(entries: Sequence[LedgerEntry], kind: type[LedgerEntry]) -> int:
     return next((at for at in range(len(entries) - 1, -1, -1) if isinstance(entries[at], kind)), -1)
 
 
-def signs(entries: Sequence[Entry], first: int, end: int) -> Iterator[Sign]:
+def signs(entries: Sequence[LedgerEntry], first: int, end: int) -> Iterator[Sign]:
     """The signs of a start among entries[first:end]."""
     some = entries[first:end]
     if any(isinstance(entry, Ready) for entry in some):
@@ -235,7 +235,7 @@ class Silences:
             return until - self.run[0].at > LEAST_WITHOUT_POWER
         return self.asked and self.length > LEAST_WITHOUT_POWER
 
-    def feed(self, entry: Entry, limit: float) -> Sign | None:
+    def feed(self, entry: LedgerEntry, limit: float) -> Sign | None:
         """Takes the next entry; gives the sign of a start that ends with it. `limit` in seconds."""
         match entry:
             case Silent():
@@ -285,7 +285,7 @@ class Silences:
         return Sign.SILENCE
 
 
-def _silences(entries: Sequence[Entry], first: int, end: int, *, stayed: bool) -> Iterator[Sign]:
+def _silences(entries: Sequence[LedgerEntry], first: int, end: int, *, stayed: bool) -> Iterator[Sign]:
     """The silences that ended at index `first` or later. After a late answer none before it counts; nor does one of a module
     whose unsaved change stayed, unless its power was off."""
     found = Silences()

@@ -54,7 +54,7 @@ MOST_COMMANDS = 400
 _ANY = Expectation((Want(Pattern("{line}"), gather=True),))
 
 
-class Command(msgspec.Struct):
+class ListedCommand(msgspec.Struct):
     """One command: its range (`=?`) and its value now (`?`), as the module gave them; None where it has no such form."""
 
     word: str
@@ -70,7 +70,7 @@ class Learned(msgspec.Struct):
     echo: str = "off"
     error: str = "ERROR"
     identity: dict[str, tuple[str, str]] = msgspec.field(default_factory=dict)
-    commands: list[Command] = msgspec.field(default_factory=list)
+    commands: list[ListedCommand] = msgspec.field(default_factory=list)
     listed: bool = False
 
 
@@ -147,8 +147,8 @@ class Drafting:
                     words.append(found[1])
         return words
 
-    def _command(self, word: str) -> Command:
-        known = Command(word)
+    def _command(self, word: str) -> ListedCommand:
+        known = ListedCommand(word)
         for form, name in (("=?", "ranges"), ("?", "value")):
             outcome = self._ask(f"AT+{word}{form}")
             if not outcome.ok:
@@ -237,7 +237,7 @@ def draft_lexicon(learned: Learned, family: str) -> str:
     return "\n".join(lines).rstrip() + "\n"
 
 
-def _setting(known: Command) -> list[str]:
+def _setting(known: ListedCommand) -> list[str]:
     if known.value is None:
         return []
     kind = kind_of(known.ranges, known.value) if known.ranges else None

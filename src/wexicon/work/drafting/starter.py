@@ -14,7 +14,7 @@ import msgspec
 from wexicon.core.protocol.recorded import Recorded
 from wexicon.core.standards.checksums import CHECKS
 from wexicon.core.text import visible
-from wexicon.work.drafting.trace_learning import Learned, LearnedGroup, Session, learn, looks_like_rate
+from wexicon.work.drafting.trace_learning import LearnedFromTrace, LearnedGroup, RecordedSession, learn, looks_like_rate
 
 # Key, question, default, and the form of the answer.
 QUESTIONS = (
@@ -205,7 +205,7 @@ def _quoted(text: str) -> str:
     return msgspec.json.encode(text).decode().replace("\x7f", "\\u007F")
 
 
-def lexicon_from(recorded: Recorded, family: str) -> tuple[str, Session]:
+def lexicon_from(recorded: Recorded, family: str) -> tuple[str, RecordedSession]:
     """The text of a lexicon, and what was learned."""
     found = learn(recorded)
     lines = [
@@ -241,14 +241,14 @@ def lexicon_from(recorded: Recorded, family: str) -> tuple[str, Session]:
     return "\n".join(lines).rstrip() + "\n", found
 
 
-def _start(found: Session) -> list[str]:
+def _start(found: RecordedSession) -> list[str]:
     literal = [one for one in found.unasked if one][:4]
     if not literal:
         return []
     return ["[start]", f"says = [{', '.join(map(_quoted, literal))}]   # what came unasked: at a start, or events?", ""]
 
 
-def _speech(found: Session, recorded: Recorded) -> list[str]:
+def _speech(found: RecordedSession, recorded: Recorded) -> list[str]:
     lines = ["[speech]", f"end     = {_quoted(found.end)}", f"answer  = {_quoted(found.form)}"]
     lines.append(f"echo    = {_quoted('on' if found.echo else 'either')}")
     lines.append(f"ok      = [{_quoted(found.ok) if found.ok else ''}]")
@@ -263,7 +263,7 @@ def _speech(found: Session, recorded: Recorded) -> list[str]:
     return [*lines, ""]
 
 
-def _identify(found: Session) -> list[str]:
+def _identify(found: RecordedSession) -> list[str]:
     if found.identify is None:
         return ["# ? No question was found whose answer says who the module is.", ""]
     said, hear, names = found.identify
@@ -276,7 +276,7 @@ def _identify(found: Session) -> list[str]:
     return [*lines, ""]
 
 
-def _setting(one: Learned) -> list[str]:
+def _setting(one: LearnedFromTrace) -> list[str]:
     hear = f", hear = {_quoted(one.confirms)}" if one.confirms else ""
     seen = ", ".join(dict.fromkeys(visible(text) for text in [*one.heard, *one.said]))
     lines = [
@@ -323,7 +323,7 @@ def _braced(text: str) -> str:
     return text.replace("{", "{{").replace("}", "}}")
 
 
-def _kind(one: Learned) -> str:
+def _kind(one: LearnedFromTrace) -> str:
     values = [*one.heard, *one.said]
     if form := re.search(r"\{value:(u\d+|chars\((\d+)\))\}", one.hears):
         return f'{{ kind = "text", max_bytes = {form[2]} }}' if form[2] else '{ kind = "int" }'

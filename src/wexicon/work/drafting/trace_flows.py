@@ -17,7 +17,7 @@ from wexicon.core.tuning import Tuning
 TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[^\s,;="]+')
 
 
-class Turn(msgspec.Struct):
+class TraceTurn(msgspec.Struct):
     """One line that was said and the lines that answered it, without echo and result; `number` is its place in the session."""
 
     number: int
@@ -28,10 +28,10 @@ class Turn(msgspec.Struct):
 
 
 # A line that writes, the question and the line of its answer that changed, and the place of the value in both.
-Flow = tuple[Turn, Turn, "Place", "Place"]
+Flow = tuple[TraceTurn, TraceTurn, "Spot", "Spot"]
 
 
-class Place(msgspec.Struct, frozen=True):
+class Spot(msgspec.Struct, frozen=True):
     """A part of a line: the text before it, itself, and behind it."""
 
     before: str
@@ -44,30 +44,30 @@ class Place(msgspec.Struct, frozen=True):
         return re.sub(r"[^0-9A-Za-z]", "", self.text).upper()
 
 
-def _places(line: str) -> list[Place]:
+def _places(line: str) -> list[Spot]:
     """Every part of a line that may be a value: its tokens, and all behind the first blank or equals sign."""
-    found = [Place(line[: one.start()], one[0], line[one.end() :]) for one in TOKEN.finditer(line)]
+    found = [Spot(line[: one.start()], one[0], line[one.end() :]) for one in TOKEN.finditer(line)]
     for one in re.finditer(r"[=: ]\s*", line):
         if one.end() < len(line):
-            found.append(Place(line[: one.end()], line[one.end() :], ""))
-    found.append(Place("", line, ""))
+            found.append(Spot(line[: one.end()], line[one.end() :], ""))
+    found.append(Spot("", line, ""))
     return [_unquoted(one) for one in dict.fromkeys(found)]
 
 
-def _unquoted(place: Place) -> Place:
+def _unquoted(place: Spot) -> Spot:
     if len(place.text) > 1 and place.text[0] == place.text[-1] == '"':
-        return Place(place.before + '"', place.text[1:-1], '"' + place.behind)
+        return Spot(place.before + '"', place.text[1:-1], '"' + place.behind)
     return place
 
 
-def _changes(before: str, after: str) -> tuple[list[Place], list[Place]]:
+def _changes(before: str, after: str) -> tuple[list[Spot], list[Spot]]:
     """The parts of a line that changed: single tokens, if there are as many as before; and the texts up to its end, the longest
     first."""
     old, new = ([*TOKEN.finditer(line)] for line in (before, after))
-    found: list[Place] = []
+    found: list[Spot] = []
     if len(old) == len(new):
         changed = [two for one, two in zip(old, new, strict=True) if one[0] != two[0]]
-        found = [_unquoted(Place(after[: one.start()], one[0], after[one.end() :])) for one in changed]
+        found = [_unquoted(Spot(after[: one.start()], one[0], after[one.end() :])) for one in changed]
     same = 0
     while same < min(len(before), len(after)) and before[same] == after[same]:
         same += 1
@@ -80,10 +80,10 @@ def _changes(before: str, after: str) -> tuple[list[Place], list[Place]]:
     return tuple([one for one in some if one.before or not re.search("[ =]", after)] for some in (found, tails))  # type: ignore[return-value]
 
 
-def flows_of(turns: Sequence[Turn]) -> Iterator[Flow]:
+def flows_of(turns: Sequence[TraceTurn]) -> Iterator[Flow]:
     """The lines that wrote what an answer had afterwards and not before; where it was only asked afterwards, those that share a
     word with the question too."""
-    asked: dict[str, list[Turn]] = {}
+    asked: dict[str, list[TraceTurn]] = {}
     for turn in turns:
         if turn.body:
             asked.setdefault(turn.said, []).append(turn)
@@ -94,7 +94,7 @@ def flows_of(turns: Sequence[Turn]) -> Iterator[Flow]:
     for found in asked.values():
         found.sort(key=lambda turn: turn.number)
     taken: set[tuple[str, str]] = set()
-    left: list[tuple[list[Turn], Turn, Place]] = []
+    left: list[tuple[list[TraceTurn], TraceTurn, Spot]] = []
     for said, found in asked.items():
         for before, after in pairwise(found):
             if before.body == after.body:
@@ -145,7 +145,7 @@ def is_hex(line: str) -> bool:
     return len(line) >= 6 and len(line) % 2 == 0 and re.fullmatch("[0-9A-F]+", line) is not None
 
 
-def _bytes_of(writes: Sequence[Turn], old: str, new: str) -> tuple[Turn, Place, Place] | None:
+def _bytes_of(writes: Sequence[TraceTurn], old: str, new: str) -> tuple[TraceTurn, Spot, Spot] | None:
     """The line whose last bytes are those that an answer of bytes ends with now and did not before."""
     for turn in reversed(writes):
         said = "".join(turn.said.split()).upper()
@@ -157,7 +157,7 @@ def _bytes_of(writes: Sequence[Turn], old: str, new: str) -> tuple[Turn, Place, 
             and (len(old) != len(new) or old[len(new) - size :] != new[len(new) - size :])
             and old[: -size or None] == new[:-size]
         ):
-            return turn, Place(said[:-size], said[-size:], ""), Place(new[:-size], new[-size:], "")
+            return turn, Spot(said[:-size], said[-size:], ""), Spot(new[:-size], new[-size:], "")
     return None
 
 
@@ -165,10 +165,10 @@ def _words(text: str) -> set[str]:
     return {word.upper() for word in re.findall(r"[A-Za-z]+", text)} - {"AT", "SET", "GET", "PUT"}
 
 
-def _by_name(writes: Sequence[Turn], read: Turn, heard: Place) -> tuple[Turn, Place, Place] | None:
+def _by_name(writes: Sequence[TraceTurn], read: TraceTurn, heard: Spot) -> tuple[TraceTurn, Spot, Spot] | None:
     """The only line that has a word of the question, or of the answer in front of its value."""
     words = _words(read.said) | _words(heard.before)
-    fits: list[tuple[Turn, Place]] = []
+    fits: list[tuple[TraceTurn, Spot]] = []
     for turn in dict.fromkeys(turn.said for turn in writes):
         one = next(one for one in writes if one.said == turn)
         parts = [part for part in _places(turn) if part.before and not part.behind and words & _words(part.before)]
@@ -180,7 +180,7 @@ def _by_name(writes: Sequence[Turn], read: Turn, heard: Place) -> tuple[Turn, Pl
     return fits[0][0], fits[0][1], max(whole, key=lambda place: len(place.text))
 
 
-def _hit(writes: Sequence[Turn], heard: Place, taken: set[tuple[str, str]]) -> tuple[Turn, Place, Place] | None:
+def _hit(writes: Sequence[TraceTurn], heard: Spot, taken: set[tuple[str, str]]) -> tuple[TraceTurn, Spot, Spot] | None:
     """The last line that said what was heard, and was not taken for something else."""
     for turn in reversed(writes):
         for one in _said_as(turn.said, heard):
@@ -189,7 +189,7 @@ def _hit(writes: Sequence[Turn], heard: Place, taken: set[tuple[str, str]]) -> t
     return None
 
 
-def _said_as(said: str, heard: Place) -> Iterator[Place]:
+def _said_as(said: str, heard: Spot) -> Iterator[Spot]:
     """Where a line says what was heard: the same text, or the same digits and letters in another writing."""
     if not heard.text:
         return

@@ -17,7 +17,7 @@ from wexicon.core.protocol.keyed import flat
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.text import HIDDEN, garbled
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.work.drafting.trace_flows import TOKEN, Flow, Place, Turn, flows_of, is_hex
+from wexicon.work.drafting.trace_flows import TOKEN, Flow, Spot, TraceTurn, flows_of, is_hex
 
 # Words that begin, or stand in, a result code for an error.
 _ERROR = re.compile(
@@ -27,7 +27,7 @@ _ERROR = re.compile(
 _CHECKSUM = re.compile(r"(?<=[^*])\*[0-9A-Fa-f]{2}$")
 
 
-class Learned(msgspec.Struct):
+class LearnedFromTrace(msgspec.Struct):
     """One setting: the name made for it; the line that reads it and its answer, the line that writes it, with {value}; the
     values that were seen, as heard and as said."""
 
@@ -57,7 +57,7 @@ class LearnedGroup(msgspec.Struct):
     separator: str = ","
 
 
-class Session(msgspec.Struct):
+class RecordedSession(msgspec.Struct):
     """All that was learned. `groups` are settings that are said and answered together; `actions` the lines that were only
     acknowledged, by a name; `unasked` what came without a question; `questions` what could not be told."""
 
@@ -68,7 +68,7 @@ class Session(msgspec.Struct):
     closing: str = "alone"
     errors: list[str] = []
     identify: tuple[str, str, dict[str, str]] | None = None
-    settings: list[Learned] = []
+    settings: list[LearnedFromTrace] = []
     groups: list[LearnedGroup] = []
     actions: dict[str, str] = {}
     restart: str = ""
@@ -77,9 +77,9 @@ class Session(msgspec.Struct):
     echo: bool = False
 
 
-def learn(recorded: Recorded) -> Session:
+def learn(recorded: Recorded) -> RecordedSession:
     """What a recorded session tells."""
-    made = Session(recorded.end, recorded.form, recorded.tuning)
+    made = RecordedSession(recorded.end, recorded.form, recorded.tuning)
     pairs = [(one, _lines(one.said or "", [text for _, text, _ in one.heard])) for one in _whole(recorded)]
     if made.form == "json":
         pairs = [(one, [leaf for line in lines for leaf in _leaves(line)]) for one, lines in pairs]
@@ -88,7 +88,8 @@ def learn(recorded: Recorded) -> Session:
     made.echo = any(text == one.said for one in recorded.exchanges for _, text, _ in one.heard if one.said)
     made.ok, made.closing, made.errors = _results(answered)
     turns = [
-        Turn(number, one.said or "", *_split(made, lines), one.tuning) for number, (one, lines) in enumerate(spoken)
+        TraceTurn(number, one.said or "", *_split(made, lines), one.tuning)
+        for number, (one, lines) in enumerate(spoken)
     ]
     made.unasked = _unasked(made, recorded, turns)
     for turn in turns:
@@ -122,7 +123,7 @@ def _whole(recorded: Recorded) -> list[RecordedExchange]:
     return made
 
 
-def _answer_of(turns: Sequence[Turn], said: str) -> str:
+def _answer_of(turns: Sequence[TraceTurn], said: str) -> str:
     turn = next(turn for turn in turns if turn.said == said)
     return "“" + "”, “".join([*turn.body[:3], *([turn.result] if turn.result else [])]) + "”"
 
@@ -163,7 +164,7 @@ def _escaped(text: str) -> str:
     return text.replace("{", "{{").replace("}", "}}").replace("...", "{...}")
 
 
-def _split(made: Session, lines: list[str]) -> tuple[list[str], str]:
+def _split(made: RecordedSession, lines: list[str]) -> tuple[list[str], str]:
     """The body of an answer, and the result behind it."""
     if not lines:
         return [], ""
@@ -177,7 +178,7 @@ def _split(made: Session, lines: list[str]) -> tuple[list[str], str]:
     return lines, ""
 
 
-def _unasked(made: Session, recorded: Recorded, turns: Sequence[Turn]) -> list[str]:
+def _unasked(made: RecordedSession, recorded: Recorded, turns: Sequence[TraceTurn]) -> list[str]:
     """Lines that came before anything was said, or behind a success code."""
     found: dict[str, None] = {}
     for one in recorded.exchanges:
@@ -193,7 +194,7 @@ def _unasked(made: Session, recorded: Recorded, turns: Sequence[Turn]) -> list[s
 # -- who it is ------------------------------------------------------------------------------------------------------------
 
 
-def _identity(turns: Sequence[Turn]) -> tuple[str, str, dict[str, str]] | None:
+def _identity(turns: Sequence[TraceTurn]) -> tuple[str, str, dict[str, str]] | None:
     """The question that was asked most often and was always answered alike with a number of its own."""
     bodies: dict[str, set[tuple[str, ...]]] = {}
     counts = Counter(turn.said for turn in turns if turn.body)
@@ -256,7 +257,7 @@ def _groups(flows: Sequence[Flow]) -> tuple[list[LearnedGroup], list[Flow]]:
             continue
         key = (asked[0], read.said)
         if key not in made:
-            name = _name(Place(asked[0], "x", ""), heard, {one.name for one in made.values()})
+            name = _name(Spot(asked[0], "x", ""), heard, {one.name for one in made.values()})
             bare = name.replace("-", "_")
             fields = [
                 (f"{bare}_{index}" if one or other else "", [one, other])
@@ -272,9 +273,9 @@ def _fields(line: str) -> tuple[str, list[str]] | None:
     return (found[1], [one.strip() for one in found[2].split(",")]) if found else None
 
 
-def _settings(flows: Sequence[Flow]) -> list[Learned]:
+def _settings(flows: Sequence[Flow]) -> list[LearnedFromTrace]:
     """One setting for each line that writes and the question that reads it."""
-    made: dict[tuple[str, str], Learned] = {}
+    made: dict[tuple[str, str], LearnedFromTrace] = {}
     for write, read, said, heard in flows:
         key = (said.before, said.behind)
         form = _form(heard.text) if is_hex(heard.before + heard.text) and not said.behind else ""
@@ -286,7 +287,7 @@ def _settings(flows: Sequence[Flow]) -> list[Learned]:
             made[key].said.append(said.text)
             continue
         name = _name(said, heard, {one.name for one in made.values()})
-        made[key] = Learned(name, read.said, hears, writes, [heard.text], [said.text], confirms)
+        made[key] = LearnedFromTrace(name, read.said, hears, writes, [heard.text], [said.text], confirms)
     return list(made.values())
 
 
@@ -299,7 +300,7 @@ def _form(digits: str) -> str:
     return f"u{8 * size}"
 
 
-def _name(said: Place, heard: Place, taken: set[str]) -> str:
+def _name(said: Spot, heard: Spot, taken: set[str]) -> str:
     """A name for a setting: the last word before its value."""
     words = [*re.findall(r"[A-Za-z][A-Za-z0-9-]*", heard.before), *re.findall(r"[A-Za-z][A-Za-z0-9-]*", said.before)]
     word = (words[-1] if words else "setting").lower().removeprefix("at")
@@ -310,7 +311,7 @@ def _name(said: Place, heard: Place, taken: set[str]) -> str:
 # -- actions, rates -------------------------------------------------------------------------------------------------------
 
 
-def _actions(made: Session, turns: Sequence[Turn], written: set[str]) -> None:
+def _actions(made: RecordedSession, turns: Sequence[TraceTurn], written: set[str]) -> None:
     """Lines that were only acknowledged, after the first write: what saves, and what starts it again."""
     first = min((turn.number for turn in turns if turn.said in written), default=0)
     questions = {turn.said for turn in turns if turn.body} | {turn.said for turn in turns[:first]}
@@ -346,7 +347,7 @@ def _actions(made: Session, turns: Sequence[Turn], written: set[str]) -> None:
             made.actions["restart"] = turn.said
 
 
-def _moves(made: Session, turns: Sequence[Turn], flows: Sequence[Flow]) -> None:
+def _moves(made: RecordedSession, turns: Sequence[TraceTurn], flows: Sequence[Flow]) -> None:
     """Which setting moved our side: its value is the new rate, or stands for it."""
     answered = [turn for turn in turns if turn.body or turn.result]
     for before, after in pairwise(answered):

@@ -21,7 +21,7 @@ from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.results.result import Evidence, Failure, Verdict, masked
 from wexicon.core.results.unit import Fits, StartTrial, Trial, Unfinished, WriteTrial, told_counts
 from wexicon.core.text import counted, encodable, spoken
-from wexicon.core.values import UNSET, Clock, Digits, Int, List, Number, Text, Value, ValueFault
+from wexicon.core.values import UNSET, ClockKind, Digits, Int, List, NumberKind, Text, Value, ValueFault
 from wexicon.files import shipped_folder, write_whole
 from wexicon.work.contact.ledger import Answered, Ordered, Sign
 from wexicon.work.module.module import Module
@@ -229,7 +229,7 @@ class _WriteTrial(ModuleTrial[WriteTrial]):
         differ = [
             name
             for name, before in self.found.items()
-            if not isinstance(self.lexicon.settings[name].kind, Clock)
+            if not isinstance(self.lexicon.settings[name].kind, ClockKind)
             and (name not in after or not after[name].same_as(before))
         ]
         result.restored = not differ
@@ -245,7 +245,7 @@ class _WriteTrial(ModuleTrial[WriteTrial]):
         for name, reading in self.found.items():
             setting = self.lexicon.settings[name]
             plain = reading.value is not None and reading.value is not UNSET and not setting.secret
-            if plain and not self._why_not(setting) and not setting.add and not isinstance(setting.kind, Clock):
+            if plain and not self._why_not(setting) and not setting.add and not isinstance(setting.kind, ClockKind):
                 yield name, reading.text
 
     def _note_read(self, setting: Setting, why: str) -> None:
@@ -282,7 +282,7 @@ class _WriteTrial(ModuleTrial[WriteTrial]):
 
     def _back(self, setting: Setting, value: Value) -> None:
         """Writes what was read."""
-        value = setting.kind.check("now") if isinstance(setting.kind, Clock) else value
+        value = setting.kind.check("now") if isinstance(setting.kind, ClockKind) else value
         try:
             self.module.settings.write({setting.name: value}, self._known())
         except ModuleFault as fault:
@@ -345,12 +345,12 @@ def _shown(setting: Setting, value: Value) -> str:
 def _ends(setting: Setting, value: Value) -> Iterator[tuple[str, Value, bool]]:
     """What is tried of a setting: its name, the value, and whether the lexicon allows it."""
     kind = setting.kind
-    if isinstance(kind, Int | Number):
-        step = Decimal(str(kind.step or 1)) if isinstance(kind, Number) else kind.step
+    if isinstance(kind, Int | NumberKind):
+        step = Decimal(str(kind.step or 1)) if isinstance(kind, NumberKind) else kind.step
         for inside, outside, limit, sign in (("lowest", "below", kind.min, -1), ("highest", "above", kind.max, 1)):
             if limit is None:
                 continue
-            end: Value = Decimal(str(limit)) if isinstance(kind, Number) else int(limit)
+            end: Value = Decimal(str(limit)) if isinstance(kind, NumberKind) else int(limit)
             if _allowed(setting, end):
                 yield inside, kind.check(end), True
             if not (isinstance(kind, Int) and kind.base == 16 and sign < 0 and not end):

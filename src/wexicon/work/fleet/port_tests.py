@@ -15,7 +15,7 @@ import msgspec
 
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
-from wexicon.core.formats.sheet_tests import SheetTest, TrafficTable
+from wexicon.core.formats.sheet_tests import SheetTest, TrafficTestTable
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.results.functions import SweepPoint, TrafficResult
@@ -35,7 +35,7 @@ from wexicon.work.provisioning.run import provision
 from wexicon.work.provisioning.unfinished import Store
 
 
-def order_of(table: TrafficTable) -> TrafficOrder:
+def order_of(table: TrafficTestTable) -> TrafficOrder:
     """The packets of a test."""
     seed = int.from_bytes(os.urandom(4), "big")
     return TrafficOrder(table.count, size=table.size, within=seconds(table.within), seed=seed)
@@ -96,7 +96,7 @@ def _at(measured: Measurement, point: str) -> Measurement:
     return msgspec.structs.replace(measured, name=f"{measured.name} at {point}")
 
 
-def _judged(sent: TrafficResult, table: TrafficTable) -> list[Measurement]:
+def _judged(sent: TrafficResult, table: TrafficTestTable) -> list[Measurement]:
     """What was measured, against the limits of the test."""
     out = sum(way.sent for way in sent.ways)
     # An answer to a packet that was lost was never sent: it is lost too.
@@ -165,7 +165,7 @@ class TestsOnPorts:
             result.ended_by(fault, "test")
         return result
 
-    def _traffic(self, due: DueTest, table: TrafficTable, ports: Mapping[str, str]) -> DialogueResult:
+    def _traffic(self, due: DueTest, table: TrafficTestTable, ports: Mapping[str, str]) -> DialogueResult:
         """Packets between two units."""
         result, order, traces = DialogueResult(dialogue=""), order_of(table), list[str]()
         try:

@@ -57,7 +57,7 @@ class _Numbers(Claims):
         return self._numbers[series, job.name]
 
 
-class Person(RemoteOperator):
+class RehearsedPerson(RemoteOperator):
     """Does what a person is asked for, and counts it. As with a person: power is not cut unless attention needs it."""
 
     switches_power = False
@@ -88,7 +88,7 @@ class _Making:
         lexicons = {units[job.name]: job.seat.lexicon for job in jobs}
         rig = units_for(lexicons, {units[job.name]: self.numbers[job.name] for job in jobs}, self.choice)
         with on_ports(rig, settled=None) as setup:
-            setup.operator = lambda port: Person(port, asked)
+            setup.operator = lambda port: RehearsedPerson(port, asked)
             results, known = self._made(jobs, units, rig, setup)
         for job, result in zip(jobs, results, strict=True):
             result.port = f"stand-in {job.seat.lexicon.about.family}"

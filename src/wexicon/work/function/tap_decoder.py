@@ -27,7 +27,7 @@ from wexicon.core.protocol.masking import Redactor, Secrets
 from wexicon.core.protocol.observations import Heard, Listener, Logged, Said, Tuned
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.results.functions import Imported
-from wexicon.core.standards.waveform import Reading, true_rate
+from wexicon.core.standards.waveform import WaveformReading, true_rate
 from wexicon.core.text import garbled, to_text
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.core.values import Value, ValueFault
@@ -295,7 +295,7 @@ def _usual(tuning: Tuning) -> Tuning:
     return Tuning.of(nearest, tuning.frame) if abs(nearest - tuning.rate) <= OFF_BY * nearest else tuning
 
 
-def _told(one: Reading) -> str:
+def _told(one: WaveformReading) -> str:
     usual = _usual(one.tuning)
     measured = f", measured {one.tuning.rate}" if usual.rate != one.tuning.rate else ""
     return f"{usual}{measured}{', inverted' if one.inverted else ''}"

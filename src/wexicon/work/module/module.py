@@ -20,7 +20,7 @@ from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import Secret, plain, visible
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.core.values import UNSET, Station, Value
+from wexicon.core.values import UNSET, StationKind, Value
 from wexicon.work.contact.attention import PATIENCE, Attention
 from wexicon.work.contact.catalog import TransferFiles
 from wexicon.work.contact.ledger import Left, Ordered, Ready
@@ -308,7 +308,7 @@ class Module:
         """Goes where the link went, or remembers it where command mode has a rate of its own. The new rate is proved by
         an answer before anything else is said at it."""
         self.data_link = setting.kind.apply_to(self.data_link, value)
-        if isinstance(setting.kind, Station):
+        if isinstance(setting.kind, StationKind):
             # It goes by another number now, however the port was named.
             self.session.bound = None
         if self.session.fixed:

@@ -16,7 +16,7 @@ from msgspec.structs import replace
 
 from wexicon.core.dialogue.blocks import Say
 from wexicon.core.faults import CallFault, Fault, ModuleFault, Stopped
-from wexicon.core.formats.lexicon import Group, Lexicon, Setting
+from wexicon.core.formats.lexicon import Lexicon, Setting, SettingGroup
 from wexicon.core.protocol.dialect import Dialect, Expectation, Want
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import Session
@@ -114,7 +114,7 @@ def expected(lexicon: Lexicon | None, dialect: Dialect, text: str) -> tuple[Expe
     """What answers a line, and how long that may take (seconds; None: as the dialect says)."""
     if lexicon:
         phrases = [lexicon.attention.probe, *lexicon.identify, *lexicon.also]
-        readers: list[Setting | Group] = [*lexicon.settings.values(), *lexicon.groups.values()]
+        readers: list[Setting | SettingGroup] = [*lexicon.settings.values(), *lexicon.groups.values()]
         phrases += [one.read for one in readers if one.read]
         for phrase in phrases:
             if phrase.say.source == text:

@@ -13,14 +13,14 @@ from typing import Protocol
 import msgspec
 
 from wexicon.core.faults import ModuleFault, Part
-from wexicon.core.formats.lexicon import Group, Lexicon, Phrase, Setting
+from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting, SettingGroup
 from wexicon.core.formats.sheet_files import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.protocol.dialect import OK, Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.matching import Either
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import HIDDEN, Secret, written
-from wexicon.core.values import UNSET, Clock, List, Value, ValueFault
+from wexicon.core.values import UNSET, ClockKind, List, Value, ValueFault
 from wexicon.core.values.base import OUT_OF_RANGE
 
 MOST_PASSES = 4
@@ -251,10 +251,10 @@ class Settings:
             return None
         return self._decoded(setting, str(outcome.captures["value"]))
 
-    def _members(self, group: Group) -> list[Setting]:
+    def _members(self, group: SettingGroup) -> list[Setting]:
         return [setting for setting in self.lexicon.settings.values() if setting.group is group]
 
-    def _read_group(self, group: Group) -> dict[str, str] | None:
+    def _read_group(self, group: SettingGroup) -> dict[str, str] | None:
         """The module's words for each member; None where it says that none is set."""
         assert group.read
         members = self._members(group)
@@ -285,7 +285,7 @@ class Settings:
         if told:
             secrets.learn(text, read=True)
         try:
-            if isinstance(setting.kind, Clock):
+            if isinstance(setting.kind, ClockKind):
                 value = setting.kind.compared(text, self.session.clock.wall(self.session.clock.now()))
             else:
                 value = setting.kind.decode(text)
@@ -413,7 +413,7 @@ class Settings:
             if value is UNSET and line is phrase.say:
                 raise ModuleFault(f"{what} cannot be unset", where=self.session.link.name)
             coded = setting.kind.encode(value) if value is not UNSET else ""
-            if isinstance(setting.kind, Clock):
+            if isinstance(setting.kind, ClockKind):
                 coded = setting.kind.written(self.session.clock.wall(self.session.clock.now()))
             filled: dict[str, object] = {"value": Either(coded, written(value)) if phrase.expect.wants else coded}
         elif setting.group and setting.group.write:
@@ -438,7 +438,7 @@ class Settings:
         return said, phrase, filled
 
     def _group_fields(
-        self, group: Group, line: Template, values: Mapping[str, Value], others: Mapping[str, Value]
+        self, group: SettingGroup, line: Template, values: Mapping[str, Value], others: Mapping[str, Value]
     ) -> dict[str, object]:
         members = {setting.name: setting for setting in self._members(group)}
         if not group.size:
@@ -473,7 +473,7 @@ class Settings:
         before, words = self._words.get(setting.name, (None, ""))
         return words if kept and before == value else setting.kind.encode(value)
 
-    def _read_twice(self, group: Group) -> bytes:
+    def _read_twice(self, group: SettingGroup) -> bytes:
         """The block as two readings one after the other agree on."""
         before: bytes | None = None
         for _ in range(MOST_PASSES):
@@ -519,7 +519,7 @@ def list_steps(
     return removed, [(item, next(free)) for item in want if kind.of.encode(item) not in codes]
 
 
-def _secrets(group: Group, members: Iterable[Setting]) -> list[str]:
+def _secrets(group: SettingGroup, members: Iterable[Setting]) -> list[str]:
     """The captures of a group's answer that are secret; a block is, where one of its members is."""
     found = [one.name for one in members if one.secret and group.tells(one.name)]
     return ["block"] if found and group.size else found

@@ -13,7 +13,7 @@ from wexicon.core.values import UNSET, Value
 from wexicon.work.module.settings import Reading
 
 
-class Line:
+class SettingFacts:
     """What is known of one setting during the walk."""
 
     def __init__(self, setting: Setting, wanted: Value | None) -> None:

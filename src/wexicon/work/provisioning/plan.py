@@ -18,7 +18,7 @@ from wexicon.core.text import HIDDEN, Secret
 from wexicon.core.values import Value
 from wexicon.work.module.module import Module
 from wexicon.work.module.starts import POWER_CYCLE
-from wexicon.work.provisioning.facts import Line
+from wexicon.work.provisioning.facts import SettingFacts
 
 
 def ordered(lexicon: Lexicon, names: Iterable[str]) -> list[str]:
@@ -60,7 +60,7 @@ class Plan:
         self.known = known
         self.lines: list[PlannedLine] = []
 
-    def writes(self, todo: Sequence[Line]) -> None:
+    def writes(self, todo: Sequence[SettingFacts]) -> None:
         """What writes these settings."""
         by_name = {line.setting.name: line for line in todo}
         for names in together(self.lexicon, ordered(self.lexicon, by_name)):

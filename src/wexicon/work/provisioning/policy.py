@@ -17,7 +17,7 @@ from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
 from wexicon.work.module.settings import Reading
-from wexicon.work.provisioning.facts import Line
+from wexicon.work.provisioning.facts import SettingFacts
 
 
 class Order(msgspec.Struct, frozen=True):
@@ -87,12 +87,12 @@ def lacking(order: Order, lexicon: Lexicon, has: Callable[[str], bool], firmware
     return ""
 
 
-def differing(lines: Iterable[Line], *, first: bool) -> list[Line]:
+def differing(lines: Iterable[SettingFacts], *, first: bool) -> list[SettingFacts]:
     """What is not as it should be; what cannot be read is so at first only."""
     return [one for one in lines if not one.refused and (not one.right() if one.setting.readable else first)]
 
 
-def saved_by(lexicon: Lexicon, lines: Iterable[Line]) -> list[str]:
+def saved_by(lexicon: Lexicon, lines: Iterable[SettingFacts]) -> list[str]:
     """The actions that make these settings persist, but for the restart: that is the start that proves."""
     own = [line for line in lines if not line.refused and not line.setting.volatile]
     actions = [name for line in own for name in line.setting.then]
@@ -100,20 +100,20 @@ def saved_by(lexicon: Lexicon, lines: Iterable[Line]) -> list[str]:
     return [name for name in ranked if name in actions and not lexicon.actions[name].restarts]
 
 
-def leaves_command_mode(lexicon: Lexicon, lines: Iterable[Line]) -> bool:
+def leaves_command_mode(lexicon: Lexicon, lines: Iterable[SettingFacts]) -> bool:
     """Whether writing these settings ends command mode."""
     actions = [lexicon.actions[name] for line in lines for name in line.setting.then]
     return any(action.restarts or action.ends_attention for action in actions)
 
 
-def start_by(lexicon: Lexicon, lines: Iterable[Line], how: Evidence, *, due: bool) -> Evidence:
+def start_by(lexicon: Lexicon, lines: Iterable[SettingFacts], how: Evidence, *, due: bool) -> Evidence:
     """How the module is started: as asked; where what was written takes effect only with a start, and one is `due`, by the
     lexicon's restart at least."""
     restarts = any(lexicon.actions[name].restarts for line in lines for name in line.setting.then)
     return Evidence.RESTART if how is Evidence.READING and due and restarts and lexicon.restart() else how
 
 
-def is_pending(line: Line, lexicon: Lexicon, here: Tuning, *, fixed: bool) -> bool:
+def is_pending(line: SettingFacts, lexicon: Lexicon, here: Tuning, *, fixed: bool) -> bool:
     """Whether the module keeps a rate at which it does not answer `here`: then it has yet to start with it. Behind a board
     our side is `fixed`."""
     kind = line.setting.kind
@@ -123,7 +123,7 @@ def is_pending(line: Line, lexicon: Lexicon, here: Tuning, *, fixed: bool) -> bo
     return latest is not None and latest.value is not None and kind.apply_to(here, latest.value) != here
 
 
-def unsaved(todo: Iterable[Line]) -> list[str]:
+def unsaved(todo: Iterable[SettingFacts]) -> list[str]:
     """The settings that read right and are written anyway: they were not saved. One that a power cycle clears cannot be."""
     return [
         line.setting.name

@@ -24,7 +24,7 @@ from wexicon.work.contact.ledger import AllRead, Sign, Written
 from wexicon.work.module.module import MOST_TIMES, AnotherModule, Module
 from wexicon.work.module.settings import Reading, Refused
 from wexicon.work.module.starts import Witness, come_back, start, strongest
-from wexicon.work.provisioning.facts import Line
+from wexicon.work.provisioning.facts import SettingFacts
 from wexicon.work.provisioning.plan import Plan, ordered, together
 from wexicon.work.provisioning.policy import (
     Order,
@@ -59,7 +59,7 @@ class ProvisioningRun:
         self.write = write
         self.store = store
         self.result = UnitResult()
-        self.lines: dict[str, Line] = {}
+        self.lines: dict[str, SettingFacts] = {}
         # Settings that are wanted only because the order brings others to their factory defaults.
         self.others: frozenset[str] = frozenset()
         self.failed: dict[str, str] = {}
@@ -183,7 +183,7 @@ class ProvisioningRun:
         self._require_wanted()
         self._enter("read")
         names = names_to_read(self.order, self.lexicon, module.has)
-        self.lines = {name: Line(self.lexicon.settings[name], self.order.wanted.get(name)) for name in names}
+        self.lines = {name: SettingFacts(self.lexicon.settings[name], self.order.wanted.get(name)) for name in names}
         self._read(first=True)
         self._require_room()
         if not self.order.wanted:
@@ -304,7 +304,7 @@ class ProvisioningRun:
         """The values of what was read."""
         return {name: found.value for name, found in self._group_before.items() if found.value is not None}
 
-    def _pending(self, line: Line) -> bool:
+    def _pending(self, line: SettingFacts) -> bool:
         return is_pending(line, self.lexicon, self.session.link.tuning, fixed=bool(self.session.fixed))
 
     def _plan(self) -> None:
@@ -421,10 +421,10 @@ class ProvisioningRun:
     def _remember(self) -> None:
         self.begun.remember(self.witness.planted)
 
-    def _wanted(self) -> list[Line]:
+    def _wanted(self) -> list[SettingFacts]:
         return [line for line in self.lines.values() if line.wanted is not None]
 
-    def _todo(self, *, first: bool) -> list[Line]:
+    def _todo(self, *, first: bool) -> list[SettingFacts]:
         """What differs and can be written; what cannot be read is written once."""
         found = differing(self._wanted(), first=first)
         for line in found:
@@ -432,7 +432,7 @@ class ProvisioningRun:
                 line.note = "cannot be written"
         return [line for line in found if line.setting.writable]
 
-    def _require_operator(self, todo: Sequence[Line]) -> None:
+    def _require_operator(self, todo: Sequence[SettingFacts]) -> None:
         """Fails before writing to a module that could not be brought back to command mode."""
         if (
             leaves_command_mode(self.lexicon, todo)
@@ -445,14 +445,14 @@ class ProvisioningRun:
                 hint=f"{self.session.unchanged()}Run it with an operator or a fixture.",
             )
 
-    def _write_all(self, todo: Sequence[Line]) -> None:
+    def _write_all(self, todo: Sequence[SettingFacts]) -> None:
         lines = {line.setting.name: line for line in todo if not line.setting.volatile}
         self.final = False
         for names in together(self.lexicon, ordered(self.lexicon, lines)):
             self._enter(f"write {', '.join(names)}")
             self._write([lines[name] for name in names])
 
-    def _write(self, lines: Sequence[Line]) -> None:
+    def _write(self, lines: Sequence[SettingFacts]) -> None:
         self.result.written += 1
         if not lines[0].setting.volatile:
             self.ledger.note(Written(self.session.clock.now()))
@@ -476,7 +476,7 @@ class ProvisioningRun:
         if blind and any(self.lexicon.saves(line.setting) for line in lines):
             self._blind |= {line.setting.name for line in lines}
 
-    def _persist(self, todo: Sequence[Line], *, again: bool) -> None:
+    def _persist(self, todo: Sequence[SettingFacts], *, again: bool) -> None:
         """Does what makes settings persist: for those written, and with `again` for all wanted ones, because no reading can
         tell that it was done."""
         for name in saved_by(self.lexicon, self._wanted() if again else todo):
@@ -572,7 +572,7 @@ class ProvisioningRun:
 
     # -- the end --------------------------------------------------------------------------------------------------
 
-    def _note_granted(self, name: str, line: Line) -> None:
+    def _note_granted(self, name: str, line: SettingFacts) -> None:
         """What was asked and what the network granted are both told."""
         granted = self.module.settings.granted(name)
         if granted is not None and granted.value is not None:

@@ -163,7 +163,7 @@ def battery(
     return answer
 
 
-def _states(text: str) -> list[electric.State]:
+def _states(text: str) -> list[electric.PowerState]:
     """States as they are typed. Raises CalcFault."""
     made = []
     for part in filter(None, (one.strip() for one in text.split(";"))):
@@ -172,7 +172,7 @@ def _states(text: str) -> list[electric.State]:
             if len(words) < 3:
                 raise ValueError("write a name, a current and a time")
             name = " ".join(words[:-2])
-            made.append(electric.State(name, parsed(words[-2], "A"), parsed(words[-1], "s")))
+            made.append(electric.PowerState(name, parsed(words[-2], "A"), parsed(words[-1], "s")))
         except ValueError as fault:
             raise CalcFault(
                 f"states: {part[:40]!r}: {fault}", "For example: 'send 120mA 70ms; listen 12mA 1s'"

@@ -90,7 +90,7 @@ def find(
     return answer
 
 
-def _written(data: bytes) -> list[checksums.Fit]:
+def _written(data: bytes) -> list[checksums.FittingCheck]:
     """Fits of a frame whose check is written in hexadecimal digits, after a `*` perhaps."""
     found = []
     for size in (2, 4, 8):

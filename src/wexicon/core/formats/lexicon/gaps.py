@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from wexicon.core.formats.lexicon.model import Lexicon, Setting
 from wexicon.core.protocol.dialect import Dialect, compiled
 from wexicon.core.protocol.elements import sample
-from wexicon.core.values import Address, Choice, ValueFault
+from wexicon.core.values import Address, ChoiceKind, ValueFault
 
 
 def overlaps(dialect: Dialect) -> Iterator[str]:
@@ -48,7 +48,7 @@ def _examples(setting: Setting) -> Iterator[str]:
     """Some of the module's words for values of a setting."""
     kind = setting.kind
     tried: list[object] = [setting.factory, *range(10), "0", "1", "4", "OK", "ERROR", True, False]
-    if isinstance(kind, Choice):
+    if isinstance(kind, ChoiceKind):
         tried += kind.codes
     for value in tried:
         try:

@@ -21,7 +21,7 @@ from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import UNSET, Hex, Kind, List, Station, Value
+from wexicon.core.values import UNSET, Hex, Kind, List, StationKind, Value
 
 
 class Phrase(msgspec.Struct, frozen=True):
@@ -63,7 +63,7 @@ class Start(msgspec.Struct, frozen=True):
     restart_reloads: bool = False
 
 
-class Attention(msgspec.Struct, frozen=True):
+class AttentionWays(msgspec.Struct, frozen=True):
     """How the module is brought to listen; see AttentionTable. Durations are seconds, 0 where there is none."""
 
     how: AttentionBy
@@ -96,7 +96,7 @@ class Attention(msgspec.Struct, frozen=True):
         return self.how is AttentionBy.ESCAPE and not self.window
 
 
-class Group(msgspec.Struct, frozen=True):
+class SettingGroup(msgspec.Struct, frozen=True):
     """Settings read or written together. `size` bytes where they are packed in a block."""
 
     name: str
@@ -135,7 +135,7 @@ class Setting(msgspec.Struct, frozen=True):
     since: str
     before: str
     appends: Template | None
-    group: Group | None
+    group: SettingGroup | None
     place: BitField | None
     granted: Phrase | None
     from_link: bool
@@ -243,7 +243,7 @@ class Lexicon(msgspec.Struct, frozen=True):
     about: About
     factory: Tuning
     start: Start
-    attention: Attention
+    attention: AttentionWays
     dialect: Dialect
     errors: dict[str, str]
     events: dict[str, Pattern]
@@ -251,7 +251,7 @@ class Lexicon(msgspec.Struct, frozen=True):
     must: dict[str, str]
     unit: str
     firmware: str
-    groups: dict[str, Group]
+    groups: dict[str, SettingGroup]
     settings: dict[str, Setting]
     actions: dict[str, Action]
     order: tuple[str, ...] = ()
@@ -283,7 +283,7 @@ class Lexicon(msgspec.Struct, frozen=True):
 
     def stations(self) -> range:
         """Every number that the module can have among those that share its line; empty if it has none."""
-        kinds = [setting.kind for setting in self.settings.values() if isinstance(setting.kind, Station)]
+        kinds = [setting.kind for setting in self.settings.values() if isinstance(setting.kind, StationKind)]
         return kinds[0].stations() if kinds else range(0)
 
     def frames(self) -> list[str]:

@@ -18,7 +18,16 @@ from wexicon.core.dialogue import read_dialogue
 from wexicon.core.faults import FileFault
 from wexicon.core.formats.lexicon.extending import extend, nothing_to_extend
 from wexicon.core.formats.lexicon.listening import read_listening, read_stream
-from wexicon.core.formats.lexicon.model import Action, Attention, Group, Lexicon, Phrase, Setting, Start, case_of
+from wexicon.core.formats.lexicon.model import (
+    Action,
+    AttentionWays,
+    Lexicon,
+    Phrase,
+    Setting,
+    SettingGroup,
+    Start,
+    case_of,
+)
 from wexicon.core.formats.lexicon.tables import (
     HOWS,
     MOVES,
@@ -48,7 +57,7 @@ from wexicon.core.protocol.speech import Speech, pattern_in
 from wexicon.core.text import meant, nearest, seconds
 from wexicon.core.tuning import FLOWS, Tuning
 from wexicon.core.values import UNSET, Kind, List, Value, ValueFault
-from wexicon.core.values.numbers import Int, Number
+from wexicon.core.values.numbers import Int, NumberKind
 
 CHECKSUMS = ("sum", "xor")
 _TABLES = tuple(LexiconFile.__struct_fields__)
@@ -328,7 +337,7 @@ class _Reading:
         within = self.duration((*place, "within"), table.within)
         return Start(tuning, table.says, ready, within, table.witness, table.restart_reloads)
 
-    def attention(self, table: AttentionTable) -> Attention | None:
+    def attention(self, table: AttentionTable) -> AttentionWays | None:
         place = ("attention",)
         self.word((*place, "how"), table.how, HOWS)
         if (table.how in ("held-key", "control-line") or table.window) and not table.operator:
@@ -339,7 +348,7 @@ class _Reading:
         probe = self.phrase((*place, "probe"), table.probe)
         if not probe or table.how not in HOWS:
             return None
-        return Attention(
+        return AttentionWays(
             AttentionBy(table.how),
             tuning,
             table.operator,
@@ -365,7 +374,7 @@ class _Reading:
             self.duration((*place, "wakes_within"), table.wakes_within),
         )
 
-    def group(self, name: str, table: GroupTable) -> Group | None:
+    def group(self, name: str, table: GroupTable) -> SettingGroup | None:
         place = ("group", name)
         if not table.read and not table.write:
             self.source.complain(place, "can neither be read nor written")
@@ -380,7 +389,7 @@ class _Reading:
                 self.source.complain((*place, "fixed"), f"{at} = {byte} is outside {table.size} bytes")
             else:
                 fixed[int(at)] = byte
-        return Group(
+        return SettingGroup(
             name,
             self.phrase((*place, "read"), table.read),
             self.phrase((*place, "write"), table.write),
@@ -389,7 +398,9 @@ class _Reading:
             fixed,
         )
 
-    def setting(self, name: str, table: SettingTable, writing: Writing, groups: dict[str, Group]) -> Setting | None:
+    def setting(
+        self, name: str, table: SettingTable, writing: Writing, groups: dict[str, SettingGroup]
+    ) -> Setting | None:
         place = ("setting", name)
         kind = read_kind(self.source, table.value, (*place, "value"))
         if kind is None:
@@ -499,7 +510,7 @@ class _Reading:
         """By how much a number may differ when it is read back."""
         if table.tolerance is None:
             return None
-        if not isinstance(kind, (Int, Number)):
+        if not isinstance(kind, (Int, NumberKind)):
             self.source.complain(place, "only a number has a tolerance")
         elif table.tolerance <= 0:
             self.source.complain(place, f"{table.tolerance:g} is not above 0")
@@ -540,7 +551,7 @@ class _Reading:
             if not any(_takes(kind, value, case) for value in tried):
                 self.source.complain((*place, "cases"), f"{case!r} is not a value of it", f"allowed: {kind.allowed()}")
 
-    def complete_group(self, group: Group, table: GroupTable, settings: dict[str, Setting]) -> None:
+    def complete_group(self, group: SettingGroup, table: GroupTable, settings: dict[str, Setting]) -> None:
         """The lines of a group for single values of its members, and what an answer that none is set tells of them."""
         place = ("group", group.name)
         members = {name: one for name, one in settings.items() if one.group and one.group.name == group.name}
@@ -584,7 +595,7 @@ class _Reading:
             except ValueFault as fault:
                 self.source.complain(place, str(fault))
 
-    def check_group(self, name: str, group: Group, settings: dict[str, Setting]) -> None:
+    def check_group(self, name: str, group: SettingGroup, settings: dict[str, Setting]) -> None:
         """What a group captures and says must be its settings, or the block that holds them."""
         members = {s.name for s in settings.values() if s.group is group}
         known = {"block"} if group.size else members

@@ -40,7 +40,7 @@ class WiringTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     lamps: dict[str, dict[str, str]] = msgspec.field(default_factory=dict)
 
 
-class Pin(msgspec.Struct, frozen=True):
+class ModulePin(msgspec.Struct, frozen=True):
     """A pin: its name, what it is, and what it is for."""
 
     name: str
@@ -55,7 +55,7 @@ class Wiring(msgspec.Struct, frozen=True):
     level: float | None = None
     stands: float | None = None
     peak: float | None = None
-    pins: tuple[Pin, ...] = ()
+    pins: tuple[ModulePin, ...] = ()
     lamps: dict[str, dict[str, str]] = {}
 
     def lamps_told(self) -> str:
@@ -111,7 +111,7 @@ def read_wiring(source: Source, table: WiringTable) -> Wiring:
         role, _, meaning = (one.strip() for one in text.partition(":"))
         if role not in ROLES:
             source.complain(("wiring", "pins", name), f"{role[:20]!r} is not one of {', '.join(ROLES)}")
-        pins.append(Pin(name, role, meaning))
+        pins.append(ModulePin(name, role, meaning))
     level = value("level", table.level, "V")
     stands = value("stands", table.stands, "V")
     if level is not None and stands is not None and stands < level:
@@ -127,7 +127,7 @@ def connections(wiring: Wiring, adapter_volts: float, gives_amperes: float) -> l
     return [_line(pin, wiring, adapter_volts, gives_amperes) for pin in wiring.pins]
 
 
-def _line(pin: Pin, wiring: Wiring, volts: float, gives: float) -> Line:
+def _line(pin: ModulePin, wiring: Wiring, volts: float, gives: float) -> Line:
     if pin.role == "ground":
         return Line(pin.name, "GND", "directly, first of all", False)
     if pin.role == "open":
