@@ -87,7 +87,7 @@ def test_schema_is_a_json_schema() -> None:
     schema = json.loads(wexicon("lexicon", "schema").stdout)
     assert set(schema["$defs"]["LexiconFile"]["properties"]) == set(LexiconFile.__struct_fields__)
     kinds = schema["$defs"]["SettingTable"]["properties"]["value"]["anyOf"]
-    assert {one["$ref"].rpartition("/")[2].lower() for one in kinds} >= {"text", "rate", "timer", "tuple"}
+    assert {one["$ref"].rpartition("/")[2].lower() for one in kinds} >= {"text", "rate", "timerkind", "tuple"}
 
 
 def test_every_schema_that_there_is_or_that_the_documentation_names_can_be_printed() -> None:
