@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import select
 import signal
+import subprocess
+import sys
 import time
 
 import pytest
@@ -46,3 +48,21 @@ def test_a_signal_that_was_taken_is_not_sent_again() -> None:
             raise
     assert taken == 1
     signal.signal(signal.SIGTERM, usual)
+
+
+def test_a_signal_while_the_first_modules_are_imported_ends_the_program_as_any_other() -> None:
+    # The module that `run` imports first sends the signal, as if it came meanwhile.
+    program = (
+        "import builtins, os, signal, sys\n"
+        "import wexicon.cli.main as command\n"
+        "usual = builtins.__import__\n"
+        "def load(name, *more):\n"
+        "    if name == 'wexicon.core.faults' and not os.environ.pop('SENT', ''):\n"
+        "        os.kill(os.getpid(), signal.SIGTERM)\n"
+        "    return usual(name, *more)\n"
+        "sys.modules.pop('wexicon.core.faults', None)\n"
+        "builtins.__import__ = load\n"
+        "command.main(['ports'])\n"
+    )
+    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, timeout=60, check=False)
+    assert done.returncode == 130 and done.stderr == "stopped on request\n", done

@@ -120,7 +120,13 @@ def main(arguments: list[str] | None = None) -> None:
     heed_signals()
     # Modules that are imported leave no garbage: looking for some after every 700 new objects is a tenth of a start.
     gc.set_threshold(50_000)
-    status = run(arguments)
+    try:
+        status = run(arguments)
+    except KeyboardInterrupt:
+        # It came before the command could take it, while its first modules were imported, or on the way out.
+        with contextlib.suppress(OSError, ValueError):
+            sys.stderr.write("stopped on request\n")
+        status = 130
     _end_streams()
     # Nothing is collected on the way out: the process ends anyway.
     gc.freeze()
