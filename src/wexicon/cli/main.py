@@ -124,8 +124,7 @@ def main(arguments: list[str] | None = None) -> None:
         status = run(arguments)
     except KeyboardInterrupt:
         # It came before the command could take it, while its first modules were imported, or on the way out.
-        with contextlib.suppress(OSError, ValueError):
-            sys.stderr.write("stopped on request\n")
+        _say("stopped on request")
         status = 130
     _end_streams()
     # Nothing is collected on the way out: the process ends anyway.
