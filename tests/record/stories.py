@@ -7,6 +7,8 @@ time (a tap, a rig in its process, the demo) on served ones. What needs a termin
 from __future__ import annotations
 
 import os
+import random
+import re
 import shlex
 import shutil
 import time
@@ -298,6 +300,47 @@ lexicon check broken-lexicon.toml
         '[unit.unit]\nstandin = "lindle-l9"\n',
         _broken,
     )
+    yield from (_faults(kind, paths, call) for kind, paths, call in FAULTY)
+
+
+SHEETS = [path for path in sorted(SAMPLE.glob("*.toml")) if "[seat." in path.read_text()]
+FAULTY = (
+    ("lexicons", LEXICONS, "lexicon check faulty/{}.toml"),
+    ("sheets", SHEETS, "provision faulty-{}.toml virtual://unit --plan"),
+)
+
+
+def _faults(kind: str, paths: list[Path], call: str) -> Story:
+    """A hundred and twenty shipped files with one fault each: a key that is spelled wrong, or a value of another kind."""
+    chance = random.Random(kind)
+    texts = [_with_a_fault(path.read_text(), chance) for path in (paths * 120)[:120]]
+    steps = [step(call.format(number)) for number in range(len(texts))]
+
+    def files(folder: Path) -> None:
+        _sample(folder)
+        (folder / "faulty").mkdir()
+        for one, text in zip(steps, texts, strict=True):
+            (folder / next(word for word in one.words if word.endswith(".toml"))).write_text(text)
+
+    return Story(f"faulty-{kind}", steps, files=files)
+
+
+def _with_a_fault(text: str, chance: random.Random) -> str:
+    lines = text.splitlines()
+    assigned = [at for at, line in enumerate(lines) if re.match(r'[a-z_"].* = .*[^\[,]$', line) and '"""' not in line]
+    at = chance.choice(assigned)
+    pairs = list(re.finditer(r"([a-z_]+) = (\"[^\"]*\"|[0-9.]+|true|false)", lines[at]))
+    if not pairs:
+        lines[at] = re.sub(" = .*", " = 7", lines[at])
+        return "\n".join(lines) + "\n"
+    found = chance.choice(pairs)
+    key, value = found[1], found[2]
+    wrong = chance.choice(
+        ("key", "7", "true", '"{"', '"{x"', '"5 parsecs"', '["AT", "x"]', "-1", '""', '"at-onec"', "{ x = 1 }")
+    )
+    put = f"{key[:1]}{key[2:]}{key[1:2]} = {value}" if wrong == "key" else f"{key} = {wrong}"
+    lines[at] = lines[at][: found.start()] + put + lines[at][found.end() :]
+    return "\n".join(lines) + "\n"
 
 
 def _broken(folder: Path) -> None:
