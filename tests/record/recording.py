@@ -225,9 +225,14 @@ def _plain(text: str, folder: Path) -> str:
     return text
 
 
+# How far a sheet is, said while nothing else is: how often depends on the machine.
+EVERY_FEW_SECONDS = re.compile(r"err  .*; \d+ of \d+ done$")
+
+
 def _untimed(lines: list[str]) -> list[str]:
-    """Facts of real time, without times and the numbers of ports. What threads print beside each other is sorted."""
-    kept = (_timeless(line) for line in lines if "time" not in line[:12])
+    """Facts of real time, without times, the numbers of ports and the lines that come every few seconds. What threads
+    print beside each other is sorted."""
+    kept = (_timeless(line) for line in lines if "time" not in line[:12] and not EVERY_FEW_SECONDS.match(line))
     return sorted(kept, key=lambda one: one if one.startswith("err ") else "")
 
 
