@@ -55,7 +55,7 @@ def every_combination(session: Session, lexicons: list[Lexicon], wanted: Lexicon
                 session.adopt(wanted.dialect if own else Dialect(Speech(end=end, echo="either")))
                 if own and wanted.attention.escape_opens:
                     session.quiet(1.0)
-                    session.exchange(wanted.attention.escape, wanted.attention.answer, 1.0, exact=True)
+                    session.exchange(wanted.attention.escape, wanted.attention.answered, 1.0, exact=True)
                 began = session.clock.now()
                 answer = session.exchange(probe, wanted.attention.probe.expect, 1.0) if own else None
                 if answer is not None and answer.ok:

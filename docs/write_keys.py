@@ -18,7 +18,7 @@ import msgspec
 
 from wexicon.core.formats import fixture, sheet
 from wexicon.core.formats import fixture as bench_file
-from wexicon.core.formats.lexicon import tables, wiring
+from wexicon.core.formats.lexicon import phrase, tables, wiring
 from wexicon.core.protocol import speech
 from wexicon.core.standards import cellular as timers
 from wexicon.core.values import KINDS, coded, compound, texts
@@ -32,8 +32,8 @@ Made from the code that reads the files, by `python docs/write_keys.py`. [lexico
 """
 # What a key may be, where its type says too little.
 ALLOWED = {
-    ("AttentionTable", "how"): tables.HOWS,
-    ("SettingTable", "moves_link"): tables.MOVES,
+    ("AttentionTable", "how"): tuple(tables.AttentionBy),
+    ("SettingTable", "moves_link"): tuple(one for one in tables.Moves if one),
     ("Speech", "end"): speech.LINE_ENDS,
     ("Speech", "echo"): speech.ECHOES,
     ("Speech", "closing"): speech.CLOSINGS,
@@ -49,13 +49,21 @@ ALLOWED = {
     **{(kind, "codes_are"): coded.CODES_ARE for kind in ("ChoiceKind", "Rate", "FrameKind")},
 }
 DURATIONS = ("within", "guard", "window", "lasts", "hold", "rest", "settles", "moves_after", "wakes_within", "patience")
+# What a key is that a file says as text.
+TEXTS: dict[Any, str] = {
+    phrase.Duration: "a duration: `300ms`, `2s`, `3m`, `1h`",
+    phrase.Part: "a part: `first 2`, `last 4`",
+    phrase.Pattern: "a pattern",
+    phrase.Template: "text to say",
+    phrase.Heard: "a pattern, or a list of patterns",
+}
 FILES = {
     "Lexicons": (
-        tables.LexiconFile, tables.About, tables.LinkTable, tables.StartTable, tables.AttentionTable, speech.Speech,
+        tables.LexiconFile, tables.About, tables.Link, tables.Start, tables.AttentionTable, speech.Speech,
         speech.More, speech.MarkTable, speech.LengthTable, speech.ChecksumTable, speech.StationTable, speech.NumberTable,
-        tables.Identify, tables.Writing, tables.SayHear, tables.SettingTable, tables.Granted, tables.BitField,
+        tables.Identify, tables.Writing, phrase.Phrase, tables.SettingTable, phrase.Granted, tables.BitField,
         tables.GroupTable, tables.ActionTable, tables.TrafficTable, tables.ListeningTable, tables.MessageTable,
-        tables.TimerTable, tables.StreamTable, wiring.WiringTable,
+        tables.TimerTable, tables.Stream, wiring.WiringTable,
     ),
     "Sheets": (sheet.SheetFile, sheet.SeatTable, sheet.AgreeTable, sheet.DrawnTable),
     "Fixtures": (fixture.FixtureFile, fixture.Pin, fixture.Input, fixture.Bridge, fixture.After),
@@ -100,13 +108,15 @@ def _values(struct: Any, field: Any) -> str:
     if allowed:
         return ", ".join(f"`{word}`" for word in allowed)
     if field.encode_name in DURATIONS and field.type is str:
-        return "a duration: `300ms`, `2s`, `3m`, `1h`"
+        return TEXTS[phrase.Duration]
     return _words(field.type)
 
 
 def _words(kind: Any) -> str:
     """A type in words."""
     plain = {str: "text", int: "whole number", float: "number", bool: "true, false", Any: "any value", type(None): ""}
+    if kind in TEXTS:
+        return TEXTS[kind]
     if kind in plain:
         return plain[kind]
     origin, parts = typing.get_origin(kind), [one for one in typing.get_args(kind) if one is not Ellipsis]
@@ -129,8 +139,12 @@ def _default(field: Any) -> str:
     if field.default is msgspec.NODEFAULT and field.default_factory is msgspec.NODEFAULT:
         return "must be given"
     value = field.default if field.default is not msgspec.NODEFAULT else field.default_factory()
-    if value in ("", None, (), {}) or isinstance(value, msgspec.Struct):
-        return "none" if not isinstance(value, msgspec.Struct) else "its own defaults"
+    if isinstance(value, phrase.Duration) and value:
+        return f"`{value:g}s`" if value >= 1 else f"`{value * 1000:g}ms`"
+    if isinstance(value, msgspec.Struct):
+        return "its own defaults"
+    if value in ("", None, (), {}) or isinstance(value, (phrase.Duration, phrase.Part)):
+        return "none"
     if isinstance(value, bool):
         return f"`{str(value).lower()}`"
     return f"`{', '.join(map(str, value))}`" if isinstance(value, tuple) else f"`{value}`"

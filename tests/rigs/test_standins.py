@@ -197,7 +197,7 @@ def test_garbage_of_a_start_names_its_rate(name: str, ours: int) -> None:
     heard: list[bytes] = []
     one.standin.power(False)
     one.standin.uart.to_host = heard.append
-    sent = Tuning(one.lexicon.start.tuning.rate) if one.lexicon.start.tuning else one.lexicon.factory
+    sent = Tuning(one.lexicon.start.rate) if one.lexicon.start.rate else one.lexicon.factory
     if sent.rate == ours:
         return
     one.standin.uart.host = sent

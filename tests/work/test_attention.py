@@ -82,7 +82,7 @@ def test_a_module_that_only_starts_is_named() -> None:
 
 # -- blocks -----------------------------------------------------------------------------------------------------------
 
-GROUP = SettingGroup("b", None, None, 4, "xor", {2: 0x5A})
+GROUP = SettingGroup(name="b", size=4, checksum="xor", fixed={2: 0x5A})
 PLACES = {"wide": BitField(0, 12, 4), "low": BitField(1, 4)}
 
 

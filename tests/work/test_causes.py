@@ -47,7 +47,7 @@ def test_a_wrong_rate_is_found_out_or_named(name: str) -> None:
     one = Bench(name)
     lexicon = one.lexicon
     settings = {key: setting for key, setting in lexicon.settings.items() if not setting.kind.rates()}
-    attention = replace(lexicon.attention, tuning=STRANGE if lexicon.attention.tuning else None)
+    attention = replace(lexicon.attention, rate=STRANGE.rate if lexicon.attention.tuning else None)
     one.lexicon = replace(lexicon, factory=STRANGE, settings=settings, attention=attention)
     if lexicon.attention.window:  # the escape is heard for seconds only: too short to try all rates
         with pytest.raises(Unreachable, match=r"which is heard in the first 8\.0 s after power-up only") as fault:

@@ -140,7 +140,7 @@ def unreadable_rate(one: Bench, codes: dict[str, Any] | None = None) -> None:
     """The rate cannot be asked; only the link tells it. `codes` are a lexicon's that may be wrong."""
     setting = one.lexicon.settings["rate"]
     kind = replace(setting.kind, codes=codes) if codes else setting.kind
-    blind = replace(setting, read=None, group=None, from_link=True, kind=kind)
+    blind = replace(setting, reads="link", group="", in_group=None, kind=kind)
     one.lexicon = replace(one.lexicon, settings={**one.lexicon.settings, "rate": blind})
 
 

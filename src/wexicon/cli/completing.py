@@ -95,7 +95,7 @@ def _settings_of(lexicon: Lexicon, typed: str) -> Words:
     name, equals, _ = typed.partition("=")
     if not equals:
         for setting in lexicon.settings.values():
-            if setting.write or setting.group:
+            if setting.write or setting.in_group:
                 yield f"{setting.name}=", setting.meaning
         return
     kind = lexicon.settings[name].kind

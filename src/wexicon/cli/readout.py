@@ -203,7 +203,7 @@ def _row(line: SettingResult, setting: Setting) -> list[str]:
     factory = line.factory.shown if line.factory else ""
     if factory and line.before:
         factory = "default" if line.before.shown == factory else f"changed (default {factory})"
-    group = f" (written as one {setting.group.name})" if setting.group and not setting.write else ""
+    group = f" (written as one {setting.in_group.name})" if setting.in_group and not setting.write else ""
     return [line.name, value, factory, setting.kind.allowed(), setting.meaning + group]
 
 

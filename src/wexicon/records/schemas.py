@@ -6,6 +6,7 @@ from typing import Union
 
 import msgspec
 
+from wexicon.core.formats.lexicon.phrase import SHAPES
 from wexicon.core.formats.lexicon.tables import LexiconFile
 from wexicon.core.formats.sheet import SheetFile
 from wexicon.core.results.functions import (
@@ -79,23 +80,23 @@ TITLES: dict[str, tuple[object, str]] = {
 }
 
 
-def _anything(kind: type) -> dict[str, object]:
-    """The schema of a value that may be anything."""
+def _own(kind: type) -> dict[str, object]:
+    """The schema of a value that may be anything, and of what files say as text."""
     if kind is object:
         return {"description": "any value"}
-    raise NotImplementedError
+    return dict(SHAPES[kind])
 
 
 def schema_of(kind: str) -> dict[str, object]:
     """The schema of a result, dialogue, trace, lexicon or sheet."""
     type_, title = TITLES[kind]
-    made = msgspec.json.schema(type_, schema_hook=_anything)
+    made = msgspec.json.schema(type_, schema_hook=_own)
     made["title"] = f"Wexicon: {title}"
     if kind == "lexicon":
         # Value kinds are found by name when a lexicon is read; here they stand side by side.
         KINDS.complete()
         kinds: object = Union[tuple(KINDS.values())]  # noqa: UP007
-        (union,), parts = msgspec.json.schema_components([kinds], ref_template="#/$defs/{name}", schema_hook=_anything)
+        (union,), parts = msgspec.json.schema_components([kinds], ref_template="#/$defs/{name}", schema_hook=_own)
         made["$defs"].update(parts)
         made["$defs"]["SettingTable"]["properties"]["value"] = union
         if "Field" in made["$defs"]:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from decimal import Decimal
 from hashlib import sha256
 from typing import Any
 
@@ -18,6 +17,7 @@ from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import Fault
 from wexicon.core.formats.lexicon import Lexicon, Setting
+from wexicon.core.formats.lexicon.checks import check_tolerance
 from wexicon.core.formats.lexicon.extending import load_of, shaping
 from wexicon.core.formats.sheet_files import (
     ELSEWHERE,
@@ -37,7 +37,7 @@ from wexicon.core.formats.units import NUMBER, ROW, Filling, UnitsTable, filling
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.text import Secret, meant, to_text
 from wexicon.core.values import UNSET, Content, List, Value, ValueFault
-from wexicon.core.values.numbers import Int, NumberKind
+from wexicon.core.values.numbers import Int
 
 # What `others` may be.
 FACTORY = "factory"
@@ -375,12 +375,8 @@ def _seat(
     for key, allowed in table.tolerance.items():
         if key not in table.settings or key not in words.settings:
             source.complain((*place, "tolerance"), f"{key} is not among the settings", meant(key, table.settings))
-        elif not isinstance(words.settings[key].kind, (Int, NumberKind)):
-            source.complain((*place, "tolerance", key), "only a number has a tolerance")
-        elif allowed <= 0:
-            source.complain((*place, "tolerance", key), f"{allowed:g} is not above 0")
-        else:
-            words = words.with_tolerance(key, Decimal(str(allowed)))
+        elif check_tolerance(source, (*place, "tolerance", key), words.settings[key].kind, allowed):
+            words = words.with_tolerance(key, allowed)
     given_ = _given(source, place, table, words, secret, programs)
     sources |= {key: from_ for key, value in table.given.items() if (from_ := source_of(value))}
     around = (table.before, table.afterwards)

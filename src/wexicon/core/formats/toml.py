@@ -8,14 +8,15 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
+from enum import EnumMeta
 from functools import cache, cached_property
 from typing import TYPE_CHECKING, TypeVar
 
 import msgspec
 
 from wexicon.core.faults import Complaint, FileFault
-from wexicon.core.text import counted, meant
+from wexicon.core.text import counted, meant, nearest
 
 if TYPE_CHECKING:
     from wexicon.core.values import Kind
@@ -29,6 +30,7 @@ _DEEP_KEY = re.compile(rf"(?<![\w\"'-])(?:[\w\"'-]++[ \t]*+\.[ \t]*+){{{_MOST_PA
 _AT = re.compile(r"(?s)(.*?)(?: - at `(key in )?\$?(.*?)`)?$")
 _UNKNOWN = re.compile(r"Object contains unknown field `(.+)`")
 _MISSING = re.compile(r"Object missing required field `(.+)`")
+_ENUM = re.compile(r"Invalid enum value '(.*)'")
 _MOST_FAULTS = 60
 FORMAT = 1
 
@@ -42,6 +44,8 @@ class Source:
         # How many complaints there are beyond those that are reported.
         self.more = 0
         self.data: dict[str, object] = {}
+        # How text of the file becomes what it stands for, by type; each raises ValueError, with a `hint` if it has one.
+        self.makers: Mapping[type, Callable[[object], object]] = {}
         try:
             self.text = data.decode("utf-8")
             if deep := _DEEP_KEY.search(self.text):
@@ -114,19 +118,23 @@ class Source:
         removed: set[tuple[str, ...]] = set()
         for _ in range(_MOST_FAULTS):
             try:
-                made = msgspec.convert(data, kind, strict=True)
+                made = msgspec.convert(data, kind, strict=True, str_keys=True, dec_hook=self._made)
                 return made if len(self.complaints) == before else None
             except msgspec.ValidationError as fault:
-                path = self._explain(str(fault), kind, place, removed)
+                path = self._explain(fault, kind, place, removed)
                 if not path or not _remove(data, path):
                     return None
                 removed.add(path)
         return None
 
+    def _made(self, kind: type, given: object) -> object:
+        return self.makers[kind](given) if kind in self.makers else given
+
     def _explain(
-        self, message: str, kind: object, place: tuple[str, ...], removed: set[tuple[str, ...]]
+        self, fault: msgspec.ValidationError, kind: object, place: tuple[str, ...], removed: set[tuple[str, ...]]
     ) -> tuple[str, ...]:
         """Words the complaint plainly; returns the path to remove so that the next fault can be found."""
+        message = str(fault)
         found = _AT.match(message)
         what = (found[1] if found else message) or message
         path = tuple(part for part in re.split(r"\.|\[\.\.\.\]|\[(\d+)\]", (found[3] if found else "") or "") if part)
@@ -138,7 +146,16 @@ class Source:
             if (*path, missing[1]) not in removed:
                 self.complain(place + path, f"the key {missing[1]} is missing")
             return ()
-        self.complain(place + path, what[:1].lower() + what[1:])
+        if enum := _ENUM.match(what):
+            known = _choices(kind, path)
+            close = nearest(enum[1], known)
+            self.complain(
+                place + path,
+                f"{enum[1]!r} is not one of {', '.join(known)}",
+                f"did you mean {close}?" if close else "",
+            )
+            return path
+        self.complain(place + path, what[:1].lower() + what[1:], getattr(fault.__cause__, "hint", ""))
         return path
 
     def finish(self) -> None:
@@ -178,6 +195,14 @@ def _structs(kind: object) -> list[type]:
         else:
             waiting.extend(getattr(one, "__args__", ()))
     return found
+
+
+def _choices(kind: object, path: tuple[str, ...]) -> list[str]:
+    """What a key may be: the values of its enum, or its literals."""
+    fields = [one for struct in _structs(kind) for one in msgspec.structs.fields(struct) if one.encode_name == path[-1]]
+    types = [kind_ for one in fields for kind_ in (one.type, *getattr(one.type, "__args__", ()))]
+    choices = [word for one in types for word in (one if isinstance(one, EnumMeta) else getattr(one, "__args__", ()))]
+    return [str(word) for word in choices if isinstance(word, str) and word]
 
 
 @cache

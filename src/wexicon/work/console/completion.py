@@ -168,7 +168,7 @@ class Explainer:
                 self._reads.append((setting.read, {"value": setting}))
         for group in lexicon.groups.values():
             if group.read and not group.size:
-                members = {name: one for name, one in lexicon.settings.items() if one.group is group}
+                members = {name: one for name, one in lexicon.settings.items() if one.in_group is group}
                 self._reads.append((group.read, members))
 
     def said(self, text: str) -> str:

@@ -439,7 +439,7 @@ class Attention:
         before = session.clock.now()
         session.silence(attention.guard)
         session.pauses += session.clock.now() - before
-        outcome = session.exchange(attention.escape, attention.answer, attention.guard + self._soon(), exact=True)
+        outcome = session.exchange(attention.escape, attention.answered, attention.guard + self._soon(), exact=True)
         self._tried(attention.escape, outcome, outcome.heard)
         return outcome.ok
 

@@ -380,7 +380,7 @@ def _unknown_garbage(heard: Sequence[Overheard], texts: Sequence[bytes]) -> Caus
 def is_own(lexicon: Lexicon, text: str) -> bool:
     """Whether these are words of the family: a result code, an event, what it says when it starts, its escape's answer."""
     dialect, attention = lexicon.dialect, lexicon.attention
-    patterns = [want.pattern for want in (*attention.answer.wants, *attention.probe.expect.wants)]
+    patterns = [want.pattern for want in (*attention.answered.wants, *attention.probe.expect.wants)]
     return (
         dialect.final(text) is not None
         or dialect.event(text) is not None

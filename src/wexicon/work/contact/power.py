@@ -18,7 +18,7 @@ import msgspec
 
 from wexicon.core.faults import CannotTune, Fault
 from wexicon.core.formats.fixture import Fixture
-from wexicon.core.formats.lexicon import AttentionWays
+from wexicon.core.formats.lexicon import AttentionTable
 from wexicon.core.operator import Operator
 from wexicon.core.text import to_text, visible
 from wexicon.files import write_whole
@@ -35,7 +35,7 @@ DEAD_PIN = "what was to take the power away does nothing"
 class PowerSwitch:
     """The power of one module, as `attention` names its pin."""
 
-    def __init__(self, observer: Observer, fixture: Fixture, operator: Operator, attention: AttentionWays) -> None:
+    def __init__(self, observer: Observer, fixture: Fixture, operator: Operator, attention: AttentionTable) -> None:
         self.observer = observer
         self.session = observer.session
         self.fixture = fixture

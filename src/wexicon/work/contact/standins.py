@@ -176,7 +176,7 @@ def fills(seat: Seat) -> Callable[[str], str]:
     known: dict[str, str] = {}
     for name, value in seat.wanted.items():
         setting = seat.lexicon.settings[name]
-        phrases = (setting.read, setting.group.read if setting.group else None) if setting.secret else ()
+        phrases = (setting.read, setting.in_group.read if setting.in_group else None) if setting.secret else ()
         for phrase in phrases:
             for want in phrase.expect.wants if phrase and value is not UNSET else ():
                 if want.pattern.start and {"value", name} & set(want.pattern.names):

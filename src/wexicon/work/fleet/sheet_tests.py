@@ -98,7 +98,7 @@ def _is_write(said: str, lexicon: Lexicon) -> bool:
             if squeezed in ("".join(line.split()).casefold() for line in lines):
                 return True
     for setting in lexicon.settings.values():
-        for phrase in (setting.write, setting.group.write if setting.group else None):
+        for phrase in (setting.write, setting.in_group.write if setting.in_group else None):
             for template in (phrase.say, *phrase.cases.values()) if phrase else ():
                 if (start := "".join(template.lead.split()).casefold()) and squeezed.startswith(start):
                     return True

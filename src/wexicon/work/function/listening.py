@@ -393,7 +393,7 @@ def _check(result: ListeningResult, ears: Ears) -> None:
     for one in ears.states.timers:
         name = one.timer.setting
         setting = ears.lexicon.settings[name] if ears.lexicon else None
-        reported = setting and (setting.granted or setting.granted_by)
+        reported = setting and setting.granted
         if not one.count:
             wrong.append(f"{name} was not observed")
         elif one.wanted is None or (one.granted is None and reported):

@@ -15,7 +15,7 @@ from wexicon.core.faults import CannotTune, Fault, ModuleFault, Part
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
 from wexicon.core.operator import Operator
-from wexicon.core.protocol.dialect import Reply, ReplyStatus
+from wexicon.core.protocol.dialect import Expectation, Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import Secret, plain, visible
@@ -106,16 +106,18 @@ class Module:
 
     # -- asking -------------------------------------------------------------------------------------------------
 
-    def say(self, said: Filled, phrase: Phrase, *, tells: Collection[str] = ()) -> Reply:
-        """One exchange, with its attention. While an earlier answer may still come, what is asked first is something whose
-        answer cannot be taken for it."""
+    def say(
+        self, said: Filled, phrase: Phrase, *, tells: Collection[str] = (), expect: Expectation | None = None
+    ) -> Reply:
+        """One exchange, with its attention; `expect` replaces what answers the phrase. While an earlier answer may still
+        come, what is asked first is something whose answer cannot be taken for it."""
         self.attention.keep()
         if self.session.outstanding and not _distinct(phrase):
             asks = (*self.lexicon.identify, *(one.read for one in self.lexicon.settings.values() if one.read))
             known = next((ask for ask in asks if _distinct(ask)), None)
             if known is None or not self.session.exchange(known.say.fill({}), known.expect, known.within).ok:
                 self.session.await_outstanding()
-        outcome = self.session.exchange(said, phrase.expect, phrase.within, tells=tells)
+        outcome = self.session.exchange(said, expect or phrase.expect, phrase.within, tells=tells)
         self.attention.spoke()
         return outcome
 

@@ -15,7 +15,7 @@ import msgspec
 from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting, SettingGroup
 from wexicon.core.formats.sheet_files import BlockFault, bits_of, put_bits, take_block
-from wexicon.core.protocol.dialect import OK, Reply, ReplyStatus
+from wexicon.core.protocol.dialect import OK, Expectation, Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.matching import Either
 from wexicon.core.protocol.session import Session
@@ -39,7 +39,9 @@ class Speaks(Protocol):
     lexicon: Lexicon
     identity: dict[str, str]
 
-    def say(self, said: Filled, phrase: Phrase, *, tells: Collection[str] = ()) -> Reply: ...
+    def say(
+        self, said: Filled, phrase: Phrase, *, tells: Collection[str] = (), expect: Expectation | None = None
+    ) -> Reply: ...
 
     def ask(
         self, phrase: Phrase, values: Mapping[str, object] | None = None, *, tells: Collection[str] = ()
@@ -195,12 +197,12 @@ class Settings:
             if outcome.unset or (setting.read.expect.bare and not text):
                 return Reading("", UNSET)
             return self._decoded(setting, text)
-        assert setting.group
-        if setting.group.name not in groups:
-            groups[setting.group.name] = self._read_group(setting.group)
-        told = groups[setting.group.name]
+        assert setting.in_group
+        if setting.in_group.name not in groups:
+            groups[setting.in_group.name] = self._read_group(setting.in_group)
+        told = groups[setting.in_group.name]
         if told is None:
-            value = setting.group.unset_tells.get(setting.name)
+            value = setting.in_group.told.get(setting.name)
             return Reading("", UNSET) if value is None else Reading(setting.kind.encode(value), value)
         found = self._decoded(setting, told[setting.name])
         if found.value is not None and found.value is not UNSET:
@@ -239,20 +241,20 @@ class Settings:
     def granted(self, name: str) -> Reading | None:
         """What the network granted; None if unknown."""
         setting = self.lexicon.setting(name)
-        if setting.granted_by:
-            told = self.session.latest.get(setting.granted_by)
-            return (
-                self._decoded(setting, str(told[setting.granted_as])) if told and setting.granted_as in told else None
-            )
-        if setting.granted is None:
+        granted = setting.granted
+        if granted is None:
             return None
-        outcome = self.module.say(setting.granted.say.fill({}), setting.granted)
+        if granted.event:
+            told = self.session.latest.get(granted.event)
+            return self._decoded(setting, str(told[granted.capture])) if told and granted.capture in told else None
+        assert granted.question
+        outcome = self.module.say(granted.question.say.fill({}), granted.question)
         if not outcome.ok or not str(outcome.captures.get("value", "")):
             return None
         return self._decoded(setting, str(outcome.captures["value"]))
 
     def _members(self, group: SettingGroup) -> list[Setting]:
-        return [setting for setting in self.lexicon.settings.values() if setting.group is group]
+        return [setting for setting in self.lexicon.settings.values() if setting.in_group is group]
 
     def _read_group(self, group: SettingGroup) -> dict[str, str] | None:
         """The module's words for each member; None where it says that none is set."""
@@ -309,7 +311,7 @@ class Settings:
         said, phrase, filled = self.line_for(values, others)
         for name in names:
             self.module.can_follow(self.lexicon.setting(name), values[name])
-        granted_by = setting.granted_by if setting.write else ""
+        granted_by = setting.granted.event if setting.granted and setting.write else ""
         before = self.session.latest.get(granted_by)
         outcome = self._changed(said, phrase, filled, values)
         if granted_by and outcome.ok:
@@ -387,12 +389,11 @@ class Settings:
         if phrase.payload is None:
             return self.module.say(said, phrase, tells=tells)
         if any(value is UNSET for value in values.values()):
-            return self.module.say(said, msgspec.structs.replace(phrase, expect=OK), tells=tells)
+            return self.module.say(said, phrase, tells=tells, expect=OK)
         for one in filled.values():
             if isinstance(one, Secret):
                 self.session.secrets.learn(one)
-        prompted = msgspec.structs.replace(phrase, expect=phrase.prompted)
-        outcome = self.module.say(said, prompted, tells=tells)
+        outcome = self.module.say(said, phrase, tells=tells, expect=phrase.prompted)
         if not outcome.ok:
             return outcome
         payload = phrase.payload.fill_exactly(filled, counted=filled, prompted=True)
@@ -416,14 +417,16 @@ class Settings:
             if isinstance(setting.kind, ClockKind):
                 coded = setting.kind.written(self.session.clock.wall(self.session.clock.now()))
             filled: dict[str, object] = {"value": Either(coded, written(value)) if phrase.expect.wants else coded}
-        elif setting.group and setting.group.write:
-            phrase = setting.group.write
-            case = setting.group.line_for({**others, **values})
+        elif setting.in_group and setting.in_group.write:
+            phrase = setting.in_group.write
+            case = setting.in_group.line_for({**others, **values})
             line = case or phrase.say
-            filled = self._group_fields(setting.group, line, values, others)
+            filled = self._group_fields(setting.in_group, line, values, others)
         else:
             raise ModuleFault(f"{what} cannot be written", where=self.session.link.name)
-        members = {one.name: one for one in self._members(setting.group)} if setting.group and not setting.write else {}
+        members = (
+            {one.name: one for one in self._members(setting.in_group)} if setting.in_group and not setting.write else {}
+        )
         if setting.secret or any(one.secret for one in members.values()):
             # A block holds all of its members; a line of fields has each in its place.
             open_ones = {name for name in filled if name in members and not members[name].secret}
@@ -485,8 +488,14 @@ class Settings:
 
     def whole_group(self, names: Iterable[str]) -> list[str]:
         """All settings that are in the same groups as `names`, and can be read."""
-        groups = {s.group.name for name in names if (s := self.lexicon.setting(name)).group and not s.write and s.group}
-        return [s.name for s in self.lexicon.settings.values() if s.group and s.group.name in groups and s.readable]
+        groups = {
+            s.in_group.name
+            for name in names
+            if (s := self.lexicon.setting(name)).in_group and not s.write and s.in_group
+        }
+        return [
+            s.name for s in self.lexicon.settings.values() if s.in_group and s.in_group.name in groups and s.readable
+        ]
 
 
 Items = list[tuple[Value, int]]

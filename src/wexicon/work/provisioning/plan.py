@@ -46,7 +46,7 @@ def together(lexicon: Lexicon, names: Iterable[str]) -> list[list[str]]:
     made: dict[str, list[str]] = {}
     for name in names:
         setting = lexicon.settings[name]
-        key = f"group {setting.group.name}" if setting.group and not setting.write else name
+        key = f"group {setting.in_group.name}" if setting.in_group and not setting.write else name
         made[key] = [*made.pop(key, []), name]
     return list(made.values())
 
@@ -115,7 +115,7 @@ class Plan:
         # What the module shows in part is read behind the others.
         for name in sorted(names, key=lambda name: bool(self.lexicon.settings[name].shows)):
             setting = self.lexicon.settings[name]
-            group = setting.group if setting.group and setting.group.tells(name) else None
+            group = setting.in_group if setting.in_group and setting.in_group.tells(name) else None
             phrase_ = setting.read or (group.read if group else None)
             if phrase_ and phrase_.say.plain not in asked:
                 asked.add(phrase_.say.plain)

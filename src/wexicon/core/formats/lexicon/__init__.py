@@ -3,14 +3,15 @@
 `tables` are the shapes of the file, `reading` checks one and makes a `model` of it.
 """
 
-from wexicon.core.formats.lexicon.model import Action, AttentionWays, Lexicon, Phrase, Setting, SettingGroup, Start
+from wexicon.core.formats.lexicon.model import Action, Lexicon, Setting, SettingGroup
+from wexicon.core.formats.lexicon.phrase import Phrase
 from wexicon.core.formats.lexicon.reading import read_lexicon
-from wexicon.core.formats.lexicon.tables import AttentionBy, Moves, TrafficTable
+from wexicon.core.formats.lexicon.tables import AttentionBy, AttentionTable, Moves, Start, TrafficTable
 
 __all__ = [
     "Action",
     "AttentionBy",
-    "AttentionWays",
+    "AttentionTable",
     "Lexicon",
     "Moves",
     "Phrase",

@@ -25,7 +25,7 @@ from collections.abc import Collection, Mapping
 
 import msgspec
 
-from wexicon.core.formats.lexicon.tables import ListeningTable, MessageTable, StreamTable
+from wexicon.core.formats.lexicon.tables import ListeningTable, MessageTable, Stream
 from wexicon.core.formats.toml import Source, read_kind
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.text import meant
@@ -61,16 +61,6 @@ class Listening(msgspec.Struct, frozen=True):
             return kind.show(kind.decode(str(value)))
         except ValueFault:
             return str(value)
-
-
-class Stream(msgspec.Struct, frozen=True):
-    """`[stream]`, checked: the setting that lists what is sent, the one with the time between two reports, and how many bytes
-    each part is at most; `by` names a setting that it depends on."""
-
-    list: str
-    every: str
-    bytes: dict[str, int]
-    by: str = ""
 
 
 def read_listening(
@@ -145,12 +135,11 @@ def _state(
         return None
 
 
-def read_stream(source: Source, table: StreamTable, settings: Collection[str]) -> Stream:
-    """`[stream]`, checked; what is wrong is complained of at the source."""
-    for key, name in (("list", table.list), ("every", table.every), ("by", table.by)):
+def check_stream(source: Source, stream: Stream, settings: Collection[str]) -> None:
+    """What is wrong with `[stream]` is complained of at the source."""
+    for key, name in (("list", stream.list), ("every", stream.every), ("by", stream.by)):
         if name and name not in settings:
             source.complain(("stream", key), f"there is no setting {name}", meant(name, settings))
-    for name, size in table.bytes.items():
+    for name, size in stream.bytes.items():
         if not 1 <= size <= 65_536:
             source.complain(("stream", "bytes", name), f"{size} is not a number of bytes")
-    return Stream(table.list, table.every, dict(table.bytes), table.by)

@@ -12,10 +12,20 @@ from decimal import Decimal
 import msgspec
 
 from wexicon.core.dialogue import Program
-from wexicon.core.formats.lexicon.listening import Listening, Stream
-from wexicon.core.formats.lexicon.tables import About, AttentionBy, BitField, Moves, TrafficTable
+from wexicon.core.formats.lexicon.listening import Listening
+from wexicon.core.formats.lexicon.phrase import Phrase
+from wexicon.core.formats.lexicon.tables import (
+    About,
+    ActionTable,
+    AttentionTable,
+    GroupTable,
+    SettingTable,
+    Start,
+    Stream,
+    TrafficTable,
+)
 from wexicon.core.formats.lexicon.wiring import Wiring
-from wexicon.core.protocol.dialect import OK, Dialect, Expectation
+from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
@@ -24,94 +34,17 @@ from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Hex, Kind, List, StationKind, Value
 
 
-class Phrase(msgspec.Struct, frozen=True):
-    """A line to say with its values, what must answer it, and the seconds that the answer may take (None: as usual); `cases`
-    are other lines for single values, by the value in words. With a `payload` the line brings a prompt first, as `prompted`
-    says; the payload is said exactly, and `expect` answers it."""
+class SettingGroup(GroupTable, frozen=True):
+    """Settings read or written together; `told` is what an answer that none is set tells of members all the same, `lines` the
+    lines for single values of members."""
 
-    say: Template
-    expect: Expectation
-    within: float | None
-    cases: dict[str, Template] = {}
-    payload: Template | None = None
-    prompted: Expectation = OK
-
-    @property
-    def tells_unset(self) -> bool:
-        """Whether it may be answered that there is nothing to tell."""
-        return self.expect.bare or any(want.unset is not None for want in self.expect.wants)
-
-    def line_for(self, value: Value) -> Template:
-        """The line that says this value."""
-        return self.cases.get(case_of(value), self.say)
-
-
-def case_of(value: Value) -> str:
-    """A value as `cases` call it."""
-    return str(value).lower() if isinstance(value, bool) else str(value)
-
-
-class Start(msgspec.Struct, frozen=True):
-    """What the module sends when it starts; `tuning` where that is not at its own rate; seconds until it listens; the setting
-    whose unsaved change shows a start, and whether a restart loads the saved values."""
-
-    tuning: Tuning | None
-    says: tuple[str, ...]
-    ready: Pattern | None
-    within: float
-    witness: str = ""
-    restart_reloads: bool = False
-
-
-class AttentionWays(msgspec.Struct, frozen=True):
-    """How the module is brought to listen; see AttentionTable. Durations are seconds, 0 where there is none."""
-
-    how: AttentionBy
-    tuning: Tuning | None
-    operator: str
-    probe: Phrase
-    whole: Phrase | None
-    key: str
-    power: str
-    hold: float
-    escape: str
-    answer: Expectation
-    guard: float
-    window: float
-    pins: dict[str, bool]
-    data_pins: dict[str, bool]
-    lasts: float
-    ends_on: str
-    power_up: bool
-    unlock: str = ""
-    locked: tuple[str, ...] = ()
-    select: Phrase | None = None
-    stations: int = 1
-    wake: str = ""
-    wakes_within: float = 0.0
-
-    @property
-    def escape_opens(self) -> bool:
-        """Whether an escape brings it to listen at any time."""
-        return self.how is AttentionBy.ESCAPE and not self.window
-
-
-class SettingGroup(msgspec.Struct, frozen=True):
-    """Settings read or written together. `size` bytes where they are packed in a block."""
-
-    name: str
-    read: Phrase | None
-    write: Phrase | None
-    size: int
-    checksum: str
-    fixed: dict[int, int]
-    # What an answer that none is set tells of members all the same; lines for single values of members.
-    unset_tells: dict[str, Value] = msgspec.field(default_factory=dict)
-    cases: list[tuple[str, Value, Template]] = msgspec.field(default_factory=list)
+    name: str = ""
+    told: dict[str, Value] = msgspec.field(default_factory=dict)
+    lines: list[tuple[str, Value, Template]] = msgspec.field(default_factory=list)
 
     def line_for(self, values: Mapping[str, Value]) -> Template | None:
         """The line of a case that these values are; None if there is none."""
-        return next((line for name, value, line in self.cases if values.get(name) == value), None)
+        return next((line for name, value, line in self.lines if values.get(name) == value), None)
 
     def tells(self, name: str) -> bool:
         """Whether its answer tells a setting: a block tells all, fields those that are captured."""
@@ -120,44 +53,26 @@ class SettingGroup(msgspec.Struct, frozen=True):
         return bool(self.size) or any(name in want.pattern.names for want in self.read.expect.wants)
 
 
-class Setting(msgspec.Struct, frozen=True):
-    """A named thing that a module keeps."""
+class Setting(SettingTable, frozen=True, kw_only=True):
+    """A named thing that a module keeps: what its table says, and what was made of that. `then` has the actions of `[writing]`
+    where it has none of its own; `factory` and `needs` are plain values. `by_origin`: secret because of where its wanted value
+    comes from; what the module had before is hidden, and no secret elsewhere."""
 
     name: str
-    meaning: str
     kind: Kind
-    read: Phrase | None
-    write: Phrase | None
-    moves_link: Moves
-    needs: dict[str, Value]
-    then: tuple[str, ...]
-    secret: bool
-    since: str
-    before: str
-    appends: Template | None
-    group: SettingGroup | None
-    place: BitField | None
-    granted: Phrase | None
-    from_link: bool
-    volatile: bool
-    granted_by: str = ""
-    moves_after: float = 0.0
-    settles: float = 0.0
-    unset: str | None = None
-    # None where the lexicon does not tell it.
-    factory: Value | None = None
-    # Secret because of where its wanted value comes from: what the module had before is hidden, and no secret elsewhere.
+    in_group: SettingGroup | None = None
+    then: tuple[str, ...] = ()
     by_origin: bool = False
-    # By how much a number may differ when it is read back.
-    tolerance: Decimal | None = None
-    # The name of the value in the event that reports what was granted.
-    granted_as: str = "value"
-    # The lines that put one item into a list and take it out, and the number of its first place.
-    add: Phrase | None = None
-    remove: Phrase | None = None
-    first_index: int = 1
-    # How many characters of a value are answered for it, from its end if below 0; 0: all.
-    shows: int = 0
+
+    @property
+    def read(self) -> Phrase | None:
+        """The question that reads it by itself."""
+        return None if self.reads == "link" else self.reads
+
+    @property
+    def from_link(self) -> bool:
+        """Whether only the link tells it."""
+        return self.reads == "link"
 
     def shown_right(self, part: str, wanted: Value) -> bool:
         """Whether the part of a value that is answered is that of the wanted one."""
@@ -173,17 +88,19 @@ class Setting(msgspec.Struct, frozen=True):
             return self.kind.fits(found, wanted)
         if self.tolerance is None or not (_is_number(found) and _is_number(wanted)):
             return False
-        return abs(Decimal(str(found)) - Decimal(str(wanted))) <= self.tolerance
+        return abs(Decimal(str(found)) - Decimal(str(wanted))) <= Decimal(str(self.tolerance))
 
     @property
     def readable(self) -> bool:
         """Whether it can be read, by itself or with its group."""
-        return not self.shows and bool(self.read or self.from_link or (self.group and self.group.tells(self.name)))
+        return not self.shows and bool(
+            self.read or self.from_link or (self.in_group and self.in_group.tells(self.name))
+        )
 
     @property
     def writable(self) -> bool:
         """Whether it can be written, by itself or with its group."""
-        return bool(self.write or self.add or (self.group and self.group.write))
+        return bool(self.write or self.add or (self.in_group and self.in_group.write))
 
     def show(self, value: Value | None) -> str:
         """The value as a person reads it; a secret only as being there."""
@@ -199,7 +116,7 @@ class Setting(msgspec.Struct, frozen=True):
 
     def may_be_unset(self) -> bool:
         """Whether it can be not set at all."""
-        phrases = [self.read, self.group.read if self.group else None]
+        phrases = [self.read, self.in_group.read if self.in_group else None]
         told = self.unset is not None or any(one is not None and one.tells_unset for one in phrases)
         return told or bool(self.write and "unset" in self.write.cases)
 
@@ -221,18 +138,11 @@ def _is_number(value: Value | None) -> bool:
     return isinstance(value, (int, Decimal)) and not isinstance(value, bool)
 
 
-class Action(msgspec.Struct, frozen=True):
-    """A named thing that a module does."""
+class Action(ActionTable, frozen=True, kw_only=True):
+    """A named thing that a module does; `program` is its dialogue."""
 
     name: str
-    meaning: str
     program: Program
-    needs_attention: bool
-    ends_attention: bool
-    restarts: bool
-    resets: bool
-    settles: float = 0.0
-    loads: bool = False
 
 
 class Lexicon(msgspec.Struct, frozen=True):
@@ -243,7 +153,7 @@ class Lexicon(msgspec.Struct, frozen=True):
     about: About
     factory: Tuning
     start: Start
-    attention: AttentionWays
+    attention: AttentionTable
     dialect: Dialect
     errors: dict[str, str]
     events: dict[str, Pattern]
@@ -316,7 +226,7 @@ class Lexicon(msgspec.Struct, frozen=True):
         setting = msgspec.structs.replace(setting, secret=True, by_origin=not setting.secret)
         return msgspec.structs.replace(self, settings={**self.settings, name: setting})
 
-    def with_tolerance(self, name: str, tolerance: Decimal) -> Lexicon:
+    def with_tolerance(self, name: str, tolerance: float) -> Lexicon:
         """The same, where a setting may differ by this much when it is read back."""
         setting = msgspec.structs.replace(self.settings[name], tolerance=tolerance)
         return msgspec.structs.replace(self, settings={**self.settings, name: setting})
@@ -327,8 +237,8 @@ class Lexicon(msgspec.Struct, frozen=True):
             if setting.secret and not setting.by_origin:
                 phrases = [setting.read, setting.write] if setting.read or setting.write else []
                 names = ["value"]
-                if setting.group:
-                    phrases, names = [*phrases, setting.group.read], [*names, setting.name]
+                if setting.in_group:
+                    phrases, names = [*phrases, setting.in_group.read], [*names, setting.name]
                 for phrase in phrases:
                     for want in phrase.expect.wants if phrase else ():
                         yield want.pattern, names

@@ -1,18 +1,24 @@
-"""The shapes that a lexicon file has, field for field; `lexicon schema` prints them for editors.
+"""The tables of a lexicon file, field for field; `lexicon schema` prints them for editors.
 
-The rule: a key stands here or it is a fault. What a key means is reported in its table's docstring, and with an example in
-docs/lexicon.md.
+The rule: a key stands here, or in `phrase`, or it is a fault. What a key means is in its table's docstring, and
+with an example in docs/lexicon.md.
 """
 
 from __future__ import annotations
 
 from enum import StrEnum
+from functools import cached_property
 from typing import Any, Literal
 
 import msgspec
 
+from wexicon.core.formats.lexicon.phrase import Duration, Granted, Part, Phrase
 from wexicon.core.formats.lexicon.wiring import WiringTable
+from wexicon.core.protocol.dialect import Closing, Expectation, Want
+from wexicon.core.protocol.insertion import Template
+from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.speech import Speech
+from wexicon.core.tuning import Tuning
 
 
 class AttentionBy(StrEnum):
@@ -34,10 +40,6 @@ class Moves(StrEnum):
     LEAVE = "leave"
 
 
-HOWS = tuple(str(one) for one in AttentionBy)
-MOVES = tuple(str(one) for one in Moves if one)
-
-
 class About(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[about]`: the module family."""
 
@@ -47,7 +49,7 @@ class About(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     note: str = ""
 
 
-class LinkTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Link(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[link]`: rate and frame, factory default, in data mode; `flow` is the flow control that it wants (none, rts-cts,
     xon-xoff)."""
 
@@ -56,7 +58,7 @@ class LinkTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     flow: str = "none"
 
 
-class StartTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Start(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[start]`: what the module sends when it starts, and `rate` if not at its own rate. `ready` is the word after which
     it listens; `within` how long that may take. `says` also tells, by its garbage, at which rate a module speaks. `witness`
     is a setting whose unsaved change does no harm: it is changed before a restart, and must be as it was afterwards.
@@ -64,44 +66,13 @@ class StartTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     rate: int | None = None
     says: tuple[str, ...] = ()
-    ready: str = ""
-    within: str = "0s"
+    ready: Pattern | None = None
+    within: Duration = msgspec.field(default_factory=Duration)
     witness: str = ""
     restart_reloads: bool = False
 
 
-class SayHear(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A line to say and what answers it: one pattern, several in order, or none for the success code alone (`hear = ""`:
-    nothing answers). `within` where it takes longer than usual. `unset` is what answers a question instead where there is
-    nothing to tell: a pattern, or `""` for the success code alone or an empty value; of a group, `unset_tells` are the values
-    that this tells of members. `cases` are other lines for single values: `cases = { unset = "AT+X OFF", false = "AT+XOFF"
-    }`; of a group with the member: `cases = { "beacon = false" = "BEACON OFF" }`. `rows`: any number of such lines answer,
-    each with one {value} of a list, then the success code. A write with a `payload` is answered by a
-    `prompt`, and `hear` answers the payload, which is said exactly."""
-
-    say: str
-    hear: str | tuple[str, ...] = ()
-    within: str = ""
-    unset: str | None = None
-    cases: dict[str, str] = msgspec.field(default_factory=dict)
-    unset_tells: dict[str, Any] = msgspec.field(default_factory=dict)
-    rows: str = ""
-    payload: str = ""
-    prompt: str = "> "
-
-
-class Granted(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """Where the network's own value comes from: a question, as any other, or the latest event of a name; `capture` is the name
-    of the value in it."""
-
-    say: str = ""
-    hear: str | tuple[str, ...] = ()
-    within: str = ""
-    event: str = ""
-    capture: str = "value"
-
-
-class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
     """`[attention]`: how to enter command mode.
 
     `rate` where command mode has its own; `operator` what to tell the person; `probe` a harmless line that is answered when
@@ -118,30 +89,45 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `wakes_within` after them.
     """
 
-    how: str = "always"
+    how: AttentionBy = AttentionBy.ALWAYS
     rate: int | None = None
     frame: str = "8N1"
     operator: str = ""
-    probe: SayHear = SayHear("AT")
-    whole: SayHear | None = None
+    probe: Phrase = msgspec.field(default_factory=lambda: Phrase(Template("AT")))
+    whole: Phrase | None = None
     key: str = "key"
     power: str = "power"
-    hold: str = "1s"
+    hold: Duration = msgspec.field(default_factory=lambda: Duration(1))
     escape: str = "+++"
-    answer: str = ""
-    guard: str = "0s"
-    window: str = ""
+    answer: Pattern | None = None
+    guard: Duration = msgspec.field(default_factory=Duration)
+    window: Duration = msgspec.field(default_factory=Duration)
     pins: dict[str, bool] = msgspec.field(default_factory=dict)
     data_pins: dict[str, bool] = msgspec.field(default_factory=dict)
-    lasts: str = ""
+    lasts: Duration = msgspec.field(default_factory=Duration)
     ends_on: str = ""
     power_up: bool = False
     unlock: str = ""
     locked: tuple[str, ...] = ()
-    select: SayHear | None = None
+    select: Phrase | None = None
     stations: int = 1
     wake: str = ""
-    wakes_within: str = "100ms"
+    wakes_within: Duration = msgspec.field(default_factory=lambda: Duration(0.1))
+
+    @cached_property
+    def tuning(self) -> Tuning | None:
+        """Rate and frame of command mode, where it has its own."""
+        return None if self.rate is None else Tuning.of(self.rate, self.frame)
+
+    @cached_property
+    def answered(self) -> Expectation:
+        """What answers the escape."""
+        return Expectation((Want(self.answer),) if self.answer else (), closing=Closing.ALONE)
+
+    @property
+    def escape_opens(self) -> bool:
+        """Whether an escape brings it to listen at any time."""
+        return self.how is AttentionBy.ESCAPE and not self.window
 
 
 class Identify(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -149,8 +135,8 @@ class Identify(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     no two modules share, `firmware` the one that `since` and `before` are compared with. `also` are questions about what is
     in or around the module (its SIM, its addresses): one that it refuses is left out, and another answer is no other module."""
 
-    ask: tuple[SayHear, ...]
-    also: tuple[SayHear, ...] = ()
+    ask: tuple[Phrase, ...]
+    also: tuple[Phrase, ...] = ()
     must: dict[str, str] = msgspec.field(default_factory=dict)
     unit: str = ""
     firmware: str = "firmware"
@@ -161,7 +147,7 @@ class Writing(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     long these may take after they were acknowledged."""
 
     then: tuple[str, ...] = ()
-    saves_within: str = "0s"
+    saves_within: Duration = msgspec.field(default_factory=Duration)
 
 
 class BitField(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -178,11 +164,11 @@ class GroupTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     insertions are called as the settings are. A block of packed bytes is captured and said as {block}: `size` is its bytes,
     `checksum` (sum, xor) its last byte, `fixed` bytes that must be as they are."""
 
-    read: SayHear | None = None
-    write: SayHear | None = None
+    read: Phrase | None = None
+    write: Phrase | None = None
     size: int = 0
-    checksum: str = ""
-    fixed: dict[str, int] = msgspec.field(default_factory=dict)
+    checksum: Literal["", "sum", "xor"] = ""
+    fixed: dict[int, int] = msgspec.field(default_factory=dict)
 
 
 class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -202,27 +188,27 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     value: dict[str, object]
     meaning: str = ""
-    read: SayHear | Literal["link"] | None = None
-    write: SayHear | None = None
-    moves_link: str = ""
+    reads: Phrase | Literal["link"] | None = msgspec.field(name="read", default=None)
+    write: Phrase | None = None
+    moves_link: Moves = Moves.NEVER
     needs: dict[str, Any] = msgspec.field(default_factory=dict)
     then: tuple[str, ...] | None = None
     secret: bool = False
     since: str = ""
     before: str = ""
-    appends: str = ""
+    appends: Template | None = None
     group: str = ""
     place: BitField | None = None
     granted: Granted | None = None
     volatile: bool = False
-    moves_after: str = ""
-    settles: str = ""
+    moves_after: Duration = msgspec.field(default_factory=Duration)
+    settles: Duration = msgspec.field(default_factory=Duration)
     unset: str | None = None
     factory: Any = None
     tolerance: float | None = None
-    shows: str = ""
-    add: SayHear | None = None
-    remove: SayHear | None = None
+    shows: Part = msgspec.field(default_factory=Part)
+    add: Phrase | None = None
+    remove: Phrase | None = None
     first_index: int = 1
 
 
@@ -239,7 +225,7 @@ class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     restarts: bool = False
     resets: bool = False
     loads: bool = False
-    settles: str = ""
+    settles: Duration = msgspec.field(default_factory=Duration)
 
 
 class TrafficTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -280,7 +266,7 @@ class ListeningTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     timers: dict[str, TimerTable] = msgspec.field(default_factory=dict)
 
 
-class StreamTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Stream(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """`[stream]`: what the module sends by itself must fit its rate. `list` is the setting that lists what is sent, `every`
     the one with the time between two reports, `bytes` how long each part is at most, with its line end. Where that depends on
     another setting, `by` names it, and a part with its value counts before the part alone: `"GSA GN" = 280`."""
@@ -299,19 +285,19 @@ class LexiconFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     about: About
     extends: str = ""
     without: tuple[str, ...] = ()
-    link: LinkTable = LinkTable()
-    start: StartTable = StartTable()
+    link: Link = Link()
+    start: Start = msgspec.field(default_factory=Start)
     attention: AttentionTable = msgspec.field(default_factory=AttentionTable)
     speech: Speech = Speech()
     errors: dict[str, str] = msgspec.field(default_factory=dict)
     events: dict[str, str] = msgspec.field(default_factory=dict)
     identify: Identify | None = None
-    writing: Writing = Writing()
+    writing: Writing = msgspec.field(default_factory=Writing)
     group: dict[str, GroupTable] = msgspec.field(default_factory=dict)
     setting: dict[str, SettingTable] = msgspec.field(default_factory=dict)
     action: dict[str, ActionTable] = msgspec.field(default_factory=dict)
     traffic: TrafficTable | None = None
     decoded: dict[str, dict[str, dict[str, object]]] = msgspec.field(default_factory=dict)
     listening: ListeningTable = msgspec.field(default_factory=ListeningTable)
-    stream: StreamTable | None = None
+    stream: Stream | None = None
     wiring: WiringTable | None = None

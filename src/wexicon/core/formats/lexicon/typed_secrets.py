@@ -58,7 +58,7 @@ def _templates(lexicon: Lexicon | None) -> Iterator[Template]:
     if lexicon is None:
         return
     for setting in lexicon.settings.values():
-        for phrase in (setting.write, setting.group.write if setting.group else None):
+        for phrase in (setting.write, setting.in_group.write if setting.in_group else None):
             if setting.secret and phrase:
                 yield from (phrase.say, *phrase.cases.values())
     for action in lexicon.actions.values():
