@@ -66,10 +66,14 @@ def drafted(name: str, folder: Path) -> tuple[list[str], list[str]]:
 def _is_right(made: Lexicon, lexicon: Lexicon, module: Module, setting: Setting, value: Value) -> bool:
     other = setting.kind.another(value)
     value = value if other is None else other
-    asked = [phrase.say.plain for phrase in (setting.read, setting.group.read if setting.group else None) if phrase]
+    asked = [
+        phrase.say.plain for phrase in (setting.read, setting.in_group.read if setting.in_group else None) if phrase
+    ]
     try:
-        members = [one.name for one in lexicon.settings.values() if setting.group and one.group is setting.group]
-        others = module.settings.read(members) if setting.group and not setting.write else {}
+        members = [
+            one.name for one in lexicon.settings.values() if setting.in_group and one.in_group is setting.in_group
+        ]
+        others = module.settings.read(members) if setting.in_group and not setting.write else {}
         known = {name: one.value for name, one in others.items() if one.value is not None}
         line = module.settings.line_for({setting.name: value}, known)[0].text
     except Fault:

@@ -38,7 +38,7 @@ from wexicon.core.faults import Fault, FileFault
 from wexicon.core.formats.fixture import read_fixture
 from wexicon.core.formats.jobs import dependency_cycle, jobs_of
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
-from wexicon.core.formats.sheet import read_sheet
+from wexicon.core.formats.sheet_reading import Around, read_sheet
 from wexicon.core.formats.units import UnitsTable, read_units
 from wexicon.core.protocol.dialect import Dialect, Expectation, Want
 from wexicon.core.protocol.engine import Engine
@@ -234,7 +234,7 @@ def sheet(chance: random.Random) -> None:
         else structured(chance, "service-plug.toml")
     )
     with contextlib.suppress(FileFault):
-        read_sheet(data, "s.toml", lambda name: lexicon("tamsel-k5"), lambda kind, name: "4711")
+        read_sheet(data, "s.toml", Around(lambda name: lexicon("tamsel-k5"), lambda kind, name: "4711"))
 
 
 def units(chance: random.Random) -> None:
@@ -247,7 +247,7 @@ def units(chance: random.Random) -> None:
 
     with contextlib.suppress(FileFault):
         jobs = jobs_of(
-            read_sheet(source, "s.toml", lambda name: lexicon("lindle-l9"), lambda kind, name: "4711", None, read)
+            read_sheet(source, "s.toml", Around(lambda name: lexicon("lindle-l9"), lambda kind, name: "4711", read))
         )
         list(dependency_cycle(jobs))
         for job in jobs:

@@ -87,7 +87,7 @@ def test_a_secret_is_not_taken_from_the_call() -> None:
         done = wexicon(*words, "role=leader", "--env", "pin=PLUG_PIN", env=clean({"PLUG_PIN": "7319"}))
         assert rig.rig.units["plug"].standin.flash["pass"] == "7319" and "7319" not in done.stdout + done.stderr
         assert (
-            "peer needs role=leader, not follower"
+            "peer: needs role = leader, and role = follower is wanted"
             in wexicon(*words, "peer=020000000001", "role=follower", status=2).stderr
         )
 

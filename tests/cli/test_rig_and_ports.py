@@ -15,7 +15,7 @@ from tests.conftest import SAMPLE, bench, clean, k5, wexicon
 from wexicon.core.agenda import Agenda
 from wexicon.core.faults import Fault
 from wexicon.core.formats.lexicon import read_lexicon
-from wexicon.core.formats.sheet import read_sheet
+from wexicon.core.formats.sheet_reading import Around, read_sheet
 from wexicon.files import shipped_folder
 from wexicon.records.trace import read_trace
 from wexicon.rigs.rig import read_rig
@@ -113,7 +113,7 @@ def test_any_file_is_read_or_refused(tmp_path: Path, data: st.DataObject) -> Non
     (tmp_path / "t").write_bytes(text)
     for read in (
         lambda: read_lexicon(text, "x"),
-        lambda: read_sheet(text, "x", lambda name: lexicon, lambda kind, name: "1234"),
+        lambda: read_sheet(text, "x", Around(lambda name: lexicon, lambda kind, name: "1234")),
         lambda: read_rig(text, "x", Agenda()),
         lambda: list(read_trace(tmp_path / "t")),
     ):

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from wexicon.core.faults import FileFault
 from wexicon.core.formats.jobs import Job, dependency_cycle, jobs_of
-from wexicon.core.formats.sheet import read_sheet
+from wexicon.core.formats.sheet_reading import Around, read_sheet
 from wexicon.core.formats.units import UnitsTable, filling, read_units
 from wexicon.work.contact.catalog import find_lexicon
 
@@ -43,7 +43,7 @@ def jobs(sheet: str = SHEET, table: str = MASTS) -> list[Job]:
     def units(name: str, key: str) -> UnitsTable:
         return read_units(table.encode(), name, key)
 
-    return jobs_of(read_sheet(sheet.encode(), "s.toml", find_lexicon, secret, None, units))
+    return jobs_of(read_sheet(sheet.encode(), "s.toml", Around(find_lexicon, secret, units)))
 
 
 def told(sheet: str = SHEET, table: str = MASTS) -> str:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import pytest
 
 from wexicon.core.faults import FileFault
-from wexicon.core.formats.sheet import Sheet, read_sheet
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.formats.sheet_reading import Around, read_sheet
 from wexicon.work.contact.catalog import find_lexicon
 
 HEAD = 'format = 1\n[seat.plug]\nlexicon = "tamsel-k5"\n[seat.plug.settings]\n'
@@ -18,7 +19,7 @@ def fetch(kind: str, name: str) -> str:
 
 
 def read(text: str, seat: str | None = None) -> Sheet:
-    return read_sheet(text.encode(), "s.toml", find_lexicon, fetch, seat)
+    return read_sheet(text.encode(), "s.toml", Around(find_lexicon, fetch), seat)
 
 
 def test_values_become_plain_and_secrets_are_known_to_be_kept_back() -> None:
@@ -39,7 +40,7 @@ def test_values_become_plain_and_secrets_are_known_to_be_kept_back() -> None:
         (
             HEAD + 'role = "follower"\npeer = "02a15c00218e"\n',
             6,
-            "needs role = leader, and the sheet wants role = follower",
+            "needs role = leader, and role = follower is wanted",
         ),
         (HEAD + "rate = { rate = 9600, sto = 2 }\n", 5, "has no field sto"),
         (HEAD + "rate = { stop = 2 }\n", 5, "lacks the field rate"),

@@ -10,8 +10,8 @@ from msgspec.structs import replace
 from tests.conftest import Bench
 from wexicon.core.faults import CannotTune, FileFault, Unreachable
 from wexicon.core.formats.lexicon import SettingGroup, read_lexicon
+from wexicon.core.formats.lexicon.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.formats.lexicon.tables import BitField
-from wexicon.core.formats.sheet_files import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.protocol.framing import Corrupt
 from wexicon.core.protocol.layers import Checksum
 from wexicon.core.standards.gnss import checksum

@@ -131,7 +131,7 @@ def test_a_module_that_starts_again_and_again_is_named(name: str) -> None:
         return
     one.standin.listen = one.standin.ready = lambda *_: None  # type: ignore[attr-defined]
     one.standin.deaf = True  # type: ignore[attr-defined]
-    start = one.lexicon.start.tuning or one.lexicon.factory
+    start = Tuning(one.lexicon.start.rate) if one.lexicon.start.rate else one.lexicon.factory
     one.standin.heard = lambda data, began: None  # type: ignore[method-assign]
     one.lexicon = replace(one.lexicon, factory=start, settings={})
     told = cause_of(one)

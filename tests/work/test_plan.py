@@ -9,7 +9,7 @@ from benchmarks.wanted import WANTED
 
 from tests.conftest import Bench, Records
 from wexicon.core.formats.host_export import sheet_text
-from wexicon.core.formats.sheet import read_sheet
+from wexicon.core.formats.sheet_reading import Around, read_sheet
 from wexicon.core.protocol.observations import Began, Said
 from wexicon.core.results.result import Outcome, Prove, Verdict
 from wexicon.core.values import UNSET, ClockKind
@@ -63,7 +63,9 @@ def test_the_lines_of_a_plan_are_those_that_are_then_said(name: str, prove: str)
     if attention.unlock:
         leaves |= {line[2:] for line in lexicon.actions[attention.unlock].program.wording().splitlines()}
     reads = {one.read.say.source for one in (*lexicon.settings.values(), *lexicon.groups.values()) if one.read}
-    reads |= {one.granted.say.source for one in lexicon.settings.values() if one.granted}
+    reads |= {
+        one.granted.question.say.source for one in lexicon.settings.values() if one.granted and one.granted.question
+    }
     # What turns a page is no line.
     pages = {lexicon.speech.more.say} if lexicon.speech.more else set()
     # An empty line tells whether a login is asked for.
@@ -111,7 +113,7 @@ def test_a_sheet_that_a_readout_writes_makes_another_module_the_same(name: str) 
         key = asked.rpartition(" ")[2]
         return secrets.get(key) or str(WANTED[name].get(key, "quay-lamp"))
 
-    wanted = read_sheet(text.encode(), "s.toml", find_lexicon, secret).seats["unit"].wanted
+    wanted = read_sheet(text.encode(), "s.toml", Around(find_lexicon, secret)).seats["unit"].wanted
     assert {key: wanted[key] for key in wanted if key in read} == {key: read[key] for key in wanted if key in read}
     assert {key for key in read if lexicon.settings[key].writable} <= set(wanted)
 

@@ -12,6 +12,7 @@ from wexicon.api import rehearse_seat
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.formats.sheet import Seat
+from wexicon.core.formats.wanted import Fixed
 from wexicon.records.trace import read_trace, recorded
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.contact.standins import Choice
@@ -22,7 +23,10 @@ from wexicon.work.function.dialogues import run_dialogue
 def test_a_provisioning_conforms_again_with_its_own_trace(name: str) -> None:
     lexicon = find_lexicon(name)
     wanted = {key: lexicon.settings[key].check(value) for key, value in WANTED[name].items()}
-    seat, trace = Seat("s", lexicon, wanted, TRUST.get(name, ())), Path("t.jsonl")
+    seat, trace = (
+        Seat("s", lexicon, {key: Fixed(value) for key, value in wanted.items()}, TRUST.get(name, ())),
+        Path("t.jsonl"),
+    )
     first = rehearse_seat(seat, Choice(standin=name), trace=trace)
     again = rehearse_seat(seat, Choice(recording=trace))
     assert (first.verdict, again.verdict) == ("conforms", "conforms"), again.failure

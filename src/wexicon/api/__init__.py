@@ -58,18 +58,18 @@ if TYPE_CHECKING:
     from wexicon.core.protocol.session import Session
     from wexicon.core.results.functions import HeardEvent, TapResult, TrafficResult
     from wexicon.core.results.listed import Attempt, HailResult, PortInfo
-    from wexicon.core.results.result import Evidence, Measurement, Outcome, Prove, Verdict
+    from wexicon.core.results.result import Evidence, Measurement, Outcome, Prove, Tests, Verdict
     from wexicon.core.results.unit import ActionResult, DialogueResult, StartTrial, UnitResult, WriteTrial
     from wexicon.work.contact.catalog import all_lexicons, find_dialogue, find_lexicon, find_sheet, fixture_at
     from wexicon.work.contact.ports import PortAssignment, found_ports, places_of, port_named
     from wexicon.work.contact.sessions import Opening, Setup, open_session
     from wexicon.work.contact.standins import Choice
-    from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun, chosen_jobs
+    from wexicon.work.fleet.sheet_run import Report, SheetRun, chosen_jobs
     from wexicon.work.function.flow_proof import FlowOrder
     from wexicon.work.function.listening import Listened, ListenOrder
     from wexicon.work.function.traffic import TrafficOrder
     from wexicon.work.module.module import Module
-    from wexicon.work.provisioning.policy import Order
+    from wexicon.work.provisioning.policy import Order, SheetOrder
 
 __all__ = [
     "ActionResult",
@@ -105,6 +105,7 @@ __all__ = [
     "SheetRun",
     "StartTrial",
     "TapResult",
+    "Tests",
     "TrafficOrder",
     "TrafficResult",
     "UnitResult",
@@ -166,18 +167,18 @@ _MODULES = {
     "core.protocol.session": "Session",
     "core.results.functions": "HeardEvent TapResult TrafficResult",
     "core.results.listed": "Attempt HailResult PortInfo",
-    "core.results.result": "Evidence Measurement Outcome Prove Verdict",
+    "core.results.result": "Evidence Measurement Outcome Prove Tests Verdict",
     "core.results.unit": "ActionResult DialogueResult StartTrial UnitResult WriteTrial",
     "work.contact.catalog": "all_lexicons find_dialogue find_lexicon find_sheet fixture_at",
     "work.contact.ports": "PortAssignment found_ports places_of port_named",
     "work.contact.sessions": "Opening Setup open_session",
     "work.contact.standins": "Choice",
-    "work.fleet.sheet_run": "Report SheetOrder SheetRun chosen_jobs",
+    "work.fleet.sheet_run": "Report SheetRun chosen_jobs",
     "work.function.flow_proof": "FlowOrder",
     "work.function.listening": "ListenOrder Listened",
     "work.function.traffic": "TrafficOrder",
     "work.module.module": "Module",
-    "work.provisioning.policy": "Order",
+    "work.provisioning.policy": "Order SheetOrder",
 }
 _WHERE = {name: module for module, names in _MODULES.items() for name in names.split()}
 

@@ -14,6 +14,7 @@ import msgspec
 
 from wexicon.core.faults import CallFault, Fault, Part, Unreachable
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.wanted import check_wanted, known_values, require
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.results.listed import Attempt, HailResult
 from wexicon.core.results.result import Prove
@@ -195,8 +196,9 @@ def set_values(
     print(made.require().verdict, made.evidence)
     """
     store = FileStore(state_folder() / "unfinished")
-    checked = {name: module.lexicon.setting(name).check(value) for name, value in values.items()}
-    result = write_and_prove(module, Order(checked, prove, plan=plan), store=store)
+    _, wanted, complaints = check_wanted(module.lexicon, values)
+    require(complaints)
+    result = write_and_prove(module, Order(known_values(wanted), prove, plan=plan), store=store)
     return result.about("", module.session.link.name, module.lexicon, module.trace)
 
 

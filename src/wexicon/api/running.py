@@ -32,10 +32,11 @@ from wexicon.work.contact.catalog import (
 )
 from wexicon.work.contact.ports import named, places_of, port_named, remembered
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace, open_session
-from wexicon.work.fleet.sheet_run import Report, SheetOrder, SheetRun, chosen_jobs
+from wexicon.work.fleet.sheet_run import Report, SheetRun, chosen_jobs
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on
+from wexicon.work.provisioning.policy import SheetOrder
 
 if TYPE_CHECKING:
     from wexicon.work.function.flow_proof import FlowOrder

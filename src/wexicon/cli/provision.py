@@ -118,7 +118,6 @@ def verify(call: SheetCall) -> None:
 
 def _run(call: SheetCall, *, write: bool) -> None:
     from wexicon import api
-    from wexicon.work.fleet.sheet_tests import Tests
 
     if call.junit_path and call.junit_path.exists() and not call.how.force:
         raise CallFault("already exists; nothing was sent", where=str(call.junit_path), hint=OVERWRITE)
@@ -133,7 +132,7 @@ def _run(call: SheetCall, *, write: bool) -> None:
         new_ports=call.new_ports,
         scan=call.scan,
         stop_after=call.stop_after,
-        tests=Tests(call.tests),
+        tests=api.Tests(call.tests),
     )
     jobs = api.chosen_jobs(sheet, call.seat_name, call.row)
     run = api.SheetRun(sheet, jobs, api.places_of(call.ports), order, call.register_at)

@@ -146,7 +146,7 @@ def _export_sheet(call: ReadoutCall, path: Path, kind: str) -> None:
     if call.row:
         for job in chosen_jobs(sheet, call.seat_name, call.row):
             seats[job.seat.name] = (job.seat.lexicon, dict(job.wanted))
-    late = [f"{name}.{key}: filled in for each unit" for name, seat in sheet.seats.items() for key in seat.filled()]
+    late = [f"{name}.{key}: filled in for each unit" for name, seat in sheet.seats.items() for key in seat.filled]
     made = host_settings(seats, (f"from {Path(call.port).name}", f"SHA-256 {sheet.digest}"))
     made = msgspec.structs.replace(made, left_out=(*made.left_out, *(() if call.row else late)))
     write_new(path, written(made, kind), force=call.how.force)

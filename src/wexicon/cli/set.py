@@ -22,9 +22,8 @@ from wexicon.cli.options import (
 )
 from wexicon.cli.printing import print_unit
 from wexicon.cli.show import emit_json, ending
-from wexicon.core.faults import CallFault
-from wexicon.core.text import meant
-from wexicon.core.values import Content, ValueFault
+from wexicon.core.faults import CallFault, Complaint
+from wexicon.core.text import Secret
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon
@@ -87,54 +86,30 @@ def wanted_of(
 ) -> Seat:
     """The settings of a call, checked by the lexicon. What comes from the environment, a file or a prompt is a secret, and may
     be what an action needs. Raises CallFault with every error."""
+    from wexicon.core.dialogue.given import given
     from wexicon.core.formats.sheet import Seat
+    from wexicon.core.formats.wanted import TYPED, check_wanted, require, source_of
     from wexicon.work.contact.catalog import secrets_for
 
-    fetch = secrets_for(Path(), ask_secret())
+    secret = secrets_for(Path(), ask_secret())
     needs = {need.name: need for action in lexicon.actions.values() for need in action.program.needs()}
-    sources = [(name, "", text) for name, text in split_pairs(pair for pair in pairs if "=" in pair).items()]
-    sources += [(pair, "prompt", pair) for pair in pairs if "=" not in pair]
+    wishes: dict[str, object] = {**split_pairs(pair for pair in pairs if "=" in pair)}
+    wishes |= {pair: {"prompt": pair} for pair in pairs if "=" not in pair}
     for kind, more in (("env", env_pairs), ("file", file_pairs)):
-        sources += [(name, kind, where) for name, where in split_pairs(more).items()]
-    wanted, extra, errors = {}, {}, []
-    for name, kind, text in sources:
+        wishes |= {name: {kind: where} for name, where in split_pairs(more).items()}
+    extra: dict[str, object] = {}
+    complaints: list[Complaint] = []
+    for name in [name for name in wishes if name not in lexicon.settings and name in needs]:
         try:
-            if name not in lexicon.settings and name in needs and kind:
-                extra[name] = _need(name, needs[name].kind, fetch(kind, text))
-                continue
-            _require_setting(lexicon, name, kind)
-            if kind:
-                lexicon = lexicon.with_secret(name)
-            setting = lexicon.settings[name]
-            if isinstance(setting.kind, Content) and not kind and text != "unset":
-                raise CallFault(f"{name} is a file", hint=f"Give it by --file {name}=PATH, or delete it: {name}=unset")
-            wanted[name] = setting.typed(fetch(kind, text) if kind else text)
-        except ValueFault as fault:
-            value = "the value" if kind else f"{fault.value!r}"
-            why = fault.why if not kind or "'" not in fault.why else "is not allowed"
-            errors.append(f"{name}: {value} {why}; allowed: {fault.allowed}")
+            if origin := source_of(wishes.pop(name)):
+                text = secret(origin.kind, origin.text)
+                extra[name] = Secret(given(name, needs[name].kind, text, secret=True))
+            else:
+                complaints.append(Complaint("is needed by actions: on the command line it would be seen", name))
         except ValueError as fault:
-            errors.append(str(fault))
-    for key, other, needed, found in lexicon.unmet(wanted):
-        show = lexicon.settings[other].show
-        errors.append(f"{key} needs {other}={show(needed)}, not {show(found)}")
-    if errors:
-        raise CallFault("; ".join(errors), hint="Nothing was said to the module.")
-    return Seat("", lexicon, wanted, (), extra)
-
-
-def _need(name: str, kind: str, text: str) -> object:
-    """A value that an action needs, as a secret."""
-    from wexicon.core.dialogue.given import given
-    from wexicon.core.text import Secret
-
-    return Secret(given(name, kind, text, secret=True))
-
-
-def _require_setting(lexicon: Lexicon, name: str, kind: str) -> None:
-    """Raises ValueError if there is no such setting, or if its value would be on the command line though it is a secret."""
-    if name not in lexicon.settings:
-        raise ValueError(f"{lexicon.about.family} has no setting {name}; {meant(name, lexicon.settings)}")
-    if lexicon.settings[name].secret and not kind:
-        ways = "Give it by --env NAME=VARIABLE, by --file NAME=PATH, or by name alone to be asked for it"
-        raise ValueError(f"{name} is a secret: on the command line every process could read it. {ways}")
+            complaints.append(Complaint(str(fault), name))
+    lexicon, wanted, more_complaints = check_wanted(
+        lexicon, wishes, TYPED, lambda name, origin: secret(origin.kind, origin.text)
+    )
+    require([*complaints, *more_complaints])
+    return Seat("", lexicon, wanted, given=extra)

@@ -14,8 +14,8 @@ import msgspec
 from wexicon.core.dialogue.given import given
 from wexicon.core.faults import CallFault, Complaint, FileFault
 from wexicon.core.formats.sheet import GivenByRow, Seat, Sheet
-from wexicon.core.formats.sheet_files import GENERATED, told
 from wexicon.core.formats.units import DRAWN, NUMBER, OWN, ROW, Filling, Row, ValueReference, filling
+from wexicon.core.formats.wanted import GENERATED, Fetched, FilledIn, Origin
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.text import Secret, meant
 from wexicon.core.values import UNSET, Value, ValueFault
@@ -88,9 +88,10 @@ class Job(msgspec.Struct, frozen=True):
     def secret_sources(self) -> list[str]:
         """Where its secrets come from, in words."""
         found = []
-        for name, (kind, text) in self.seat.sources.items():
-            by_row = filling(text) if kind != GENERATED else None
-            found.append(f"{name}: {told(kind, by_row.fill(_first(self.row, self.number)) if by_row else text)}")
+        for name, origin in self.seat.origins.items():
+            if by_row := filling(origin.text) if origin.kind != GENERATED else None:
+                origin = Origin(origin.kind, by_row.fill(_first(self.row, self.number)))
+            found.append(f"{name}: {origin}")
         return found
 
     def series(self) -> set[str]:
@@ -119,8 +120,8 @@ def jobs_of(sheet: Sheet) -> list[Job]:
     complaints: list[Complaint] = []
     made: list[Job] = []
     for seat in sheet.seats.values():
-        for key, one in seat.filled().items():
-            for source in one.sources:
+        for key, one in seat.filled.items():
+            for source in one.filling.sources:
                 if what := _unknown(sheet, seat, source):
                     complaints.append(Complaint(what, f"seat.{seat.name}.settings.{key}"))
         for key, value in seat.given.items():
@@ -255,7 +256,9 @@ def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known
             complaints.append(Complaint(what, hint=f"allowed: {fault.allowed}"))
             return None
 
-    for name, one in seat.filled().items():
+    filled = seat.filled
+    for name, wish in filled.items():
+        one = wish.filling
         columns = [source.part for source in one.sources if source.whose == ROW]
         empty = [column for column in columns if row and not row.cells.get(column)]
         if empty:
@@ -271,9 +274,9 @@ def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known
                 for end in _ends(sheet, one, known):
                     checked(name, one.fill(end), columns)
             continue
-        if name in seat.hidden:
+        if isinstance(wish, Fetched):
             try:
-                text = sheet.secret(seat.hidden[name][0], text) if sheet.secret else ""
+                text = sheet.secret(wish.origin.kind, text) if sheet.secret else ""
             except ValueError as fault:
                 complaints.append(Complaint(f"{table}{name} of seat {seat.name}: {fault}"))
                 continue
@@ -283,7 +286,7 @@ def _job(sheet: Sheet, seat: Seat, row: Row | None, number: int, constant: Known
     # What is filled in later needs what is known now, whatever it will be.
     for key, other, needed, found in seat.lexicon.unmet({**dict.fromkeys(late, ""), **wanted}):
         show = seat.lexicon.settings[other].show
-        if key in seat.deferred and other not in late:
+        if isinstance(filled.get(key), FilledIn) and other not in late:
             complaints.append(
                 Complaint(f"{table}{key} of seat {seat.name} needs {other} = {show(needed)}, not {show(found)}")
             )

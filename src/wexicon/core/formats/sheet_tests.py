@@ -17,9 +17,9 @@ from wexicon.core.dialogue.given import given
 from wexicon.core.dialogue.statements import Needs
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.formats.lexicon import Lexicon, Moves, Setting
-from wexicon.core.formats.sheet_files import ELSEWHERE, GENERATED, source_of
 from wexicon.core.formats.toml import Source
 from wexicon.core.formats.units import NUMBER, ROW, Filling, Row, filling
+from wexicon.core.formats.wanted import ELSEWHERE, GENERATED, source_of
 from wexicon.core.text import Secret, meant, seconds
 from wexicon.core.values import Value, ValueFault
 
@@ -283,12 +283,12 @@ def _given(
         outside = source_of(value)
         if name not in needs:
             source.complain(place, f"{table.dialogue} does not need it", meant(name, needs))
-        elif (needs[name].secret and not outside) or (outside and outside[0] == GENERATED):
+        elif (needs[name].secret and not outside) or (outside and outside.kind == GENERATED):
             source.complain(place, "is a secret and does not belong into a sheet", ELSEWHERE.format(name=name))
         else:
             try:
                 if outside:
-                    made[name] = Secret(_plain(needs[name], secret(*outside)))
+                    made[name] = Secret(_plain(needs[name], secret(outside.kind, outside.text)))
                 else:
                     made[name] = filling(str(value)) or _plain(needs[name], value)
             except ValueError as fault:

@@ -55,6 +55,14 @@ class Evidence(StrEnum):
 _STRENGTH = list(Evidence)
 
 
+class Tests(StrEnum):
+    """Which tests are run: all, those that write nothing, or none."""
+
+    ALL = "all"
+    HARMLESS = "harmless"
+    NONE = "none"
+
+
 class Prove(StrEnum):
     """The evidence that is required; `auto` is the strongest that needs no operator action beyond attention; `twice`, the same
     after a second start too."""

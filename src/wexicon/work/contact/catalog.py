@@ -21,7 +21,8 @@ from wexicon.core.dialogue.reader import is_plain, read_plain_lines
 from wexicon.core.faults import CallFault, Complaint, Fault, FileFault
 from wexicon.core.formats.fixture import Fixture, read_fixture
 from wexicon.core.formats.lexicon import Lexicon, read_lexicon
-from wexicon.core.formats.sheet import Sheet, read_sheet
+from wexicon.core.formats.sheet import Sheet
+from wexicon.core.formats.sheet_reading import Around, read_sheet
 from wexicon.core.formats.units import UnitsTable, read_units
 from wexicon.core.registry import Registry
 from wexicon.core.text import counted, meant, plain
@@ -236,7 +237,8 @@ def find_sheet(path: Path, seat: str | None, secret: Callable[[str, str], str], 
     def content(name: str) -> bytes:
         return read_file(file_beside(folder, name, allowed))
 
-    sheet = read_sheet(read_file(path), str(path), lexicon, secret, seat, units, dialogue, image, content)
+    around = Around(lexicon, secret, units, dialogue, image, content)
+    sheet = read_sheet(read_file(path), str(path), around, seat)
     notes = dict.fromkeys(note for one in sheet.seats.values() if (note := shadowed_by(one.lexicon)))
     for one in sheet.seats.values():
         notes |= dict.fromkeys(expiries(one.wanted))

@@ -20,7 +20,7 @@ from wexicon.core.formats.jobs import AgreeingUnit, Job, dependency_cycle, disag
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.units import DRAWN, OWN
 from wexicon.core.protocol.observations import Listener
-from wexicon.core.results.result import Failure, Prove, Verdict
+from wexicon.core.results.result import Failure, Verdict
 from wexicon.core.results.unit import DialogueResult, UnitResult
 from wexicon.core.text import visible
 from wexicon.core.values import Value
@@ -30,7 +30,7 @@ from wexicon.work.fleet.claims import AnothersUnit, Claims, GeneratedSecrets, Kn
 from wexicon.work.fleet.scheduler import AWAY, ProgressCallback, Scheduler, UnitProgress, UnitSteps
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
-from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.policy import SheetOrder
 from wexicon.work.provisioning.run import provision, verify
 from wexicon.work.provisioning.unfinished import Store
 
@@ -56,24 +56,12 @@ class OperatorRequest(Fault):
 Opens = Callable[[Job, str, Listener], AbstractContextManager[Module]]
 
 
-class BatchOrder(msgspec.Struct, frozen=True, kw_only=True):
-    """`write`: provision, else verify; `swaps`: a port that takes another unit needs the operator, who is waited for
-    `patience` seconds; `stop_after` starts no unit after that many failures (0: no limit); with `scan` each unit waits for a
-    line that names it, and those that are not named are left out."""
-
-    write: bool = True
-    prove: Prove = Prove.AUTO
-    stop_after: int = 0
-    patience: float = 60.0
-    swaps: bool = True
-    scan: bool = False
-
-
 class Means(msgspec.Struct, kw_only=True):
     """What a batch works with: `claims` assign units to runs, `store` has unfinished work, `known` are values of units that
     were provisioned before, `generated` gives the secrets that are drawn for each unit, `wanted` is filled with the values of
     each. `progress` is shown each step, `keep` each result; `tested` runs the tests of a unit that is done; `request` returns
-    what the operator wants instead of a swap: SKIP, AGAIN or nothing; `stopping` whether a stop was requested."""
+    what the operator wants instead of a swap: SKIP, AGAIN or nothing; `stopping` whether a stop was requested. `swaps`: a port
+    that takes another unit needs the operator, who is waited for `patience` seconds."""
 
     claims: Claims
     store: Store = msgspec.field(default_factory=Store)
@@ -85,12 +73,14 @@ class Means(msgspec.Struct, kw_only=True):
     tested: Callable[[Job, UnitResult], None] = lambda job, result: None
     request: Callable[[], str] = lambda: ""
     stopping: Callable[[], bool] = lambda: False
+    swaps: bool = True
+    patience: float = 60.0
 
 
 class Batch:
     """One run over the units of a sheet; `opened` opens a module."""
 
-    def __init__(self, sheet: Sheet, jobs: Sequence[Job], opened: Opens, order: BatchOrder, means: Means) -> None:
+    def __init__(self, sheet: Sheet, jobs: Sequence[Job], opened: Opens, order: SheetOrder, means: Means) -> None:
         self.sheet = sheet
         self.jobs = list(jobs)
         self.opened = opened
@@ -110,7 +100,7 @@ class Batch:
         """Does all units; gives their results in the order of the jobs. `appearing` gives the ports that came since it was
         asked last: each brings one module with it. Raises CallFault where that cannot be started."""
         self.scheduler.several = len(places) > 1 or appearing is not None
-        self._swapping = self.order.swaps and appearing is None and len(places) < len(self.jobs)
+        self._swapping = self.means.swaps and appearing is None and len(places) < len(self.jobs)
         around = list(dependency_cycle(self.jobs))
         if appearing is None:
             self._check(places, around)
@@ -207,7 +197,7 @@ class Batch:
                 asks = True
                 continue
             # A module that is not for this unit stays where it is.
-            asks = result is not None and self.order.swaps
+            asks = result is not None and self.means.swaps
             if result is None:
                 self.scheduler.give_back(job)
                 continue
@@ -300,7 +290,7 @@ class Batch:
         session, operator = module.session, module.operator
         if self.order.scan and self._scanned.get(session.link.name) != job.name:
             self._await_scan(job, module, last)
-        until = session.clock.now() + self.order.patience
+        until = session.clock.now() + self.means.patience
         if asks and not self.order.scan:
             text = (
                 f"Remove {visible(last)}. Insert the module for {job.name}."
@@ -410,15 +400,7 @@ class Batch:
             if ran[-1].failure:
                 return _with_output(UnitResult(identity=identity, failure=ran[-1].failure), ran)
         touched = module.session.changes != said
-        order = Order(
-            wanted,
-            self.order.prove,
-            job.seat.trust,
-            self.sheet.digest,
-            touched=touched,
-            image=job.seat.image,
-            others=job.seat.others,
-        )
+        order = self.order.for_unit(job.seat, wanted, self.sheet.digest, touched=touched)
         result = provision(module, order, store=self.means.store) if self.order.write else verify(module, order)
         for name in job.seat.afterwards if self.order.write and not result.status else ():
             ran.append(self._run(name, job, module))

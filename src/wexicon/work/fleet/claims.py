@@ -22,7 +22,7 @@ import msgspec
 from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
-from wexicon.core.formats.sheet_files import source_of
+from wexicon.core.formats.wanted import source_of
 from wexicon.core.results.result import Verdict
 from wexicon.core.results.unit import UnitResult
 from wexicon.core.values import Value
@@ -334,9 +334,9 @@ class KeptSecrets(GeneratedSecrets):
         assert sheet.hand_over and sheet.secret
         source = source_of(sheet.hand_over.password)
         assert source
-        kind, text = source
+        prompt = f"{sheet.hand_over.file}: {source.text}"
         try:
-            password = sheet.secret(kind, f"{sheet.hand_over.file}: {text}" if kind == "prompt" else text)
+            password = sheet.secret(source.kind, prompt if source.kind == "prompt" else source.text)
         except ValueError as fault:
             raise CallFault(f"the password of {sheet.hand_over.file}: {fault}") from None
         if not password:

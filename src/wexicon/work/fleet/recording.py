@@ -19,6 +19,7 @@ from wexicon.core.faults import CallFault, Complaint, Fault
 from wexicon.core.formats.jobs import Job, jobs_of
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.sheet import Seat, Sheet
+from wexicon.core.formats.wanted import Fixed
 from wexicon.core.results.result import Outcome, Verdict
 from wexicon.core.results.unit import UnitResult
 from wexicon.core.text import visible
@@ -258,7 +259,7 @@ def earlier_state(register: Register, unit: str, since: date | None = None, lexi
     if not wanted:
         raise CallFault(f"none of the earlier settings of {unit} can be written", where=register.where)
     name = entry.name or entry.unit
-    seat = Seat(name, found, wanted)
+    seat = Seat(name, found, {key: Fixed(value) for key, value in wanted.items()})
     return Earlier(entry, Sheet(f"restore {name}", entry.sheet, {name: seat}, entry.digest), left_out)
 
 

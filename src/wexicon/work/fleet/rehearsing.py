@@ -21,7 +21,7 @@ from wexicon.core.faults import CallFault
 from wexicon.core.formats.jobs import Job, dependency_cycle
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
-from wexicon.core.results.result import Prove, Verdict
+from wexicon.core.results.result import Prove, Tests, Verdict
 from wexicon.core.results.unit import AskedFor, Rehearsal, StepTime, UnitResult
 from wexicon.core.values import Value
 from wexicon.rigs.control import RemoteOperator
@@ -29,12 +29,13 @@ from wexicon.rigs.rig import Rig
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.contact.standins import Choice, on_ports, units_for
-from wexicon.work.fleet.batch import Batch, BatchOrder, Means
+from wexicon.work.fleet.batch import Batch, Means
 from wexicon.work.fleet.claims import Claims, Known
 from wexicon.work.fleet.port_tests import TestsOnPorts
-from wexicon.work.fleet.sheet_tests import SheetTests, Tests, due_tests
+from wexicon.work.fleet.sheet_tests import SheetTests, due_tests
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
+from wexicon.work.provisioning.policy import SheetOrder
 from wexicon.work.provisioning.unfinished import Store
 
 # From this many units on, processes share the work, in chunks of this size.
@@ -127,8 +128,8 @@ class _Making:
         tests = SheetTests(
             self.sheet, jobs, TestsOnPorts(self.sheet, setup, store, Prove.AUTO, opened, wanted, unit_of), Tests.ALL
         )
-        means = Means(claims=self.claims, known=self.known, store=store, tested=tested, wanted=wanted)
-        batch = Batch(self.sheet, jobs, opened, BatchOrder(swaps=False), means)
+        means = Means(claims=self.claims, known=self.known, store=store, tested=tested, wanted=wanted, swaps=False)
+        batch = Batch(self.sheet, jobs, opened, SheetOrder(), means)
         ports = max(1, len(list(dependency_cycle(jobs))))
         made = batch.run([PortAssignment(f"stand-in {number}") for number in range(1, ports + 1)])
         tests.together(batch.results)

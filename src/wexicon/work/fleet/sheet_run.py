@@ -17,7 +17,7 @@ from wexicon.core.faults import CallFault, Fault, FileFault, RegisterAway
 from wexicon.core.formats.jobs import Job, jobs_of
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.protocol.observations import Listener
-from wexicon.core.results.result import Prove
+from wexicon.core.results.result import Tests
 from wexicon.core.results.unit import PlannedLine, UnitResult
 from wexicon.core.text import counted, encodable, meant
 from wexicon.core.values import Value
@@ -28,38 +28,15 @@ from wexicon.work.contact.sessions import Opening, Setup, dated_trace
 from wexicon.work.fleet.claims import GeneratedSecrets, KeptSecrets, Known, SharedClaims, known_of
 from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register, used_before
 from wexicon.work.fleet.scheduler import ProgressCallback, RunProgress, UnitProgress, UnitSteps
-from wexicon.work.fleet.sheet_tests import DueTest, SheetTests, Tests
+from wexicon.work.fleet.sheet_tests import DueTest, SheetTests
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
-from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.policy import SheetOrder
 from wexicon.work.provisioning.run import provision, verify
 from wexicon.work.provisioning.unfinished import RegisterStore, Store
 
 if TYPE_CHECKING:
     from wexicon.records.register import Register
-
-
-class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
-    """What to do with the units of a sheet. `write`: provision, else verify; `prove` is the evidence required; `plan`: a dry
-    run; `again` overrides the register's match of module and unit; `new_ports` also uses ports that appear; `stop_after`
-    starts no unit after that many failures (0: no limit); `tests` are those of the sheet's tests that are run; `restores` is
-    the module whose earlier settings these are, as the register calls it: only that one is written to; `scan` waits for a
-    line that names the row or the unit before each."""
-
-    write: bool = True
-    prove: Prove = Prove.AUTO
-    plan: bool = False
-    again: bool = False
-    new_ports: bool = False
-    stop_after: int = 0
-    tests: Tests = Tests.ALL
-    restores: str = ""
-    scan: bool = False
-
-    @property
-    def did(self) -> str:
-        """What the register calls it."""
-        return "restore" if self.restores else "provision" if self.write else "verify"
 
 
 class Report(msgspec.Struct, frozen=True, kw_only=True):
@@ -220,16 +197,7 @@ class SheetRun:
         seat = job.seat
         # Only a plan comes here with secrets to be generated: it says that there are some.
         wanted = {**job.wanted, **GeneratedSecrets().of(job, "")}
-        asked = Order(
-            wanted,
-            order.prove,
-            seat.trust,
-            self.sheet.digest,
-            order.plan,
-            image=seat.image,
-            unit=order.restores,
-            others=seat.others,
-        )
+        asked = order.for_unit(seat, wanted, self.sheet.digest)
         opening = Opening(title=job.name, secrets=job.secrets())
         store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
         with module_on_port(port, seat.lexicon, setup, opening, job.given(self.sheet.secret)) as module:
@@ -247,7 +215,7 @@ class SheetRun:
         return result
 
     def _batch(self, setup: Setup, report: Report) -> list[UnitResult]:
-        from wexicon.work.fleet.batch import Batch, BatchOrder, Means
+        from wexicon.work.fleet.batch import Batch, Means
 
         order = self.order
         store = RegisterStore(state_folder() / "unfinished", lambda: self.register)
@@ -286,16 +254,9 @@ class SheetRun:
                 tested=tested,
                 request=report.request or (lambda: ""),
                 stopping=setup.stopping,
-            )
-            how = BatchOrder(
-                write=order.write,
-                prove=order.prove,
-                stop_after=order.stop_after,
                 patience=setup.patience,
-                swaps=True,
-                scan=order.scan,
             )
-            batch = Batch(self.sheet, self.jobs, self._opens(setup), how, means)
+            batch = Batch(self.sheet, self.jobs, self._opens(setup), order, means)
             results = batch.run(self.ports, NewPorts(self.ports) if order.new_ports else None)
             for job in tests.together(batch.results):
                 result = batch.results[job.name]

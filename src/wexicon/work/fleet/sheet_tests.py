@@ -7,7 +7,6 @@ work until they were put back, and the start and the reading were repeated.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from enum import StrEnum
 from typing import Protocol
 
 import msgspec
@@ -22,16 +21,8 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.lexicon.model import Action
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.sheet_tests import SheetTest
-from wexicon.core.results.result import Evidence, Failure, Outcome, Verdict
+from wexicon.core.results.result import Evidence, Failure, Outcome, Tests, Verdict
 from wexicon.core.results.unit import DialogueResult, SheetTestResult, UnitResult
-
-
-class Tests(StrEnum):
-    """Which tests are run: all, those that write nothing, or none."""
-
-    ALL = "all"
-    HARMLESS = "harmless"
-    NONE = "none"
 
 
 class DueTest(msgspec.Struct, frozen=True):

@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting, SettingGroup
-from wexicon.core.formats.sheet_files import BlockFault, bits_of, put_bits, take_block
+from wexicon.core.formats.lexicon.blocks import BlockFault, bits_of, put_bits, take_block
 from wexicon.core.protocol.dialect import OK, Expectation, Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
 from wexicon.core.protocol.matching import Either

@@ -11,8 +11,8 @@ import msgspec
 
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.formats.lexicon.extending import shaping
-from wexicon.core.formats.sheet_files import Image
-from wexicon.core.results.result import Evidence, Prove
+from wexicon.core.formats.sheet import Image, Seat
+from wexicon.core.results.result import Evidence, Prove, Tests
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
@@ -38,6 +38,43 @@ class Order(msgspec.Struct, frozen=True):
     others: bool = False
     # Which module it has to be, as the register calls it; any, where this is empty.
     unit: str = ""
+
+
+class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
+    """What to do with the units of a sheet. `write`: provision, else verify; `prove` is the evidence required; `plan`: a dry
+    run; `again` overrides the register's match of module and unit; `new_ports` also uses ports that appear; `stop_after`
+    starts no unit after that many failures (0: no limit); `tests` are those of the sheet's tests that are run; `restores` is
+    the module whose earlier settings these are, as the register calls it: only that one is written to; `scan` waits for a
+    line that names the row or the unit before each."""
+
+    write: bool = True
+    prove: Prove = Prove.AUTO
+    plan: bool = False
+    again: bool = False
+    new_ports: bool = False
+    stop_after: int = 0
+    tests: Tests = Tests.ALL
+    restores: str = ""
+    scan: bool = False
+
+    @property
+    def did(self) -> str:
+        """What the register calls it."""
+        return "restore" if self.restores else "provision" if self.write else "verify"
+
+    def for_unit(self, seat: Seat, wanted: Mapping[str, Value], sheet: str, *, touched: bool = False) -> Order:
+        """The order for one unit of a seat with its values; `sheet` is the sheet's digest."""
+        return Order(
+            wanted,
+            self.prove,
+            seat.trust,
+            sheet,
+            self.plan,
+            touched,
+            image=seat.image,
+            others=seat.others,
+            unit=self.restores,
+        )
 
 
 def factory_defaults(order: Order, lexicon: Lexicon, has: Callable[[str], bool]) -> tuple[dict[str, Value], list[str]]:

@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.core.faults import ModuleFault, Unreachable
 from wexicon.core.formats.lexicon.extending import load_of, shaping
-from wexicon.core.formats.sheet_files import Image
+from wexicon.core.formats.sheet import Image
 from wexicon.core.protocol.observations import Finished, Judged, Started
 from wexicon.core.results.result import Evidence, Failure, Outcome, Prove, Verdict, masked
 from wexicon.core.results.unit import Shown, StepTime, UnitResult, judge

@@ -35,8 +35,8 @@ from wexicon.core.values import UNSET, Hex, Kind, List, StationKind, Value
 
 
 class SettingGroup(GroupTable, frozen=True):
-    """Settings read or written together; `told` is what an answer that none is set tells of members all the same, `lines` the
-    lines for single values of members."""
+    """Settings read or written together. `told`: the values of members that an answer tells which says that none is set;
+    `lines`: the lines for single values of members."""
 
     name: str = ""
     told: dict[str, Value] = msgspec.field(default_factory=dict)
@@ -71,7 +71,7 @@ class Setting(SettingTable, frozen=True, kw_only=True):
 
     @property
     def from_link(self) -> bool:
-        """Whether only the link tells it."""
+        """Whether it cannot be asked, and is known from the link's own rate and frame."""
         return self.reads == "link"
 
     def shown_right(self, part: str, wanted: Value) -> bool:
