@@ -31,6 +31,7 @@ from benchmarks.virtual_bench import VirtualBench
 from benchmarks.wanted import TRUST, WANTED
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.draft import draft_dialogue
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault
 from wexicon.core.operator import NoOperator
@@ -414,7 +415,7 @@ def growth() -> None:
 
     def awaits(size: int) -> None:
         session = Session(Script(b"+LEVEL 1.204\r\n" * 4000 * size + b"+END 1\r\n"), Dialect(Speech()))  # type: ignore[arg-type]
-        Runner(session, read_dialogue("await 300s\n    +END {n:int}\n", "x")).run()
+        Runner(Party("", session), read_dialogue("await 300s\n    +END {n:int}\n", "x")).run()
 
     def blocks(size: int) -> None:
         engine = Engine(Dialect(Speech(), {"in": Pattern("+IN {size:int} {data:bytes(size)}")}))

@@ -42,9 +42,7 @@ def drafted(name: str, folder: Path) -> tuple[list[str], list[str]]:
     bench.agenda.run_until(3.0)
     link = bench.link(lexicon.attention.tuning or lexicon.factory)
     trace, speech = folder / f"{name}.jsonl", lexicon.speech
-    writer = TraceWriter(
-        trace, link.clock, link=name, tuning=link.tuning, end=speech.end, form=speech.answer, layers=speech.layers
-    )
+    writer = TraceWriter(trace, link.clock, link=name, tuning=link.tuning, speech=speech)
     session = Session(link, lexicon.dialect, writer)
     module = Module(session, lexicon, bench.operator)
     wanted = {key: lexicon.settings[key].check(value) for key, value in WANTED[name].items()}

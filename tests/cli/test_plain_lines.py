@@ -7,8 +7,8 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import bench, built, virtual, wexicon
+from wexicon.core.dialogue.lines import Statement
 from wexicon.core.dialogue.reader import as_dialogue, is_plain, read_plain_lines
-from wexicon.core.dialogue.statements import Statement
 
 SCREEN = '[unit.screen]\nstandin = "brisca-w1"\n'
 LINES = """# the office screen

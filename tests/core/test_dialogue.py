@@ -16,6 +16,7 @@ from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput, Measured
 from wexicon.core.dialogue.draft import draft_dialogue
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import given as given_value
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import FileFault
 from wexicon.core.protocol.dialect import Dialect
@@ -117,7 +118,7 @@ def hold(text: str, bench: Bench, **values: Any) -> DialogueOutput:
     session.tune(bench.lexicon.factory)
     session.quiet(1.1)
     module = Module(session, bench.lexicon, bench.operator)
-    return Runner(session, read_dialogue(text, "x.wex"), values, module=module, operator=bench.operator).run()
+    return Runner(Party("", session, module, bench.operator), read_dialogue(text, "x.wex"), values).run()
 
 
 def test_every_statement_is_held() -> None:
@@ -372,7 +373,7 @@ def test_a_drafted_dialogue_succeeds_against_a_recording_of_the_same_trace(
     standin.power(True)
     link = VirtualLink("r", VirtualClock(agenda), standin.uart, tuning)
     standin.uart.to_host = link.take
-    Runner(Session(link, Dialect(Speech(error=()))), read_dialogue(dialogue, "d")).run()
+    Runner(Party("", Session(link, Dialect(Speech(error=())))), read_dialogue(dialogue, "d")).run()
 
 
 def test_a_draft_captures_what_is_volatile() -> None:
@@ -413,7 +414,7 @@ def test_requests_are_answered_while_the_rest_goes_on() -> None:
     link = VirtualLink("c", VirtualClock(agenda), standin.uart)
     standin.uart.to_host = link.take
     text = "on +ASK {number:int}\n    > AT+REPLY {number}\nrepeat 3 times\n    > AT\n"
-    Runner(Session(link, Dialect(Speech())), read_dialogue(text, "c")).run()
+    Runner(Party("", Session(link, Dialect(Speech()))), read_dialogue(text, "c")).run()
     assert standin.told == ["AT", "AT+REPLY 1", "AT", "AT+REPLY 3", "AT", "AT+REPLY 5"]
 
 
@@ -428,7 +429,7 @@ def replied(text: str, answers: dict[str, str], late: float = 0.03) -> DialogueO
     from tests.work.devices import Device
 
     session = Device(answers, late=late).session()
-    return Runner(session, read_dialogue(text, "d")).run()
+    return Runner(Party("", session), read_dialogue(text, "d")).run()
 
 
 def test_nothing_answers_only_if_nothing_came_for_as_long_as_an_answer_may_take() -> None:
@@ -449,7 +450,7 @@ def test_a_prompt_may_end_rows() -> None:
     from tests.work.devices import Device
 
     device = Device({"LIST": "+ROW 1\n+ROW 2"}, prompt="> ", late=0.03)
-    made = Runner(device.session(), read_dialogue('> LIST\n<* +ROW {n:int}\n< "> "\nkeep n\n', "d")).run()
+    made = Runner(Party("", device.session()), read_dialogue('> LIST\n<* +ROW {n:int}\n< "> "\nkeep n\n', "d")).run()
     assert made.kept == {"n": [1, 2]}
 
 

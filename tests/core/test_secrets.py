@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from tests.core.test_session import session
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.blocks import DialogueFault
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.protocol.dialect import Expectation, Want
 from wexicon.core.protocol.insertion import Template
@@ -103,7 +104,7 @@ def test_a_line_that_tells_a_secret_setting_is_masked_whenever_it_comes() -> Non
 def run(text: str, *chunks: tuple[float, bytes], **values: object) -> tuple[Runner, list[object], list[str]]:
     made, link, trace = session(*chunks)
     told: list[str] = []
-    runner = Runner(made, read_dialogue(text, "t.wex"), values, note=told.append)
+    runner = Runner(Party("", made), read_dialogue(text, "t.wex"), values, note=told.append)
     runner.run()
     made.listener.flush()  # type: ignore[attr-defined]
     return runner, [*trace.all, runner.result], [to_text(data) for _, data in link.said]

@@ -13,6 +13,7 @@ from tests.conftest import Bench
 from wexicon.core.agenda import Agenda
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.blocks import DialogueOutput
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.protocol.observations import Heard
 from wexicon.rigs.air import AccessPoint, Air, AirTable, Network, Place, Sky
@@ -186,7 +187,7 @@ def hold(bench: Bench, text: str, **values: Any) -> DialogueOutput:
     session.quiet(1.5)
     session.tune(bench.standin.uart.tuning)
     module = Module(session, bench.lexicon, bench.operator)
-    return Runner(session, read_dialogue(text, "x"), values, module=module, operator=bench.operator).run()
+    return Runner(Party("", session, module, bench.operator), read_dialogue(text, "x"), values).run()
 
 
 def test_a_network_takes_its_time_and_answers_in_numbers() -> None:

@@ -9,6 +9,7 @@ import pytest
 from tests.conftest import Bench
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.rigs.standin import StandIn
 from wexicon.rigs.standins import family
@@ -29,7 +30,7 @@ def hold(bench: Bench, text: str) -> DialogueOutput:
     session = bench.open()
     module = Module(session, bench.lexicon, bench.operator)
     module.attention.gain()
-    return Runner(session, read_dialogue(text, "t"), module=module).run()
+    return Runner(Party("", session, module), read_dialogue(text, "t")).run()
 
 
 @pytest.mark.parametrize("name", ["tamsel-k5", "orvane-b3"])

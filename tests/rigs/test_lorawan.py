@@ -11,6 +11,7 @@ import pytest
 from tests.conftest import Bench, wexicon
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.rigs.air import Air, AirTable, Device, LorawanTable
 from wexicon.work.module.module import Module
@@ -31,7 +32,7 @@ def hold(bench: Bench, text: str) -> DialogueOutput:
     session = bench.open()
     session.tune(bench.standin.uart.tuning)
     module = Module(session, bench.lexicon, bench.operator)
-    return Runner(session, read_dialogue(text, "t"), module=module).run()
+    return Runner(Party("", session, module), read_dialogue(text, "t")).run()
 
 
 def test_it_joins_sends_and_hears_what_the_network_answers() -> None:

@@ -10,6 +10,7 @@ import pytest
 from tests.conftest import Bench, virtual, wexicon
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault, FileFault
 from wexicon.core.formats.fixture import Fixture, Input, read_fixture
@@ -30,7 +31,7 @@ def hold(bench: Bench, text: str) -> DialogueOutput:
     session = bench.open()
     module = Module(session, bench.lexicon, bench.operator)
     module.attention.gain([bench.standin.uart.tuning])
-    return Runner(session, read_dialogue(text, "t"), module=module).run()
+    return Runner(Party("", session, module), read_dialogue(text, "t")).run()
 
 
 # -- mesh -----------------------------------------------------------------------------------------------------------------

@@ -9,6 +9,7 @@ import pytest
 from tests.conftest import Bench
 from wexicon.core.dialogue import read_dialogue
 from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.rigs.air import AccessPoint, Air, AirTable
 from wexicon.rigs.standins import family
@@ -34,7 +35,7 @@ def hold(bench: Bench, text: str, **values: Any) -> DialogueOutput:
     session.tune(bench.standin.uart.tuning)
     module = Module(session, bench.lexicon, bench.operator)
     needs = "".join(f"needs {name} {'secret' if name == 'passphrase' else ''}\n" for name in values)
-    return Runner(session, read_dialogue(needs + text, "t"), values, module=module).run()
+    return Runner(Party("", session, module), read_dialogue(needs + text, "t"), values).run()
 
 
 def test_a_network_is_joined_told_of_and_joined_again_after_power() -> None:

@@ -131,7 +131,7 @@ def test_what_a_trace_tells_is_what_was_read_last(tmp_path: Path) -> None:
     link = one.link(one.lexicon.factory)
     from wexicon.core.protocol.session import Session
 
-    writer = TraceWriter(tmp_path / "t", link.clock, link="x", tuning=link.tuning, end="crlf")
+    writer = TraceWriter(tmp_path / "t", link.clock, link="x", tuning=link.tuning)
     session = Session(link, one.lexicon.dialect, writer)
     plain = {"power": one.lexicon.settings["power"].check(7), "rate": 57600}
     assert provision(Module(session, one.lexicon, one.operator), Order(plain)).verdict is Verdict.CONFORMS

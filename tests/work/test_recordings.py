@@ -52,12 +52,13 @@ def test_a_draft_keeps_what_was_awaited_and_leaves_out_searches_and_repeats() ->
     one = Bench("brisca-w1")
     text = "> AT+SEEK\n<\npause 100ms\n> AT+POWER?\n< +POWER {p}\nawait 9s\n    SURPRISE {x:int}\n"
     trace = Path("t.jsonl")
+    from wexicon.core.protocol.speech import Speech
     from wexicon.core.tuning import Tuning
     from wexicon.links.virtual import VirtualClock
     from wexicon.records.trace_writer import TraceWriter
 
     one.agenda.after(4, lambda: one.standin.say("SURPRISE 7\r\n"))
-    writer = TraceWriter(trace, VirtualClock(one.agenda), link="x", tuning=Tuning(115200), form="lines")
+    writer = TraceWriter(trace, VirtualClock(one.agenda), link="x", tuning=Tuning(115200), speech=Speech())
     result = run_dialogue(one.session(writer), read_dialogue(text, "d.wex"), {}, one.lexicon, one.operator)
     writer.close()
     assert not result.failure

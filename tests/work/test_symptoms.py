@@ -15,6 +15,7 @@ from msgspec.structs import replace
 from tests.conftest import Bench
 from tests.work.devices import Device
 from wexicon.core.dialogue import read_dialogue
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault
 from wexicon.core.protocol.dialect import Dialect
@@ -183,7 +184,7 @@ def by_action(module: Module) -> str:
     module.session.begin_step("dialogue")
     with pytest.raises(Fault) as fault:
         Runner(
-            module.session, read_dialogue("> " + PROBES[module.lexicon.about.family] + "\n", "d.wex"), module=module
+            Party("", module.session, module), read_dialogue("> " + PROBES[module.lexicon.about.family] + "\n", "d.wex")
         ).run()
     with_cause(fault.value, module.session, module.lexicon)
     return fault.value.hint

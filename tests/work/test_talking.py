@@ -41,8 +41,7 @@ class Hand:
             link.clock,
             link="x",
             tuning=link.tuning,
-            end=self.bench.lexicon.speech.end,
-            form=self.bench.lexicon.speech.answer,
+            speech=self.bench.lexicon.speech,
             force=True,
         )
         self.session = Session(link, self.bench.dialect(), Listeners(self.writer, self.talk), secrets=Secrets())

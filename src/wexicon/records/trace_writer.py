@@ -17,7 +17,7 @@ from wexicon.core.faults import CallFault
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.link import Clock, Link
 from wexicon.core.protocol.observations import Listener, Observation, Said
-from wexicon.core.protocol.speech import Layers
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.tuning import Tuning
 from wexicon.files import create
 from wexicon.records.trace import FORMAT, Record, What, as_recorded, record_of
@@ -47,9 +47,7 @@ class TraceWriter(Listener):
         *,
         link: str,
         tuning: Tuning,
-        end: str = "crlf",
-        form: str = "",
-        layers: Layers = (),
+        speech: Speech | None = None,
         most: int = LARGEST_TRACE,
         parts: int = 0,
         force: bool = False,
@@ -75,9 +73,9 @@ class TraceWriter(Listener):
             rate=tuning.rate,
             frame=tuning.frame,
             station=tuning.station,
-            end=end,
-            form=form,
-            layers=as_recorded(layers),
+            end=speech.end if speech else "crlf",
+            form=speech.answer if speech else "",
+            layers=as_recorded(speech.layers if speech else ()),
             wexicon=__version__,
         )
         try:

@@ -8,15 +8,14 @@ methods that stand here.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from functools import cached_property
 from typing import ClassVar, Protocol
 
 import msgspec
 
 from wexicon.core.dialogue.expressions import Expression
-from wexicon.core.dialogue.lines import Words
-from wexicon.core.dialogue.statements import INDENT, Body, Naming, Statement, indented
+from wexicon.core.dialogue.lines import INDENT, Body, Naming, Statement, Words, indented
 from wexicon.core.faults import ModuleFault, Part
 from wexicon.core.protocol.dialect import Closing, Expectation, Want
 from wexicon.core.protocol.insertion import Template
@@ -115,9 +114,6 @@ class Say(AnsweredStatement, frozen=True, kw_only=True):
         for other in self.others:
             yield from other.lines()
 
-    def expressions(self) -> Iterable[Naming]:
-        return (self.template,)
-
 
 class Await(AnsweredStatement, frozen=True, kw_only=True):
     """`await D [as NAME]` and the patterns below it: events that must come, in order, or other events and what then. NAME is
@@ -204,6 +200,10 @@ class Repeat(Block, frozen=True):
             raise words.fault("has no end", "say for how long, or how often: repeat for 30s ..., repeat 5 times ...")
         return made
 
+    def expressions(self) -> Iterator[Naming]:
+        """None before the block: `until` is asked after it."""
+        yield from ()
+
     def rest(self) -> str:
         parts = [f"{self.times} times"] if self.times else []
         parts += [f"for {self.duration.text}"] if self.duration else []
@@ -264,8 +264,8 @@ class When(Statement, frozen=True):
         for _, block in self.branches:
             yield block
 
-    def expressions(self) -> Iterable[Naming]:
-        return [condition for condition, _ in self.branches if condition]
+    def expressions(self) -> Iterator[Naming]:
+        yield from (condition for condition, _ in self.branches if condition)
 
 
 BLOCKS: dict[str, type[Block]] = {one.word: one for one in (Allow, Repeat, Again, On)}

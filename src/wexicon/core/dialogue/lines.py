@@ -1,4 +1,5 @@
-"""One line of a dialogue, and the parts that statements are created of: durations, expressions, patterns, texts in quotes.
+"""One line of a dialogue, the parts that it consists of (durations, expressions, patterns, texts in quotes), and what all
+statements have in common.
 
 The rule: each part is read once, here, into what will be used; what is wrong with it is a LineFault with its column.
 """
@@ -6,9 +7,11 @@ The rule: each part is read once, here, into what will be used; what is wrong wi
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from functools import lru_cache
-from typing import NamedTuple, TypeVar
+from typing import ClassVar, NamedTuple, Protocol, TypeVar
+
+import msgspec
 
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault, expression
 from wexicon.core.protocol.dialect import compiled
@@ -19,6 +22,7 @@ from wexicon.core.text import Duration, unescape, visible
 T = TypeVar("T")
 NAME = r"[A-Za-z_][A-Za-z0-9_]*"
 _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"')
+INDENT = "    "
 _ASSIGNED = re.compile(r"([A-Za-z_][A-Za-z0-9_-]*)\s*=(?!=)\s*(.+)")
 
 
@@ -132,3 +136,74 @@ class QuotedText(NamedTuple):
 
     def wording(self) -> str:
         return f'"{self.source}"'
+
+
+class Naming(Protocol):
+    """An expression or template: `names` are the values that it needs."""
+
+    @property
+    def names(self) -> Iterable[str]: ...
+
+
+class Statement(msgspec.Struct, frozen=True, eq=False, kw_only=True, dict=True):
+    """One statement; `line` is where it stands (it does not count: two statements are equal when they are written alike)."""
+
+    word: ClassVar[str] = ""
+    # Its fields that name what it gives values to.
+    gives: ClassVar[tuple[str, ...]] = ()
+    line: int = 0
+
+    def __eq__(self, other: object) -> bool:
+        return type(self) is type(other) and list(self.lines()) == list(other.lines())
+
+    def __hash__(self) -> int:
+        return hash(tuple(self.lines()))
+
+    def lines(self) -> Iterator[str]:
+        """The statement as it is written, its blocks indented."""
+        yield f"{self.word} {self.rest()}".rstrip()
+
+    def rest(self) -> str:
+        """The words behind its name."""
+        return ""
+
+    def blocks(self) -> Iterator[Body]:
+        """The blocks below it."""
+        yield from ()
+
+    def uses(self) -> Iterator[tuple[int, str]]:
+        """The names whose values it needs, each with its line."""
+        for one in self.expressions():
+            for name in one.names:
+                yield self.line, name
+
+    def sets(self) -> Iterator[str]:
+        """The names that it gives values."""
+        yield from filter(None, (getattr(self, field) for field in self.gives))
+
+    def expressions(self) -> Iterator[Naming]:
+        """The expressions and templates in it, each with its `names`."""
+        for field in self.__struct_fields__:
+            match getattr(self, field):
+                case Expression() | Template() as one:
+                    yield one
+                case QuotedText(template=one):
+                    yield one
+
+
+Body = tuple[Statement, ...]
+
+
+def indented(block: Body) -> Iterator[str]:
+    for statement in block:
+        for line in statement.lines():
+            yield INDENT + line
+
+
+class OneLine(Statement, frozen=True):
+    """A statement that is read from the words behind its name."""
+
+    @classmethod
+    def read(cls, words: Words) -> OneLine:
+        """Raises LineFault."""
+        raise NotImplementedError

@@ -7,12 +7,11 @@ each line that is said or heard is in an `at` block.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from typing import ClassVar
 
 from wexicon.core.dialogue.blocks import Block, ModuleActions
-from wexicon.core.dialogue.lines import NAME, QuotedText, Words
-from wexicon.core.dialogue.statements import Naming, OneLine
+from wexicon.core.dialogue.lines import NAME, OneLine, QuotedText, Words
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.protocol.session import Session
 
@@ -113,9 +112,6 @@ class Open(OneLine, frozen=True):
 
     def rest(self) -> str:
         return f"{self.name} {self.url.wording()}" + (" refused" if self.refused else "")
-
-    def expressions(self) -> Iterable[Naming]:
-        return (self.url.template,)
 
 
 class Close(OneLine, frozen=True):

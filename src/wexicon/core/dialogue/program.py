@@ -12,8 +12,9 @@ from typing import NamedTuple
 import msgspec
 
 from wexicon.core.dialogue.blocks import Allow, AnsweredStatement, Await, On, Repeat, Say
+from wexicon.core.dialogue.lines import Body, Statement
 from wexicon.core.dialogue.parties import At, Close, DeclareParty, Open
-from wexicon.core.dialogue.statements import Body, Break, Do, Needs, Pause, Quiet, Read, Set, Signal, Statement, Tune
+from wexicon.core.dialogue.statements import Break, Do, Needs, Pause, Quiet, Read, Set, Signal, Tune
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.text import nearest
 

@@ -14,10 +14,10 @@ import msgspec
 
 from wexicon.core.dialogue import blocks, statements
 from wexicon.core.dialogue.blocks import Await, Hear, Other, Say, When
-from wexicon.core.dialogue.lines import NAME, SourceLine, StatementFault, Words, template
+from wexicon.core.dialogue.lines import NAME, Body, OneLine, SourceLine, Statement, StatementFault, Words, template
 from wexicon.core.dialogue.parties import PARTY_STATEMENTS, At, DeclareParty
 from wexicon.core.dialogue.program import Program, check_program
-from wexicon.core.dialogue.statements import Body, Needs, OneLine, Statement
+from wexicon.core.dialogue.statements import Needs
 from wexicon.core.faults import Complaint, FileFault
 from wexicon.core.protocol.dialect import compiled
 from wexicon.core.text import counted, has_control, nearest, visible

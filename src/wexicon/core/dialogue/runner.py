@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
+from typing import Any
 
 import msgspec
 
@@ -15,24 +16,22 @@ from wexicon.core.dialogue.blocks import (
     Again,
     Allow,
     Await,
-    DialogueFault,
     DialogueOutput,
     Files,
-    ModuleActions,
     On,
-    Other,
     Repeat,
     Say,
     When,
 )
 from wexicon.core.dialogue.given import given
-from wexicon.core.dialogue.parties import At, Close, DeclareParty, Open, Party, hear_each_other
+from wexicon.core.dialogue.hearing import Hearing
+from wexicon.core.dialogue.lines import Body, Statement
+from wexicon.core.dialogue.parties import At, Close, Open, Party, hear_each_other
 from wexicon.core.dialogue.program import Program
-from wexicon.core.dialogue.scope import Scope, seconds
+from wexicon.core.dialogue.scope import seconds
 from wexicon.core.dialogue.statements import (
     Ask,
     AskOperator,
-    Body,
     Break,
     Check,
     Do,
@@ -42,60 +41,43 @@ from wexicon.core.dialogue.statements import (
     Let,
     Mark,
     Measure,
-    Needs,
     Note,
     Pause,
     Quiet,
     Read,
     Set,
     Signal,
-    Statement,
     Transfer,
     Tune,
 )
-from wexicon.core.faults import LinkFault, ModuleFault, Part, Skipped, Stopped
-from wexicon.core.operator import Operator
-from wexicon.core.protocol.dialect import Reply, ReplyStatus, compiled
-from wexicon.core.protocol.engine import Waiter
-from wexicon.core.protocol.observations import Awaited, Heard, Noted, Role
-from wexicon.core.protocol.patterns import Pattern
-from wexicon.core.protocol.session import Session
+from wexicon.core.faults import LinkFault, ModuleFault, Skipped, Stopped
+from wexicon.core.protocol.dialect import ReplyStatus
+from wexicon.core.protocol.observations import Noted
 from wexicon.core.protocol.transfers import CANCEL, FileSender
-from wexicon.core.text import counted, plain, spoken, visible
+from wexicon.core.text import counted, plain, visible
 from wexicon.core.tuning import Tuning
-
-# What silence points to if nothing else is known.
-SILENCE = "Silence points to the line end, the rate, the power or the wires; or it takes longer: allow 10s"
-# After how long a silence data that was passed on counts, though no line has ended (seconds).
-STILL = 0.05
-# How often it looks whether the operator has confirmed (seconds).
-LOOKS = 0.1
-# How often a handler may run before the dialogue goes on.
-MOST_HANDLED = 1000
 
 
 class _Ends(Exception):
     """Ends the repeat around it."""
 
 
-class Runner(Scope):
+class Runner(Hearing):
     """Runs one program. `values` are those that it needs, already of their kinds; a Secret among them appears nowhere. With
     several `parties` an `at` says who is meant; `opens` makes a party of a name and a URL, `files` reads a file."""
 
     def __init__(
         self,
-        session: Session,
+        parties: Party | Sequence[Party],
         program: Program,
         values: Mapping[str, object] | None = None,
         *,
-        module: ModuleActions | None = None,
-        operator: Operator | None = None,
         note: Callable[[str], None] = lambda text: None,
-        parties: Sequence[Party] = (),
         opens: Callable[[str, str], Party] | None = None,
         files: Files | None = None,
     ) -> None:
-        super().__init__(program, parties[0] if parties else Party("", session, module, operator), values or {})
+        parties = [parties] if isinstance(parties, Party) else parties
+        super().__init__(program, parties[0], values or {})
         self.parties = {one.name: one for one in parties if one.name}
         self._opens, self._files = opens, files
         # The statement that is being done.
@@ -103,8 +85,6 @@ class Runner(Scope):
         self._tell = note
         self._allowed: float | None = None
         self._once: float | None = None
-        self._handlers: list[tuple[On, Waiter, Party]] = []
-        self._handling = False
 
     def run(self) -> DialogueOutput:
         """Runs the whole dialogue. Raises DialogueFault, LinkFault or Stopped."""
@@ -139,91 +119,68 @@ class Runner(Scope):
             self._attend()
 
     def _one(self, statement: Statement) -> None:
-        match statement:
-            case Say():
-                self._say(statement)
-            case Allow():
-                self._allow(statement)
-            case Await():
-                self._await(statement)
-            case Repeat():
-                self._repeat(statement)
-            case Again():
-                self._again(statement)
-            case When(branches):
-                for condition, block in branches:
-                    if condition is None or plain(self._value(statement, condition)):
-                        self._block(block)
-                        break
-            case On(pattern=pattern):
-                own = self.session.dialect.own(pattern)
-                picks = lambda event: own.match(event.text, self.values) is not None  # noqa: E731
-                self._handlers.append((statement, Waiter(self.session.events, picks), self.party))
-            case Check(condition):
-                if not plain(self._value(statement, condition)):
-                    raise self._fault(statement, f"not so: {condition.source}{self._now(condition)}")
-            case Let(name, value):
-                self.values[name] = self._tainted(self._value(statement, value))
-            case KeepValue(name, value):
-                self._keep_value(statement, name, value)
-            case Measure():
-                self._measure(statement)
-            case Keep(names, as_name):
-                self._keep(names, as_name)
-            case Quiet(duration):
-                self.session.pauses += duration.seconds
-                self.session.quiet(duration.seconds)
-            case Pause(duration):
-                self.session.pauses += duration.seconds
-                self._wait(self.session.clock.now() + duration.seconds)
-            case Tune():
-                self._tune(statement)
-            case Transfer():
-                self._transfer(statement)
-            case Signal(states):
-                self.session.signal(**dict(states))
-            case Break():
-                raise _Ends
-            case AskOperator(act, text):
-                told = visible(self._text(statement, text.template))
-                self.session.asked(act, told)
-                self.party.fresh_since = self.session.clock.now()
-                if act == "confirm":
-                    self.party.operator.confirm(act, f"{told} Press Enter.", self._wait_until)
-                else:
-                    self.party.operator.ask(act, told)
-            case Fail(text):
-                raise self._fault(statement, visible(self._text(statement, text.template)))
-            case Note(text):
-                told = self._text(statement, text.template)
-                # In a repeat the same note counts once.
-                if self.result.notes[-1:] != [told]:
-                    self.result.notes.append(told)
-                    self._tell(told)
-                    self.session.tell(Noted(self.session.clock.now(), told))
-            case Read():
-                self.values[statement.variable] = self._by_lexicon(statement, lambda m: m.read(statement.name))
-            case Do(name):
-                kept = self._by_lexicon(statement, lambda module: module.do(name, self.values))
-                self.result.kept.update(kept)
-                self.values.update(kept)
-            case Set(name, expression):
-                value = self._value(statement, expression)
-                self._by_lexicon(statement, lambda module: module.set(name, value))
-            case Needs() | DeclareParty():
-                pass
-            case At():
-                self._at(statement)
-            case Open():
-                self._open(statement)
-            case Close(name):
-                self._party(statement, name).session.close()
-            case Mark(name):
-                self.values[name] = seconds(self.session.clock.now())
-            case Ask():
-                self._ask(statement)
-            case _:
-                raise NotImplementedError(statement.word)
+        if act := _ACTS.get(type(statement)):
+            act(self, statement)
+
+    # -- one statement --------------------------------------------------------------------------------------------
+
+    def _when(self, statement: When) -> None:
+        for condition, block in statement.branches:
+            if condition is None or plain(self._value(statement, condition)):
+                self._block(block)
+                return
+
+    def _check(self, statement: Check) -> None:
+        if not plain(self._value(statement, statement.condition)):
+            what = f"not so: {statement.condition.source}{self._now(statement.condition)}"
+            raise self._fault(statement, what)
+
+    def _let(self, statement: Let) -> None:
+        self.values[statement.name] = self._tainted(self._value(statement, statement.value))
+
+    def _pause(self, statement: Pause) -> None:
+        """Waits; `quiet` takes no events meanwhile."""
+        wait = statement.duration.seconds
+        self.session.pauses += wait
+        if isinstance(statement, Quiet):
+            self.session.quiet(wait)
+        else:
+            self._wait(self.session.clock.now() + wait)
+
+    def _break(self, statement: Break) -> None:
+        raise _Ends
+
+    def _operator(self, statement: AskOperator) -> None:
+        act, told = statement.act, visible(self._text(statement, statement.text.template))
+        self.session.asked(act, told)
+        self.party.fresh_since = self.session.clock.now()
+        if act == "confirm":
+            self.party.operator.confirm(act, f"{told} Press Enter.", self._wait_until)
+        else:
+            self.party.operator.ask(act, told)
+
+    def _fail(self, statement: Fail) -> None:
+        raise self._fault(statement, visible(self._text(statement, statement.text.template)))
+
+    def _note(self, statement: Note) -> None:
+        """In a repeat the same note counts once."""
+        told = self._text(statement, statement.text.template)
+        if self.result.notes[-1:] != [told]:
+            self.result.notes.append(told)
+            self._tell(told)
+            self.session.tell(Noted(self.session.clock.now(), told))
+
+    def _read(self, statement: Read) -> None:
+        self.values[statement.variable] = self._by_lexicon(statement, lambda module: module.read(statement.name))
+
+    def _do(self, statement: Do) -> None:
+        kept = self._by_lexicon(statement, lambda module: module.do(statement.name, self.values))
+        self.result.kept.update(kept)
+        self.values.update(kept)
+
+    def _set(self, statement: Set) -> None:
+        value = self._value(statement, statement.value)
+        self._by_lexicon(statement, lambda module: module.set(statement.name, value))
 
     # -- parties ----------------------------------------------------------------------------------------------------
 
@@ -306,39 +263,6 @@ class Runner(Scope):
         if outcome.status is ReplyStatus.OTHER:
             self._block(statement.others[outcome.which].then)
 
-    def _require_silence(self, statement: Say, within: float | None) -> None:
-        """Nothing may answer, for as long as an answer may take; events are none."""
-        session, began = self.session, self.party.began
-        wait = session.dialect.within if within is None else within
-
-        def heard() -> list[str]:
-            seen = (one for one in session.recent if isinstance(one, Heard) and one.at > began)
-            return [one.text for one in seen if one.role in (Role.UNMATCHED, Role.UNEXPECTED, Role.CORRUPT)]
-
-        session.quiet(wait, lambda: bool(heard()))
-        if found := heard():
-            part = Part(statement.source, "nothing", found)
-            raise self._fault(statement, "the module answered, and nothing should answer", part=part)
-
-    def _not_heard(self, statement: Say, outcome: Reply) -> DialogueFault:
-        waited = spoken(outcome.waited)
-        hint = ""
-        if outcome.status is ReplyStatus.ERROR:
-            meaning = self.module.meaning(outcome.code) if self.module else ""
-            what = "the module returned an error" + (f": {outcome.code}" if outcome.code else "")
-            what += f" ({meaning})" if meaning else ""
-        elif outcome.status is ReplyStatus.CLOSED:
-            what = f"the answer ended after {waited} without what was expected"
-        elif outcome.heard:
-            what = f"what was expected did not come within {waited}"
-        else:
-            what = f"nothing was heard within {waited}"
-            hint = SILENCE
-        nearest_heard = _nearest(outcome.expected, outcome.heard)
-        if nearest_heard and outcome.status in (ReplyStatus.CLOSED, ReplyStatus.SILENCE):
-            hint = _matched_up_to(outcome.expected, nearest_heard, self.values)
-        return self._fault(statement, what, hint, Part.of(outcome))
-
     def _allow(self, statement: Allow) -> None:
         if not statement.body:
             self._once = statement.duration.seconds
@@ -348,111 +272,6 @@ class Runner(Scope):
             self._block(statement.body)
         finally:
             self._allowed = before
-
-    # -- events ---------------------------------------------------------------------------------------------------
-
-    def _await(self, statement: Await) -> None:
-        began = self.session.clock.now()
-        until = began + statement.duration.seconds
-        if statement.bare:
-            self._await_bare(statement, until, self.party.began)
-            return
-        # Between several parties events are queued; alone, only what came since the last exchange began counts.
-        since = self.party.fresh_since if self.parties else self.party.began
-        wanted: list[Pattern | None] = [hear.pattern for hear in statement.hears] or [None]
-        for pattern in wanted:
-            if not self._await_one(statement, pattern, until, since, began):
-                return
-
-    def _await_bare(self, statement: Await, until: float, since: float) -> None:
-        """Nothing may come, or the other side must close the connection."""
-        if statement.bare == "nothing":
-            if event := self._wait(until, lambda event: True, since):
-                raise self._fault(
-                    statement, "something came, and nothing should", part=Part("", "nothing", [event.text])
-                )
-            return
-        try:
-            self._wait(until)
-        except LinkFault:
-            if self.party.is_socket:
-                return
-            raise
-        raise self._fault(statement, f"the connection was not closed within {statement.duration.text}")
-
-    def _await_one(self, statement: Await, wanted: Pattern | None, until: float, since: float, began: float) -> bool:
-        """Waits for one event; false when one of the others came instead and was dealt with."""
-        found: list[tuple[Other | None, dict[str, object]]] = []
-
-        def pick(event: Heard) -> bool:
-            ways = [(None, wanted), *((other, other.pattern) for other in statement.others)]
-            for other, pattern in ways:
-                captures = self.session.dialect.own(pattern).match(event.text, self.values) if pattern else None
-                if captures is not None:
-                    found.append((other, captures))
-                    return True
-            return False
-
-        event = self._wait(until, pick, since)
-        if event is None:
-            heard = [event.text for event in self.session.events if event.at >= since]
-            expected = wanted.source if wanted else " or ".join(other.pattern.source for other in statement.others)
-            part = Part("", expected, heard, statement.duration.seconds)
-            raise self._fault(statement, f"the event did not come within {statement.duration.text}", part=part)
-        if statement.as_name:
-            self.values[statement.as_name] = seconds(max(0.0, event.at - began))
-        if not event.name:
-            self.session.tell(Awaited(self.session.clock.now(), event.text))
-        other, captures = found[0]
-        self._take(statement, captures)
-        if other is None:
-            return True
-        self._block(other.then)
-        return False
-
-    def _wait(self, until: float, pick: Callable[[Heard], bool] | None = None, since: float = 0.0) -> Heard | None:
-        """Listens until the time `until` or until an event is picked; handlers answer what comes meanwhile."""
-        session = self.session
-        waiter = Waiter(session.events, pick, since) if pick else None
-        while True:
-            if waiter and (event := waiter.take()):
-                return event
-            self._attend()
-            now = session.clock.now()
-            if self.party.data and session.partial and now - session.heard_at >= STILL:
-                session.take_partial()
-                continue
-            if now >= until:
-                return None
-            session.heed_stop()
-            session.more_events(min(until, now + STILL) if self.party.data else until)
-
-    def _wait_until(self, done: Callable[[], bool]) -> None:
-        """Listens until a condition is true; handlers answer what comes meanwhile."""
-        while not done():
-            self._wait(self.session.clock.now() + LOOKS)
-
-    def _attend(self) -> None:
-        """Answers the events that a handler waits for. What a handler says may bring the next one."""
-        if self._handling or not self._handlers:
-            return
-        self._handling = True
-        try:
-            for handler, waiter, party in self._handlers:
-                count = 0
-                while event := waiter.take():
-                    count += 1
-                    if count > MOST_HANDLED:
-                        what = f"its own lines bring it again: it was done {MOST_HANDLED} times"
-                        raise self._fault(handler, what, "Write a pattern that does not fit what answers its lines.")
-                    before, self.party = self.party, party
-                    own = party.session.dialect.own(handler.pattern)
-                    self._take(handler, own.match(event.text, self.values) or {})
-                    began = party.began
-                    self._block(handler.body)
-                    party.began, self.party = began, before
-        finally:
-            self._handling = False
 
     # -- blocks ---------------------------------------------------------------------------------------------------
 
@@ -522,16 +341,35 @@ class Runner(Scope):
         self.session.tune(tuning)
 
 
-def _nearest(expected: str, heard: list[str]) -> str:
-    """The heard line that was probably meant to be the expected one."""
-    lead = compiled(expected).start if expected else ""
-    alike = [text for text in heard if lead and text[:2] == lead[:2]]
-    return alike[-1] if alike else ""
-
-
-def _matched_up_to(expected: str, heard: str, values: Mapping[str, object]) -> str:
-    """How far a heard line matched the pattern it should have."""
-    reach = compiled(expected).reach(heard, values)
-    if not 0 < reach < len(heard):
-        return ""
-    return f"It matched up to “{visible(heard[:reach])}”, then “{visible(heard[reach:])}” was heard."
+# What each statement does; those that are not here declare something.
+_ACTS: dict[type[Statement], Callable[[Runner, Any], None]] = {
+    Say: Runner._say,
+    Allow: Runner._allow,
+    Await: Runner._await,
+    Repeat: Runner._repeat,
+    Again: Runner._again,
+    When: Runner._when,
+    On: Runner._on,
+    Check: Runner._check,
+    Let: Runner._let,
+    KeepValue: Runner._keep_value,
+    Keep: Runner._keep,
+    Measure: Runner._measure,
+    Pause: Runner._pause,
+    Quiet: Runner._pause,
+    Tune: Runner._tune,
+    Transfer: Runner._transfer,
+    Signal: lambda run, statement: run.session.signal(**dict(statement.states)),
+    Break: Runner._break,
+    AskOperator: Runner._operator,
+    Ask: Runner._ask,
+    Fail: Runner._fail,
+    Note: Runner._note,
+    Read: Runner._read,
+    Do: Runner._do,
+    Set: Runner._set,
+    At: Runner._at,
+    Open: Runner._open,
+    Close: lambda run, statement: run._party(statement, statement.name).session.close(),
+    Mark: lambda run, statement: run.values.update({statement.name: seconds(run.session.clock.now())}),
+}

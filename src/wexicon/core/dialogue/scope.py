@@ -11,9 +11,10 @@ from typing import Any
 
 from wexicon.core.dialogue.blocks import DialogueFault, DialogueOutput, Measured, ModuleActions, Say
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
+from wexicon.core.dialogue.lines import Statement
 from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.program import Program
-from wexicon.core.dialogue.statements import Measure, Statement
+from wexicon.core.dialogue.statements import Keep, KeepValue, Measure
 from wexicon.core.faults import Fault, ModuleFault, Part, Stopped
 from wexicon.core.protocol.elements import CaptureElement
 from wexicon.core.protocol.insertion import Filled, InsertionFault, Template
@@ -135,11 +136,12 @@ class Scope:
         )
         return f" ({now})" if now else ""
 
-    def _keep_value(self, statement: Statement, name: str, value: Expression) -> None:
-        self.values[name] = self.result.kept[name] = self._tainted(self._value(statement, value))
+    def _keep_value(self, statement: KeepValue) -> None:
+        value = self._tainted(self._value(statement, statement.value))
+        self.values[statement.name] = self.result.kept[statement.name] = value
 
-    def _keep(self, names: tuple[str, ...], as_name: str) -> None:
-        kept = self.result.kept
+    def _keep(self, statement: Keep) -> None:
+        names, as_name, kept = statement.names, statement.as_name, self.result.kept
         given = {name: self.values.get(name) for name in names}
         values = {name: plain(value) for name, value in given.items()}
         together = as_name or len(names) > 1

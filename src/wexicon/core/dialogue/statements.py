@@ -7,91 +7,25 @@ one is a class here, in STATEMENTS, and a case in the runner.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
-from typing import ClassVar, Protocol
-
-import msgspec
+from collections.abc import Iterator
+from typing import ClassVar
 
 from wexicon.core.dialogue.expressions import Expression, ExpressionFault
 from wexicon.core.dialogue.given import FORMS
-from wexicon.core.dialogue.lines import NAME, QuotedText, StatementFault, Words
+from wexicon.core.dialogue.lines import NAME, OneLine, QuotedText, StatementFault, Words
 from wexicon.core.protocol.transfers import PROTOCOLS
 from wexicon.core.text import Duration, meant
 from wexicon.core.tuning import Tuning
 
-INDENT = "    "
 ACTS = ("attention", "power-cycle", "release", "work", "confirm")
 _LEXICON_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*")
-
-
-class Naming(Protocol):
-    """An expression or template: `names` are the values that it needs."""
-
-    @property
-    def names(self) -> Iterable[str]: ...
-
-
-class Statement(msgspec.Struct, frozen=True, eq=False, kw_only=True, dict=True):
-    """One statement; `line` is where it stands (it does not count: two statements are equal when they are written alike)."""
-
-    word: ClassVar[str] = ""
-    line: int = 0
-
-    def __eq__(self, other: object) -> bool:
-        return type(self) is type(other) and list(self.lines()) == list(other.lines())
-
-    def __hash__(self) -> int:
-        return hash(tuple(self.lines()))
-
-    def lines(self) -> Iterator[str]:
-        """The statement as it is written, its blocks indented."""
-        yield f"{self.word} {self.rest()}".rstrip()
-
-    def rest(self) -> str:
-        """The words behind its name."""
-        return ""
-
-    def blocks(self) -> Iterator[Body]:
-        """The blocks below it."""
-        yield from ()
-
-    def uses(self) -> Iterator[tuple[int, str]]:
-        """The names whose values it needs, each with its line."""
-        for one in self.expressions():
-            for name in one.names:
-                yield self.line, name
-
-    def sets(self) -> Iterator[str]:
-        """The names that it gives values."""
-        yield from ()
-
-    def expressions(self) -> Iterable[Naming]:
-        """The expressions and templates in it, each with its `names`."""
-        return ()
-
-
-Body = tuple[Statement, ...]
-
-
-def indented(block: Body) -> Iterator[str]:
-    for statement in block:
-        for line in statement.lines():
-            yield INDENT + line
-
-
-class OneLine(Statement, frozen=True):
-    """A statement that is read from the words behind its name."""
-
-    @classmethod
-    def read(cls, words: Words) -> OneLine:
-        """Raises LineFault."""
-        raise NotImplementedError
 
 
 class Needs(OneLine, frozen=True):
     """`needs NAME [KIND] [secret] [= DEFAULT]`: a value that must be given."""
 
     word: ClassVar[str] = "needs"
+    gives: ClassVar[tuple[str, ...]] = ("name",)
     _form: ClassVar[re.Pattern[str]] = re.compile(rf"({NAME})(?:\s+(?!secret\b)([a-z]+))?(\s+secret)?\s*(?:=\s*(.+))?")
     name: str
     kind: str = "text"
@@ -114,12 +48,6 @@ class Needs(OneLine, frozen=True):
         words = [self.name] + ([self.kind] if self.kind != "text" else []) + ["secret"] * self.secret
         return " ".join(words) + (f" = {self.default.source}" if self.default else "")
 
-    def expressions(self) -> Iterable[Naming]:
-        return (self.default,) if self.default else ()
-
-    def sets(self) -> Iterator[str]:
-        yield self.name
-
 
 class Check(OneLine, frozen=True):
     """`check EXPRESSION`."""
@@ -134,14 +62,12 @@ class Check(OneLine, frozen=True):
     def rest(self) -> str:
         return self.condition.source
 
-    def expressions(self) -> Iterable[Naming]:
-        return (self.condition,)
-
 
 class Keep(OneLine, frozen=True):
     """`keep NAME, NAME as NAME`."""
 
     word: ClassVar[str] = "keep"
+    gives: ClassVar[tuple[str, ...]] = ("as_name",)
     _form: ClassVar[re.Pattern[str]] = re.compile(rf"({NAME}(?:\s*,\s*{NAME})*)(?:\s+as\s+({NAME}))?")
     names: tuple[str, ...]
     as_name: str = ""
@@ -161,15 +87,10 @@ class Keep(OneLine, frozen=True):
         for name in self.names:
             yield self.line, name
 
-    def sets(self) -> Iterator[str]:
-        if self.as_name:
-            yield self.as_name
 
+class Assignment(OneLine, frozen=True):
+    """`WORD NAME = EXPRESSION`."""
 
-class KeepValue(OneLine, frozen=True):
-    """`keep NAME = EXPRESSION`: a value for the result, and for the lines that follow."""
-
-    word: ClassVar[str] = "keep"
     name: str
     value: Expression
 
@@ -180,17 +101,25 @@ class KeepValue(OneLine, frozen=True):
     def rest(self) -> str:
         return f"{self.name} = {self.value.source}"
 
-    def expressions(self) -> Iterable[Naming]:
-        return (self.value,)
 
-    def sets(self) -> Iterator[str]:
-        yield self.name
+class KeepValue(Assignment, frozen=True):
+    """`keep NAME = EXPRESSION`: a value for the result, and for the lines that follow."""
+
+    word: ClassVar[str] = "keep"
+    gives: ClassVar[tuple[str, ...]] = ("name",)
 
 
-class Let(KeepValue, frozen=True):
+class Let(Assignment, frozen=True):
     """`let NAME = EXPRESSION`: a value for the lines that follow."""
 
     word: ClassVar[str] = "let"
+    gives: ClassVar[tuple[str, ...]] = ("name",)
+
+
+class Set(Assignment, frozen=True):
+    """`set NAME = EXPRESSION`: a setting, by the lexicon."""
+
+    word: ClassVar[str] = "set"
 
 
 class Measure(OneLine, frozen=True):
@@ -229,9 +158,6 @@ class Measure(OneLine, frozen=True):
         limits = [("unit", self.unit)] if self.unit else []
         limits += [(word, one.source) for word, one in (("from", self.low), ("to", self.high)) if one]
         return " ".join([f"{self.name} = {self.value.source}", *(f"{word} {text}" for word, text in limits)])
-
-    def expressions(self) -> Iterable[Naming]:
-        return [one for one in (self.value, self.low, self.high) if one]
 
 
 def _number(written: Expression) -> float:
@@ -338,9 +264,6 @@ class AskOperator(OneLine, frozen=True):
     def rest(self) -> str:
         return ("" if self.act == "work" else f"{self.act} ") + self.text.wording()
 
-    def expressions(self) -> Iterable[Naming]:
-        return (self.text.template,)
-
 
 class Note(OneLine, frozen=True):
     """`note "TEXT"`."""
@@ -355,9 +278,6 @@ class Note(OneLine, frozen=True):
     def rest(self) -> str:
         return self.text.wording()
 
-    def expressions(self) -> Iterable[Naming]:
-        return (self.text.template,)
-
 
 class Fail(Note, frozen=True):
     """`fail "TEXT"`."""
@@ -369,6 +289,7 @@ class Mark(OneLine, frozen=True):
     """`mark NAME`: keeps the time; `since(NAME)` in an expression is how many seconds ago that was."""
 
     word: ClassVar[str] = "mark"
+    gives: ClassVar[tuple[str, ...]] = ("name",)
     name: str
 
     @classmethod
@@ -380,14 +301,12 @@ class Mark(OneLine, frozen=True):
     def rest(self) -> str:
         return self.name
 
-    def sets(self) -> Iterator[str]:
-        yield self.name
-
 
 class Ask(OneLine, frozen=True):
     """`ask NAME "TEXT" [KIND]`: the operator reads something, an instrument or a lamp, and types it; waited for."""
 
     word: ClassVar[str] = "ask"
+    gives: ClassVar[tuple[str, ...]] = ("name",)
     _form: ClassVar[re.Pattern[str]] = re.compile(rf'({NAME})\s+("(?:[^"\\]|\\.)*")(?:\s+([a-z]+))?')
     name: str
     text: QuotedText
@@ -403,12 +322,6 @@ class Ask(OneLine, frozen=True):
 
     def rest(self) -> str:
         return f"{self.name} {self.text.wording()}" + (f" {self.kind}" if self.kind != "text" else "")
-
-    def expressions(self) -> Iterable[Naming]:
-        return (self.text.template,)
-
-    def sets(self) -> Iterator[str]:
-        yield self.name
 
 
 class Transfer(OneLine, frozen=True):
@@ -431,9 +344,6 @@ class Transfer(OneLine, frozen=True):
     def rest(self) -> str:
         return f"{self.file.wording()} by {self.protocol}"
 
-    def expressions(self) -> Iterable[Naming]:
-        return (self.file.template,)
-
 
 class Do(OneLine, frozen=True):
     """`do ACTION`, by the lexicon."""
@@ -455,6 +365,7 @@ class Read(Do, frozen=True):
     """`read NAME [as OTHER]`: a setting, by the lexicon; its value is then known under its name (`_` for `-`), or the other."""
 
     word: ClassVar[str] = "read"
+    gives: ClassVar[tuple[str, ...]] = ("variable",)
     _form: ClassVar[re.Pattern[str]] = re.compile(rf"(\S+)(?:\s+as\s+({NAME}))?")
     as_name: str = ""
 
@@ -471,49 +382,8 @@ class Read(Do, frozen=True):
     def variable(self) -> str:
         return self.as_name or self.name.replace("-", "_")
 
-    def sets(self) -> Iterator[str]:
-        yield self.variable
-
-
-class Set(OneLine, frozen=True):
-    """`set NAME = EXPRESSION`: a setting, by the lexicon."""
-
-    word: ClassVar[str] = "set"
-    name: str
-    value: Expression
-
-    @classmethod
-    def read(cls, words: Words) -> Set:
-        return cls(*words.assignment("write set NAME = VALUE"), line=words.line)
-
-    def rest(self) -> str:
-        return f"{self.name} = {self.value.source}"
-
-    def expressions(self) -> Iterable[Naming]:
-        return (self.value,)
-
 
 STATEMENTS: dict[str, type[OneLine]] = {
-    one.word: one
-    for one in (
-        Needs,
-        Check,
-        Keep,
-        Let,
-        Measure,
-        Mark,
-        Ask,
-        Pause,
-        Quiet,
-        Tune,
-        Signal,
-        Break,
-        AskOperator,
-        Note,
-        Fail,
-        Transfer,
-        Do,
-        Set,
-        Read,
-    )
+    one.word: one for one in (Needs, Check, Keep, Let, Measure, Mark, Ask, Pause, Quiet)
 }
+STATEMENTS |= {one.word: one for one in (Tune, Signal, Break, AskOperator, Note, Fail, Transfer, Do, Set, Read)}

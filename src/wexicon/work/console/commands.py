@@ -13,6 +13,7 @@ import msgspec
 
 from wexicon.core.dialogue import Program, read_dialogue
 from wexicon.core.dialogue.given import given
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import CallFault, Fault, ModuleFault
 from wexicon.core.formats.lexicon import Lexicon
@@ -94,7 +95,7 @@ class Commands:
 
     def _run(self, program: Program) -> None:
         runner = Runner(
-            self.talk.session, program, module=self.talk.module, note=lambda note: self.talk.tell("=", note)
+            Party("", self.talk.session, self.talk.module), program, note=lambda note: self.talk.tell("=", note)
         )
         for need in program.needs():
             if need.name not in runner.values and need.default is None and self.talk.ask:

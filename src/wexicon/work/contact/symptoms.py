@@ -15,7 +15,7 @@ from functools import cache
 
 import msgspec
 
-from wexicon.core.dialogue.runner import SILENCE
+from wexicon.core.dialogue.hearing import SILENCE
 from wexicon.core.faults import Fault, ModuleFault
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Moves
 from wexicon.core.protocol.dialect import ReplyStatus

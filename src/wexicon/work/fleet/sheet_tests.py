@@ -13,8 +13,9 @@ import msgspec
 
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.blocks import Say
+from wexicon.core.dialogue.lines import Body
 from wexicon.core.dialogue.parties import At
-from wexicon.core.dialogue.statements import Body, Do, Set
+from wexicon.core.dialogue.statements import Do, Set
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.lexicon import Lexicon

@@ -17,9 +17,9 @@ import msgspec
 
 from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.blocks import DialogueFault, Hear, Say
+from wexicon.core.dialogue.lines import Statement
 from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
-from wexicon.core.dialogue.statements import Statement
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
@@ -170,7 +170,7 @@ def _run(
     """Runs a dialogue, `first` before its first line."""
     session = parties[0].session
     files = TransferFiles(program, values)
-    runner = Runner(session, program, values, note=note, parties=parties, opens=opens, files=files)
+    runner = Runner(parties, program, values, note=note, opens=opens, files=files)
     result = DialogueResult(dialogue=program.path, verdict=Verdict.PASSED)
     began = session.clock.now()
     try:

@@ -18,6 +18,7 @@ from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.protocol.line_faults import FaultyLine, LineFault, Side
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.observations import Listener, Listeners, Logged, Observation
+from wexicon.core.protocol.speech import Speech
 from wexicon.core.results.functions import FaultCount, TapResult
 from wexicon.core.results.result import Verdict
 from wexicon.core.tuning import Tuning
@@ -266,9 +267,7 @@ def tap_ports(
         module.clock,
         link=f"{host.name} and {module.name}",
         tuning=module.tuning,
-        end=speech.end if speech else "crlf",
-        form=speech.answer if speech else "lines",
-        layers=speech.layers if speech else (),
+        speech=speech or Speech(),
         force=force,
     )
     try:

@@ -262,9 +262,7 @@ def import_capture(
         clock,
         link=source.name,
         tuning=tuning,
-        end=speech.end if speech else "crlf",
-        form=speech.answer if speech else "lines",
-        layers=speech.layers if speech else (),
+        speech=speech or Speech(),
         force=force,
     )
     decoder = TapDecoder(lexicon, tuning, writer, lambda moved: None)

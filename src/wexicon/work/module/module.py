@@ -10,6 +10,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 
 import msgspec
 
+from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import CannotTune, Fault, ModuleFault, Part
 from wexicon.core.formats.fixture import Fixture
@@ -345,7 +346,7 @@ class Module:
         have = {**self.given, **self.kept, **(values or {})}
         given = {name: value for name, value in have.items() if name in needed}
         files = TransferFiles(action.program, given)
-        made = Runner(self.session, action.program, given, module=self, operator=self.operator, files=files).run()
+        made = Runner(Party("", self.session, self, self.operator), action.program, given, files=files).run()
         self.attention.spoke()
         if action.restarts:
             self.attention.ledger.note(Ordered(self.session.clock.now()))
