@@ -21,7 +21,7 @@ from wexicon.cli.show import OUTCOME_COLOURS, is_quiet, print_line, print_table,
 from wexicon.core.results.unit import StepTime
 from wexicon.core.text import counted, spoken, visible
 from wexicon.records.entry import times_by_step, told_times
-from wexicon.work.fleet.batch import AGAIN, END, SKIP
+from wexicon.work.fleet.swapping import AGAIN, END, SKIP
 
 if TYPE_CHECKING:
     from wexicon.core.formats.jobs import Job

@@ -25,7 +25,8 @@ from wexicon.core.values import UNSET, ClockKind, Digits, Int, List, NumberKind,
 from wexicon.files import shipped_folder, write_whole
 from wexicon.work.contact.ledger import Answered, Ordered, Sign
 from wexicon.work.module.module import Module
-from wexicon.work.module.settings import Reading, Refused
+from wexicon.work.module.readings import Reading
+from wexicon.work.module.settings import Refused
 from wexicon.work.module.starts import start
 from wexicon.work.provisioning.unfinished import Store
 

@@ -13,68 +13,26 @@ from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
-import msgspec
-
-from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway, Unreachable
+from wexicon.core.faults import CallFault, Fault, RegisterAway
 from wexicon.core.formats.jobs import AgreeingUnit, Job, dependency_cycle, disagreements
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.units import DRAWN, OWN
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.results.result import Failure, Verdict
 from wexicon.core.results.unit import DialogueResult, UnitResult
-from wexicon.core.text import visible
-from wexicon.core.values import Value
 from wexicon.work.contact.catalog import find_dialogue
 from wexicon.work.contact.ports import PortAssignment
-from wexicon.work.fleet.claims import AnothersUnit, Claims, GeneratedSecrets, Known, MadeBefore
-from wexicon.work.fleet.scheduler import AWAY, ProgressCallback, Scheduler, UnitProgress, UnitSteps
+from wexicon.work.fleet.claims import AnothersUnit, MadeBefore
+from wexicon.work.fleet.scheduler import AWAY, Scheduler, UnitProgress, UnitSteps
+from wexicon.work.fleet.swapping import AGAIN, END, Means, OperatorRequest, Swapping
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.policy import SheetOrder
 from wexicon.work.provisioning.run import provision, verify
-from wexicon.work.provisioning.unfinished import Store
 
 Answer = TypeVar("Answer")
-# How often a port is looked at while its module is being swapped (seconds).
-LOOKS = 0.4
-# What operators may type while a module is being swapped: to leave this unit out, to do the one before again; any other line
-# names the row or the unit that comes next. END: there is nothing more to be typed.
-SKIP, AGAIN, END = "skip", "again", "\x04"
-# After how long operators are reported that the old module is still there.
-REMINDS = 10.0
-
-
-class OperatorRequest(Fault):
-    """The operator wants something else than the swap: `request`, or the unit `chosen`."""
-
-    def __init__(self, request: str, chosen: Job | None = None) -> None:
-        super().__init__("skipped on request")
-        self.request, self.chosen = request, chosen
-
-
 # Opens a job's module on a port, with a listener of its own.
 Opens = Callable[[Job, str, Listener], AbstractContextManager[Module]]
-
-
-class Means(msgspec.Struct, kw_only=True):
-    """What a batch works with: `claims` assign units to runs, `store` has unfinished work, `known` are values of units that
-    were provisioned before, `generated` gives the secrets that are drawn for each unit, `wanted` is filled with the values of
-    each. `progress` is shown each step, `keep` each result; `tested` runs the tests of a unit that is done; `request` returns
-    what the operator wants instead of a swap: SKIP, AGAIN or nothing; `stopping` whether a stop was requested. `swaps`: a port
-    that takes another unit needs the operator, who is waited for `patience` seconds."""
-
-    claims: Claims
-    store: Store = msgspec.field(default_factory=Store)
-    known: Known = msgspec.field(default_factory=dict)
-    generated: GeneratedSecrets = msgspec.field(default_factory=GeneratedSecrets)
-    wanted: dict[str, dict[str, Value]] = msgspec.field(default_factory=dict)
-    progress: ProgressCallback = lambda progress: None
-    keep: Callable[[Job, UnitResult], None] = lambda job, result: None
-    tested: Callable[[Job, UnitResult], None] = lambda job, result: None
-    request: Callable[[], str] = lambda: ""
-    stopping: Callable[[], bool] = lambda: False
-    swaps: bool = True
-    patience: float = 60.0
 
 
 class Batch:
@@ -90,9 +48,8 @@ class Batch:
         self.scheduler = Scheduler(jobs, means.claims, means.known, self._over, means.progress)
         self._failed = 0
         self._broken: Fault | None = None
-        self._swapping = False
-        # The unit that was named for a port.
-        self._scanned: dict[str, str] = {}
+        self._swaps = False
+        self.swapping = Swapping(self.jobs, self.scheduler, means, scan=order.scan)
 
     def run(
         self, places: Sequence[PortAssignment], appearing: Callable[[], Iterable[PortAssignment]] | None = None
@@ -100,7 +57,7 @@ class Batch:
         """Does all units; gives their results in the order of the jobs. `appearing` gives the ports that came since it was
         asked last: each brings one module with it. Raises CallFault where that cannot be started."""
         self.scheduler.several = len(places) > 1 or appearing is not None
-        self._swapping = self.means.swaps and appearing is None and len(places) < len(self.jobs)
+        self._swaps = self.means.swaps and appearing is None and len(places) < len(self.jobs)
         around = list(dependency_cycle(self.jobs))
         if appearing is None:
             self._check(places, around)
@@ -154,7 +111,7 @@ class Batch:
         port = self.scheduler.port_for(job, places)
         self.means.progress(UnitProgress(job.name, port, "who is it"))
         with self.opened(job, port, UnitSteps(job.name, port, self.means.progress)) as module:
-            identity = self._met(job, module, asks=False, last="")
+            identity = self.swapping.met(job, module, asks=False, last="")
         self.scheduler.learn(job.known_of(identity, job.wanted))
 
     # -- one port -------------------------------------------------------------------------------------------------
@@ -250,7 +207,7 @@ class Batch:
             with self.opened(job, port, UnitSteps(job.name, port, self.means.progress)) as module:
                 started = False
                 while not started:
-                    identity = self._met(job, module, asks=asks, last=own)
+                    identity = self.swapping.met(job, module, asks=asks, last=own)
                     own, unit = identity.get(job.seat.lexicon.unit, ""), job.seat.lexicon.unit_of(identity)
                     owner = self._asked(job, module, partial(self.means.claims.owner, unit)) if unit else ""
                     if self.scheduler.is_anothers(job, place, unit, owner):
@@ -264,13 +221,13 @@ class Batch:
                             return None, own
                         raise
                     except MadeBefore as fault:
-                        if not self._swapping:
+                        if not self._swaps:
                             if self.scheduler.is_refused(job, place, unit, Failure.of(fault, "identify"), spare=True):
                                 return None, own
                             raise
                         # It is the previous module, or the wrong one: ask for another.
                         self.scheduler.was(unit, fault.name)
-                        self._scanned.pop(port, None)
+                        self.swapping.forget(port)
                         asks = True
                 self.scheduler.started(job)
                 self.scheduler.learn(job.known_of(identity, job.wanted))
@@ -284,93 +241,6 @@ class Batch:
         result.lexicon, result.lexicon_digest = job.seat.lexicon.about.family, job.seat.lexicon.digest
         result.sheet = self.sheet.digest
         return result, own
-
-    def _met(self, job: Job, module: Module, *, asks: bool, last: str) -> dict[str, str]:
-        """Who is on the port: a module that is no other unit of this batch. Asks for it to be put there where that is due."""
-        session, operator = module.session, module.operator
-        if self.order.scan and self._scanned.get(session.link.name) != job.name:
-            self._await_scan(job, module, last)
-        until = session.clock.now() + self.means.patience
-        if asks and not self.order.scan:
-            text = (
-                f"Remove {visible(last)}. Insert the module for {job.name}."
-                if last
-                else f"Insert the module for {job.name}."
-            )
-            while self.means.request():
-                pass  # nothing was requested
-            self.means.progress(UnitProgress(job.name, session.link.name, "to be swapped"))
-            session.asked("swap", text)
-            operator.ask("swap", text)
-        asked = session.clock.now()
-        told = gone = False
-        while True:
-            session.heed_stop()
-            if asks and (request := self.means.request()):
-                self._requested(request, job, module)
-            try:
-                module.attention.gain([*module.likely, module.lexicon.factory])
-                identity = dict(module.identify())
-                unit = job.seat.lexicon.unit_of(identity)
-                before = self.scheduler.seen(unit, job)
-                if before == job.name:
-                    break
-                # A swap takes a while; a module that went and came back is the same one.
-                if not told and (gone or session.clock.now() - asked > REMINDS):
-                    told = True
-                    operator.ask("swap", f"That is still the module that was {before}. {_swap(job)}")
-                if session.clock.now() > until:
-                    raise ModuleFault(f"this module is {before}, already done in this run", hint=_swap(job))
-            except Unreachable:
-                gone = True
-                if not asks or session.clock.now() > until:
-                    raise
-            module.attention.lose()
-            session.quiet(LOOKS)
-        if asks:
-            operator.noticed()
-        return identity
-
-    def _await_scan(self, job: Job, module: Module, last: str) -> None:
-        """Waits until a line names a unit. Raises OperatorRequest unless it is this one."""
-        session, port = module.session, module.session.link.name
-        text = "Insert a module, and scan its row or unit."
-        text = f"Remove {visible(last)}. {text}" if last else text
-        self.means.progress(UnitProgress(job.name, port, "to be scanned"))
-        session.asked("scan", text)
-        module.operator.ask("scan", text)
-        while self._scanned.get(port) != job.name:
-            session.heed_stop()
-            if request := self.means.request():
-                self._requested(request, job, module)
-            else:
-                session.quiet(LOOKS)
-
-    def _requested(self, line: str, job: Job, module: Module) -> None:
-        """Heeds what the operator typed or scanned. Raises OperatorRequest unless it names the unit that is waited for."""
-        port = module.session.link.name
-        if line == AGAIN or (line == SKIP and not self.order.scan) or (line == END and self.order.scan):
-            raise OperatorRequest(line)
-        chosen = self._named(line) if line != END else None
-        if chosen is job:
-            self._scanned[port] = job.name
-        elif chosen and self.scheduler.is_left(chosen):
-            self._scanned[port] = chosen.name
-            raise OperatorRequest("", chosen)
-        elif line != END:
-            what = f"{chosen.name} is not open any more" if chosen else f"No row or unit is called {visible(line)[:60]}"
-            module.operator.ask("scan", f"{what}.")
-
-    def _named(self, line: str) -> Job | None:
-        """The unit that a line names: by its name, the key of its row, or the identity that its module has in the register."""
-        for job in self.jobs:
-            if line in (job.name, job.row.key if job.row else job.name):
-                return job
-        families = dict.fromkeys(job.seat.lexicon.about.family for job in self.jobs)
-        owner = ""
-        with suppress(RegisterAway):
-            owner = next(filter(None, map(self.means.claims.owner, (line, *(f"{one} {line}" for one in families)))), "")
-        return next((job for job in self.jobs if job.name == owner), None)
 
     def _asked(self, job: Job, module: Module, ask: Callable[[], Answer]) -> Answer:
         """Asks the register; while that is away, waits, and what the module sends is read. Raises Stopped."""
@@ -455,7 +325,3 @@ def _with_output(result: UnitResult, ran: Sequence[DialogueResult]) -> UnitResul
     result.measurements = [measured for one in ran for measured in one.measurements]
     result.said_by_dialogues = sum(one.said for one in ran)
     return result
-
-
-def _swap(job: Job) -> str:
-    return f"Insert the module for {job.name}."

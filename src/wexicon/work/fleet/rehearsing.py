@@ -29,10 +29,11 @@ from wexicon.rigs.rig import Rig
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.contact.sessions import Opening, Setup
 from wexicon.work.contact.standins import Choice, on_ports, units_for
-from wexicon.work.fleet.batch import Batch, Means
+from wexicon.work.fleet.batch import Batch
 from wexicon.work.fleet.claims import Claims, Known
 from wexicon.work.fleet.port_tests import TestsOnPorts
 from wexicon.work.fleet.sheet_tests import SheetTests, due_tests
+from wexicon.work.fleet.swapping import Means
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import module_on_port
 from wexicon.work.provisioning.policy import SheetOrder

@@ -215,7 +215,8 @@ class SheetRun:
         return result
 
     def _batch(self, setup: Setup, report: Report) -> list[UnitResult]:
-        from wexicon.work.fleet.batch import Batch, Means
+        from wexicon.work.fleet.batch import Batch
+        from wexicon.work.fleet.swapping import Means
 
         order = self.order
         store = RegisterStore(state_folder() / "unfinished", lambda: self.register)

@@ -10,7 +10,7 @@ from wexicon.core.results.result import Outcome
 from wexicon.core.results.unit import SettingResult, Shown
 from wexicon.core.text import HIDDEN, visible
 from wexicon.core.values import UNSET, Value
-from wexicon.work.module.settings import Reading
+from wexicon.work.module.readings import Reading
 
 
 class SettingFacts:

@@ -16,7 +16,7 @@ from wexicon.core.results.result import Evidence, Prove, Tests
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
-from wexicon.work.module.settings import Reading
+from wexicon.work.module.readings import Reading
 from wexicon.work.provisioning.facts import SettingFacts
 
 

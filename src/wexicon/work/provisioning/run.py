@@ -22,7 +22,8 @@ from wexicon.core.text import visible
 from wexicon.core.values import Value
 from wexicon.work.contact.ledger import AllRead, Sign, Written
 from wexicon.work.module.module import MOST_TIMES, AnotherModule, Module
-from wexicon.work.module.settings import Reading, Refused
+from wexicon.work.module.readings import Reading
+from wexicon.work.module.settings import Refused
 from wexicon.work.module.starts import Witness, come_back, start, strongest
 from wexicon.work.provisioning.facts import SettingFacts
 from wexicon.work.provisioning.plan import Plan, ordered, together
