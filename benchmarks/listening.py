@@ -22,7 +22,8 @@ from wexicon.links.clock import RealClock
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.rigs.standins.polmar_p1 import PolmarP1
 from wexicon.work.contact.catalog import find_lexicon
-from wexicon.work.function.listening import Ears, ListenOrder, listen
+from wexicon.work.function.ears import Ears, ListenOrder
+from wexicon.work.function.listening import listen
 
 PIECE = 1024
 

@@ -22,7 +22,8 @@ from wexicon.links.virtual import VirtualClock
 from wexicon.records import report
 from wexicon.records.entry import Entry, RecordedResult
 from wexicon.records.report import PAGE_LONGEST as LONGEST
-from wexicon.records.report import browser, figures, is_within, printed, report_page, step_outcomes, unit_page
+from wexicon.records.report import browser, printed, report_page, unit_page
+from wexicon.records.report_figures import figures, is_within, step_outcomes
 from wexicon.records.trace_writer import TraceWriter
 
 SHEET = 'format = 1\ntitle = "Marrow Estuary"\n[seat.mast]\nlexicon = "lindle-l9"\n'

@@ -8,9 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from wexicon.core.protocol.dialect import Dialect, Expectation, ReplyStatus, Want
-from wexicon.core.protocol.elements import NUMBERS, FieldFault, NumberForm, field, in_digits
+from wexicon.core.protocol.elements import in_digits
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import Exchange
+from wexicon.core.protocol.fields import NUMBERS, FieldFault, NumberForm, field
 from wexicon.core.protocol.framing import Corrupt, Foreign, FrameCutter
 from wexicon.core.protocol.insertion import InsertionFault, Template
 from wexicon.core.protocol.layers import FrameChecksum, Length, MarkLayer, Numbering, StationLayer

@@ -29,7 +29,8 @@ from wexicon.records.trace_writer import TraceWriter
 from wexicon.rigs.air import Place
 from wexicon.rigs.standins import family
 from wexicon.rigs.standins.polmar_p1 import PolmarP1
-from wexicon.work.function.listening import Ears, ListenOrder, listen
+from wexicon.work.function.ears import Ears, ListenOrder
+from wexicon.work.function.listening import listen
 from wexicon.work.function.tracks import Positions, TimerTrack
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.policy import Order

@@ -10,7 +10,7 @@ from typing import Any
 from tests.conftest import Bench, virtual, wexicon
 from wexicon.core.results.unit import StartTrial
 from wexicon.files import shipped_folder
-from wexicon.work.drafting.trials import try_starts
+from wexicon.work.drafting.start_trial import try_starts
 
 
 def tried(one: Bench) -> StartTrial:

@@ -65,8 +65,9 @@ if TYPE_CHECKING:
     from wexicon.work.contact.sessions import Opening, Setup, open_session
     from wexicon.work.contact.standins import Choice
     from wexicon.work.fleet.sheet_run import Report, SheetRun, chosen_jobs
+    from wexicon.work.function.ears import ListenOrder
     from wexicon.work.function.flow_proof import FlowOrder
-    from wexicon.work.function.listening import Listened, ListenOrder
+    from wexicon.work.function.listening import Listened
     from wexicon.work.function.traffic import TrafficOrder
     from wexicon.work.module.module import Module
     from wexicon.work.provisioning.policy import Order, SheetOrder
@@ -175,7 +176,8 @@ _MODULES = {
     "work.contact.standins": "Choice",
     "work.fleet.sheet_run": "Report SheetRun chosen_jobs",
     "work.function.flow_proof": "FlowOrder",
-    "work.function.listening": "ListenOrder Listened",
+    "work.function.ears": "ListenOrder",
+    "work.function.listening": "Listened",
     "work.function.traffic": "TrafficOrder",
     "work.module.module": "Module",
     "work.provisioning.policy": "Order SheetOrder",

@@ -215,7 +215,7 @@ def do(module: Module, action: str, values: Mapping[str, object] | None = None, 
 
 def try_starts(module: Module) -> StartTrial:
     """Tries what a restart of the module does, and how long its save takes; puts back what it changed for that."""
-    from wexicon.work.drafting.trials import try_starts
+    from wexicon.work.drafting.start_trial import try_starts
 
     return try_starts(module, FileStore(state_folder() / "unfinished"))
 

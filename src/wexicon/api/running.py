@@ -39,8 +39,9 @@ from wexicon.work.module.opening import module_on
 from wexicon.work.provisioning.policy import SheetOrder
 
 if TYPE_CHECKING:
+    from wexicon.work.function.ears import Ears, ListenOrder
     from wexicon.work.function.flow_proof import FlowOrder
-    from wexicon.work.function.listening import Ears, Listened, ListenOrder
+    from wexicon.work.function.listening import Listened
     from wexicon.work.function.traffic import TrafficOrder, TrafficTest
 
 
@@ -158,7 +159,8 @@ def listen(
         heard = wexicon.listen("/dev/ttyUSB0", wexicon.ListenOrder(duration=0.2), "lindle-l9", show=print)
         print(heard.result.events)
     """
-    from wexicon.work.function.listening import Ears, check_order, listen
+    from wexicon.work.function.ears import Ears
+    from wexicon.work.function.listening import check_order, listen
 
     path, setup, order = port_named(port), setup or Setup(), order or default_listening()
     found = known_lexicon(path, lexicon)
@@ -178,7 +180,7 @@ def listen(
 
 def default_listening() -> ListenOrder:
     """Listens until it is stopped, and says nothing."""
-    from wexicon.work.function.listening import ListenOrder
+    from wexicon.work.function.ears import ListenOrder
 
     return ListenOrder()
 

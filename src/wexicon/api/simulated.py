@@ -25,7 +25,8 @@ from wexicon.work.provisioning.policy import Order
 if TYPE_CHECKING:
     from wexicon.rigs.rig import Rig
     from wexicon.rigs.serving import Server
-    from wexicon.work.function.listening import Listened, ListenOrder
+    from wexicon.work.function.ears import ListenOrder
+    from wexicon.work.function.listening import Listened
     from wexicon.work.function.traffic import TrafficOrder
 
 

@@ -131,14 +131,7 @@ def demo(keep: Path | None, sample: Path | None, full: bool) -> None:
         _run("provision", str(folder / "masts.toml"), *radios.ports.values())
         for mast in ("radio-2", "radio-3", "radio-4"):
             _run("traffic", mast, "radio-1", "--count", "4")
-        print_line("\nThe same sheet on one port: the modules are put in one after another, here by the rig.", "bold")
-        alone = b'format = 1\n[unit.one-port]\nstandin = "lindle-l9"\nidentity = { serial = "L9-00631" }\n'
-        single = stack.enter_context(served(read_rig(alone, "one-port", real_agenda())))
-        stack.callback(Desk(single, "one-port").close)
-        own = str(folder / "one-port.db")
-        # The test needs a mast and the relay at once.
-        words = ("--operator", "rig", "--register", own, "--tests", "none")
-        _run("provision", str(folder / "masts.toml"), "one-port", *words)
+        _provision_on_one_port(folder, stack)
         _run("units", "list")
         if installed("segno") and installed("matplotlib"):
             _run("units", "label", "-o", str(folder / "labels.pdf"), "--size", "62x29")
@@ -147,6 +140,21 @@ def demo(keep: Path | None, sample: Path | None, full: bool) -> None:
         if keep:
             print_line(f"\nSheet, rig and traces are in {folder}.")
         print_line("\nTo do the same by hand: wexicon demo --sample estuary writes these files to a folder.", "bold")
+
+
+def _provision_on_one_port(folder: Path, stack: contextlib.ExitStack) -> None:
+    """The masts and their relay, one after another on one port."""
+    from wexicon.rigs.rig import read_rig
+    from wexicon.rigs.serving import Desk, real_agenda, served
+
+    print_line("\nThe same sheet on one port: the modules are put in one after another, here by the rig.", "bold")
+    alone = b'format = 1\n[unit.one-port]\nstandin = "lindle-l9"\nidentity = { serial = "L9-00631" }\n'
+    single = stack.enter_context(served(read_rig(alone, "one-port", real_agenda())))
+    stack.callback(Desk(single, "one-port").close)
+    own = str(folder / "one-port.db")
+    # The test needs a mast and the relay at once.
+    words = ("--operator", "rig", "--register", own, "--tests", "none")
+    _run("provision", str(folder / "masts.toml"), "one-port", *words)
 
 
 def _show_steps(folder: Path) -> None:

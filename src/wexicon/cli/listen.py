@@ -35,7 +35,7 @@ from wexicon.files import write_new
 if TYPE_CHECKING:
     from wexicon import api
     from wexicon.core.results.functions import HeardEvent, ListeningResult, TimerSummary
-    from wexicon.work.function.listening import Ears
+    from wexicon.work.function.ears import Ears
 
 # Of one event no more is printed (characters).
 LONGEST = 400
@@ -200,6 +200,24 @@ def print_listened(result: ListeningResult) -> None:
             ", ".join(f"{name} {visible(value)}" for name, value in result.identity.items()) + f", on {result.port}"
         )
     _print_position(result)
+    _print_tables(result)
+    for remark in result.remarks:
+        print_line(f"note: {remark}", "magenta")
+    if result.failure:
+        print_failure(result.failure, result.verdict, result.trace)
+        return
+    named = ", ".join(f"{name} {many}" for name, many in result.events.items())
+    whole = sum(result.events.values()) + result.unknown
+    told = f"{result.verdict}: {counted(whole, 'event')} in {spoken(round(result.seconds, 1))}" + (
+        f" ({named})" if named else ""
+    )
+    if result.unknown:
+        told += f"; {counted(result.unknown, 'line')} unknown"
+    print_line(told, "green")
+
+
+def _print_tables(result: ListeningResult) -> None:
+    """What was counted and measured, a table for each kind."""
     if result.satellites:
         rows = [
             [
@@ -242,19 +260,6 @@ def print_listened(result: ListeningResult) -> None:
         print_table(("number", "unit", "count", "least", "mean", "most"), rows)
     if result.messages:
         print_table(("sender", "message"), [[one.sender, one.text] for one in result.messages])
-    for remark in result.remarks:
-        print_line(f"note: {remark}", "magenta")
-    if result.failure:
-        print_failure(result.failure, result.verdict, result.trace)
-        return
-    named = ", ".join(f"{name} {many}" for name, many in result.events.items())
-    whole = sum(result.events.values()) + result.unknown
-    told = f"{result.verdict}: {counted(whole, 'event')} in {spoken(round(result.seconds, 1))}" + (
-        f" ({named})" if named else ""
-    )
-    if result.unknown:
-        told += f"; {counted(result.unknown, 'line')} unknown"
-    print_line(told, "green")
 
 
 def _print_deviations(timer: TimerSummary) -> None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from datetime import timedelta
+from functools import partial
 from typing import ClassVar
 
 from wexicon.rigs import modem as sim
@@ -23,6 +24,9 @@ ADDRESS = "192.0.2.70"
 AREA, CELL_NUMBER = "00F1", "01A2D001"
 # A clock that was never set (27.007, +CCLK).
 NO_CLOCK = "80/01/06,00:00:00+00"
+
+
+_OWN = ("GMI", "GMM", "GMR", "GSN", "CGMI", "CGMM", "CGMR", "CGSN")
 
 
 class CellularModule(Modem):
@@ -133,19 +137,17 @@ class CellularModule(Modem):
 
     # -- commands -----------------------------------------------------------------------------------------------
 
+    def tell_own(self, word: str) -> None:
+        """What it is: its maker, model, firmware and number, by the words of ITU-T V.250 and of 3GPP TS 27.007."""
+        own = {"MI": self.maker, "MM": self.model, "MR": self.own["firmware"], "SN": self.own["imei"]}
+        self.tell(own[word[-2:]])
+
     def table(self) -> dict[str, ModemCommand]:
         """All extended commands."""
         network = self.air.network
         return {
             **super().table(),
-            "GMI": ModemCommand(run=lambda: self.tell(self.maker), test=""),
-            "GMM": ModemCommand(run=lambda: self.tell(self.model), test=""),
-            "GMR": ModemCommand(run=lambda: self.tell(self.own["firmware"]), test=""),
-            "GSN": ModemCommand(run=lambda: self.tell(self.own["imei"]), test=""),
-            "CGMI": ModemCommand(run=lambda: self.tell(self.maker), test=""),
-            "CGMM": ModemCommand(run=lambda: self.tell(self.model), test=""),
-            "CGMR": ModemCommand(run=lambda: self.tell(self.own["firmware"]), test=""),
-            "CGSN": ModemCommand(run=lambda: self.tell(self.own["imei"]), test=""),
+            **{word: ModemCommand(run=partial(self.tell_own, word), test="") for word in _OWN},
             "CIMI": ModemCommand(run=lambda: self.tell(self.need_sim(self.own["imsi"])), test=""),
             "CCID": ModemCommand(run=lambda: self.tell(self.need_card(f"+CCID: {self.own['iccid']}")), test=""),
             "CNUM": ModemCommand(run=lambda: self.tell(self.need_sim(f'+CNUM: ,"{self.own["number"]}",145')), test=""),

@@ -14,7 +14,7 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
-from wexicon.core.protocol.elements import NumberForm
+from wexicon.core.protocol.fields import NumberForm
 from wexicon.core.protocol.patterns import Header
 from wexicon.core.text import to_text
 

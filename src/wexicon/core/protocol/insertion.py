@@ -12,7 +12,7 @@ from collections.abc import Callable, Container, Iterator, Mapping
 from itertools import takewhile
 from typing import NamedTuple
 
-from wexicon.core.protocol.elements import field
+from wexicon.core.protocol.fields import field
 from wexicon.core.protocol.matching import Either
 from wexicon.core.protocol.patterns import PatternFault, braces
 from wexicon.core.registry import Registry

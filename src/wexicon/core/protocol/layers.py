@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from wexicon.core.protocol.elements import FieldFault, NumberForm, field
+from wexicon.core.protocol.fields import FieldFault, NumberForm, field
 from wexicon.core.protocol.framing import Corrupt, Foreign, FrameCutter, Framer, Piece, Prompt
 from wexicon.core.protocol.keyed import as_object
 from wexicon.core.protocol.patterns import Header

@@ -12,7 +12,8 @@ from typing import Literal
 
 import msgspec
 
-from wexicon.core.protocol.elements import NumberForm, field, in_digits
+from wexicon.core.protocol.elements import in_digits
+from wexicon.core.protocol.fields import NumberForm, field
 from wexicon.core.protocol.keyed import Keyed
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.standards.checksums import CHECKS

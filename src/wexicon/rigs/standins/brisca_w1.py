@@ -13,6 +13,7 @@ tells their size and SHA-256.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from hashlib import sha256
 from typing import Any, ClassVar
 
@@ -136,66 +137,28 @@ class BriscaW1(StandIn):
     def line(self, line: str) -> None:
         if self.busy:
             self.say("\r\nBUSY\r\n")
-        elif line == "AT":
-            self.answer()
-        elif line in ("ATE0", "ATE1"):
-            self.echo = line == "ATE1"
-            self.answer()
-        elif line == "AT+WHO?":
-            self.answer(f"+WHO BRISCA-W1 {self.own['firmware']} {self.own['address']}")
-        elif line == "AT+STORE":
-            self.keep()
-            self.answer(delay=0.05)
-        elif line == "AT+START":
-            self.answer()
-            self.then(self.restart)
-        elif line == "AT+SEEK":
-            self.seek()
-        elif line == "AT+ACCESS?":
-            self.answer(f"+ACCESS {self.joined}")
-        elif found := re.fullmatch(r"AT\+(NAME|MODE|RATE|POWER)\?", line):
-            kept = self.memory[found[1].lower()]
-            self.answer(f'+{found[1]} "{kept}"' if found[1] == "NAME" else f"+{found[1]} {kept}")
-        elif found := re.fullmatch(r"AT\+(NAME|MODE|RATE|POWER)=(.*)", line):
-            self.take(found[1].lower(), found[2])
-        elif found := re.fullmatch(r'AT\+ACCESS="((?:[^"\\]|\\.)*)","((?:[^"\\]|\\.)*)"', line):
-            self.join(*(re.sub(r"\\(.)", r"\1", part) for part in found.groups()))
-        elif found := re.fullmatch(r'AT\+LINK (\d),"([^"]+)",(\d+)', line):
-            self.link(int(found[1]), found[2], int(found[3]))
-        elif found := re.fullmatch(r"AT\+POST (\d) (\d{1,4})", line):
-            self.post(int(found[1]), int(found[2]))
-        elif found := re.fullmatch(r"AT\+(DHCP|FIXED|MANY)\?", line):
-            kept = self.memory[found[1].lower()]
-            self.answer(f'+{found[1]} "{kept}"' if found[1] == "FIXED" else f"+{found[1]} {kept}")
-        elif found := re.fullmatch(r"AT\+(DHCP|FIXED|MANY)=(.*)", line):
-            self.connect_by(found[1].lower(), found[2])
-        elif line == "AT+ADDRESS?":
-            self.answer(f"+ADDRESS {self.address()}")
-        elif line == "AT+SIGNAL?":
-            self.answer(f"+SIGNAL {self.point.signal}") if self.joined else self.fault(8)
-        elif line == "AT+PART":
-            self.leave()
-        elif found := re.fullmatch(r'AT\+OPEN="((?:[^"\\]|\\.)*)","((?:[^"\\]|\\.)*)"', line):
-            self.open(*(re.sub(r"\\(.)", r"\1", part) for part in found.groups()))
-        elif line == "AT+SHUT":
-            self.shut()
-            self.answer()
-        elif line == "AT+SERVE?":
-            self.answer(f"+SERVE {self.served.port if self.served else 0}")
-        elif found := re.fullmatch(r"AT\+SERVE (\d{1,5})(?:,([1-4]))?", line):
-            self.serve(int(found[1]), int(found[2] or 4))
-        elif line == "AT+FILES?":
-            self.answer(*(self.file_told(name) for name in sorted(self.flash["files"])))
-        elif (found := re.fullmatch(r'AT\+FILE\?="(\w+)"', line)) and found[1] in FILES:
-            self.answer(self.file_told(found[1]))
-        elif found := re.fullmatch(r'AT\+FILE="(\w+)",(\d{1,5})', line):
-            self.take_file(found[1], int(found[2]))
-        elif found := re.fullmatch(r'AT\+ERASE="(\w+)"', line):
-            self.erase(found[1])
-        elif found := re.fullmatch(r"AT\+DROP (\d)", line):
-            self.drop(int(found[1]))
-        else:
-            self.fault(2)
+            return
+        for form, act in LINES:
+            if found := re.fullmatch(form, line):
+                act(self, *found.groups())
+                return
+        self.fault(2)
+
+    def tell(self, word: str) -> None:
+        kept = self.memory[word.lower()]
+        self.answer(f'+{word} "{kept}"' if word in ("NAME", "FIXED") else f"+{word} {kept}")
+
+    def switch_echo(self, on: str) -> None:
+        self.echo = on == "1"
+        self.answer()
+
+    def store_settings(self) -> None:
+        self.keep()
+        self.answer(delay=0.05)
+
+    def start_again(self) -> None:
+        self.answer()
+        self.then(self.restart)
 
     def take(self, word: str, text: str) -> None:
         value: Any = None
@@ -399,3 +362,38 @@ class BriscaW1(StandIn):
         self.say("\r\nPOSTED\r\n", 0.02)
         if channel in self.links:
             self.links[channel].send(data)
+
+
+def _plain(text: str) -> str:
+    return re.sub(r"\\(.)", r"\1", text)
+
+
+_TEXT = r'"((?:[^"\\]|\\.)*)"'
+# Each line that it takes, and what it does then.
+LINES: tuple[tuple[str, Callable[..., object]], ...] = (
+    (r"AT", BriscaW1.answer),
+    (r"ATE([01])", BriscaW1.switch_echo),
+    (r"AT\+WHO\?", lambda it: it.answer(f"+WHO BRISCA-W1 {it.own['firmware']} {it.own['address']}")),
+    (r"AT\+STORE", BriscaW1.store_settings),
+    (r"AT\+START", BriscaW1.start_again),
+    (r"AT\+SEEK", BriscaW1.seek),
+    (r"AT\+ACCESS\?", lambda it: it.answer(f"+ACCESS {it.joined}")),
+    (r"AT\+(NAME|MODE|RATE|POWER|DHCP|FIXED|MANY)\?", BriscaW1.tell),
+    (r"AT\+(NAME|MODE|RATE|POWER)=(.*)", lambda it, word, text: it.take(word.lower(), text)),
+    (rf"AT\+ACCESS={_TEXT},{_TEXT}", lambda it, *texts: it.join(*map(_plain, texts))),
+    (r'AT\+LINK (\d),"([^"]+)",(\d+)', lambda it, at, host, port: it.link(int(at), host, int(port))),
+    (r"AT\+POST (\d) (\d{1,4})", lambda it, at, size: it.post(int(at), int(size))),
+    (r"AT\+(DHCP|FIXED|MANY)=(.*)", lambda it, word, text: it.connect_by(word.lower(), text)),
+    (r"AT\+ADDRESS\?", lambda it: it.answer(f"+ADDRESS {it.address()}")),
+    (r"AT\+SIGNAL\?", lambda it: it.answer(f"+SIGNAL {it.point.signal}") if it.joined else it.fault(8)),
+    (r"AT\+PART", BriscaW1.leave),
+    (rf"AT\+OPEN={_TEXT},{_TEXT}", lambda it, *texts: it.open(*map(_plain, texts))),
+    (r"AT\+SHUT", lambda it: (it.shut(), it.answer())),
+    (r"AT\+SERVE\?", lambda it: it.answer(f"+SERVE {it.served.port if it.served else 0}")),
+    (r"AT\+SERVE (\d{1,5})(?:,([1-4]))?", lambda it, port, limit: it.serve(int(port), int(limit or 4))),
+    (r"AT\+FILES\?", lambda it: it.answer(*map(it.file_told, sorted(it.flash["files"])))),
+    (rf'AT\+FILE\?="({"|".join(FILES)})"', lambda it, name: it.answer(it.file_told(name))),
+    (r'AT\+FILE="(\w+)",(\d{1,5})', lambda it, name, size: it.take_file(name, int(size))),
+    (r'AT\+ERASE="(\w+)"', BriscaW1.erase),
+    (r"AT\+DROP (\d)", lambda it, at: it.drop(int(at))),
+)

@@ -19,7 +19,7 @@ from wexicon.core.dialogue.hearing import SILENCE
 from wexicon.core.faults import Fault, ModuleFault
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Moves
 from wexicon.core.protocol.dialect import ReplyStatus
-from wexicon.core.protocol.elements import field
+from wexicon.core.protocol.fields import field
 from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.observations import Heard, Role, Said, Tuned
 from wexicon.core.protocol.session import Session

@@ -8,24 +8,23 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 
-import msgspec
-
 from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
-from wexicon.core.faults import CannotTune, Fault, ModuleFault, Part
+from wexicon.core.faults import Fault, ModuleFault, Part
 from wexicon.core.formats.fixture import Fixture
-from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase, Setting
+from wexicon.core.formats.lexicon import Lexicon, Moves, Phrase
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.dialect import Expectation, Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import Secret, plain, visible
-from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.core.values import UNSET, StationKind, Value
+from wexicon.core.tuning import Tuning
+from wexicon.core.values import Value
 from wexicon.work.contact.attention import PATIENCE, Attention
 from wexicon.work.contact.catalog import TransferFiles
 from wexicon.work.contact.ledger import Left, Ordered, Ready
 from wexicon.work.contact.symptoms import Symptoms
+from wexicon.work.module.following import LinkFollower
 from wexicon.work.module.settings import Settings
 
 # How often an action that makes settings persist is done again when something else was heard meanwhile.
@@ -41,7 +40,7 @@ class AnotherModule(ModuleFault):
         self.identity = identity
 
 
-class Module:
+class Module(LinkFollower):
     """`attention` is its attention, `settings` its settings; `data_link` how its data mode is tuned, as far as known;
     `identity` its identity; `given` what its actions may need, `likely` the links to try first; `trace` its trace file."""
 
@@ -56,7 +55,9 @@ class Module:
         given: Mapping[str, object] | None = None,
         likely: Sequence[Tuning] = (),
     ) -> None:
-        self.session = session
+        super().__init__(
+            session, lexicon, operator, Attention(session, lexicon, operator, patience=patience, fixture=fixture)
+        )
         self.likely = likely
         self.trace = ""
         self.given = dict(given or {})
@@ -64,46 +65,12 @@ class Module:
         self.kept: dict[str, object] = {}
         # What the dialogues of its actions told.
         self.notes: list[str] = []
-        self.lexicon = lexicon
-        self.operator = operator
-        self.attention = Attention(session, lexicon, operator, patience=patience, fixture=fixture)
         if lexicon.attention.unlock:
             self.attention.unlock = lambda: self.do(lexicon.attention.unlock)
-        self.attention.gained = self._gained
         self.settings = Settings(self)
-        self.data_link = lexicon.factory
         self.identity: dict[str, str] = {}
         for pattern, names in lexicon.secret_lines():
             session.secrets.add_pattern(pattern, names)
-        # A link at which it answers while it does not at another one.
-        self._only_at: Tuning | None = None
-        # Rates and frames that were written and that count only from some action on.
-        self.pending: list[tuple[Moves, Setting, Value]] = []
-
-    def only_here(self) -> bool:
-        """Whether the module answers on this link and not at another rate: the link tells nothing of one that follows any."""
-        session, here = self.session, self.session.link.tuning
-        if session.fixed:
-            return False
-        if self._only_at != here:
-            rates = (*self.lexicon.rates(), *USUAL_RATES)
-            anomalies, outstanding = session.anomalies, session.outstanding
-            session.tune(msgspec.structs.replace(here, rate=next(rate for rate in rates if rate != here.rate)))
-            elsewhere = self.attention.ask(self.lexicon.attention.probe, self.attention.observer.quick_look()).ok
-            session.tune(here)
-            # What it heard of us at the other rate must not spoil the next line.
-            session.quiet(session.dialect.window)
-            session.send(session.dialect.line_end.encode())
-            session.wait_until_quiet(0.05, 0.5)
-            # What came of that puts no other answer in doubt.
-            session.anomalies, session.outstanding = anomalies, outstanding
-            self._only_at = here if self.attention.answers_at(here) and not elsewhere else None
-        return self._only_at == here
-
-    def _gained(self, link: Tuning) -> None:
-        self._only_at = None
-        if not self.lexicon.attention.tuning and not self.session.fixed:
-            self.data_link = link
 
     # -- asking -------------------------------------------------------------------------------------------------
 
@@ -249,88 +216,6 @@ class Module:
         kind = self.lexicon.setting(name).kind
         return kind.encode(kind.check(value))
 
-    # -- where its link is ------------------------------------------------------------------------------------------
-
-    def can_follow(self, setting: Setting, value: Value) -> None:
-        """Tries whether our port can go where this value will move the link. Raises CannotTune, with nothing written."""
-        if not setting.moves_link or value is UNSET:
-            return
-        if self.session.fixed:
-            self._leave_board(setting, value)
-            return
-        if self.lexicon.attention.tuning:
-            return
-        before = self.session.link.tuning
-        wanted = setting.kind.apply_to(before, value)
-        try:
-            self.session.tune(wanted)
-        except CannotTune as fault:
-            hint = f"{setting.name} was not written: the module could not be reached there. Use another adapter."
-            raise CannotTune(fault.what, where=fault.where, hint=hint) from None
-        self.session.tune(before)
-
-    def board_told(self, setting: Setting, value: Value) -> str:
-        """What a write means behind a pass-through board, for plan and operator."""
-        link = setting.kind.apply_to(self.data_link, value)
-        when = "" if setting.moves_link is Moves.AT_ONCE else f" with the next {setting.moves_link}"
-        return (
-            f"Writing {setting.name} moves the module to {link}{when}; the pass-through board and the module lose contact "
-            f"until the board's side towards the module is at {link} too. Its side towards this port stays at "
-            f"{self.session.fixed}."
-        )
-
-    def _leave_board(self, setting: Setting, value: Value) -> None:
-        """Before a write that the board does not follow: the operator agrees. Raises ModuleFault if there is none."""
-        text = f"{self.board_told(setting, value)} Press Enter to write it."
-        self.session.asked("confirm", text)
-        self.operator.confirm("confirm", text, self._wait_until)
-
-    def _find_through_board(self) -> None:
-        """The module has moved: the operator changes the board, and then it answers through it. Raises Unreachable."""
-        link, fixed = self.data_link, self.session.fixed
-        assert fixed
-        act = f"board {link}"
-        text = f"Change the board's side towards the module to {link}; its side towards this port stays at {fixed}. "
-        self.session.asked(act, text)
-        self.operator.confirm(act, f"{text}Then press Enter.", self._wait_until)
-        if self.attention.held and not self.attention.answers_at(fixed):
-            self.attention.gain([fixed])
-
-    def _wait_until(self, done: Callable[[], bool]) -> None:
-        while not done():
-            self.session.listen(self.session.clock.now() + 0.1, done)
-
-    def moved(self, setting: Setting, value: Value) -> None:
-        """A setting was written that moves the link: at once, or with some later action."""
-        if setting.moves_link is Moves.AT_ONCE:
-            self.follow(setting, value)
-        elif setting.moves_link:
-            self.pending.append((setting.moves_link, setting, value))
-
-    def follow(self, setting: Setting, value: Value) -> None:
-        """Goes where the link went, or remembers it where command mode has a rate of its own. The new rate is proved by
-        an answer before anything else is said at it."""
-        self.data_link = setting.kind.apply_to(self.data_link, value)
-        if isinstance(setting.kind, StationKind):
-            # It goes by another number now, however the port was named.
-            self.session.bound = None
-        if self.session.fixed:
-            self._find_through_board()
-            return
-        if not self.lexicon.attention.tuning:
-            before = self.session.link.tuning
-            wanted = setting.kind.apply_to(before, value)
-            if setting.moves_after:
-                self.session.quiet(setting.moves_after)
-            self.session.tune(wanted)
-            if wanted != before and self.attention.held:
-                self.attention.prove([wanted, before])
-
-    def expected_links(self) -> list[Tuning]:
-        """Where the module may answer next, the likeliest first."""
-        own = self.session.fixed or self.lexicon.attention.tuning
-        return [own] if own else list(dict.fromkeys([self.data_link, self.session.link.tuning]))
-
     # -- actions ------------------------------------------------------------------------------------------------
 
     def do(self, name: str, values: Mapping[str, object] | None = None) -> dict[str, object]:
@@ -379,13 +264,6 @@ class Module:
             self.operator.ask("release", f"Back to data mode: {wanted}.")
         self.attention.lose()
         self._follow(Moves.LEAVE)
-
-    def _follow(self, *by: str) -> None:
-        """Follows what was written and counts from one of these actions on."""
-        due = [moving for moving in self.pending if moving[0] in by]
-        self.pending = [moving for moving in self.pending if moving not in due]
-        for _, setting, value in due:
-            self.follow(setting, value)
 
     def persist(self, name: str) -> None:
         """Does an action that makes settings persist, surely. Raises ModuleFault."""

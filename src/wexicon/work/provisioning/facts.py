@@ -41,6 +41,11 @@ class SettingFacts:
             return None
         return self.setting.shown_right(self.part, self.wanted)
 
+    def misread(self) -> str:
+        """Why the last reading is not understood; empty if it is."""
+        reading = self.after
+        return f"not understood: it {reading.why}" if reading is not None and reading.value is None else ""
+
     def rounded(self) -> bool:
         """Whether the module made another value of the wanted one, within the tolerance."""
         return self.setting.tolerance is not None and self.after is not None and self.after.value != self.wanted
@@ -73,11 +78,11 @@ class SettingFacts:
         granted, granted_raw = self._shown(self.granted), self.granted.text if self.granted else ""
         if self.wanted is None:
             outcome = Outcome.READ if self.before is not None else Outcome.NOT_READ
-            note = self.note or failed or ("" if setting.readable else "cannot be read")
+            note = self.misread() or self.note or failed or ("" if setting.readable else "cannot be read")
             return SettingResult(
                 setting.name, outcome, before, None, after, note, raw, factory, False, granted, granted_raw
             )
-        outcome, note = self.outcome(final=final), self.note
+        outcome, note = self.outcome(final=final), self.misread() or self.note
         if final and (fits := self.part_right()) is not None:
             shown = f"{abs(setting.shows)} characters of it are answered, "
             note = note or shown + ("and these are right" if fits else "and these differ")
@@ -100,7 +105,7 @@ class SettingFacts:
         else:
             made.outcome = Outcome.TO_WRITE if self.setting.writable else Outcome.DIFFERS
         if self.setting.readable and self.setting.writable:
-            made.note = self.note
+            made.note = self.misread() or self.note
         made.after = None
         return made
 
