@@ -24,7 +24,7 @@ from benchmarks.virtual_bench import VirtualBench
 from wexicon.cli.show import harmless
 from wexicon.cli.units import _changes, _csv, _lines, _when
 from wexicon.core.faults import CallFault
-from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
+from wexicon.core.module_state.reader import Reader, secret_words
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.results.result import Outcome
 from wexicon.core.results.unit import Unfinished
@@ -34,6 +34,7 @@ from wexicon.records.entry import Entry, RecordedResult
 from wexicon.records.exports import csv_text
 from wexicon.records.labels import Label, draw_labels
 from wexicon.records.register import Register
+from wexicon.work.console.completion import secret_from
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 
@@ -98,7 +99,7 @@ def typed_lines(chance: random.Random) -> None:
         text = "".join(char.swapcase() if chance.random() < 0.3 else char for char in text)
     bench, module = _listening(name)
     lexicon, session = module.lexicon, module.session
-    column = secret_from(lexicon, text)
+    column = secret_from(Reader(lexicon), text)
     module.attention.gain([lexicon.attention.tuning or lexicon.factory])
     before = _kept(bench.standin)
     session.link.write(lexicon.dialect.encode(re.sub(r"^:(?=:)|^:>>?\s?", "", text)))
@@ -107,7 +108,7 @@ def typed_lines(chance: random.Random) -> None:
         assert column is not None, f"{name}: {text!r} was not taken for a secret"
     if column is not None and secret in text[column:]:
         secrets = Secrets()
-        for part in parts_of(text[column:]):
+        for part in secret_words(text[column:]):
             secrets.learn(part)
         assert secret not in secrets.mask(text), f"{name}: {text!r} is shown as {secrets.mask(text)!r}"
 

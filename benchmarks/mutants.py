@@ -241,8 +241,8 @@ ADDED = (
     Mutant(
         "tap",
         "a secret that the host says is not learned",
-        "for part in parts_of(text[column:]):\n                self.secrets.learn(part)",
-        "for part in parts_of(text[column:]):\n                str(part)",
+        "for secret in said_secrets(text, parts):\n            self.secrets.learn(secret)",
+        "for secret in said_secrets(text, parts):\n            str(secret)",
         TAP,
     ),
     Mutant(

@@ -31,7 +31,6 @@ from wexicon.links.virtual import VirtualClock, VirtualLink
 from wexicon.rigs.air import AccessPoint, Air, AirTable
 from wexicon.rigs.standin import LineEditor, StandIn
 from wexicon.rigs.standins.recording import Recording
-from wexicon.work.contact.symptoms import put_in
 from wexicon.work.module.module import Module
 
 EVERY_STATEMENT = """\
@@ -466,8 +465,3 @@ def test_a_prompt_may_end_rows() -> None:
 def test_a_template_is_shown_as_it_is_said(source: str, plain: str, lead: str, tail: str) -> None:
     made = Template(source)
     assert (made.plain, made.lead, made.tail) == (plain, lead, tail)
-
-
-def test_a_value_is_found_in_a_line_with_braces() -> None:
-    made = Template('{{"set":"pin","v":"{value}"}}')
-    assert put_in(made, '{"set":"pin","v":"4711"}') == "4711" and put_in(made, '{"set":"name","v":"4711"}') is None

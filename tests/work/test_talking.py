@@ -10,7 +10,7 @@ import pytest
 
 from tests.conftest import Bench, bench
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
+from wexicon.core.module_state.reader import Reader, secret_words
 from wexicon.core.protocol.masking import Secrets
 from wexicon.core.protocol.observations import Listeners
 from wexicon.core.protocol.session import Session
@@ -19,7 +19,7 @@ from wexicon.core.tuning import Tuning
 from wexicon.links.port import open_port
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.rigs.uart import WireFaults
-from wexicon.work.console.completion import hint, suggestions
+from wexicon.work.console.completion import hint, secret_from, suggestions
 from wexicon.work.console.conversation import Talk
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
@@ -223,7 +223,7 @@ def test_completion_knows_questions_writes_values_and_the_consoles_own_words() -
     assert ":keep" in told(None, ":ke") and told(None, "AT") == []
     assert ':set mode = "idle"' in told(w1, ":set mode = ")
     assert hint(w1, "AT+POWER=") == "power: 0 to 20 dBm" and hint(w1, "AT+POWER") == ""
-    assert secret_from(k5, "AT+PASS=12") == 8 and secret_from(k5, "AT+PASS?") is None
+    assert secret_from(Reader(k5), "AT+PASS=12") == 8 and secret_from(Reader(k5), "AT+PASS?") is None
     assert told(k5, "AT+PASS=") == []
 
 
@@ -329,9 +329,9 @@ def test_silence_after_a_typed_change_of_rate_is_named() -> None:
 )
 def test_a_secret_is_known_however_it_is_typed(name: str, line: str) -> None:
     lexicon = find_lexicon(name) if name else None
-    column = secret_from(lexicon, line)
+    column = secret_from(Reader(lexicon), line)
     assert column is not None and "4821973" in line[column:]
-    assert any("4821973" in part for part in parts_of(line[column:]))
+    assert any("4821973" in part for part in secret_words(line[column:]))
     hand = Hand(name or "brisca-w1", lexicon=bool(name))
     told = "\n".join(hand.type(line, ":keep kept.wex"))
     hand.writer.close()
@@ -341,4 +341,4 @@ def test_a_secret_is_known_however_it_is_typed(name: str, line: str) -> None:
 
 @pytest.mark.parametrize("line", ["AT+LABEL=quay 3", "AT", "AT+SPEED?", ":set name = quay", ":help", "AT+PASS?", ""])
 def test_what_is_no_secret_is_kept(line: str) -> None:
-    assert secret_from(find_lexicon("tamsel-k5"), line) is None
+    assert secret_from(Reader(find_lexicon("tamsel-k5")), line) is None

@@ -28,10 +28,9 @@ from prompt_toolkit.output import ColorDepth
 
 from wexicon.cli.show import SIDES, harmless, line_of, styled
 from wexicon.cli.signals import signals_to
-from wexicon.core.formats.lexicon.typed_secrets import secret_from
 from wexicon.core.text import counted
 from wexicon.files import private_folder, state_folder
-from wexicon.work.console.completion import hint, suggestions
+from wexicon.work.console.completion import hint, secret_from, suggestions
 from wexicon.work.console.sides import Sides
 
 if TYPE_CHECKING:
@@ -340,5 +339,5 @@ class _Discreet(FileHistory):
 def secret_column(sides: Sides, text: str) -> int | None:
     """From which column on a typed line holds a secret, if it does."""
     talk, line = sides.addressed(text)
-    column = secret_from(talk.lexicon, line)
+    column = secret_from(talk.reader, line)
     return None if column is None else column + len(text) - len(line)

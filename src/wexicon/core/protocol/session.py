@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from enum import IntEnum
+from typing import Protocol
 
 from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.dialect import OK, Dialect, Expectation, Reply, ReplyStatus
@@ -50,6 +51,19 @@ class Masking(IntEnum):
     WHOLLY = 2
 
 
+class ReadsSaid(Protocol):
+    """Reads what is said, for what is secret in it and for the payload that it announces."""
+
+    def said(self, text: str, *, exact: bool = False, guess: bool = True) -> Filled:
+        """The line with what is secret in it."""
+
+    def prompted(self) -> None:
+        """The module sent the prompt for a payload."""
+
+    def answered(self) -> None:
+        """The module answered."""
+
+
 class Session(Driver):
     """`exchanges` counts the lines that were said, `changes` those that may have changed the module; `anomalies` counts what
     makes it doubtful which answer belongs to which line; `outstanding` counts answers that may still come for exchanges that
@@ -66,6 +80,8 @@ class Session(Driver):
         super().__init__(link, Engine(dialect), listener, stopping, secrets)
         self.exchanges = 0
         self.changes = 0
+        # Reads every line before it is said.
+        self.reader: ReadsSaid | None = None
         self.anomalies = 0
         self.outstanding = 0
         # Is given every line that no open question asked for, as it was heard.
@@ -135,13 +151,20 @@ class Session(Driver):
         Secrets in the line are shown nowhere. Captures named in `tells` are secret: of lines that hold them, and of lines
         that fit nothing, only the lexicon's own words are shown. If the module is busy the line is said again later.
         """
-        if isinstance(said, str):
-            if not tells:
-                return self._said_until_heard(said, said, expect, within, exact)
-            said = Filled(said)
-        if not tells and not said.secrets:
-            return self._said_until_heard(said.text, said.text, expect, within, exact)
-        return self._secretly(said, expect, within, exact, tells)
+        line = said if isinstance(said, Filled) else Filled(said)
+        if self.reader is not None:
+            found = self.reader.said(line.text, exact=exact, guess=isinstance(said, str))
+            line = found if not line.secrets else line
+        if not tells and not line.secrets:
+            reply = self._said_until_heard(line.text, line.text, expect, within, exact)
+        else:
+            reply = self._secretly(line, expect, within, exact, tells)
+        if self.reader is not None:
+            if reply.ok and expect.wants and expect.wants[-1].prompt:
+                self.reader.prompted()
+            elif reply.status is not ReplyStatus.SILENCE:
+                self.reader.answered()
+        return reply
 
     def _secretly(
         self, line: Filled, expect: Expectation, within: float | None, exact: bool, tells: Collection[str]
@@ -310,6 +333,8 @@ class Session(Driver):
 
     def abandon(self) -> None:
         """Stops waiting for the answer to the last line."""
+        if self.reader is not None and self._engine.partial.strip() == ">":
+            self.reader.prompted()
         self._engine.abandon()
 
     def take_partial(self) -> None:

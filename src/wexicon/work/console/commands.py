@@ -17,7 +17,6 @@ from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import CallFault, Fault, ModuleFault
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.formats.lexicon.typed_secrets import MARK
 from wexicon.core.protocol.observations import Collector
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
@@ -25,7 +24,7 @@ from wexicon.core.text import Secret, meant, one_of, seconds, spoken, visible, w
 from wexicon.core.tuning import FLOWS
 from wexicon.core.values import ValueFault
 from wexicon.files import read_file, write_new
-from wexicon.work.console.completion import COMMANDS, SAYS
+from wexicon.work.console.completion import COMMANDS, MARK, SAYS
 from wexicon.work.module.module import Module
 
 LOOPED = bytes(range(0x20, 0x7F))

@@ -7,19 +7,24 @@ said of a line that the lexicon does not know; a secret is only ever said to be 
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 
 import msgspec
 
 from wexicon.core.dialogue.statements import STATEMENTS
 from wexicon.core.formats.lexicon import Lexicon, Phrase, Setting
-from wexicon.core.formats.lexicon.typed_secrets import MARK
+from wexicon.core.module_state.forms import Does
+from wexicon.core.module_state.reader import Part, Reader
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.text import visible, written
 from wexicon.core.values import ChoiceKind, Flag, FrameKind, Rate, Tuple, ValueFault
 from wexicon.core.values.base import OUT_OF_RANGE, Kind
-from wexicon.work.contact.symptoms import put_in
 
+# What begins a line for the console itself.
+MARK = ":"
+_SET = re.compile(r"\s*set\s+([A-Za-z_][A-Za-z0-9_-]*)\s*=\s*")
+_SAYS = re.compile(r"\s*>>?\s?")
 # The console's own commands, beside the statements of a dialogue.
 COMMANDS = {
     "help": "what can be typed here",
@@ -55,6 +60,24 @@ class Suggestion(msgspec.Struct, frozen=True):
     text: str
     start: int
     meaning: str = ""
+
+
+def secret_from(reader: Reader, text: str) -> int | None:
+    """The column from which on a typed line is a secret; None where it is none."""
+    start = 0
+    if text.startswith(MARK):
+        start = 1
+        if text.startswith(MARK * 2):
+            pass
+        elif found := _SET.match(text, 1):
+            setting = reader.lexicon.settings.get(found[1]) if reader.lexicon else None
+            return found.end() if setting is None or setting.secret else None
+        elif found := _SAYS.match(text, 1):
+            start = found.end()
+        else:
+            return None
+    column = reader.secret_from(text[start:])
+    return None if column is None else start + column
 
 
 def suggestions(lexicon: Lexicon | None, text: str) -> Iterator[Suggestion]:
@@ -161,6 +184,7 @@ class Explainer:
 
     def __init__(self, lexicon: Lexicon) -> None:
         self.lexicon = lexicon
+        self.reader = Reader(lexicon)
         # What reads settings: the phrase, and the settings by the captures that tell them.
         self._reads: list[tuple[Phrase, dict[str, Setting]]] = []
         for setting in lexicon.settings.values():
@@ -172,16 +196,29 @@ class Explainer:
                 self._reads.append((group.read, members))
 
     def said(self, text: str) -> str:
-        """What a line does that was typed: the setting that it reads or writes, the action whose it is."""
-        for name, setting in self.lexicon.settings.items():
-            if setting.read and text == setting.read.say.plain:
-                return f"reads {name}"
-            if setting.write and (coded := put_in(setting.write.say, text)) is not None:
-                return f"writes {name}" if setting.secret else f"writes {name}: {_decoded(setting, coded)}"
-        for name, action in self.lexicon.actions.items():
-            if text in [line.removeprefix("> ") for line in action.program.wording().splitlines() if line[:2] == "> "]:
-                return f"runs {name}" + (f": {action.meaning}" if action.meaning else "")
+        """What a line does that was typed: the settings that it reads or writes, the action whose it is."""
+        return "; ".join(filter(None, map(self._does, self.reader.read(text))))
+
+    def _does(self, part: Part) -> str:
+        if part.does is Does.ASKS:
+            return f"reads {part.name}" if part.name else ""
+        if part.does is Does.WRITES and part.form:
+            told = [self._value(name, part) for name in part.form.settings_named]
+            return f"writes {', '.join(filter(None, told))}" if any(told) else ""
+        if part.does in (Does.ACTS, Does.LOGS_IN) and part.form and part.form.own:
+            meaning = self.lexicon.actions[part.name].meaning
+            return f"runs {part.name}" + (f": {meaning}" if meaning else "")
         return ""
+
+    def _value(self, name: str, part: Part) -> str:
+        """A setting that a line writes, with its value."""
+        setting = self.lexicon.settings[name]
+        if setting.secret:
+            return name
+        if name in part.values:
+            return f"{name}: {visible(setting.show(part.values[name]))}"
+        word = part.words.get("value", part.words.get(name))
+        return f"{name}: {_decoded(setting, word)}" if word is not None else ""
 
     def heard(self, said: str, seen: Heard) -> str:
         """What a line means that the module sent; `said` is what it may answer."""

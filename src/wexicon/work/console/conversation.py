@@ -16,9 +16,8 @@ import msgspec
 
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.formats.lexicon.typed_secrets import MARK, parts_of, secret_from
+from wexicon.core.module_state.reader import Reader, secret_words
 from wexicon.core.protocol.dialect import Dialect, Expectation, ReplyStatus
-from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.link import Clock, Link
 from wexicon.core.protocol.observations import (
     Asked,
@@ -37,7 +36,7 @@ from wexicon.core.results.functions import TalkLine
 from wexicon.core.text import HIDDEN, to_text, visible
 from wexicon.links.clock import RealClock
 from wexicon.work.console.commands import Commands
-from wexicon.work.console.completion import Explainer
+from wexicon.work.console.completion import MARK, Explainer, secret_from
 from wexicon.work.contact.causes import restarting
 from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, new_rate, started
 from wexicon.work.function.dialogues import DATA
@@ -91,6 +90,7 @@ class Talk(Listener):
         self.trace = trace
         self.ask = ask
         self._reopen = reopen
+        self.reader = Reader(lexicon)
         self._explain = Explainer(lexicon) if lexicon else None
         self._queue: deque[Typed] = deque()
         self._lock = threading.Lock()
@@ -144,6 +144,7 @@ class Talk(Listener):
     def attach(self, session: Session, module: Module | None = None) -> None:
         """Shows what this session does from now on."""
         self.session, self.module, self._clock = session, module, session.clock
+        session.reader = self.reader
         self._commands = session.dialect
         self._data_end = session.dialect.speech.end if session.dialect.line_end else "crlf"
 
@@ -200,13 +201,13 @@ class Talk(Listener):
 
     def _one(self, typed: Typed) -> None:
         text = typed.text
-        column = secret_from(self.lexicon, text)
+        column = secret_from(self.reader, text)
         if column is not None:
             # In doubt it is one: nothing of it is shown or kept, whatever becomes of the line.
-            for part in parts_of(text[column:]):
+            for part in secret_words(text[column:]):
                 self.session.secrets.learn(part)
         if typed.exact:
-            self.session.exchange(self._filled(text), LINES, exact=True)
+            self.session.exchange(text, LINES, exact=True)
         elif text.startswith(MARK * 2):
             self._say(text[1:])
         elif text.startswith(MARK):
@@ -217,15 +218,15 @@ class Talk(Listener):
     def _say(self, text: str) -> None:
         """Says a line and waits for its answer."""
         if self.in_data:
-            self.session.exchange(self._filled(text), NOTHING_ANSWERS)
+            self.session.exchange(text, NOTHING_ANSWERS)
             return
         if self.module:
             self.module.attention.keep()
-        expect, within = expected(self.lexicon, self.session.dialect, text)
+        expect, within = expected(self.reader.read(text), self.session.dialect)
         within = within if self.within is None else self.within
         # An answer that is late is not this line's.
         self.session.await_outstanding()
-        reply = self.session.exchange(self._filled(text), expect, within)
+        reply = self.session.exchange(text, expect, within)
         if self.module:
             self.module.attention.spoke()
         symptoms = Symptoms(self.session, self.lexicon)
@@ -278,13 +279,6 @@ class Talk(Listener):
         if found and found[0] != self.session.link.tuning.rate:
             rate, when = found
             self.tell("=", f"the module's rate is {rate} baud {when}; {MARK}tune {rate} follows it")
-
-    def _filled(self, text: str) -> str | Filled:
-        """The line; what is in it where a secret is written is one."""
-        column = secret_from(self.lexicon, text)
-        if column is None or column >= len(text):
-            return text
-        return Filled(text, text[:column] + HIDDEN, (text[column:],))
 
     # -- a port that goes away ----------------------------------------------------------------------------------------
 

@@ -18,15 +18,13 @@ import msgspec
 from wexicon.core.dialogue.hearing import SILENCE
 from wexicon.core.faults import Fault, ModuleFault
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Moves
+from wexicon.core.module_state.reader import Reader
 from wexicon.core.protocol.dialect import ReplyStatus
-from wexicon.core.protocol.fields import field
-from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.observations import Heard, Role, Said, Tuned
 from wexicon.core.protocol.session import Session
 from wexicon.core.results.listed import Cause
 from wexicon.core.text import garbled, spoken, to_bytes
 from wexicon.core.tuning import Tuning
-from wexicon.core.values import ValueFault
 from wexicon.work.contact.causes import (
     asleep,
     begun_payload,
@@ -49,34 +47,15 @@ from wexicon.work.contact.causes import (
 def new_rate(lexicon: Lexicon | None, text: str) -> tuple[int, str] | None:
     """The rate to which a line moves the module, and when, in words; None if it is no such line. Without a lexicon ITU-T V.250,
     6.2.10 is known."""
-    for setting in lexicon.settings.values() if lexicon else ():
-        coded = put_in(setting.write.say, text) if setting.write and setting.kind.rates() else None
-        if coded is not None:
-            with suppress(ValueFault):
-                value = setting.kind.decode(coded)
+    for part in Reader(lexicon).read(text):
+        for name, value in part.values.items():
+            setting = lexicon.settings[name] if lexicon else None
+            if setting and setting.kind.rates():
                 when = {Moves.SAVE: "once it is saved", Moves.RESTART: "after a restart", Moves.LEAVE: "in data mode"}
                 rate = setting.kind.apply_to(Tuning(), value).rate
                 return rate, when.get(setting.moves_link or Moves.AT_ONCE, "now")
     found = re.fullmatch(r"AT\+IPR=(\d{3,7})", text.strip(), re.IGNORECASE)
     return (int(found[1]), "now") if found else None
-
-
-def put_in(template: Template, text: str) -> str | None:
-    """What is in a line where a template with one insertion has it; None where the line is another. A field of bytes is read as
-    what it stands for."""
-    if len(template.names) != 1:
-        return None
-    before, after = template.lead, template.tail
-    (_, filters) = next(template.insertions())
-    form = field(filters[-1]) if filters else None
-    if form is not None:
-        before, after, text = ("".join(one.split()) for one in (before, after, text))
-        inside = text[len(before) : len(text) - len(after)].upper()
-        fits = text.startswith(before) and text.endswith(after) and re.fullmatch(form.run(), inside)
-        return str(form.of_hex(inside)) if fits else None
-    if text.startswith(before) and text.endswith(after) and len(text) >= len(before) + len(after):
-        return text[len(before) : len(text) - len(after)]
-    return None
 
 
 # Starts of a module with too weak a supply come as often as this (seconds), or more often.

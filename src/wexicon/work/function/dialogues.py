@@ -23,6 +23,7 @@ from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.module_state.reader import Reader
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.link import Clock, Link
@@ -51,9 +52,10 @@ DATA = Speech(echo="off")
 def with_answers(program: Program, lexicon: Lexicon | None, dialect: Dialect) -> Program:
     """A program of plain lines with what must answer each: as the lexicon has it, or lines up to OK."""
     made: list[Statement] = []
+    reader = Reader(lexicon)
     for statement in program.statements:
         if isinstance(statement, Say):
-            wants = (expected(lexicon, dialect, statement.source)[0] if lexicon else LINES).wants
+            wants = (expected(reader.read(statement.source), dialect)[0] if lexicon else LINES).wants
             hears = tuple(Hear(want.pattern, want.gather, want.prompt, statement.line) for want in wants)
             made.append(msgspec.structs.replace(statement, hears=hears))
         else:

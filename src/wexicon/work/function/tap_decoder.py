@@ -13,10 +13,10 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from wexicon.core.dialogue.blocks import Say
 from wexicon.core.formats.lexicon import Lexicon, Moves, Setting
-from wexicon.core.formats.lexicon.typed_secrets import parts_of, secret_from
-from wexicon.core.protocol.dialect import Dialect, ReplyStatus
+from wexicon.core.module_state.forms import Does
+from wexicon.core.module_state.reader import Part, Reader, said_secrets
+from wexicon.core.protocol.dialect import OK, Dialect, ReplyStatus
 from wexicon.core.protocol.engine import Engine
 from wexicon.core.protocol.exchange import COMPLETE, ENDED, Exchange
 from wexicon.core.protocol.framing import Framer
@@ -24,16 +24,15 @@ from wexicon.core.protocol.keyed import as_keys
 from wexicon.core.protocol.layers import cutter, stacked
 from wexicon.core.protocol.line_faults import Side
 from wexicon.core.protocol.masking import Redactor, Secrets
-from wexicon.core.protocol.observations import Heard, Listener, Logged, Said, Tuned
+from wexicon.core.protocol.observations import Heard, Listener, Logged, Role, Said, Tuned
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.results.functions import Imported
 from wexicon.core.standards.waveform import WaveformReading, true_rate
 from wexicon.core.text import garbled, to_text
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.core.values import Value, ValueFault
+from wexicon.core.values import Value
 from wexicon.records.captures import Capture
 from wexicon.records.trace_writer import TraceWriter
-from wexicon.work.contact.symptoms import put_in
 from wexicon.work.module.opening import expected
 
 # The silence that ends what is compared as one (seconds), and how much of it is (bytes).
@@ -77,10 +76,6 @@ class RateWatch:
 HOST_GAP = 0.02
 
 
-def _bare(text: str) -> str:
-    return "".join(text.split()).upper()
-
-
 class TapDecoder:
     """Decodes both ways of one tap. `moved` is called with the tuning to which the module goes."""
 
@@ -109,7 +104,8 @@ class TapDecoder:
             else Framer("silence" if silent else "lines", HOST_GAP if silent else 0.0)
         )
         self._exchange: Exchange | None = None
-        self._said = ""
+        self.reader = Reader(lexicon)
+        self._parts: tuple[Part, ...] = ()
         self._pending: list[tuple[Moves, Setting, Value]] = []
 
     def flush(self) -> None:
@@ -125,8 +121,12 @@ class TapDecoder:
             self._tell(self._module.feed(data, now))
             self._after()
             return
+        while count := self.reader.takes(data):
+            if whole := self.reader.piece(data[:count]):
+                self._begin((whole,), whole.text, now, exact=True)
+            data = data[count:]
         self._host.prompts = ()
-        pieces = self._host.feed(data, now)
+        pieces = self._host.feed(data, now) if data else []
         for layer in self._layers:
             layer.station = self._tuning.station
             pieces = layer.feed(pieces)
@@ -163,21 +163,28 @@ class TapDecoder:
             text = text.removeprefix(self.dialect.speech.more.say)
         self._after()
         if self._exchange is not None and self._exchange.state is COMPLETE:
-            self._follow(self._said, self._exchange)
+            self._follow(self._exchange)
         self._module.abandon()
-        if (column := secret_from(self.lexicon, text)) is not None:
-            for part in parts_of(text[column:]):
-                self.secrets.learn(part)
-        expect, within = expected(self.lexicon, self.dialect, text)
+        self._begin(self.reader.line(text), text, now)
+
+    def _begin(self, parts: tuple[Part, ...], text: str, now: float, *, exact: bool = False) -> None:
+        """The host has said this: what answers it comes next."""
+        self._parts = parts
+        for secret in said_secrets(text, parts):
+            self.secrets.learn(secret)
+        expect, within = (OK, None) if exact else expected(parts, self.dialect)
         limit = self.dialect.within if within is None else within
         self._exchange = Exchange(self.dialect, text, expect, now, now + limit)
         self._module.begin(self._exchange, text)
-        self._said = text
-        self.listener.note(Said(now, text, False))
+        self.listener.note(Said(now, self.reader.masked(text, parts), exact))
 
     def _tell(self, heard: Sequence[Heard]) -> None:
         self._module.due = b""
         for seen in heard:
+            if seen.role is Role.PROMPT:
+                self.reader.prompted()
+            elif seen.role in (Role.OK, Role.ERROR):
+                self.reader.answered()
             self.listener.note(seen)
 
     def _after(self) -> None:
@@ -190,27 +197,22 @@ class TapDecoder:
             return
         if exchange.outcome.status is ReplyStatus.OK:
             self.answers += 1
-            self._follow(self._said, exchange)
+            self._follow(exchange)
 
-    def _follow(self, text: str, exchange: Exchange) -> None:
+    def _follow(self, exchange: Exchange) -> None:
+        """What was said is followed, where it moves the module's link."""
         if self.lexicon is None:
             return
-        for setting in self.lexicon.settings.values():
-            coded = put_in(setting.write.say, text) if setting.write and setting.moves_link else None
-            if coded is None:
+        for part in self._parts:
+            for name, value in part.values.items():
+                setting = self.lexicon.settings[name]
+                if setting.moves_link is Moves.AT_ONCE:
+                    self._move(setting, value, exchange)
+                elif setting.moves_link:
+                    self._pending.append((setting.moves_link, setting, value))
+            if part.does is not Does.ACTS or not (part.form and part.form.own):
                 continue
-            try:
-                value = setting.kind.decode(coded)
-            except ValueFault:
-                continue
-            if setting.moves_link is Moves.AT_ONCE:
-                self._move(setting, value, exchange)
-            else:
-                self._pending.append((setting.moves_link, setting, value))
-        for action in self.lexicon.actions.values():
-            said = [one.template.plain for one in action.program.walk() if isinstance(one, Say)]
-            if _bare(text) not in map(_bare, said):
-                continue
+            action = self.lexicon.actions[part.name]
             due = {Moves.RESTART} if action.restarts else set()
             due |= {Moves.LEAVE} if action.ends_attention or action.restarts else set()
             due |= {Moves(action.name)} if action.name in ("save", "leave") else set()

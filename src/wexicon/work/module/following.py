@@ -12,6 +12,7 @@ import msgspec
 
 from wexicon.core.faults import CannotTune
 from wexicon.core.formats.lexicon import Lexicon, Moves, Setting
+from wexicon.core.module_state.reader import Reader
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import USUAL_RATES, Tuning
@@ -30,6 +31,7 @@ class LinkFollower:
     def __init__(self, session: Session, lexicon: Lexicon, operator: Operator, attention: Attention) -> None:
         self.session, self.lexicon, self.operator, self.attention = session, lexicon, operator, attention
         attention.gained = self._gained
+        session.reader = Reader(lexicon)
         self.data_link = lexicon.factory
         self.pending: list[tuple[Moves, Setting, Value]] = []
         # A link at which it answers while it does not at another one.

@@ -7,16 +7,17 @@ identified itself. What a trace tells is read from it as from a module, by the s
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 
-from wexicon.core.dialogue.blocks import Say
 from wexicon.core.faults import CallFault, Fault, ModuleFault, Stopped
-from wexicon.core.formats.lexicon import Lexicon, Setting, SettingGroup
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.module_state.forms import Does
+from wexicon.core.module_state.reader import Part
 from wexicon.core.protocol.dialect import Dialect, Expectation, Want
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import Session
@@ -110,19 +111,11 @@ LINES = Expectation((Want(Pattern("{line}"), gather=True),))
 _LINE = Expectation((Want(Pattern("{line}")),))
 
 
-def expected(lexicon: Lexicon | None, dialect: Dialect, text: str) -> tuple[Expectation, float | None]:
-    """What answers a line, and how long that may take (seconds; None: as the dialect says)."""
-    if lexicon:
-        phrases = [lexicon.attention.probe, *lexicon.identify, *lexicon.also]
-        readers: list[Setting | SettingGroup] = [*lexicon.settings.values(), *lexicon.groups.values()]
-        phrases += [one.read for one in readers if one.read]
-        for phrase in phrases:
-            if phrase.say.source == text:
-                return phrase.expect, phrase.within
-        for action in lexicon.actions.values():
-            for statement in action.program.walk():
-                if isinstance(statement, Say) and statement.source == text and not statement.exact:
-                    return statement.expectation, None
+def expected(parts: Sequence[Part], dialect: Dialect) -> tuple[Expectation, float | None]:
+    """What answers a line of these parts, and how long that may take (seconds; None: as the dialect says)."""
+    form = parts[0].form if len(parts) == 1 and parts[0].as_written else None
+    if form and (form.does is not Does.WRITES or form.payload):
+        return form.expect, form.within
     speech = dialect.speech
     ends = dialect.form == "lines" and (speech.closing == "prompt" or (speech.closing == "always" and speech.ok))
     return (LINES if ends else _LINE), None

@@ -5,11 +5,10 @@ The rule: every fault is a complaint with its place and a suggestion; a name who
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Iterable
 
 from wexicon.core.formats.lexicon.model import Lexicon, Setting, SettingGroup
-from wexicon.core.formats.lexicon.phrase import Phrase, case_of
+from wexicon.core.formats.lexicon.phrase import Phrase, value_of_case
 from wexicon.core.formats.lexicon.tables import AttentionBy, Link
 from wexicon.core.formats.toml import Source
 from wexicon.core.protocol.insertion import Template
@@ -186,7 +185,7 @@ class Checks:
         if write and "value" not in write.say.names and not write.cases:
             complain((*place, "write"), "says no {value}", 'write say = "AT+NAME={value}"')
         for case in write.cases if write else ():
-            if case != "unset" and not _is_value(setting.kind, case):
+            if case != "unset" and value_of_case(setting.kind, case) is None:
                 hint = f"allowed: {setting.kind.allowed()}"
                 complain((*place, "write", "cases"), f"{case!r} is not a value of it", hint)
 
@@ -286,16 +285,4 @@ def check_tolerance(source: Source, place: Place, kind: Kind, tolerance: float) 
         source.complain(place, f"{tolerance:g} is not above 0")
     else:
         return True
-    return False
-
-
-def _is_value(kind: Kind, case: str) -> bool:
-    """Whether a case of a write is a value of this kind."""
-    number = int(case) if re.fullmatch(r"-?[0-9]{1,18}", case) else case
-    for tried in (case, case == "true", number):
-        try:
-            if case_of(kind.check(tried)) == case:
-                return True
-        except ValueFault:
-            continue
     return False

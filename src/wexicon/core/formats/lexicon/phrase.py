@@ -17,7 +17,7 @@ from wexicon.core.protocol.insertion import Template
 from wexicon.core.protocol.patterns import Pattern, PatternFault, block_header
 from wexicon.core.protocol.speech import pattern_in
 from wexicon.core.text import seconds
-from wexicon.core.values import Value
+from wexicon.core.values import Kind, Value, ValueFault
 
 T = TypeVar("T")
 
@@ -140,6 +140,18 @@ class Phrase(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True)
 def case_of(value: Value) -> str:
     """A value as `cases` call it."""
     return str(value).lower() if isinstance(value, bool) else str(value)
+
+
+def value_of_case(kind: Kind, case: str) -> Value | None:
+    """The value of a kind that `cases` call so; None if there is none."""
+    number = int(case) if re.fullmatch(r"-?[0-9]{1,18}", case) else case
+    for tried in (case, case == "true", number):
+        try:
+            if case_of(value := kind.check(tried)) == case:
+                return value
+        except ValueFault:
+            continue
+    return None
 
 
 class Granted(msgspec.Struct, frozen=True, forbid_unknown_fields=True, dict=True):
