@@ -43,7 +43,7 @@ class Form:
     """A template as it is found in a line. `does` and `name` say what the line does (`name`: the setting, the group or the
     action), `settings` which setting each insertion writes, `secret` which insertions are secret; `expect` and `within` are
     what answers it, `payload` what follows a prompt. `own`: the line is what the action does, and not a question among its
-    lines."""
+    lines. `after` is the prompt that it answers."""
 
     def __init__(
         self,
@@ -61,11 +61,12 @@ class Form:
         case: Mapping[str, Value] | None = None,
         group: SettingGroup | None = None,
         own: bool = True,
+        after: str = "",
     ) -> None:
         self.template, self.does, self.name, self.speech = template, does, name, speech
         self.settings, self.secret, self.payload = dict(settings or {}), secret, payload
         self.case, self.group = dict(case or {}), group
-        self.phrase, self.own = phrase, own
+        self.phrase, self.own, self.after = phrase, own, after
         self.expect = expect or (phrase.prompted if phrase and payload else phrase.expect if phrase else OK)
         self.within = phrase.within if phrase else None
         self._of = of or {}
@@ -318,6 +319,7 @@ def _of_action(action: Action, lexicon: Lexicon) -> Iterator[Form]:
             secret=secret,
             expect=line.expectation,
             payload=after.template if prompted and after else None,
+            after=before.hears[-1].pattern.start if before and before.hears and before.hears[-1].prompt else "",
             own=len(lines) == 1 or (at == 0 and line.source not in alone),
         )
 

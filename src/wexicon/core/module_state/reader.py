@@ -83,6 +83,9 @@ class Reader:
         self._read: dict[tuple[str, bool], tuple[Part, ...]] = {}
         self.forms = _shared_forms(lexicon.digest, _ByIdentity(lexicon)) if lexicon else []
         self.payload: Payload | None = None
+        # What the module asks for by a prompt of its login, and which it asked for last.
+        self._logins = dict(_logins(lexicon, self.forms)) if lexicon else {}
+        self._login: Form | None = None
         self._last: tuple[Part, ...] = ()
 
     # -- a line ---------------------------------------------------------------------------------------------------
@@ -99,6 +102,8 @@ class Reader:
         if self.payload is not None and (self.payload.prompted or self.payload.secret):
             return (self._payload_line(text),)
         self.payload = None
+        if self._login is not None:
+            return (self._login_line(text),)
         if self._last and re.fullmatch(r"(?i)\s*A/\s*", text):
             return tuple(msgspec.structs.replace(one, repeated=True, secrets=()) for one in self._last)
         parts = self._read.get((text, guess))
@@ -140,6 +145,11 @@ class Reader:
     def answered(self) -> None:
         """The module answered: nothing of a payload is awaited any more."""
         self.payload = None
+
+    def heard(self, text: str) -> None:
+        """The module sent this, or the beginning of a line: it may be the prompt of its login."""
+        if self._logins and text.strip():
+            self._login = next((form for prompt, form in self._logins.items() if text.rstrip().endswith(prompt)), None)
 
     def secret_from(self, text: str) -> int | None:
         """The column from which on a line that may not be finished yet is a secret; None if nothing of it is."""
@@ -194,6 +204,14 @@ class Reader:
         control = "".join(char for char in form.payload.tail if ord(char) < 0x20) if form.payload.names else ""
         secret = bool(form.secret.intersection(form.payload.names))
         self.payload = Payload(form, form.length(found) if found else None, to_bytes(control), secret)
+
+    def _login_line(self, text: str) -> Part:
+        """A line that answers the prompt of a login."""
+        form, self._login = self._login, None
+        assert form is not None
+        names = set(form.template.names)
+        secrets = ((0, len(text)),) if form.secret & names else ()
+        return Part(text, Does.LOGS_IN, form.name, {form.template.names[0]: text}, secrets=secrets, form=form)
 
     def _payload_line(self, text: str) -> Part:
         """A line, or exact bytes, that are payload."""
@@ -299,7 +317,11 @@ class Reader:
         if form.speech.in_digits:
             start = form.reaches(text)
             return ((start, len(text)),) if start is not None else ()
-        spans = [found.span(f"v{at}") for at, (name, _) in enumerate(form.template.insertions()) if name in form.secret]
+        spans = [
+            found.span(f"v{at}")
+            for at, (name, filters) in enumerate(form.template.insertions())
+            if name in form.secret and filters[-1:] != ["length"]
+        ]
         return tuple((start, end) for start, end in spans if end > start)
 
     def _one(self, text: str, guess: bool) -> Part:
@@ -312,6 +334,13 @@ class Reader:
             reached = [usual.end()]
         secrets = ((min(reached), len(text)),) if reached else ()
         return Part(text, Does.UNKNOWN, secrets=secrets)
+
+
+def _logins(lexicon: Lexicon, forms: Sequence[Form]) -> Iterator[tuple[str, Form]]:
+    """The prompts of a login, each with the line that answers it. A prompt may come without the blank at its end."""
+    asked = [text.rstrip() for text in lexicon.attention.locked]
+    for form in (one for one in forms if one.does is Does.LOGS_IN and not one.fixed and one.template.names):
+        yield (form.after or (asked[0] if asked else "")).rstrip() or "\0", form
 
 
 def _rank(part: Part) -> int:

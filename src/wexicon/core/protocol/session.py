@@ -57,6 +57,9 @@ class ReadsSaid(Protocol):
     def said(self, text: str, *, exact: bool = False, guess: bool = True) -> Filled:
         """The line with what is secret in it."""
 
+    def heard(self, text: str) -> None:
+        """The module sent this, which may be the beginning of a line."""
+
     def prompted(self) -> None:
         """The module sent the prompt for a payload."""
 
@@ -153,6 +156,7 @@ class Session(Driver):
         """
         line = said if isinstance(said, Filled) else Filled(said)
         if self.reader is not None:
+            self.reader.heard(self._engine.partial)
             found = self.reader.said(line.text, exact=exact, guess=isinstance(said, str))
             line = found if not line.secrets else line
         if not tells and not line.secrets:
@@ -160,6 +164,8 @@ class Session(Driver):
         else:
             reply = self._secretly(line, expect, within, exact, tells)
         if self.reader is not None:
+            if reply.heard:
+                self.reader.heard(reply.heard[-1])
             if reply.ok and expect.wants and expect.wants[-1].prompt:
                 self.reader.prompted()
             elif reply.status is not ReplyStatus.SILENCE:

@@ -188,7 +188,7 @@ def _run(
         if not place and here.name and runner.statement:
             # A port or a socket that failed: where that was noticed.
             place = f"line {runner.statement.line} at {here.name}: {next(iter(runner.statement.lines()), '')}"
-        result.ended_by(fault, place, here.session)
+        result.ended_by(fault, here.session.secrets.mask(place), here.session)
     all_ = [one.session for one in runner.parties.values()] or [session]
     result.exchanges = sum(one.exchanges for one in all_)
     result.seconds = round(session.clock.now() - began, 6)

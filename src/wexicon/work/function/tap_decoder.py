@@ -164,11 +164,12 @@ class TapDecoder:
         self._after()
         if self._exchange is not None and self._exchange.state is COMPLETE:
             self._follow(self._exchange)
-        self._module.abandon()
+        self.reader.heard(self._module.partial)
         self._begin(self.reader.line(text), text, now)
 
     def _begin(self, parts: tuple[Part, ...], text: str, now: float, *, exact: bool = False) -> None:
         """The host has said this: what answers it comes next."""
+        self._module.abandon()
         self._parts = parts
         for secret in said_secrets(text, parts):
             self.secrets.learn(secret)
@@ -181,9 +182,10 @@ class TapDecoder:
     def _tell(self, heard: Sequence[Heard]) -> None:
         self._module.due = b""
         for seen in heard:
+            self.reader.heard(seen.text)
             if seen.role is Role.PROMPT:
                 self.reader.prompted()
-            elif seen.role in (Role.OK, Role.ERROR):
+            elif seen.role in (Role.OK, Role.ERROR, Role.UNEXPECTED):
                 self.reader.answered()
             self.listener.note(seen)
 
