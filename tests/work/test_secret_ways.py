@@ -13,6 +13,7 @@ from wexicon.core.dialogue import Program
 from wexicon.core.dialogue.blocks import Say
 from wexicon.core.dialogue.lines import template
 from wexicon.core.module_state.reader import Reader
+from wexicon.core.module_state.state import ModuleState
 from wexicon.core.protocol.line_faults import Side
 from wexicon.core.protocol.observations import Listener, Observation
 from wexicon.core.text import to_bytes
@@ -85,7 +86,7 @@ def test_no_line_of_a_file_shows_it(family: str) -> None:
             continue  # no line of a file holds these
         line = Say(source=text, template=template(text.replace("{", "{{").replace("}", "}}")), line=1)
         session = one.open()
-        session.reader = Reader(one.lexicon)
+        session.known = ModuleState(one.lexicon, session.link.tuning)
         program = with_answers(Program((line,), "lines.txt"), one.lexicon, session.dialect)
         result = run_dialogue(session, program, {}, one.lexicon, one.operator)
         assert SECRET[:5] not in str(result), text

@@ -75,7 +75,7 @@ class _ByIdentity:
 
 class Reader:
     """Reads what one side says to a module of a lexicon; without one only V.250 and the usual words for a secret are known.
-    `payload` is what must still follow, if anything."""
+    `payload` is what must still follow, if anything; `last` the parts of what was said last."""
 
     def __init__(self, lexicon: Lexicon | None) -> None:
         self.lexicon = lexicon
@@ -86,7 +86,7 @@ class Reader:
         # What the module asks for by a prompt of its login, and which it asked for last.
         self._logins = dict(_logins(lexicon, self.forms)) if lexicon else {}
         self._login: Form | None = None
-        self._last: tuple[Part, ...] = ()
+        self.last: tuple[Part, ...] = ()
 
     # -- a line ---------------------------------------------------------------------------------------------------
 
@@ -100,12 +100,14 @@ class Reader:
     def line(self, text: str, *, guess: bool = True) -> tuple[Part, ...]:
         """The parts of a line that was said, without its line end."""
         if self.payload is not None and (self.payload.prompted or self.payload.secret):
-            return (self._payload_line(text),)
+            self.last = (self._payload_line(text),)
+            return self.last
         self.payload = None
         if self._login is not None:
-            return (self._login_line(text),)
-        if self._last and re.fullmatch(r"(?i)\s*A/\s*", text):
-            return tuple(msgspec.structs.replace(one, repeated=True, secrets=()) for one in self._last)
+            self.last = (self._login_line(text),)
+            return self.last
+        if self.last and re.fullmatch(r"(?i)\s*A/\s*", text):
+            return tuple(msgspec.structs.replace(one, repeated=True, secrets=()) for one in self.last)
         parts = self._read.get((text, guess))
         if parts is None:
             clean, places = _cleaned(text)
@@ -113,7 +115,7 @@ class Reader:
             if len(self._read) >= _MOST_READ:
                 self._read.clear()
             self._read[text, guess] = parts
-        self._last = parts
+        self.last = parts
         last = parts[-1] if parts else None
         if last and last.form and last.form.payload:
             self._await(last)
@@ -123,18 +125,18 @@ class Reader:
         """The parts of bytes that were said as they are, with no line end added."""
         lexicon = self.lexicon
         if self.payload is not None and (self.payload.prompted or self.payload.secret):
-            return (self._payload_line(text),)
-        if lexicon and text and text == lexicon.attention.escape:
-            return (Part(text, Does.ESCAPES),)
-        if not text.strip():
-            return (Part(text, Does.ENDS),)
+            self.last = (self._payload_line(text),)
+            return self.last
+        if (lexicon and text and text == lexicon.attention.escape) or not text.strip():
+            self.last = (Part(text, Does.ESCAPES if text.strip() else Does.ENDS),)
+            return self.last
         return self.line(text.rstrip("\r\n"), guess=guess)
 
     def read(self, text: str) -> tuple[Part, ...]:
         """The parts of a line, without a trace of it in what is expected next."""
-        before = self.payload, self._last
+        before = self.payload, self.last
         found = self.line(text)
-        self.payload, self._last = before
+        self.payload, self.last = before
         return found
 
     def prompted(self) -> None:

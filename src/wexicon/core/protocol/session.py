@@ -29,6 +29,7 @@ from wexicon.core.protocol.observations import (
     Repeated,
     Role,
     Said,
+    Tuned,
 )
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.text import HIDDEN, spoken
@@ -51,20 +52,17 @@ class Masking(IntEnum):
     WHOLLY = 2
 
 
-class ReadsSaid(Protocol):
-    """Reads what is said, for what is secret in it and for the payload that it announces."""
+class Knows(Protocol):
+    """Keeps what is known of the module; reads what is said for what is secret in it."""
 
     def said(self, text: str, *, exact: bool = False, guess: bool = True) -> Filled:
         """The line with what is secret in it."""
 
-    def heard(self, text: str) -> None:
-        """The module sent this, which may be the beginning of a line."""
+    def note(self, seen: Observation) -> None:
+        """Takes an observation as it was made, with its secrets."""
 
-    def prompted(self) -> None:
-        """The module sent the prompt for a payload."""
-
-    def answered(self) -> None:
-        """The module answered."""
+    def heard_part(self, text: str) -> None:
+        """The module has sent the beginning of a line."""
 
 
 class Session(Driver):
@@ -83,8 +81,8 @@ class Session(Driver):
         super().__init__(link, Engine(dialect), listener, stopping, secrets)
         self.exchanges = 0
         self.changes = 0
-        # Reads every line before it is said.
-        self.reader: ReadsSaid | None = None
+        # Is given all that is said and heard, as it is.
+        self.known: Knows | None = None
         self.anomalies = 0
         self.outstanding = 0
         # Is given every line that no open question asked for, as it was heard.
@@ -155,22 +153,13 @@ class Session(Driver):
         that fit nothing, only the lexicon's own words are shown. If the module is busy the line is said again later.
         """
         line = said if isinstance(said, Filled) else Filled(said)
-        if self.reader is not None:
-            self.reader.heard(self._engine.partial)
-            found = self.reader.said(line.text, exact=exact, guess=isinstance(said, str))
+        if self.known is not None:
+            self.known.heard_part(self._engine.partial)
+            found = self.known.said(line.text, exact=exact, guess=isinstance(said, str))
             line = found if not line.secrets else line
         if not tells and not line.secrets:
-            reply = self._said_until_heard(line.text, line.text, expect, within, exact)
-        else:
-            reply = self._secretly(line, expect, within, exact, tells)
-        if self.reader is not None:
-            if reply.heard:
-                self.reader.heard(reply.heard[-1])
-            if reply.ok and expect.wants and expect.wants[-1].prompt:
-                self.reader.prompted()
-            elif reply.status is not ReplyStatus.SILENCE:
-                self.reader.answered()
-        return reply
+            return self._said_until_heard(line.text, line.text, expect, within, exact)
+        return self._secretly(line, expect, within, exact, tells)
 
     def _secretly(
         self, line: Filled, expect: Expectation, within: float | None, exact: bool, tells: Collection[str]
@@ -218,7 +207,7 @@ class Session(Driver):
             limit = slow + (dialect.within if within is None else within)
             exchange = Exchange(dialect, text, expect, now, limit, engine.known)
             engine.begin(exchange, text)
-            self.listener.note(Said(now, shown, exact))
+            self._tell_said(now, text, shown, exact)
             self._write_slowly(data, dialect.pace)
         else:
             # What follows is done while the module answers.
@@ -226,7 +215,7 @@ class Session(Driver):
             limit = self._sent_until + (dialect.within if within is None else within)
             exchange = Exchange(dialect, text, expect, now, limit, engine.known)
             engine.begin(exchange, text)
-            self.listener.note(Said(now, shown, exact))
+            self._tell_said(now, text, shown, exact)
         first = expect.wants[0].pattern if expect.wants else None
         self._nameless = first if first is not None and not first.start and not first.catches_all else None
         if exchange.state is not ENDED:
@@ -244,6 +233,11 @@ class Session(Driver):
             # Modules answer in order: this answer fits no other line, so none before it is outstanding.
             self.outstanding = 0
         return outcome
+
+    def _tell_said(self, now: float, text: str, shown: str, exact: bool) -> None:
+        if self.known is not None:
+            self.known.note(Said(now, text, exact))
+        self.listener.note(Said(now, shown, exact))
 
     def _note_failure(self, outcome: Reply, waited: float) -> None:
         if outcome.status in (ReplyStatus.SILENCE, ReplyStatus.CLOSED):
@@ -274,8 +268,10 @@ class Session(Driver):
         return data
 
     def _tell(self, heard: Sequence[Heard]) -> None:
-        note = self.listener.note
+        note, known = self.listener.note, self.known
         for seen in heard:
+            if known is not None:
+                known.note(seen)
             if seen.role in _UNASKED:
                 if self.overheard is not None:
                     self.overheard(seen)
@@ -331,6 +327,8 @@ class Session(Driver):
         super().tune(tuning)
         if self.link.tuning != before:
             self.outstanding = 0
+            if self.known is not None:
+                self.known.note(Tuned(self.clock.now(), self.link.tuning))
 
     @property
     def partial(self) -> str:
@@ -339,8 +337,8 @@ class Session(Driver):
 
     def abandon(self) -> None:
         """Stops waiting for the answer to the last line."""
-        if self.reader is not None and self._engine.partial.strip() == ">":
-            self.reader.prompted()
+        if self.known is not None:
+            self.known.heard_part(self._engine.partial)
         self._engine.abandon()
 
     def take_partial(self) -> None:

@@ -17,6 +17,7 @@ import msgspec
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.module_state.reader import Reader, secret_words
+from wexicon.core.module_state.state import ModuleState
 from wexicon.core.protocol.dialect import Dialect, Expectation, ReplyStatus
 from wexicon.core.protocol.link import Clock, Link
 from wexicon.core.protocol.observations import (
@@ -144,7 +145,10 @@ class Talk(Listener):
     def attach(self, session: Session, module: Module | None = None) -> None:
         """Shows what this session does from now on."""
         self.session, self.module, self._clock = session, module, session.clock
-        session.reader = self.reader
+        known = session.known
+        if not isinstance(known, ModuleState) or known.lexicon is not self.lexicon:
+            known = session.known = ModuleState(self.lexicon, session.link.tuning)
+        self.state = known
         self._commands = session.dialect
         self._data_end = session.dialect.speech.end if session.dialect.line_end else "crlf"
 
@@ -201,7 +205,7 @@ class Talk(Listener):
 
     def _one(self, typed: Typed) -> None:
         text = typed.text
-        column = secret_from(self.reader, text)
+        column = secret_from(self.state.reader, text)
         if column is not None:
             # In doubt it is one: nothing of it is shown or kept, whatever becomes of the line.
             for part in secret_words(text[column:]):
@@ -222,7 +226,7 @@ class Talk(Listener):
             return
         if self.module:
             self.module.attention.keep()
-        expect, within = expected(self.reader.read(text), self.session.dialect)
+        expect, within = expected(self.state.reader.read(text), self.session.dialect)
         within = within if self.within is None else self.within
         # An answer that is late is not this line's.
         self.session.await_outstanding()

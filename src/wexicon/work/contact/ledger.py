@@ -14,9 +14,9 @@ from enum import StrEnum
 import msgspec
 
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.module_state.starts import is_ready_text
 from wexicon.core.protocol.dialect import Reply
 from wexicon.core.protocol.observations import Heard, Role
-from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.session import Session
 from wexicon.core.results.result import Evidence
 from wexicon.core.tuning import Tuning
@@ -300,12 +300,6 @@ def _silences(entries: Sequence[LedgerEntry], first: int, end: int, *, stayed: b
 
 # The shortest time that is waited for an answer while it is watched whether a module goes on answering (seconds).
 QUICK_LOOK = 0.02
-
-
-def is_ready_text(ready: Pattern, text: str) -> bool:
-    """Whether a line is the ready text. Bytes sent before at another rate may precede it on the same line."""
-    whole = ready.source == ready.start
-    return ready.match(text) is not None or (whole and text.endswith(ready.source))
 
 
 class Observer:

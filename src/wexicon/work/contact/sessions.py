@@ -17,7 +17,7 @@ import msgspec
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.module_state.reader import Reader
+from wexicon.core.module_state.state import ModuleState
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.link import Link
@@ -121,7 +121,7 @@ def open_session(
         session_over(link, opening.dialect_for(lexicon), path, setup, opening) as session,
     ):
         session.bound = split_station(port)[1]
-        session.reader = Reader(lexicon)
+        session.known = ModuleState(lexicon, link.tuning)
         yield session, str(path or "")
 
 

@@ -12,7 +12,7 @@ import msgspec
 
 from wexicon.core.faults import CannotTune
 from wexicon.core.formats.lexicon import Lexicon, Moves, Setting
-from wexicon.core.module_state.reader import Reader
+from wexicon.core.module_state.state import ModuleState
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import USUAL_RATES, Tuning
@@ -31,7 +31,11 @@ class LinkFollower:
     def __init__(self, session: Session, lexicon: Lexicon, operator: Operator, attention: Attention) -> None:
         self.session, self.lexicon, self.operator, self.attention = session, lexicon, operator, attention
         attention.gained = self._gained
-        session.reader = Reader(lexicon)
+        known = session.known
+        if not isinstance(known, ModuleState) or known.lexicon is not lexicon:
+            known = session.known = ModuleState(lexicon, session.link.tuning)
+        # What is known of the module now.
+        self.state = known
         self.data_link = lexicon.factory
         self.pending: list[tuple[Moves, Setting, Value]] = []
         # A link at which it answers while it does not at another one.

@@ -11,10 +11,11 @@ from collections.abc import Callable, Mapping
 
 from wexicon.core.faults import Unreachable
 from wexicon.core.formats.lexicon import AttentionBy
+from wexicon.core.module_state.starts import is_ready_text
 from wexicon.core.results.result import Evidence, Prove
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
-from wexicon.work.contact.ledger import LONGER, CycleAsked, Planted, Sign, Silences, Stayed, Undone, is_ready_text
+from wexicon.work.contact.ledger import LONGER, CycleAsked, Planted, Sign, Silences, Stayed, Undone
 from wexicon.work.module.module import Module
 
 # How long a module may go on answering after it said that it will start again, where the lexicon does not say.

@@ -1,0 +1,54 @@
+"""Whether a module started: decided here, for everybody.
+
+The rule: a start is the whole text that a module sends when it listens, or a whole line that it sends as it starts and that
+answers nothing. The name of an event is no sign: `+SCAN STARTED` is no start.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.protocol.observations import Heard, Observation, Role, Said, Tuned
+from wexicon.core.protocol.patterns import Pattern
+
+
+class Start(msgspec.Struct, frozen=True):
+    """A module was seen to start: when (seconds, on the link's clock), and what it sent."""
+
+    at: float
+    text: str
+
+
+def is_ready_text(ready: Pattern, text: str) -> bool:
+    """Whether a line is the ready text. Bytes sent before at another rate may precede it on the same line."""
+    whole = ready.source == ready.start
+    return ready.match(text) is not None or (whole and text.endswith(ready.source))
+
+
+class StartWatch:
+    """Watches what a module of one of these lexicons sends."""
+
+    def __init__(self, lexicons: Sequence[Lexicon]) -> None:
+        starts = [one.start for one in lexicons]
+        self._ready = [one.ready for one in starts if one.ready is not None]
+        self._says = frozenset(text.strip() for one in starts for text in one.says)
+        # Whether what comes next may answer a line of ours.
+        self._asked = False
+
+    def note(self, seen: Observation) -> Start | None:
+        """The start that this observation shows, if any."""
+        if isinstance(seen, Said):
+            self._asked = True
+        elif isinstance(seen, Tuned):
+            self._asked = False
+        elif isinstance(seen, Heard) and seen.role is not Role.ECHO:
+            asked, self._asked = self._asked, False
+            text = seen.text
+            if any(is_ready_text(one, text) for one in self._ready):
+                return Start(seen.at, text)
+            if not asked and text.strip() in self._says:
+                return Start(seen.at, text)
+        return None

@@ -1,0 +1,352 @@
+"""What is known of a module now: one reducer over all that is said and heard, by us, by a person, or by a host behind a tap.
+
+The rule: each part has its value, since when, and the observation that it rests on. What was not observed is unknown; nothing
+is taken from an intention. A start, or another module, forgets what it may have changed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from enum import StrEnum
+from typing import Generic, TypeVar
+
+import msgspec
+
+from wexicon.core.formats.lexicon import Action, AttentionBy, Lexicon, Moves, Setting
+from wexicon.core.module_state.forms import Does
+from wexicon.core.module_state.reader import Part, Reader
+from wexicon.core.module_state.starts import Start, StartWatch
+from wexicon.core.protocol.insertion import Filled
+from wexicon.core.protocol.observations import Heard, Observation, Role, Said, Tuned
+from wexicon.core.text import counted, spoken, visible
+from wexicon.core.tuning import Tuning
+from wexicon.core.values import Value
+
+T = TypeVar("T")
+# How many starts are kept.
+MOST_STARTS = 32
+# What our own words are called in a reason, at most this much of them.
+_SHORT = 40
+
+
+class Mode(StrEnum):
+    """What a module does with what it hears: takes it for commands, passes it on as data, or for a firmware image."""
+
+    COMMAND = "command"
+    DATA = "data"
+    LOADER = "loader"
+
+
+class Fact(msgspec.Struct, Generic[T], frozen=True):
+    """Something that is known: its value, since when (seconds, on the link's clock), and the observation that it rests on."""
+
+    value: T
+    since: float
+    by: str
+
+
+class Told(msgspec.Struct, frozen=True):
+    """A part of the state as it is shown: its name, its value in words, since when, and what it rests on."""
+
+    part: str
+    value: str
+    since: float
+    by: str
+
+
+class ModuleState:
+    """The state of one module. `tuning` is our side's rate and frame, `link` the one at which it answered, `data_link` the one
+    of its data mode; `unsaved` are settings that were written and are not saved, `pending` those that count only from a restart
+    or on leaving command mode; `half` is what stands in the module's line without an end; `joined` whether a peer is there."""
+
+    def __init__(self, lexicon: Lexicon | None, tuning: Tuning) -> None:
+        self.lexicon = lexicon
+        self.reader = Reader(lexicon)
+        self.tuning = tuning
+        self.power: Fact[bool] | None = None
+        self.mode: Fact[Mode] | None = None
+        self.link: Fact[Tuning] | None = None
+        self.data_link: Fact[Tuning] | None = None
+        self.joined: Fact[bool] | None = None
+        self.half: Fact[str] | None = None
+        self.unsaved: dict[str, Fact[str]] = {}
+        self.pending: dict[str, Fact[Moves]] = {}
+        self.starts: list[Start] = []
+        # Settings that a start has undone, if it did: they were written and not saved before it.
+        self.lost: dict[str, Fact[str]] = {}
+        # Questions whose answers may still come, with the time until then.
+        self.owed: list[Fact[str]] = []
+        self._watch = StartWatch([lexicon] if lexicon else [])
+        self._open: tuple[Part, ...] = ()
+        self._moves: dict[str, tuple[Setting, Value]] = {}
+        self._said = ""
+
+    # -- what is observed -----------------------------------------------------------------------------------------
+
+    def said(self, text: str, *, exact: bool = False, guess: bool = True) -> Filled:
+        """Reads what is about to be said; the line with what is secret in it. `note` is given when it was said."""
+        found = self.reader.said(text, exact=exact, guess=guess)
+        self._open = self.reader.last
+        return found
+
+    def heard_part(self, text: str) -> None:
+        """The module has sent the beginning of a line."""
+        if text:
+            self.reader.heard(text)
+            if text.strip() == ">":
+                self.reader.prompted()
+
+    def note(self, seen: Observation) -> None:
+        """Takes an observation of the session."""
+        if (start := self._watch.note(seen)) is not None:
+            self._start(start)
+        elif isinstance(seen, Heard):
+            self._heard(seen)
+        elif isinstance(seen, Said):
+            self._was_said(seen)
+        elif isinstance(seen, Tuned):
+            self._tuned(seen)
+
+    def power_switched(self, on: bool, at: float, by: str) -> None:
+        """The power was switched by a fixture, a rig or a person."""
+        self.power = Fact(on, at, by)
+        if not on:
+            self.mode = self.link = self.joined = self.half = None
+            self.reader.payload = None
+            self.owed.clear()
+
+    def another_module(self) -> None:
+        """Another module is there now: nothing is known of it."""
+        fresh = ModuleState(self.lexicon, self.tuning)
+        self.__dict__.update(fresh.__dict__)
+
+    # -- one observation ------------------------------------------------------------------------------------------
+
+    def _was_said(self, seen: Said) -> None:
+        self._said = _shortly(seen.text)
+        away = self.link is not None and self.link.value.rate != self.tuning.rate
+        if away or (seen.exact and seen.text and not seen.text.endswith(("\r", "\n")) and self.reader.payload is None):
+            escape = any(part.does is Does.ESCAPES for part in self._open)
+            if not escape:
+                where = f"said at {self.tuning.rate} baud" if away else "said without a line end"
+                self.half = Fact(self._said, seen.at, where)
+        elif seen.text.strip() or not seen.exact:
+            self.half = None
+        if self._in_data():
+            self._open = ()
+        if seen.text.strip():
+            self.owed = [Fact(self._said, seen.at, "not answered yet")]
+
+    def _heard(self, seen: Heard) -> None:
+        role = seen.role
+        if role is Role.ECHO:
+            return
+        self.reader.heard(seen.text)
+        if role in (Role.EVENT, Role.UNMATCHED, Role.CORRUPT):
+            self._came_by_itself(seen)
+            if role is Role.UNMATCHED:
+                self._answered_by(seen)
+            return
+        if role is Role.PROMPT:
+            self.reader.prompted()
+            self.owed.clear()
+            self._answers(seen)
+            return
+        if role is Role.UNEXPECTED:
+            self.owed.clear()
+            self.reader.answered()
+            return
+        self._answers(seen)
+        self._answered_by(seen)
+        if role is Role.OK:
+            self._taken(seen)
+        if role in (Role.OK, Role.ERROR):
+            if self.reader.payload is None or not self.reader.payload.prompted:
+                self.reader.answered()
+            self._open = ()
+            self.owed.clear()
+
+    def _answers(self, seen: Heard) -> None:
+        """It answered a line of ours as a module that takes commands does."""
+        by = f"it answered “{self._said}”" if self._said else f"it sent “{_shortly(seen.text)}”"
+        if not self._in_data():
+            self.mode = Fact(Mode.COMMAND, seen.at, by)
+            self.link = Fact(self.tuning, seen.at, by)
+
+    def _came_by_itself(self, seen: Heard) -> None:
+        attention = self.lexicon.attention if self.lexicon else None
+        if attention and attention.ends_on and seen.name == attention.ends_on:
+            by = f"it said “{_shortly(seen.text)}”"
+            self.joined, self.mode = Fact(True, seen.at, by), Fact(Mode.DATA, seen.at, by)
+        elif attention and attention.tuning and self.lexicon and seen.text.strip() in self.lexicon.start.says:
+            # What it says on the link of its data mode, to whatever is said there.
+            self.mode = Fact(Mode.DATA, seen.at, f"it said “{_shortly(seen.text)}”")
+
+    def _answered_by(self, seen: Heard) -> None:
+        """The answer that a line wants, where that ends the exchange without a success code; values that it tells."""
+        if self.lexicon is None or not self._open:
+            return
+        for part in self._open:
+            wants = part.form.expect.wants if part.form else ()
+            for want in wants:
+                captures = want.pattern.match(seen.text) if not want.prompt else None
+                if captures is None:
+                    continue
+                if (
+                    part.does is Does.ASKS
+                    and (setting := self.lexicon.settings.get(part.name))
+                    and setting.kind.rates()
+                ):
+                    self._rate_told(setting, str(captures.get("value", "")), seen)
+                elif part.does in (Does.WRITES, Does.ACTS) and want is wants[-1] and not self.lexicon.speech.ok:
+                    self._taken(seen)
+                    self._open = ()
+                return
+
+    def _rate_told(self, setting: Setting, word: str, seen: Heard) -> None:
+        """The module told the rate of its data mode."""
+        try:
+            value = setting.kind.decode(word)
+        except ValueError:
+            return
+        if setting.name not in self._moves:
+            before = self.data_link.value if self.data_link else self._factory()
+            self.data_link = Fact(setting.kind.apply_to(before, value), seen.at, f"it answered “{self._said}”")
+
+    def _taken(self, seen: Heard) -> None:
+        """The module has acknowledged what was said."""
+        for part in self._open:
+            if part.does is Does.WRITES:
+                self._written(part, seen.at)
+            elif part.does is Does.ACTS and part.form and part.form.own and self.lexicon:
+                self._done(self.lexicon.actions[part.name], seen.at)
+            elif part.does is Does.ESCAPES:
+                self.mode = Fact(Mode.COMMAND, seen.at, "its escape was answered")
+
+    def _written(self, part: Part, at: float) -> None:
+        assert self.lexicon
+        by = f"“{_shortly(part.text)}” was accepted" if not part.secrets else "it was accepted"
+        named = part.form.settings_named if part.form else list(part.values)
+        for name in named:
+            setting = self.lexicon.settings[name]
+            shown = visible(setting.show(part.values[name])) if name in part.values else ""
+            if self.lexicon.saves(setting) or any(self.lexicon.actions[one].restarts for one in setting.then):
+                self.unsaved[name] = Fact(shown, at, by)
+            if not setting.moves_link or name not in part.values:
+                continue
+            if setting.moves_link is Moves.AT_ONCE:
+                self._moved(setting, part.values[name], at, by)
+            else:
+                self._moves[name] = (setting, part.values[name])
+                self.pending[name] = Fact(setting.moves_link, at, by)
+
+    def _done(self, action: Action, at: float) -> None:
+        """An action was acknowledged."""
+        assert self.lexicon
+        by = f"{action.name} was accepted"
+        for name in [name for name in self.unsaved if action.name in self.lexicon.settings[name].then]:
+            del self.unsaved[name]
+        moved = {Moves(action.name)} if action.name in ("save", "leave") else set()
+        moved |= {Moves.LEAVE} if action.ends_attention and not action.restarts else set()
+        self._move_due(moved, at, by)
+        if action.resets:
+            self.unsaved.clear()
+            self.pending.clear()
+            self._moves.clear()
+            self.data_link = Fact(self._factory(), at, by)
+        if action.loads:
+            self.mode = Fact(Mode.LOADER, at, by)
+        elif action.restarts:
+            # What was saved counts now; what was not is gone, once it has started.
+            self._move_due({Moves.RESTART, Moves.LEAVE}, at, by)
+            self.lost = dict(self.unsaved)
+            self.unsaved.clear()
+            self.mode = self.joined = None
+        elif action.ends_attention:
+            self.mode = Fact(Mode.DATA, at, by)
+
+    def _move_due(self, due: set[Moves], at: float, by: str) -> None:
+        for name in [name for name, one in self.pending.items() if one.value in due]:
+            setting, value = self._moves.pop(name)
+            if name in self.unsaved and self.pending[name].value is not Moves.LEAVE:
+                # It was not saved before: a restart forgets it.
+                del self.pending[name]
+                continue
+            del self.pending[name]
+            self._moved(setting, value, at, by)
+
+    def _moved(self, setting: Setting, value: Value, at: float, by: str) -> None:
+        own = self.lexicon.attention.tuning if self.lexicon else None
+        before = self.data_link.value if self.data_link else (self.tuning if own is None else self._factory())
+        self.data_link = Fact(setting.kind.apply_to(before, value), at, by)
+        if own is None:
+            self.link = self.data_link
+
+    def _start(self, start: Start) -> None:
+        """The module was seen to start."""
+        self.starts = [*self.starts[-MOST_STARTS + 1 :], start]
+        by = f"it said “{_shortly(start.text)}”"
+        self.power = Fact(True, start.at, by)
+        self._move_due({Moves.RESTART, Moves.LEAVE}, start.at, by)
+        self.lost = {**self.lost, **self.unsaved}
+        self.unsaved.clear()
+        self.half = self.joined = None
+        self.reader.payload = None
+        self._open = ()
+        self.owed.clear()
+        attention = self.lexicon.attention if self.lexicon else None
+        always = attention is not None and attention.how is AttentionBy.ALWAYS and not attention.tuning
+        data = attention is not None and attention.tuning is not None
+        mode = Mode.COMMAND if always else Mode.DATA if data else None
+        self.mode = Fact(mode, start.at, by) if mode else None
+
+    def _tuned(self, seen: Tuned) -> None:
+        self.tuning = seen.tuning
+        self.owed.clear()
+
+    # -- what it means --------------------------------------------------------------------------------------------
+
+    def _in_data(self) -> bool:
+        return self.mode is not None and self.mode.value is Mode.DATA
+
+    def _factory(self) -> Tuning:
+        return self.lexicon.factory if self.lexicon else self.tuning
+
+    def told(self) -> Iterator[Told]:
+        """Every part that is known, in words, with what it rests on."""
+        for name, fact in (("power", self.power), ("mode", self.mode), ("module's link", self.link)):
+            if fact is not None:
+                value = ("on" if fact.value else "off") if isinstance(fact.value, bool) else str(fact.value)
+                yield Told(name, value, fact.since, fact.by)
+        if self.starts:
+            last = self.starts[-1]
+            yield Told(
+                "last start", f"{counted(len(self.starts), 'start')} seen", last.at, f"it said “{_shortly(last.text)}”"
+            )
+        if self.data_link and (self.link is None or self.data_link.value != self.link.value):
+            yield Told("data mode's link", str(self.data_link.value), self.data_link.since, self.data_link.by)
+        if self.joined:
+            yield Told("peer", "joined", self.joined.since, self.joined.by)
+        if self.half:
+            yield Told("line", f"“{self.half.value}” may stand in it", self.half.since, self.half.by)
+        if payload := self.reader.payload:
+            left = f"{counted(payload.left, 'byte')} missing" if payload.left is not None else "up to its end"
+            if payload.prompted:
+                yield Told("payload", f"awaited: {left}", 0.0, f"it sent its prompt for {payload.form.name}")
+        for name, unsaved in self.unsaved.items():
+            value = f"{name}: {unsaved.value}" if unsaved.value else name
+            yield Told("unsaved", value, unsaved.since, unsaved.by)
+        for name, pending in self.pending.items():
+            when = {Moves.SAVE: "once it is saved", Moves.RESTART: "from a restart on", Moves.LEAVE: "in data mode"}
+            yield Told("pending", f"{name} counts {when.get(pending.value, 'later')}", pending.since, pending.by)
+        for owed in self.owed:
+            yield Told("owed", f"the answer to “{owed.value}”", owed.since, owed.by)
+
+
+def since(at: float, now: float) -> str:
+    """How long ago something was, in words."""
+    return f"{spoken(max(0.0, now - at))} ago"
+
+
+def _shortly(text: str) -> str:
+    return visible(text if len(text) <= _SHORT else f"{text[:_SHORT]}...")
