@@ -18,6 +18,7 @@ from wexicon.cli.show import emit_json, ending, is_quiet, json_line, json_option
 from wexicon.cli.trace_lines import record_line
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.module_state.reader import Reader
 from wexicon.core.protocol.line_faults import LineFault, line_fault
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Said
 from wexicon.core.text import counted, spoken
@@ -120,6 +121,7 @@ class _Shown(Listener):
 
     def __init__(self, lexicon: Lexicon | None, *, as_json: bool) -> None:
         self._explainer = Explainer(lexicon) if lexicon else None
+        self._reader = Reader(lexicon)
         self._quiet, self._as_json = is_quiet(), as_json
         self._began: float | None = None
         self._said = ""
@@ -139,7 +141,9 @@ class _Shown(Listener):
             self._said = seen.text
         if self._explainer is None or not isinstance(seen, (Said, Heard)):
             return ""
-        return self._explainer.said(seen.text) if isinstance(seen, Said) else self._explainer.heard(self._said, seen)
+        if isinstance(seen, Said):
+            return self._explainer.said(self._reader.read(seen.text))
+        return self._explainer.heard(self._said, seen)
 
 
 def print_tapped(result: TapResult) -> None:

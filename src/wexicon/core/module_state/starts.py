@@ -6,7 +6,8 @@ answers nothing. The name of an event is no sign: `+SCAN STARTED` is no start.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import cached_property
 
 import msgspec
 
@@ -29,14 +30,20 @@ def is_ready_text(ready: Pattern, text: str) -> bool:
 
 
 class StartWatch:
-    """Watches what a module of one of these lexicons sends."""
+    """Watches what a module of one of these lexicons sends; they are asked for when something comes."""
 
-    def __init__(self, lexicons: Sequence[Lexicon]) -> None:
-        starts = [one.start for one in lexicons]
-        self._ready = [one.ready for one in starts if one.ready is not None]
-        self._says = frozenset(text.strip() for one in starts for text in one.says)
+    def __init__(self, lexicons: Callable[[], Sequence[Lexicon]]) -> None:
+        self._lexicons = lexicons
         # Whether what comes next may answer a line of ours.
         self._asked = False
+
+    @cached_property
+    def _ready(self) -> list[Pattern]:
+        return [one.start.ready for one in self._lexicons() if one.start.ready is not None]
+
+    @cached_property
+    def _says(self) -> frozenset[str]:
+        return frozenset(text.strip() for one in self._lexicons() for text in one.start.says)
 
     def note(self, seen: Observation) -> Start | None:
         """The start that this observation shows, if any."""

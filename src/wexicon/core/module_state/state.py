@@ -6,7 +6,7 @@ is taken from an intention. A start, or another module, forgets what it may have
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from enum import StrEnum
 from typing import Generic, TypeVar
 
@@ -56,11 +56,14 @@ class Told(msgspec.Struct, frozen=True):
 
 class ModuleState:
     """The state of one module. `tuning` is our side's rate and frame, `link` the one at which it answered, `data_link` the one
-    of its data mode; `unsaved` are settings that were written and are not saved, `pending` those that count only from a restart
-    or on leaving command mode; `half` is what stands in the module's line without an end; `joined` whether a peer is there."""
+    of its data mode; `unsaved` are settings that were written and are not saved, `pending` those that count only from a
+    restart or on leaving command mode; `half` is what stands in the module's line without an end; `joined` whether a peer is
+    there. Without a lexicon, starts are known by the words of `others`."""
 
-    def __init__(self, lexicon: Lexicon | None, tuning: Tuning) -> None:
-        self.lexicon = lexicon
+    def __init__(
+        self, lexicon: Lexicon | None, tuning: Tuning, others: Callable[[], Sequence[Lexicon]] = lambda: ()
+    ) -> None:
+        self.lexicon, self._others = lexicon, others
         self.reader = Reader(lexicon)
         self.tuning = tuning
         self.power: Fact[bool] | None = None
@@ -76,7 +79,7 @@ class ModuleState:
         self.lost: dict[str, Fact[str]] = {}
         # Questions whose answers may still come, with the time until then.
         self.owed: list[Fact[str]] = []
-        self._watch = StartWatch([lexicon] if lexicon else [])
+        self._watch = StartWatch((lambda: [lexicon]) if lexicon else others)
         self._open: tuple[Part, ...] = ()
         self._moves: dict[str, tuple[Setting, Value]] = {}
         self._said = ""
@@ -117,7 +120,7 @@ class ModuleState:
 
     def another_module(self) -> None:
         """Another module is there now: nothing is known of it."""
-        fresh = ModuleState(self.lexicon, self.tuning)
+        fresh = ModuleState(self.lexicon, self.tuning, self._others)
         self.__dict__.update(fresh.__dict__)
 
     # -- one observation ------------------------------------------------------------------------------------------
@@ -144,8 +147,6 @@ class ModuleState:
         self.reader.heard(seen.text)
         if role in (Role.EVENT, Role.UNMATCHED, Role.CORRUPT):
             self._came_by_itself(seen)
-            if role is Role.UNMATCHED:
-                self._answered_by(seen)
             return
         if role is Role.PROMPT:
             self.reader.prompted()
@@ -206,12 +207,13 @@ class ModuleState:
     def _rate_told(self, setting: Setting, word: str, seen: Heard) -> None:
         """The module told the rate of its data mode."""
         try:
-            value = setting.kind.decode(word)
+            value = setting.kind.check(setting.kind.decode(word))
         except ValueError:
             return
         if setting.name not in self._moves:
-            before = self.data_link.value if self.data_link else self._factory()
-            self.data_link = Fact(setting.kind.apply_to(before, value), seen.at, f"it answered “{self._said}”")
+            self.data_link = Fact(
+                setting.kind.apply_to(self._data_link(), value), seen.at, f"it answered “{self._said}”"
+            )
 
     def _taken(self, seen: Heard) -> None:
         """The module has acknowledged what was said."""
@@ -277,8 +279,7 @@ class ModuleState:
 
     def _moved(self, setting: Setting, value: Value, at: float, by: str) -> None:
         own = self.lexicon.attention.tuning if self.lexicon else None
-        before = self.data_link.value if self.data_link else (self.tuning if own is None else self._factory())
-        self.data_link = Fact(setting.kind.apply_to(before, value), at, by)
+        self.data_link = Fact(setting.kind.apply_to(self._data_link(), value), at, by)
         if own is None:
             self.link = self.data_link
 
@@ -308,6 +309,13 @@ class ModuleState:
 
     def _in_data(self) -> bool:
         return self.mode is not None and self.mode.value is Mode.DATA
+
+    def _data_link(self) -> Tuning:
+        """The link of data mode as far as known: ours, unless command mode has its own."""
+        if self.data_link:
+            return self.data_link.value
+        own = self.lexicon.attention.tuning if self.lexicon else None
+        return self.tuning if own is None else self._factory()
 
     def _factory(self) -> Tuning:
         return self.lexicon.factory if self.lexicon else self.tuning

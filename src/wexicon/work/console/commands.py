@@ -17,6 +17,7 @@ from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import CallFault, Fault, ModuleFault
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.module_state.state import ModuleState, since
 from wexicon.core.protocol.observations import Collector
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
@@ -50,6 +51,7 @@ class Talking(Protocol):
     within: float | None
     shows_bytes: bool
     in_data: bool
+    state: ModuleState
     muted: bool
     ask: Callable[[str], str] | None
 
@@ -236,6 +238,14 @@ class Commands:
         made = Collector(until, LOOPED)
         session.drive(made)
         return bytes(made.data)
+
+    def _do_state(self, rest: str) -> None:
+        now, told = self.talk.session.clock.now(), list(self.talk.state.told())
+        for one in told:
+            ago = f", {since(one.since, now)}" if one.since else ""
+            self.talk.tell("=", f"{one.part}: {one.value} ({one.by}{ago})")
+        if not told:
+            self.talk.tell("=", "nothing is known yet: nothing was answered")
 
     def _do_run(self, rest: str) -> None:
         from wexicon.work.contact.catalog import find_dialogue

@@ -8,7 +8,7 @@ said of a line that the lexicon does not know; a secret is only ever said to be 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -37,6 +37,7 @@ COMMANDS = {
     "payload": "send a file as it is",
     "loop": "loopback test: are TX and RX joined?",
     "run": "run a dialogue from a file",
+    "state": "what is known of the module now, and what that rests on",
     "keep": "write what was typed and heard as a dialogue to a file",
     "sheet": "write the module's settings as a sheet to a file",
     "quit": "end",
@@ -184,7 +185,6 @@ class Explainer:
 
     def __init__(self, lexicon: Lexicon) -> None:
         self.lexicon = lexicon
-        self.reader = Reader(lexicon)
         # What reads settings: the phrase, and the settings by the captures that tell them.
         self._reads: list[tuple[Phrase, dict[str, Setting]]] = []
         for setting in lexicon.settings.values():
@@ -195,11 +195,13 @@ class Explainer:
                 members = {name: one for name, one in lexicon.settings.items() if one.in_group is group}
                 self._reads.append((group.read, members))
 
-    def said(self, text: str) -> str:
-        """What a line does that was typed: the settings that it reads or writes, the action whose it is."""
-        return "; ".join(filter(None, map(self._does, self.reader.read(text))))
+    def said(self, parts: Sequence[Part]) -> str:
+        """What a line of these parts does: the settings that it reads or writes, the action whose it is."""
+        return "; ".join(filter(None, map(self._does, parts)))
 
     def _does(self, part: Part) -> str:
+        if part.does is Does.PAYLOAD:
+            return f"payload of {part.name}"
         if part.does is Does.ASKS:
             return f"reads {part.name}" if part.name else ""
         if part.does is Does.WRITES and part.form:

@@ -17,7 +17,7 @@ import msgspec
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.module_state.reader import Reader, secret_words
-from wexicon.core.module_state.state import ModuleState
+from wexicon.core.module_state.state import Mode, ModuleState
 from wexicon.core.protocol.dialect import Dialect, Expectation, ReplyStatus
 from wexicon.core.protocol.link import Clock, Link
 from wexicon.core.protocol.observations import (
@@ -35,11 +35,13 @@ from wexicon.core.protocol.observations import (
 from wexicon.core.protocol.session import Session
 from wexicon.core.results.functions import TalkLine
 from wexicon.core.text import HIDDEN, to_text, visible
+from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
 from wexicon.work.console.commands import Commands
 from wexicon.work.console.completion import MARK, Explainer, secret_from
+from wexicon.work.contact.catalog import all_lexicons
 from wexicon.work.contact.causes import restarting
-from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, new_rate, started
+from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, new_rate
 from wexicon.work.function.dialogues import DATA
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import LINES, expected
@@ -99,8 +101,6 @@ class Talk(Listener):
         self._settled = threading.Event()
         self._clock: Clock = RealClock()
         self._said = ""
-        # When the module was last seen to start.
-        self._starts: list[float] = []
         # Whether the last line brought a prompt.
         self._prompted = False
         # The kind of the last cause that was shown.
@@ -146,8 +146,8 @@ class Talk(Listener):
         """Shows what this session does from now on."""
         self.session, self.module, self._clock = session, module, session.clock
         known = session.known
-        if not isinstance(known, ModuleState) or known.lexicon is not self.lexicon:
-            known = session.known = ModuleState(self.lexicon, session.link.tuning)
+        if not isinstance(known, ModuleState) or self.lexicon is None or known.lexicon is not self.lexicon:
+            known = session.known = ModuleState(self.lexicon, session.link.tuning, all_lexicons)
         self.state = known
         self._commands = session.dialect
         self._data_end = session.dialect.speech.end if session.dialect.line_end else "crlf"
@@ -163,6 +163,7 @@ class Talk(Listener):
                 except LinkFault as fault:
                     self._lost(fault)
             self._show_partial(ended=True)
+            self.tell_unsaved()
         finally:
             self._settled.set()
         self.failures += self._prompted
@@ -247,12 +248,32 @@ class Talk(Listener):
     def begin_data(self) -> None:
         """From now on what is typed is passed on as data. Raises Fault."""
         if self.module:
-            self.module.leave()
+            leaves = self.lexicon.actions.get("leave") if self.lexicon else None
+            if self.state.mode is None or self.state.mode.value is not Mode.DATA:
+                self.tell_unsaved(
+                    "it restarts to leave command mode, and they are lost" if leaves and leaves.restarts else ""
+                )
+                self.module.leave()
             self.module.attention.lose()
-            self.session.tune(self.module.data_link)
+            self.session.tune(self.data_link)
         events = self.lexicon.dialect.events if self.lexicon else {}
         self.session.adopt(Dialect(DATA, events).with_end(self._data_end))
         self.in_data = True
+
+    @property
+    def data_link(self) -> Tuning:
+        """Rate and frame of data mode, as far as known."""
+        assert self.module
+        return self.state.data_link.value if self.state.data_link else self.module.data_link
+
+    def tell_unsaved(self, then: str = "") -> None:
+        """Tells which settings were written and are not saved, and what saves them."""
+        if not self.state.unsaved or not self.lexicon:
+            return
+        names = list(self.state.unsaved)
+        saves = dict.fromkeys(one for name in names for one in self.lexicon.saves(self.lexicon.settings[name]))
+        does = f"{MARK}do {next(iter(saves))} saves {'it' if len(names) == 1 else 'them'}" if saves else ""
+        self.tell("=", "; ".join(filter(None, (f"unsaved: {', '.join(names)}", does, then))))
 
     def end_data(self) -> None:
         """From now on what is typed is said to the module. Raises Fault."""
@@ -272,17 +293,23 @@ class Talk(Listener):
 
     def _heed_start(self, seen: Heard) -> None:
         """Tells of a module that starts again and again, as soon as it is seen to."""
-        self._starts = [*(one for one in self._starts if seen.at - one <= STARTS_WITHIN), *started(seen, self.lexicon)]
-        if len(self._starts) > 1:
+        starts = [one for one in self.state.starts if seen.at - one.at <= STARTS_WITHIN]
+        if len(starts) > 1 and starts[-1].at == seen.at:
             self._told = "restarting"
-            self.tell("=", restarting(seen.text, self._starts).sentence)
+            self.tell("=", restarting(seen.text, [one.at for one in starts]).sentence)
 
     def _tell_rate(self, text: str) -> None:
         """A typed line that changes the module's rate has been accepted: says how our side follows."""
         found = new_rate(self.lexicon, text)
-        if found and found[0] != self.session.link.tuning.rate:
-            rate, when = found
-            self.tell("=", f"the module's rate is {rate} baud {when}; {MARK}tune {rate} follows it")
+        if not found or found[0] == self.session.link.tuning.rate:
+            return
+        rate, when = found
+        if self.session.fixed:
+            self.tell("=", f"the module's rate is {rate} baud {when}; the board's side towards it stays as it is")
+            return
+        moving = [name for name in self.state.pending if name in self.state.unsaved]
+        kept = ", once it is saved" if moving and when != "once it is saved" else ""
+        self.tell("=", f"the module's rate is {rate} baud {when}{kept}; {MARK}tune {rate} follows it")
 
     # -- a port that goes away ----------------------------------------------------------------------------------------
 
@@ -313,7 +340,7 @@ class Talk(Listener):
             if seen.exact and not seen.text.strip():
                 return
             self._said = seen.text
-            meaning = self._explain.said(seen.text) if self._explain and not seen.exact else ""
+            meaning = self._explain.said(self.state.reader.last) if self._explain and not self.in_data else ""
             self.tell(">>" if seen.exact else ">", visible(seen.text), meaning, at=seen.at)
         elif isinstance(seen, Heard):
             self._partial = ""

@@ -13,6 +13,7 @@ import msgspec
 
 from wexicon.core.engineering.sketches import OverTime
 from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.module_state.starts import StartWatch
 from wexicon.core.protocol.observations import Heard, Listener, Observation, Role, Started
 from wexicon.core.protocol.session import Session
 from wexicon.core.results.functions import HeardEvent, MessageSummary
@@ -70,9 +71,7 @@ class Ears(Listener):
         self.restarting = bool(action and action.restarts)
         self._parts: dict[tuple[str, int, str], dict[int, str]] = {}
         self.began = 0.0
-        self._starts = {
-            name for name in (lexicon.events if lexicon else ()) if name == "ready" or name.startswith("start")
-        }
+        self._watch = StartWatch((lambda: [lexicon]) if lexicon else (lambda: ()))
         kinds = lexicon.listening.kinds if lexicon else {}
         self._numbers: dict[str, list[tuple[str, Kind]]] = {
             event: [(name, kind) for name, kind in captures.items() if getattr(kind, "unit", "")]
@@ -85,8 +84,12 @@ class Ears(Listener):
         self._checked = session.dialect.form == "sentences"
 
     def note(self, seen: Observation) -> None:
+        start = self._watch.note(seen)
         if not self.open:
             return
+        if start is not None:
+            self.starts += 1
+            self.positions.start(start.at - self.began, "its start")
         if isinstance(seen, Heard):
             if seen.role in _COUNTED:
                 self._hear(seen)
@@ -109,10 +112,7 @@ class Ears(Listener):
             self.unknown += 1
         elif name in self.counts or len(self.counts) < _MOST_NAMES:
             self.counts[name] = self.counts.get(name, 0) + 1
-        if name in self._starts:
-            self.starts += 1
-            self.positions.start(at, "its start")
-        elif seen.values:
+        if seen.values:
             self._decode(at, name, seen.values)
         if self.order.until and name == self.order.until:
             self._reach(at)
