@@ -92,6 +92,10 @@ class Form:
         text = "".join(text.split()).upper() if self.speech.in_digits else text
         return self._strict.fullmatch(text) or self._loose.fullmatch(text)
 
+    def loosely(self, text: str) -> re.Match[str] | None:
+        """The same, where blanks at the ends belong to no value."""
+        return self._loose.fullmatch("".join(text.split()).upper() if self.speech.in_digits else text)
+
     def is_as_written(self, text: str) -> bool:
         """Whether the line is letter by letter as the lexicon writes it."""
         return self._strict.fullmatch("".join(text.split()).upper() if self.speech.in_digits else text) is not None
@@ -172,7 +176,7 @@ class Form:
                 made += self._literal(part, loose)
                 quotes += part.count('"')
                 continue
-            own, inside = self._value(part[1], between_quotes=quotes % 2 == 1, last=index == last)
+            own, inside = self._value(part[1], between_quotes=quotes % 2 == 1, last=index == last and not loose)
             made += own.format(value=f"(?P<v{at}>{inside})", mark=f"(?P<q{at}>)" if quotes % 2 else "")
             at += 1
         blank = r"[ \t\x00]*" if loose else ""

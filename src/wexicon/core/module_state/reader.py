@@ -300,15 +300,20 @@ class Reader:
         return min(made, key=_rank, default=None)
 
     def _made(self, form: Form, found: re.Match[str], text: str) -> Part:
-        words = form.words(found)
+        words, as_written = form.words(found), form.is_as_written(text)
+        values = form.values(words)
+        if form.does is Does.WRITES and not values and (loose := form.loosely(text)):
+            values = form.values(form.words(loose))
+            if values:
+                found, words, as_written = loose, form.words(loose), False
         return Part(
             text,
             form.does,
             form.name,
             words,
-            form.values(words),
+            values,
             secrets=self._secret_places(form, found, text),
-            as_written=form.is_as_written(text),
+            as_written=as_written,
             form=form,
         )
 

@@ -16,6 +16,7 @@ from wexicon.core.formats.lexicon import Action, AttentionBy, Lexicon, Moves, Se
 from wexicon.core.module_state.forms import Does
 from wexicon.core.module_state.reader import Part, Reader
 from wexicon.core.module_state.starts import Start, StartWatch
+from wexicon.core.protocol.dialect import ReplyStatus
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.observations import Heard, Observation, Role, Said, Tuned
 from wexicon.core.text import counted, spoken, visible
@@ -72,6 +73,8 @@ class ModuleState:
         self.data_link: Fact[Tuning] | None = None
         self.joined: Fact[bool] | None = None
         self.half: Fact[str] | None = None
+        # What stood in the module's line in front of the last line that was said.
+        self.in_front: Fact[str] | None = None
         self.unsaved: dict[str, Fact[str]] = {}
         self.pending: dict[str, Fact[Moves]] = {}
         self.starts: list[Start] = []
@@ -134,6 +137,8 @@ class ModuleState:
                 where = f"said at {self.tuning.rate} baud" if away else "said without a line end"
                 self.half = Fact(self._said, seen.at, where)
         elif seen.text.strip() or not seen.exact:
+            # A line end alone only clears it.
+            self.in_front = self.half if seen.text.strip() else None
             self.half = None
         if self._in_data():
             self._open = ()
@@ -159,6 +164,9 @@ class ModuleState:
             return
         self._answers(seen)
         self._answered_by(seen)
+        if role in (Role.ANSWER, Role.WORD) and self.lexicon and (final := self.lexicon.dialect.final(seen.text)):
+            # A dialogue may want the success code as its answer.
+            role = Role.OK if final.status is ReplyStatus.OK else role
         if role is Role.OK:
             self._taken(seen)
         if role in (Role.OK, Role.ERROR):

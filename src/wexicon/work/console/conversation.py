@@ -14,6 +14,7 @@ from pathlib import Path
 
 import msgspec
 
+from wexicon.core.dialogue.blocks import Say
 from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.module_state.reader import Reader, secret_words
@@ -237,7 +238,8 @@ class Talk(Listener):
         symptoms = Symptoms(self.session, self.lexicon)
         if reply.status is ReplyStatus.SILENCE and not reply.heard and not expect.silent:
             self.tell("!", f"no answer within {reply.waited:.1f} s")
-        if not reply.ok or symptoms.refused() or symptoms.illegible():
+        echoed = bool(reply.heard) and all(one.strip() == text.strip() for one in reply.heard)
+        if not reply.ok or echoed or symptoms.refused() or symptoms.illegible():
             self.failures += 1
             self._tell_cause(symptoms)
         else:
@@ -248,10 +250,11 @@ class Talk(Listener):
     def begin_data(self) -> None:
         """From now on what is typed is passed on as data. Raises Fault."""
         if self.module:
-            leaves = self.lexicon.actions.get("leave") if self.lexicon else None
             if self.state.mode is None or self.state.mode.value is not Mode.DATA:
                 self.tell_unsaved(
-                    "it restarts to leave command mode, and they are lost" if leaves and leaves.restarts else ""
+                    "to leave command mode the module starts again, which loses what is unsaved"
+                    if self._leaves_by_start()
+                    else ""
                 )
                 self.module.leave()
             self.module.attention.lose()
@@ -259,6 +262,18 @@ class Talk(Listener):
         events = self.lexicon.dialect.events if self.lexicon else {}
         self.session.adopt(Dialect(DATA, events).with_end(self._data_end))
         self.in_data = True
+
+    def _leaves_by_start(self) -> bool:
+        """Whether a line by which the module leaves command mode has it start again."""
+        leave = self.lexicon.actions.get("leave") if self.lexicon else None
+        lines = [one.source for one in leave.program.walk() if isinstance(one, Say)] if leave else []
+        restarts = {
+            one.source
+            for action in (self.lexicon.actions.values() if self.lexicon else ())
+            for one in action.program.walk()
+            if action.restarts and isinstance(one, Say)
+        }
+        return bool(restarts.intersection(lines))
 
     @property
     def data_link(self) -> Tuning:
@@ -347,6 +362,8 @@ class Talk(Listener):
             if seen.role is Role.ECHO:
                 return
             meaning = self._explain.heard(self._said, seen) if self._explain else ""
+            if seen.name in ("start", "ready") and not any(one.at == seen.at for one in self.state.starts[-1:]):
+                meaning = ""  # it answers so in data mode too
             if seen.role is Role.UNEXPECTED and self._said:
                 meaning = f"late, or not asked for; “{visible(self._said)}” was no longer waited for"
             kind = str(seen.role) if seen.role in (Role.ERROR, Role.EVENT, Role.UNMATCHED, Role.CORRUPT) else ""

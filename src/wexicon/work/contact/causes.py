@@ -268,6 +268,61 @@ def begun_payload(sent: str) -> Cause:
     )
 
 
+def written_otherwise(said: str, wanted: str) -> Cause:
+    """The cause if a line is the lexicon's but for its case or its blanks, and was not taken."""
+    return Cause(
+        "half-line",
+        f"“{_short(said)}” is not letter by letter as the lexicon writes it",
+        f"Say it as it stands there: “{_short(wanted)}”. Capitals, and blanks at the end too, count for many modules.",
+    )
+
+
+def other_line_end(end: str, wanted: str) -> Cause:
+    """The cause if lines were said with another end than the lexicon's, and nothing came."""
+    return Cause(
+        "line-end",
+        f"lines end with {end}, and the lexicon says {wanted}",
+        f"Say them with its line end: :end {wanted} in wexicon talk, --end {wanted} elsewhere.",
+    )
+
+
+def stood_in_line(what: str, by: str) -> Cause:
+    """The cause if something without an end stood in the module's line, in front of the one that was not taken."""
+    return Cause(
+        "half-line",
+        f"“{_short(what)}”, {by}, stood in the module's line in front of this one",
+        "Say the line again: the module has an empty line now.",
+    )
+
+
+def passes_data(by: str) -> Cause:
+    """The cause if the module is known to be in data mode; `by` is the observation."""
+    return Cause(
+        "data-mode",
+        f"the module is in data mode ({by}): it passes what is said to its peer",
+        "Bring it to command mode: :attention in wexicon talk, or any command with its lexicon.",
+    )
+
+
+def elsewhere(link: Tuning, by: str, ours: Tuning) -> Cause:
+    """The cause if the module is known to be at another rate or frame; `by` is the observation."""
+    return Cause(
+        "moved",
+        f"the module is at {link} ({by}); our side is at {ours}",
+        f"Use --rate {link.rate}; in wexicon talk, :tune {link.rate}.",
+    )
+
+
+def payload_missing(left: int | None, whose: str) -> Cause:
+    """The cause if the module still waits for a payload that was begun."""
+    missing = f"{counted(left, 'byte')} of it missing" if left is not None else "its end missing"
+    return Cause(
+        "payload",
+        f"the module waits for the payload of {whose}, with {missing}",
+        r"What is said now belongs to it. Send the rest; ESC (:>> \x1B in wexicon talk) cancels it where that is allowed.",
+    )
+
+
 def half_a_line(said: str, heard: str) -> Cause:
     """The cause if the first line of all, which no module refuses, was refused."""
     return Cause(
@@ -314,7 +369,7 @@ def unanswered(tuning: Tuning, end: str, before: str = "", then: Tuning | None =
         return Cause(
             "silence",
             f"nothing was heard since “{_short(before)}” was answered",
-            "Command mode timed out or was left, a peer has connected, the module sleeps, or it lost its power.",
+            "Nothing that was heard tells why. Bring it to listen again: :attention in wexicon talk; wexicon hail finds it.",
         )
     return Cause(
         "silence",

@@ -18,7 +18,10 @@ import msgspec
 from wexicon.core.dialogue.hearing import SILENCE
 from wexicon.core.faults import Fault, ModuleFault
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Moves
-from wexicon.core.module_state.reader import Reader
+from wexicon.core.module_state.forms import Does
+from wexicon.core.module_state.reader import Part, Reader
+from wexicon.core.module_state.starts import StartWatch
+from wexicon.core.module_state.state import Mode, ModuleState
 from wexicon.core.protocol.dialect import ReplyStatus
 from wexicon.core.protocol.observations import Heard, Role, Said, Tuned
 from wexicon.core.protocol.session import Session
@@ -29,18 +32,23 @@ from wexicon.work.contact.causes import (
     asleep,
     begun_payload,
     echo_only,
+    elsewhere,
     every_error,
     garbage,
     half_a_line,
     is_event,
-    is_start,
     late,
     let_go,
+    other_line_end,
+    passes_data,
+    payload_missing,
     peer,
     rate_changed,
     restarting,
+    stood_in_line,
     unanswered,
     waits_for_payload,
+    written_otherwise,
 )
 
 
@@ -110,6 +118,9 @@ class Symptoms:
             elif isinstance(one, Tuned):
                 self.turns.append(Turn(one.at, "", True, one.tuning))
         self.turns[-1].tuning = tuning
+        watch = StartWatch(self._lexicons)
+        pieces = (each for one in recent for each in (_by_lines(one) if isinstance(one, Heard) else [one]))
+        self._starts = [start for one in pieces if (start := watch.note(one))]
         # The rate that garbage points to.
         self.true_rate: int | None = None
 
@@ -128,7 +139,9 @@ class Symptoms:
     def _all(self) -> Iterable[Callable[[], Cause | None]]:
         yield self.restarting
         yield self._peer
+        yield self._awaits_payload
         yield self._payload
+        yield self._known
         yield self._garbage
         yield self._late
         yield self._refused
@@ -136,7 +149,7 @@ class Symptoms:
 
     def started(self) -> bool:
         """Whether the module was heard to start."""
-        return any(started(one, self.lexicon) for turn in self.turns for one in turn.heard)
+        return bool(self._starts)
 
     def illegible(self) -> bool:
         """Whether what the last line brought is garbage."""
@@ -155,7 +168,7 @@ class Symptoms:
 
     def restarting(self) -> Cause | None:
         """Two starts soon after each other, or one in the middle of an exchange."""
-        starts = [one for turn in self.turns for one in turn.heard if started(one, self.lexicon)]
+        starts = self._starts
         soon = [one for one, other in zip(starts[1:], starts, strict=False) if one.at - other.at <= STARTS_WITHIN]
         if soon and not self._starts_often():
             return restarting(soon[-1].text, [one.at for one in starts if one.text == soon[-1].text])
@@ -182,6 +195,44 @@ class Symptoms:
             texts = [] if one.role in _ANSWERS else [*texts, one.text]
         return texts
 
+    @property
+    def _state(self) -> ModuleState | None:
+        """What is known of the module, if the session keeps it for this lexicon."""
+        known = self.session.known
+        return known if isinstance(known, ModuleState) and known.lexicon is self.lexicon else None
+
+    def _awaits_payload(self) -> Cause | None:
+        """A payload was begun: what is said now belongs to it."""
+        payload = self._state.reader.payload if self._state else None
+        if payload is None or not payload.prompted or not payload.said:
+            return None
+        return payload_missing(payload.left, payload.form.name or "the line before")
+
+    def _known(self) -> Cause | None:
+        """What is known of the module explains it: its mode, its link, what stood in its line, how the line was written."""
+        state, lexicon, last = self._state, self.lexicon, self.last
+        if state is None or lexicon is None or last.answered:
+            return None
+        refused = self.refused()
+        if state.mode and state.mode.value is Mode.DATA:
+            return passes_data(state.mode.by)
+        if state.link and state.link.value.rate != self.session.link.tuning.rate and not self.session.fixed:
+            self.true_rate = state.link.value.rate
+            return elsewhere(state.link.value, state.link.by, self.session.link.tuning)
+        if not refused and any(text.strip() != last.said.strip() for text in last.texts()):
+            return None
+        if state.in_front and state.in_front.since < last.at:
+            return stood_in_line(state.in_front.value, state.in_front.by)
+        parts = [part for part in state.reader.last if part.form and not part.as_written]
+        if parts and parts[0].form and not parts[0].secrets:
+            return written_otherwise(parts[0].text, _as_written(parts[0]))
+        if refused:
+            return None
+        end = self.session.dialect.speech.end
+        if end != lexicon.speech.end and not any(one.answered for one in self.turns):
+            return other_line_end(end, lexicon.speech.end)
+        return None
+
     def _payload(self) -> Cause | None:
         """A prompt stands, or bytes followed it and nothing has come since."""
         if self.session.partial.strip() == ">" or any(text.strip() == ">" for text in self.last.texts()):
@@ -199,6 +250,10 @@ class Symptoms:
         if not longest:
             return None
         self.true_rate = self._rate_of(longest)
+        if self.lexicon and self.true_rate and self.true_rate == self.lexicon.start.rate:
+            # What it sends as it starts comes at a rate of its own: that is no rate to follow.
+            self.true_rate = None
+            return None
         return garbage(self.session.link.tuning, longest, self.true_rate)
 
     def _rate_of(self, text: str) -> int | None:
@@ -230,9 +285,11 @@ class Symptoms:
             return None
         refused = [one for one in asked if one.texts(Role.ERROR) or self._refuses(one)]
         if refused and len(refused) == len(asked):
-            if len(asked) > 1:
+            if len(asked) > 1 and (self.lexicon is None or any(_harmless(one.said, self.lexicon) for one in asked)):
                 return every_error(self.last.tuning, self.last.texts()[-1])
-            return half_a_line(self.last.said, self.last.texts()[-1]) if _harmless(self.last.said) else None
+            return (
+                half_a_line(self.last.said, self.last.texts()[-1]) if _harmless(self.last.said, self.lexicon) else None
+            )
         echoed = [one for one in asked if one.texts(Role.ECHO)]
         if echoed and len(echoed) == len(asked) and not any(one.texts() for one in asked):
             return echo_only([(self.last.tuning, self.session.dialect.speech.end)])
@@ -253,9 +310,24 @@ class Symptoms:
             return rate_changed(before.said, changed[0], changed[1], tuning)
         if self._sleeps():
             return asleep(before.said, lexicon)
-        if lexicon and lexicon.attention.how is AttentionBy.HELD_KEY and before.tuning == tuning:
+        if (
+            lexicon
+            and lexicon.attention.how is AttentionBy.HELD_KEY
+            and before.tuning == tuning
+            and self._is_half(before)
+        ):
             return let_go(lexicon)
         return unanswered(tuning, end, before.said, before.tuning)
+
+    def _is_half(self, before: Turn) -> bool:
+        """Whether the module answered who it is, and not a line that needs the key and is letter by letter its lexicon's."""
+        state, lexicon = self._state, self.lexicon
+        if state is None or lexicon is None or self.session.dialect.speech.end != lexicon.speech.end:
+            return False
+        asked = state.reader.last[0] if len(state.reader.last) == 1 else None
+        quick = asked is not None and asked.does in (Does.ASKS, Does.WRITES) and asked.as_written
+        (asked_before, *more) = state.reader.read(before.said)
+        return quick and not more and asked_before.does is Does.ASKS and not asked_before.name
 
     def _sleeps(self) -> bool:
         """Whether the module said that it goes to sleep, or is one that has to be woken."""
@@ -263,9 +335,10 @@ class Symptoms:
         return bool(self.lexicon and self.lexicon.attention.wake) or any("sleep" in name for name in events[-1:])
 
 
-def _harmless(said: str) -> bool:
-    """Whether this is a line that no module refuses if it is heard whole."""
-    return said.strip().upper() in {"AT", *(one.attention.probe.say.plain.upper() for one in _shipped())}
+def _harmless(said: str, lexicon: Lexicon | None) -> bool:
+    """Whether this is a line that no module refuses if it is heard whole: the harmless one of its lexicon, or of any."""
+    probes = {one.attention.probe.say.plain.upper() for one in ([lexicon] if lexicon else _shipped())}
+    return said.strip().upper() in (probes if lexicon else {"AT", *probes})
 
 
 def _once(data: bytes) -> bytes:
@@ -284,10 +357,10 @@ def _by_lines(heard: Heard) -> list[Heard]:
     return [Heard(heard.at, line, heard.role) for line in lines]
 
 
-def started(heard: Heard, lexicon: Lexicon | None) -> list[float]:
-    """When the module started, if this is what it (any family's, if none is named) sends then."""
-    known = [lexicon] if lexicon else _shipped()
-    return [heard.at] if any(is_start(one, heard.text) for one in known) else []
+def _as_written(part: Part) -> str:
+    """A line as the lexicon writes it, with the values of this one."""
+    assert part.form
+    return "".join(one if isinstance(one, str) else part.words.get(one[0], "...") for one in part.form.template.parts)
 
 
 def is_refusal(text: str, lexicons: Sequence[Lexicon] | None = None) -> bool:
