@@ -130,3 +130,15 @@ def test_the_word_of_a_login_is_shown_nowhere(tmp_path: Path) -> None:
     decoder.flush()
     told = "".join(seen.texts)
     assert SECRET[:5] not in told and "fitter" in told and "show" in told
+
+
+@pytest.mark.parametrize("family", FAMILIES_WITH_SECRETS)
+def test_the_state_tells_no_secret(family: str) -> None:
+    """Also where it was the last that was answered, or stands half in the module's line."""
+    one = Bench(family)
+    for exact in (False, True):
+        for text in said(family):
+            session = one.open()
+            session.known = state = ModuleState(one.lexicon, session.link.tuning)
+            session.exchange(text, within=0.1, exact=exact)
+            assert SECRET[:5] not in str(list(state.told())).replace("\\x00", "").replace("\0", ""), text

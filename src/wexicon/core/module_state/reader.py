@@ -106,7 +106,7 @@ class Reader:
         if self._login is not None:
             self.last = (self._login_line(text),)
             return self.last
-        if self.last and re.fullmatch(r"(?i)\s*A/\s*", text):
+        if "/" in text and self.last and re.fullmatch(r"(?i)\s*A/\s*", text):
             return tuple(msgspec.structs.replace(one, repeated=True, secrets=()) for one in self.last)
         parts = self._read.get((text, guess))
         if parts is None:

@@ -86,6 +86,8 @@ class ModuleState:
         self._open: tuple[Part, ...] = ()
         self._moves: dict[str, tuple[Setting, Value]] = {}
         self._said = ""
+        # Whether what was said last may change something.
+        self._changes = False
 
     # -- what is observed -----------------------------------------------------------------------------------------
 
@@ -93,6 +95,7 @@ class ModuleState:
         """Reads what is about to be said; the line with what is secret in it. `note` is given when it was said."""
         found = self.reader.said(text, exact=exact, guess=guess)
         self._open = self.reader.last
+        self._changes = any(part.does not in (Does.ASKS, Does.UNKNOWN) for part in self._open)
         return found
 
     def heard_part(self, text: str) -> None:
@@ -164,7 +167,12 @@ class ModuleState:
             return
         self._answers(seen)
         self._answered_by(seen)
-        if role in (Role.ANSWER, Role.WORD) and self.lexicon and (final := self.lexicon.dialect.final(seen.text)):
+        if (
+            self._changes
+            and role in (Role.ANSWER, Role.WORD)
+            and self.lexicon
+            and (final := self.lexicon.dialect.final(seen.text))
+        ):
             # A dialogue may want the success code as its answer.
             role = Role.OK if final.status is ReplyStatus.OK else role
         if role is Role.OK:
@@ -177,7 +185,9 @@ class ModuleState:
 
     def _answers(self, seen: Heard) -> None:
         """It answered a line of ours as a module that takes commands does."""
-        by = f"it answered “{self._said}”" if self._said else f"it sent “{_shortly(seen.text)}”"
+        if self.mode and self.mode.value is Mode.COMMAND and self.link and self.link.value == self.tuning:
+            return  # known since before
+        by = f"it answered “{self._said}”" if self._said else "it answered"
         if not self._in_data():
             self.mode = Fact(Mode.COMMAND, seen.at, by)
             self.link = Fact(self.tuning, seen.at, by)
@@ -196,7 +206,9 @@ class ModuleState:
         if self.lexicon is None or not self._open:
             return
         for part in self._open:
-            wants = part.form.expect.wants if part.form else ()
+            told = part.does is Does.ASKS and (one := self.lexicon.settings.get(part.name)) and one.kind.rates()
+            ends = part.does in (Does.WRITES, Does.ACTS) and not self.lexicon.speech.ok
+            wants = part.form.expect.wants if part.form and (told or ends) else ()
             for want in wants:
                 captures = want.pattern.match(seen.text) if not want.prompt else None
                 if captures is None:

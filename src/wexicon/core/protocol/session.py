@@ -59,7 +59,7 @@ class Knows(Protocol):
         """The line with what is secret in it."""
 
     def note(self, seen: Observation) -> None:
-        """Takes an observation as it was made, with its secrets."""
+        """Takes an observation: what was said without its secrets, what was heard as it came."""
 
     def heard_part(self, text: str) -> None:
         """The module has sent the beginning of a line."""
@@ -81,7 +81,7 @@ class Session(Driver):
         super().__init__(link, Engine(dialect), listener, stopping, secrets)
         self.exchanges = 0
         self.changes = 0
-        # Is given all that is said and heard, as it is.
+        # Is given all that is said and heard.
         self.known: Knows | None = None
         self.anomalies = 0
         self.outstanding = 0
@@ -207,7 +207,7 @@ class Session(Driver):
             limit = slow + (dialect.within if within is None else within)
             exchange = Exchange(dialect, text, expect, now, limit, engine.known)
             engine.begin(exchange, text)
-            self._tell_said(now, text, shown, exact)
+            self._tell_said(now, shown, exact)
             self._write_slowly(data, dialect.pace)
         else:
             # What follows is done while the module answers.
@@ -215,7 +215,7 @@ class Session(Driver):
             limit = self._sent_until + (dialect.within if within is None else within)
             exchange = Exchange(dialect, text, expect, now, limit, engine.known)
             engine.begin(exchange, text)
-            self._tell_said(now, text, shown, exact)
+            self._tell_said(now, shown, exact)
         first = expect.wants[0].pattern if expect.wants else None
         self._nameless = first if first is not None and not first.start and not first.catches_all else None
         if exchange.state is not ENDED:
@@ -234,9 +234,9 @@ class Session(Driver):
             self.outstanding = 0
         return outcome
 
-    def _tell_said(self, now: float, text: str, shown: str, exact: bool) -> None:
+    def _tell_said(self, now: float, shown: str, exact: bool) -> None:
         if self.known is not None:
-            self.known.note(Said(now, text, exact))
+            self.known.note(Said(now, shown, exact))
         self.listener.note(Said(now, shown, exact))
 
     def _note_failure(self, outcome: Reply, waited: float) -> None:
