@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping
 from enum import StrEnum
+from functools import cached_property
 
 import msgspec
 
@@ -39,39 +40,55 @@ class Does(StrEnum):
     UNKNOWN = "unknown"
 
 
-class Form:
+class Form(msgspec.Struct, eq=False, dict=True):
     """A template as it is found in a line. `does` and `name` say what the line does (`name`: the setting, the group or the
-    action), `settings` which setting each insertion writes, `secret` which insertions are secret; `expect` and `within` are
-    what answers it, `payload` what follows a prompt. `own`: the line is what the action does, and not a question among its
-    lines. `after` is the prompt that it answers."""
+    action), `settings` which setting each insertion writes, `secret` which insertions are secret; `phrase` or `answer` is what
+    answers it, `payload` what follows a prompt. `own`: the line is what the action does, and not a question among its lines.
+    `after` is the prompt that it answers, `of` the settings as whose values an action writes."""
 
-    def __init__(
-        self,
-        template: Template,
-        does: Does,
-        name: str,
-        speech: Speech,
-        *,
-        settings: Mapping[str, Setting] | None = None,
-        of: Mapping[str, Setting] | None = None,
-        secret: frozenset[str] = frozenset(),
-        phrase: Phrase | None = None,
-        expect: Expectation | None = None,
-        payload: Template | None = None,
-        case: Mapping[str, Value] | None = None,
-        group: SettingGroup | None = None,
-        own: bool = True,
-        after: str = "",
-    ) -> None:
-        self.template, self.does, self.name, self.speech = template, does, name, speech
-        self.settings, self.secret, self.payload = dict(settings or {}), secret, payload
-        self.case, self.group = dict(case or {}), group
-        self.phrase, self.own, self.after = phrase, own, after
-        self.expect = expect or (phrase.prompted if phrase and payload else phrase.expect if phrase else OK)
-        self.within = phrase.within if phrase else None
-        self._of = of or {}
-        self._strict, self._loose = (re.compile(self._source(loose), _flags(loose)) for loose in (False, True))
-        self.fixed = len("".join(part for part in template.parts if isinstance(part, str)))
+    template: Template
+    does: Does
+    name: str
+    speech: Speech
+    settings: Mapping[str, Setting] = {}
+    of: Mapping[str, Setting] = {}
+    secret: frozenset[str] = frozenset()
+    phrase: Phrase | None = None
+    answer: Expectation | None = None
+    payload: Template | None = None
+    case: Mapping[str, Value] = {}
+    group: SettingGroup | None = None
+    own: bool = True
+    after: str = ""
+
+    @cached_property
+    def expect(self) -> Expectation:
+        """What answers it."""
+        if self.answer or not self.phrase:
+            return self.answer or OK
+        return self.phrase.prompted if self.payload else self.phrase.expect
+
+    @property
+    def within(self) -> float | None:
+        """How long the answer may take (seconds), if not as usual."""
+        return self.phrase.within if self.phrase else None
+
+    @cached_property
+    def fixed(self) -> int:
+        """How many characters of it are always the same."""
+        return sum(len(part) for part in self.template.parts if isinstance(part, str))
+
+    @cached_property
+    def _strict(self) -> re.Pattern[str]:
+        return re.compile(self._source(False), re.DOTALL)
+
+    @cached_property
+    def _loose(self) -> re.Pattern[str]:
+        return re.compile(self._source(True), re.DOTALL | re.IGNORECASE)
+
+    @cached_property
+    def _begins(self) -> str:
+        return "".join(self.lead.split()).casefold()
 
     @property
     def settings_named(self) -> list[str]:
@@ -89,7 +106,10 @@ class Form:
 
     def found(self, text: str) -> re.Match[str] | None:
         """Where its values stand in a line that is this one, in any case and with any blanks."""
-        text = "".join(text.split()).upper() if self.speech.in_digits else text
+        bare = "".join(text.split())
+        if not bare.casefold().startswith(self._begins):
+            return None  # no expression is compiled for it
+        text = bare.upper() if self.speech.in_digits else text
         return self._strict.fullmatch(text) or self._loose.fullmatch(text)
 
     def loosely(self, text: str) -> re.Match[str] | None:
@@ -217,7 +237,7 @@ class Form:
                 text = str(form.of_hex(text.upper()))
             elif word in _INVERSE:
                 text = _INVERSE[word](text)
-            elif word.startswith("value(") and (setting := self._of.get(word[6:-1])):
+            elif word.startswith("value(") and (setting := self.of.get(word[6:-1])):
                 text = setting.kind.show(setting.kind.decode(text))
         return text
 
@@ -241,10 +261,6 @@ _INVERSE: dict[str, Callable[[str], str]] = {
     "ucs2": lambda text: ucs2_text(bytes.fromhex(text)),
     "gsm7": gsm7_from_hex,
 }
-
-
-def _flags(loose: bool) -> int:
-    return re.DOTALL | (re.IGNORECASE if loose else 0)
 
 
 def forms_of(lexicon: Lexicon) -> list[Form]:
@@ -321,7 +337,7 @@ def _of_action(action: Action, lexicon: Lexicon) -> Iterator[Form]:
             lexicon.speech,
             of=of,
             secret=secret,
-            expect=line.expectation,
+            answer=line.expectation,
             payload=after.template if prompted and after else None,
             after=before.hears[-1].pattern.start if before and before.hears and before.hears[-1].prompt else "",
             own=len(lines) == 1 or (at == 0 and line.source not in alone),

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import msgspec
 
@@ -81,12 +81,16 @@ class Reader:
         self.lexicon = lexicon
         # Lines that were read before, without what was awaited.
         self._read: dict[tuple[str, bool], tuple[Part, ...]] = {}
-        self.forms = _shared_forms(lexicon.digest, _ByIdentity(lexicon)) if lexicon else []
         self.payload: Payload | None = None
         # What the module asks for by a prompt of its login, and which it asked for last.
-        self._logins = dict(_logins(lexicon, self.forms)) if lexicon else {}
+        self._logins = dict(_logins(lexicon, self.forms)) if lexicon and lexicon.attention.locked else {}
         self._login: Form | None = None
         self.last: tuple[Part, ...] = ()
+
+    @cached_property
+    def forms(self) -> list[Form]:
+        """Every line that the lexicon says."""
+        return _shared_forms(self.lexicon.digest, _ByIdentity(self.lexicon)) if self.lexicon else []
 
     # -- a line ---------------------------------------------------------------------------------------------------
 
