@@ -299,7 +299,7 @@ def passes_data(by: str) -> Cause:
     """The cause if the module is known to be in data mode; `by` is the observation."""
     return Cause(
         "data-mode",
-        f"the module is in data mode ({by}): it passes what is said to its peer",
+        f"the module is in data mode ({by}): it passes every line to its peer",
         "Bring it to command mode: :attention in wexicon talk, or any command with its lexicon.",
     )
 
@@ -319,7 +319,7 @@ def payload_missing(left: int | None, whose: str) -> Cause:
     return Cause(
         "payload",
         f"the module waits for the payload of {whose}, with {missing}",
-        r"What is said now belongs to it. Send the rest; ESC (:>> \x1B in wexicon talk) cancels it where that is allowed.",
+        r"Every line now belongs to it. Send the rest; ESC (:>> \x1B in wexicon talk) cancels it where that is allowed.",
     )
 
 
