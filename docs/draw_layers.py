@@ -49,7 +49,7 @@ ABOUT = {
     "records": "the trace, the register, labels and plots",
     "rigs": "stand-ins, air, servers; knows no lexicon",
     "links": "real ports, and one under a virtual clock",
-    "core.module_state": "what is said is read; what is observed becomes the state of a module",
+    "core.module_state": "lines sent to a module, read; its state, from observations",
     "core.formats": "lexicon, sheet, fixture: read and checked",
     "core.dialogue": "statements, reader, runner, drafts",
     "core.protocol": "the engine, without a port: framing to session",

@@ -111,7 +111,7 @@ def test_through_a_pipe_lines_go_in_and_come_out_and_the_status_tells() -> None:
             ">  @net?",
             "<  @net 5",
         ]
-        assert done.stderr == "unsaved: network; :do save saves it\n"
+        assert done.stderr == f"unsaved: network; to save it: wexicon do {rig.ports['mast']} save\n"
         wrong = wexicon(*words, input="@bad\n:what\n", status=1)
         assert "<  @err 2" in wrong.stdout and "there is no statement what" in wrong.stderr
         told = [json.loads(line) for line in wexicon(*words, "--json", input="@net?\n").stdout.splitlines()]

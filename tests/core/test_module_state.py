@@ -86,6 +86,7 @@ TABLE: list[tuple[str, list[str], dict[str, str]]] = [
     ("brisca-w1", ["> AT+POST 1 5", "< > ", ">> hello"], {"payload": ""}),
     ("brisca-w1", ["> AT+POST 1 5", "< FAULT 6"], {"payload": ""}),
     ("brisca-w1", ["> AT+POST 1 5", "< > ", "< READY"], {"payload": ""}),
+    ("brisca-w1", ["> AT+POST 1 5", "< > ", ">> he", "< FAULT 12"], {"payload": ""}),
     ("cordal-g2", ['> AT+CMGS="+4471"', "< > "], {"payload": "awaited: up to its end"}),
     ("cordal-g2", ['> AT+CMGS="+4471"', "< > ", ">> AT+CMGF=1"], {"payload": "awaited: up to its end", "unsaved": ""}),
     ("cordal-g2", ['> AT+CMGS="+4471"', "< > ", ">> hello\x1a"], {"payload": ""}),
@@ -95,6 +96,19 @@ TABLE: list[tuple[str, list[str], dict[str, str]]] = [
     ("brisca-w1", [">> AT+NA", "> AT"], {"line": ""}),
     ("lindle-l9", ["> @who?", "< @who LINDLE-L9 3.1 L9-1", "~ 115200", "> @who?"], {"line": "“@who?” may stand in it"}),
     ("lindle-l9", ["> @who?", "< @who LINDLE-L9 3.1 L9-1", "~ 115200", "> @who?", "~ 9600", "> @who?"], {"line": ""}),
+    # a module that left command mode, and came back to it; a restart that was accepted and not seen
+    (
+        "brisca-w1",
+        ['> AT+NAME="quay"', "< OK", "> AT+START", "< OK"],
+        {"lost": "name, which was not saved before the module started again"},
+    ),
+    (
+        "brisca-w1",
+        ['> AT+NAME="quay"', "< OK", "< READY", '> AT+NAME="quay"', "< OK"],
+        {"lost": "", "unsaved": "name: quay"},
+    ),
+    ("tamsel-k5", ["~ 9600", "> AT", "< K5 NO MATE", "~ 57600", "> AT", "< OK"], {"mode": "command"}),
+    ("tamsel-k5", ["> AT", "< OK", "~ 9600", "< K5 NO MATE", "~ 57600", "> AT", "< ERR 0"], {"mode": "command"}),
     # the peer that has come: what is said then goes through
     ("fennick-z4", [">> ~~~", "< z4 ready"], {"mode": ""}),
 ]
@@ -164,12 +178,6 @@ def test_a_start_forgets_what_was_not_saved(family: str) -> None:
     assert not started.unsaved and [*started.lost] == [name] and started.starts
 
 
-def test_power_that_is_cut_leaves_nothing_known_but_that() -> None:
-    state = observe("brisca-w1", "> AT+POST 1 5", "< > ")
-    state.power_switched(False, 9.0, "the rig switched it off")
-    assert told(state) == {"power": "off"}
-
-
 def test_what_a_line_does_is_told_by_its_whole_text() -> None:
     state = observe("brisca-w1", "> AT+ADDRESS?")
     assert [(one.does, bool(one.form and one.form.own)) for one in state.reader.last] == [(Does.ACTS, False)]
@@ -181,3 +189,21 @@ def test_another_module_is_unknown() -> None:
     state.another_module()
     assert not told(state) and state.mode is None
     assert Mode.COMMAND == "command"
+
+
+def test_a_look_at_what_is_typed_changes_nothing_that_is_awaited() -> None:
+    """The console reads a line while it is typed and before it is said: a payload is counted once, a login asked once."""
+    state = observe("brisca-w1", "> AT+POST 1 20", "< > ")
+    for _ in range(3):
+        assert [one.does for one in state.reader.read("hello")] == [Does.PAYLOAD]
+    state.said("hello")
+    assert state.reader.payload and state.reader.payload.left == 20 - len("hello\r\n")
+    login = observe("marram-c2", "< word: ")
+    for _ in range(3):
+        assert login.reader.secret_from("7319") == 0
+    assert login.said("7319").secrets == ("7319",)
+
+
+def test_a_start_is_told_by_its_text_without_what_came_before_it() -> None:
+    state = observe("brisca-w1", "< \x1c\x00\xe0READY")
+    assert [one.text for one in state.starts] == ["READY"]

@@ -380,7 +380,7 @@ def test_a_cause_rests_on_what_was_seen(at: int) -> None:
 def test_what_is_not_saved_is_told_before_it_is_lost() -> None:
     told = Hand("tamsel-k5").type(":attention", "AT+LABEL=quay 3", ":data", "x")
     lost = next(at for at, one in enumerate(told) if one.startswith("= unsaved: name"))
-    assert "which loses what is unsaved" in told[lost] and ":do save saves it" in told[lost]
+    assert "which loses what is unsaved" in told[lost] and "to save it: :do save" in told[lost]
     assert next(at for at, one in enumerate(told) if "passed on as data" in one) > lost
 
 

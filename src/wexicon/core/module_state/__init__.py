@@ -1,1 +1,1 @@
-"""What is known of a module: what is said to it is read by its lexicon, and what is observed becomes its state."""
+"""What is known of a module: lines sent to it are read by its lexicon, and observations become its state."""

@@ -9,7 +9,7 @@ what cannot be read while a secret is awaited is secret whole.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from functools import cached_property, lru_cache
 
 import msgspec
@@ -55,13 +55,8 @@ class Part(msgspec.Struct, frozen=True):
     repeated: bool = False
 
 
-@lru_cache(maxsize=64)
-def _shared_forms(digest: str, own: _ByIdentity) -> list[Form]:
-    return forms_of(own.lexicon)
-
-
 class _ByIdentity:
-    """A lexicon as a key of the cache: two of the same digest may differ by secrets."""
+    """A lexicon as a key of the cache: two of the same file may differ by secrets."""
 
     def __init__(self, lexicon: Lexicon) -> None:
         self.lexicon = lexicon
@@ -71,6 +66,11 @@ class _ByIdentity:
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, _ByIdentity) and other.lexicon is self.lexicon
+
+
+@lru_cache(maxsize=64)
+def _shared_forms(own: _ByIdentity) -> list[Form]:
+    return forms_of(own.lexicon)
 
 
 class Reader:
@@ -90,7 +90,7 @@ class Reader:
     @cached_property
     def forms(self) -> list[Form]:
         """Every line that the lexicon says."""
-        return _shared_forms(self.lexicon.digest, _ByIdentity(self.lexicon)) if self.lexicon else []
+        return _shared_forms(_ByIdentity(self.lexicon)) if self.lexicon else []
 
     # -- a line ---------------------------------------------------------------------------------------------------
 
@@ -104,7 +104,8 @@ class Reader:
     def line(self, text: str, *, guess: bool = True) -> tuple[Part, ...]:
         """The parts of a line that was said, without its line end."""
         if self.payload is not None and (self.payload.prompted or self.payload.secret):
-            self.last = (self._payload_line(text),)
+            end = self.lexicon.speech.line_end if self.lexicon else ""
+            self.last = (self._payload_line(text, to_bytes(text + end)),)
             return self.last
         self.payload = None
         if self._login is not None:
@@ -129,7 +130,7 @@ class Reader:
         """The parts of bytes that were said as they are, with no line end added."""
         lexicon = self.lexicon
         if self.payload is not None and (self.payload.prompted or self.payload.secret):
-            self.last = (self._payload_line(text),)
+            self.last = (self._payload_line(text, to_bytes(text)),)
             return self.last
         if (lexicon and text and text == lexicon.attention.escape) or not text.strip():
             self.last = (Part(text, Does.ESCAPES if text.strip() else Does.ENDS),)
@@ -138,9 +139,11 @@ class Reader:
 
     def read(self, text: str) -> tuple[Part, ...]:
         """The parts of a line, without a trace of it in what is expected next."""
-        before = self.payload, self.last
+        before = self.payload, self.last, self._login
+        # What is awaited counts what it has.
+        self.payload = msgspec.structs.replace(self.payload) if self.payload else None
         found = self.line(text)
-        self.payload, self.last = before
+        self.payload, self.last, self._login = before
         return found
 
     def prompted(self) -> None:
@@ -199,7 +202,7 @@ class Reader:
         if not over:
             return None
         self.payload = None
-        return self._whole_payload(awaited)
+        return self._payload_part(to_text(awaited.said), awaited)
 
     def _await(self, part: Part) -> None:
         """After this line the module wants a payload."""
@@ -219,25 +222,20 @@ class Reader:
         secrets = ((0, len(text)),) if form.secret & names else ()
         return Part(text, Does.LOGS_IN, form.name, {form.template.names[0]: text}, secrets=secrets, form=form)
 
-    def _payload_line(self, text: str) -> Part:
-        """A line, or exact bytes, that are payload."""
+    def _payload_line(self, text: str, data: bytes) -> Part:
+        """A line, or exact bytes, that are payload; `data` with the line end, which the module counts too."""
         awaited = self.payload
         assert awaited is not None
-        data = to_bytes(text)
         awaited.said += data
         if awaited.left is not None:
             awaited.left = max(0, awaited.left - len(data))
-        ended = (
-            awaited.left == 0 or data[-1:] in (CANCEL, awaited.ends[-1:]) or (awaited.left is None and not awaited.ends)
-        )
-        if ended:
+        over = to_bytes(text)[-1:] in awaited.ends if awaited.ends and text else awaited.left is None
+        if awaited.left == 0 or over or text.endswith("\x1b"):
             self.payload = None
-        secrets = ((0, len(text)),) if awaited.secret and data != CANCEL else ()
-        return Part(text, Does.PAYLOAD, awaited.form.name, secrets=secrets, form=awaited.form)
+        return self._payload_part(text, awaited)
 
-    def _whole_payload(self, awaited: Payload) -> Part:
-        text = to_text(awaited.said)
-        secrets = ((0, len(text)),) if awaited.secret else ()
+    def _payload_part(self, text: str, awaited: Payload) -> Part:
+        secrets = ((0, len(text)),) if awaited.secret and to_bytes(text) != CANCEL else ()
         return Part(text, Does.PAYLOAD, awaited.form.name, secrets=secrets, form=awaited.form)
 
     # -- what a line means ----------------------------------------------------------------------------------------
@@ -376,15 +374,6 @@ def said_secrets(text: str, parts: Sequence[Part]) -> Iterator[str]:
             yield from secret_words(text[start:end])
         if part.form:
             yield from (word for name, word in part.words.items() if name in part.form.secret and word)
-
-
-def plain_secrets(values: Mapping[str, Value], form: Form) -> list[Value]:
-    """The plain values that are secret among those that a line writes."""
-    return [
-        value
-        for name, value in values.items()
-        if any(one.secret and one.name == name for one in form.settings.values())
-    ]
 
 
 def _cleaned(text: str) -> tuple[str, list[int]]:

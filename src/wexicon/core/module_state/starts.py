@@ -54,8 +54,9 @@ class StartWatch:
         elif isinstance(seen, Heard) and seen.role is not Role.ECHO:
             asked, self._asked = self._asked, False
             text = seen.text
-            if any(is_ready_text(one, text) for one in self._ready):
-                return Start(seen.at, text)
+            if ready := next((one for one in self._ready if is_ready_text(one, text)), None):
+                # Without what another rate has put in front of it.
+                return Start(seen.at, text if ready.match(text) is not None else ready.source)
             if not asked and text.strip() in self._says:
                 return Start(seen.at, text)
         return None

@@ -78,9 +78,9 @@ class ModuleState:
         self.unsaved: dict[str, Fact[str]] = {}
         self.pending: dict[str, Fact[Moves]] = {}
         self.starts: list[Start] = []
-        # Settings that a start has undone, if it did: they were written and not saved before it.
+        # Settings that were written and not saved before a start, or before a restart that was accepted.
         self.lost: dict[str, Fact[str]] = {}
-        # Questions whose answers may still come, with the time until then.
+        # The line whose answer may still come.
         self.owed: list[Fact[str]] = []
         self._watch = StartWatch((lambda: [lexicon]) if lexicon else others)
         self._open: tuple[Part, ...] = ()
@@ -115,14 +115,6 @@ class ModuleState:
             self._was_said(seen)
         elif isinstance(seen, Tuned):
             self._tuned(seen)
-
-    def power_switched(self, on: bool, at: float, by: str) -> None:
-        """The power was switched by a fixture, a rig or a person."""
-        self.power = Fact(on, at, by)
-        if not on:
-            self.mode = self.link = self.joined = self.half = None
-            self.reader.payload = None
-            self.owed.clear()
 
     def another_module(self) -> None:
         """Another module is there now: nothing is known of it."""
@@ -178,8 +170,7 @@ class ModuleState:
         if role is Role.OK:
             self._taken(seen)
         if role in (Role.OK, Role.ERROR):
-            if self.reader.payload is None or not self.reader.payload.prompted:
-                self.reader.answered()
+            self.reader.answered()
             self._open = ()
             self.owed.clear()
 
@@ -188,41 +179,34 @@ class ModuleState:
         if self.mode and self.mode.value is Mode.COMMAND and self.link and self.link.value == self.tuning:
             return  # known since before
         by = f"it answered “{self._said}”" if self._said else "it answered"
-        if not self._in_data():
-            self.mode = Fact(Mode.COMMAND, seen.at, by)
-            self.link = Fact(self.tuning, seen.at, by)
+        self.mode = Fact(Mode.COMMAND, seen.at, by)
+        self.link = Fact(self.tuning, seen.at, by)
 
     def _came_by_itself(self, seen: Heard) -> None:
         attention = self.lexicon.attention if self.lexicon else None
+        by = f"it said “{_shortly(seen.text)}”"
         if attention and attention.ends_on and seen.name == attention.ends_on:
-            by = f"it said “{_shortly(seen.text)}”"
             self.joined, self.mode = Fact(True, seen.at, by), Fact(Mode.DATA, seen.at, by)
-        elif attention and attention.tuning and self.lexicon and seen.text.strip() in self.lexicon.start.says:
-            # What it says on the link of its data mode, to whatever is said there.
-            self.mode = Fact(Mode.DATA, seen.at, f"it said “{_shortly(seen.text)}”")
+        elif self.lexicon and self._on_data_link() and seen.text.strip() in self.lexicon.start.says:
+            # It says this in data mode to whatever is said there.
+            self.mode = Fact(Mode.DATA, seen.at, by)
 
     def _answered_by(self, seen: Heard) -> None:
-        """The answer that a line wants, where that ends the exchange without a success code; values that it tells."""
-        if self.lexicon is None or not self._open:
-            return
-        for part in self._open:
-            told = part.does is Does.ASKS and (one := self.lexicon.settings.get(part.name)) and one.kind.rates()
+        """The answer that a line wants: a rate that it tells, or the end of an exchange without a success code."""
+        for part in self._open if self.lexicon else ():
+            assert self.lexicon
+            setting = self.lexicon.settings.get(part.name)
+            tells = part.does is Does.ASKS and setting is not None and bool(setting.kind.rates())
             ends = part.does in (Does.WRITES, Does.ACTS) and not self.lexicon.speech.ok
-            wants = part.form.expect.wants if part.form and (told or ends) else ()
+            wants = [one for one in part.form.expect.wants if not one.prompt] if part.form and (tells or ends) else []
             for want in wants:
-                captures = want.pattern.match(seen.text) if not want.prompt else None
-                if captures is None:
-                    continue
-                if (
-                    part.does is Does.ASKS
-                    and (setting := self.lexicon.settings.get(part.name))
-                    and setting.kind.rates()
-                ):
+                captures = want.pattern.match(seen.text)
+                if captures is not None and tells and setting:
                     self._rate_told(setting, str(captures.get("value", "")), seen)
-                elif part.does in (Does.WRITES, Does.ACTS) and want is wants[-1] and not self.lexicon.speech.ok:
+                elif captures is not None and ends and want is wants[-1]:
                     self._taken(seen)
                     self._open = ()
-                return
+                    return
 
     def _rate_told(self, setting: Setting, word: str, seen: Heard) -> None:
         """The module told the rate of its data mode."""
@@ -242,8 +226,6 @@ class ModuleState:
                 self._written(part, seen.at)
             elif part.does is Does.ACTS and part.form and part.form.own and self.lexicon:
                 self._done(self.lexicon.actions[part.name], seen.at)
-            elif part.does is Does.ESCAPES:
-                self.mode = Fact(Mode.COMMAND, seen.at, "its escape was answered")
 
     def _written(self, part: Part, at: float) -> None:
         assert self.lexicon
@@ -252,6 +234,7 @@ class ModuleState:
         for name in named:
             setting = self.lexicon.settings[name]
             shown = visible(setting.show(part.values[name])) if name in part.values else ""
+            self.lost.pop(name, None)
             if self.lexicon.saves(setting) or any(self.lexicon.actions[one].restarts for one in setting.then):
                 self.unsaved[name] = Fact(shown, at, by)
             if not setting.moves_link or name not in part.values:
@@ -279,9 +262,9 @@ class ModuleState:
         if action.loads:
             self.mode = Fact(Mode.LOADER, at, by)
         elif action.restarts:
-            # What was saved counts now; what was not is gone, once it has started.
+            # What was saved counts now; what was not is gone once it has started, which may not be seen.
             self._move_due({Moves.RESTART, Moves.LEAVE}, at, by)
-            self.lost = dict(self.unsaved)
+            self.lost |= self.unsaved
             self.unsaved.clear()
             self.mode = self.joined = None
         elif action.ends_attention:
@@ -309,7 +292,7 @@ class ModuleState:
         by = f"it said “{_shortly(start.text)}”"
         self.power = Fact(True, start.at, by)
         self._move_due({Moves.RESTART, Moves.LEAVE}, start.at, by)
-        self.lost = {**self.lost, **self.unsaved}
+        self.lost |= self.unsaved
         self.unsaved.clear()
         self.half = self.joined = None
         self.reader.payload = None
@@ -317,8 +300,7 @@ class ModuleState:
         self.owed.clear()
         attention = self.lexicon.attention if self.lexicon else None
         always = attention is not None and attention.how is AttentionBy.ALWAYS and not attention.tuning
-        data = attention is not None and attention.tuning is not None
-        mode = Mode.COMMAND if always else Mode.DATA if data else None
+        mode = Mode.COMMAND if always else Mode.DATA if self._on_data_link() else None
         self.mode = Fact(mode, start.at, by) if mode else None
 
     def _tuned(self, seen: Tuned) -> None:
@@ -329,6 +311,11 @@ class ModuleState:
 
     def _in_data(self) -> bool:
         return self.mode is not None and self.mode.value is Mode.DATA
+
+    def _on_data_link(self) -> bool:
+        """Whether our side is on the link of data mode, where command mode has one of its own."""
+        own = self.lexicon.attention.tuning if self.lexicon else None
+        return own is not None and self.tuning != own
 
     def _data_link(self) -> Tuning:
         """The link of data mode as far as known: ours, unless command mode has its own."""
@@ -364,6 +351,8 @@ class ModuleState:
         for name, unsaved in self.unsaved.items():
             value = f"{name}: {unsaved.value}" if unsaved.value else name
             yield Told("unsaved", value, unsaved.since, unsaved.by)
+        for name, lost in self.lost.items():
+            yield Told("lost", f"{name}, which was not saved before the module started again", lost.since, lost.by)
         for name, pending in self.pending.items():
             when = {Moves.SAVE: "once it is saved", Moves.RESTART: "from a restart on", Moves.LEAVE: "in data mode"}
             yield Told("pending", f"{name} counts {when.get(pending.value, 'later')}", pending.since, pending.by)

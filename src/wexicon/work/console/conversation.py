@@ -94,7 +94,7 @@ class Talk(Listener):
         self.trace = trace
         self.ask = ask
         self._reopen = reopen
-        self.reader = Reader(lexicon)
+        self.state: ModuleState = ModuleState(lexicon, Tuning())
         self._explain = Explainer(lexicon) if lexicon else None
         self._queue: deque[Typed] = deque()
         self._lock = threading.Lock()
@@ -137,6 +137,11 @@ class Talk(Listener):
             self._settled.wait(LOOKS)
 
     @property
+    def reader(self) -> Reader:
+        """Reads what is typed, with what the module awaits."""
+        return self.state.reader
+
+    @property
     def queued(self) -> int:
         """How many lines wait for their turn."""
         return len(self._queue)
@@ -164,7 +169,7 @@ class Talk(Listener):
                 except LinkFault as fault:
                     self._lost(fault)
             self._show_partial(ended=True)
-            self.tell_unsaved()
+            self.tell_unsaved(over=True)
         finally:
             self._settled.set()
         self.failures += self._prompted
@@ -207,7 +212,7 @@ class Talk(Listener):
 
     def _one(self, typed: Typed) -> None:
         text = typed.text
-        column = secret_from(self.state.reader, text)
+        column = secret_from(self.reader, text)
         if column is not None:
             # In doubt it is one: nothing of it is shown or kept, whatever becomes of the line.
             for part in secret_words(text[column:]):
@@ -228,7 +233,7 @@ class Talk(Listener):
             return
         if self.module:
             self.module.attention.keep()
-        expect, within = expected(self.state.reader.read(text), self.session.dialect)
+        expect, within = expected(self.reader.read(text), self.session.dialect)
         within = within if self.within is None else self.within
         # An answer that is late is not this line's.
         self.session.await_outstanding()
@@ -281,14 +286,15 @@ class Talk(Listener):
         assert self.module
         return self.state.data_link.value if self.state.data_link else self.module.data_link
 
-    def tell_unsaved(self, then: str = "") -> None:
-        """Tells which settings were written and are not saved, and what saves them."""
+    def tell_unsaved(self, then: str = "", *, over: bool = False) -> None:
+        """Tells which settings were written and are not saved, and what saves them, also once the conversation is `over`."""
         if not self.state.unsaved or not self.lexicon:
             return
         names = list(self.state.unsaved)
         saves = dict.fromkeys(one for name in names for one in self.lexicon.saves(self.lexicon.settings[name]))
-        does = f"{MARK}do {next(iter(saves))} saves {'it' if len(names) == 1 else 'them'}" if saves else ""
-        self.tell("=", "; ".join(filter(None, (f"unsaved: {', '.join(names)}", does, then))))
+        command = f"wexicon do {self.session.link.name}" if over else f"{MARK}do"
+        how = f"to save {'it' if len(names) == 1 else 'them'}: {command} {next(iter(saves))}" if saves else ""
+        self.tell("=", "; ".join(filter(None, (f"unsaved: {', '.join(names)}", how, then))))
 
     def end_data(self) -> None:
         """From now on what is typed is said to the module. Raises Fault."""
@@ -355,7 +361,7 @@ class Talk(Listener):
             if seen.exact and not seen.text.strip():
                 return
             self._said = seen.text
-            meaning = self._explain.said(self.state.reader.last) if self._explain and not self.in_data else ""
+            meaning = self._explain.said(self.reader.last) if self._explain and not self.in_data else ""
             self.tell(">>" if seen.exact else ">", visible(seen.text), meaning, at=seen.at)
         elif isinstance(seen, Heard):
             self._partial = ""

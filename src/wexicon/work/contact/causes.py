@@ -39,6 +39,7 @@ KINDS = {
     "answers": "something else answers",
     "payload": "it waits for the rest of a payload",
     "half-line": "it had half a line from before",
+    "spelling": "a line that the lexicon writes with other capitals or blanks",
     "late": "its answers take longer than they are waited for",
     "asleep": "it sleeps",
 }
@@ -271,7 +272,7 @@ def begun_payload(sent: str) -> Cause:
 def written_otherwise(said: str, wanted: str) -> Cause:
     """The cause if a line is the lexicon's but for its case or its blanks, and was not taken."""
     return Cause(
-        "half-line",
+        "spelling",
         f"“{_short(said)}” is not letter by letter as the lexicon writes it",
         f"Say it as it stands there: “{_short(wanted)}”. Capitals, and blanks at the end too, count for many modules.",
     )
@@ -291,7 +292,7 @@ def stood_in_line(what: str, by: str) -> Cause:
     return Cause(
         "half-line",
         f"“{_short(what)}”, {by}, stood in the module's line in front of this one",
-        "Say the line again: the module has an empty line now.",
+        "Say the line again: its line end has cleared that.",
     )
 
 
@@ -299,7 +300,7 @@ def passes_data(by: str) -> Cause:
     """The cause if the module is known to be in data mode; `by` is the observation."""
     return Cause(
         "data-mode",
-        f"the module is in data mode ({by}): it passes every line to its peer",
+        f"the module is in data mode ({by}): it takes no commands",
         "Bring it to command mode: :attention in wexicon talk, or any command with its lexicon.",
     )
 

@@ -168,6 +168,7 @@ class Module(LinkFollower):
         if before and differs:
             name = differs[0]
             self.identity = before
+            self.state.another_module()
             raise AnotherModule(
                 f"another module answers: its {name} is {visible(after.get(name, ''))}, "
                 f"it was {visible(before.get(name, ''))}",

@@ -1,6 +1,7 @@
 """What one table of a lexicon says of another: names lead somewhere, lines have the values that they need, values are allowed.
 
-The rule: every fault is a complaint with its place and a suggestion; a name whose own table has a fault is known all the same.
+The rule: every fault is a complaint with its place and a suggestion; a name whose own table has a fault still counts as
+known.
 """
 
 from __future__ import annotations

@@ -35,7 +35,7 @@ from wexicon.core.values import UNSET, Hex, Kind, List, StationKind, Value
 
 
 class SettingGroup(GroupTable, frozen=True):
-    """Settings read or written together. `told`: the values of members that an answer tells which says that none is set;
+    """Settings read or written together. `told`: the values of members in an answer that says that none is set;
     `lines`: the lines for single values of members."""
 
     name: str = ""
