@@ -136,6 +136,7 @@ def _sides(call: TalkCall) -> list[TalkSide]:
 
 
 def _talk(call: TalkCall, all_: list[TalkSide]) -> int:
+    from wexicon.core.results.functions import TalkEnd
     from wexicon.work.console.sides import Sides
 
     in_console = sys.stdin.isatty() and sys.stdout.isatty() and not call.how.as_json
@@ -161,6 +162,9 @@ def _talk(call: TalkCall, all_: list[TalkSide]) -> int:
                     print_note(f"trace: {one.trace}; wexicon trace dialogue makes a dialogue of it")
         else:
             _through_pipe(sides)
+        if call.how.as_json:
+            for one in talks:
+                emit_json(TalkEnd(list(one.state.told()), one.name), indent=0)
     return 1 if sides.failures and not console else 0
 
 

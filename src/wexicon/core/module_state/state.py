@@ -19,6 +19,7 @@ from wexicon.core.module_state.starts import Start, StartWatch
 from wexicon.core.protocol.dialect import ReplyStatus
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.observations import Heard, Observation, Role, Said, Tuned
+from wexicon.core.results.functions import Told
 from wexicon.core.text import counted, spoken, visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
@@ -42,15 +43,6 @@ class Fact(msgspec.Struct, Generic[T], frozen=True):
     """Something that is known: its value, since when (seconds, on the link's clock), and the observation that it rests on."""
 
     value: T
-    since: float
-    by: str
-
-
-class Told(msgspec.Struct, frozen=True):
-    """A part of the state as it is shown: its name, its value in words, since when, and what it rests on."""
-
-    part: str
-    value: str
     since: float
     by: str
 
@@ -86,6 +78,8 @@ class ModuleState:
         self._open: tuple[Part, ...] = ()
         self._moves: dict[str, tuple[Setting, Value]] = {}
         self._said = ""
+        # An answer that is complete, and that a success code may follow.
+        self._answer: Heard | None = None
         # Whether what was said last may change something.
         self._changes = False
 
@@ -94,9 +88,14 @@ class ModuleState:
     def said(self, text: str, *, exact: bool = False, guess: bool = True) -> Filled:
         """Reads what is about to be said; the line with what is secret in it. `note` is given when it was said."""
         found = self.reader.said(text, exact=exact, guess=guess)
-        self._open = self.reader.last
-        self._changes = any(part.does not in (Does.ASKS, Does.UNKNOWN) for part in self._open)
+        self.parts_of_next(self.reader.last)
         return found
+
+    def parts_of_next(self, parts: tuple[Part, ...]) -> None:
+        """What is said next was read already: its parts."""
+        self.ended()
+        self._open = parts
+        self._changes = any(part.does not in (Does.ASKS, Does.UNKNOWN) for part in parts)
 
     def heard_part(self, text: str) -> None:
         """The module has sent the beginning of a line."""
@@ -127,8 +126,7 @@ class ModuleState:
         self._said = _shortly(seen.text)
         away = self.link is not None and self.link.value.rate != self.tuning.rate
         if away or (seen.exact and seen.text and not seen.text.endswith(("\r", "\n")) and self.reader.payload is None):
-            escape = any(part.does is Does.ESCAPES for part in self._open)
-            if not escape:
+            if not any(part.does in (Does.ESCAPES, Does.PAYLOAD) for part in self._open):
                 where = f"said at {self.tuning.rate} baud" if away else "said without a line end"
                 self.half = Fact(self._said, seen.at, where)
         elif seen.text.strip() or not seen.exact:
@@ -152,6 +150,9 @@ class ModuleState:
             self.reader.prompted()
             self.owed.clear()
             self._answers(seen)
+            if self.lexicon and self.lexicon.speech.closing == "prompt" and self.reader.payload is None:
+                self._taken(seen)
+                self._open = ()
             return
         if role is Role.UNEXPECTED:
             self.owed.clear()
@@ -170,6 +171,7 @@ class ModuleState:
         if role is Role.OK:
             self._taken(seen)
         if role in (Role.OK, Role.ERROR):
+            self._answer = None
             self.reader.answered()
             self._open = ()
             self.owed.clear()
@@ -197,16 +199,35 @@ class ModuleState:
             assert self.lexicon
             setting = self.lexicon.settings.get(part.name)
             tells = part.does is Does.ASKS and setting is not None and bool(setting.kind.rates())
-            ends = part.does in (Does.WRITES, Does.ACTS) and not self.lexicon.speech.ok
+            ends = part.does in (Does.WRITES, Does.ACTS) and self.lexicon.speech.closing in ("alone", "either")
+            may_follow = bool(self.lexicon.speech.ok) and self.lexicon.speech.closing == "either"
             wants = [one for one in part.form.expect.wants if not one.prompt] if part.form and (tells or ends) else []
+            if ends and not wants and seen.role is Role.ANSWER:
+                # It has a line of its own for it, which is no error.
+                self._complete(seen, may_follow)
+                return
             for want in wants:
                 captures = want.pattern.match(seen.text)
                 if captures is not None and tells and setting:
                     self._rate_told(setting, str(captures.get("value", "")), seen)
                 elif captures is not None and ends and want is wants[-1]:
-                    self._taken(seen)
-                    self._open = ()
+                    self._complete(seen, may_follow)
                     return
+
+    def _complete(self, seen: Heard, may_follow: bool) -> None:
+        """The answer is complete; a success code may follow, and before it nothing moves."""
+        if may_follow:
+            self._answer = seen
+        else:
+            self._taken(seen)
+            self._open = ()
+
+    def ended(self) -> None:
+        """Nothing more of an answer is awaited."""
+        seen, self._answer = self._answer, None
+        if seen is not None:
+            self._taken(seen)
+            self._open = ()
 
     def _rate_told(self, setting: Setting, word: str, seen: Heard) -> None:
         """The module told the rate of its data mode."""
@@ -269,6 +290,9 @@ class ModuleState:
             self.mode = self.joined = None
         elif action.ends_attention:
             self.mode = Fact(Mode.DATA, at, by)
+        if self.mode is None or self.mode.value is Mode.DATA:
+            # In data mode it is on the link of data mode, as far as that is known.
+            self.link = self.data_link
 
     def _move_due(self, due: set[Moves], at: float, by: str) -> None:
         for name in [name for name, one in self.pending.items() if one.value in due]:

@@ -64,6 +64,9 @@ class Knows(Protocol):
     def heard_part(self, text: str) -> None:
         """The module has sent the beginning of a line."""
 
+    def ended(self) -> None:
+        """Nothing more of an answer is awaited."""
+
 
 class Session(Driver):
     """`exchanges` counts the lines that were said, `changes` those that may have changed the module; `anomalies` counts what
@@ -224,6 +227,8 @@ class Session(Driver):
             # Only silence separates this line from the next.
             self.quiet(dialect.gap)
         self.exchanges += 1
+        if self.known is not None:
+            self.known.ended()
         outcome = exchange.outcome
         if len(outcome.rows) >= MOST_ROWS:
             raise ModuleFault(f"more than {MOST_ROWS} rows were answered", where=self.link.name)

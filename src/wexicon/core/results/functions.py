@@ -224,9 +224,26 @@ class FaultCount(msgspec.Struct):
     done: int
 
 
+class Told(msgspec.Struct, frozen=True):
+    """A part of what is known of a module: its name, its value in words, since when (seconds, on the link's clock), and the
+    observation that it rests on."""
+
+    part: str
+    value: str
+    since: float
+    by: str
+
+
+class TalkEnd(msgspec.Struct, frozen=True):
+    """What is known of a module as a conversation with it ends; the name of its side, where there are two."""
+
+    known: list[Told]
+    side: str = ""
+
+
 class TapResult(Result):
     """Bytes that came `from_host` and `from_module`; `lines` of the host, and how many were answered with success; `undecoded`
-    bytes passed faster than they could be decoded."""
+    bytes passed faster than they could be decoded; what is `known` of the module at the end."""
 
     from_host: int = 0
     from_module: int = 0
@@ -234,6 +251,7 @@ class TapResult(Result):
     answers: int = 0
     undecoded: int = 0
     faults: list[FaultCount] = []
+    known: list[Told] = []
 
 
 class TalkLine(msgspec.Struct, frozen=True):

@@ -13,24 +13,23 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from wexicon.core.formats.lexicon import Lexicon, Moves, Setting
-from wexicon.core.module_state.forms import Does
-from wexicon.core.module_state.reader import Part, Reader, said_secrets
+from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.module_state.reader import Part, said_secrets
+from wexicon.core.module_state.state import ModuleState
 from wexicon.core.protocol.dialect import OK, Dialect, ReplyStatus
 from wexicon.core.protocol.engine import Engine
-from wexicon.core.protocol.exchange import COMPLETE, ENDED, Exchange
+from wexicon.core.protocol.exchange import ENDED, Exchange
 from wexicon.core.protocol.framing import Framer
 from wexicon.core.protocol.keyed import as_keys
 from wexicon.core.protocol.layers import cutter, stacked
 from wexicon.core.protocol.line_faults import Side
 from wexicon.core.protocol.masking import Redactor, Secrets
-from wexicon.core.protocol.observations import Heard, Listener, Logged, Role, Said, Tuned
+from wexicon.core.protocol.observations import Heard, Listener, Logged, Observation, Said, Tuned
 from wexicon.core.protocol.speech import Speech
 from wexicon.core.results.functions import Imported
 from wexicon.core.standards.waveform import WaveformReading, true_rate
 from wexicon.core.text import garbled, to_text
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.core.values import Value
 from wexicon.records.captures import Capture
 from wexicon.records.trace_writer import TraceWriter
 from wexicon.work.module.opening import expected
@@ -104,9 +103,11 @@ class TapDecoder:
             else Framer("silence" if silent else "lines", HOST_GAP if silent else 0.0)
         )
         self._exchange: Exchange | None = None
-        self.reader = Reader(lexicon)
-        self._parts: tuple[Part, ...] = ()
-        self._pending: list[tuple[Moves, Setting, Value]] = []
+        # What is known of the module, by what both sides say.
+        self.state = ModuleState(lexicon, tuning)
+        self.reader = self.state.reader
+        self._link = self.state.link
+        self._last = dict.fromkeys(Side, 0.0)
 
     def flush(self) -> None:
         """Reports what waits."""
@@ -115,6 +116,7 @@ class TapDecoder:
     def feed(self, side: Side, data: bytes, now: float) -> None:
         """Takes in bytes that a side sent at the time `now`."""
         self.elapse(now)
+        self._last[side] = now
         if side in self._watches:
             self._watches[side].feed(data, now)
         if side is Side.MODULE:
@@ -140,15 +142,18 @@ class TapDecoder:
                 self._tuning = Tuning.of(rate, self._tuning.frame)
                 told = f"the {side} sends at {rate} by the waveform; what came before was passed on at the old rate"
                 self.listener.note(Logged(now, told))
-                self.listener.note(Tuned(now, self._tuning))
-                self._moved(self._tuning)
-        self._tell(self._module.elapse(now))
-        pieces = self._host.elapse(now)
-        for layer in self._layers:
-            pieces = layer.feed(pieces)
-        for piece in pieces:
-            if isinstance(piece, str):
-                self._line(piece, now)
+                self._tuned(now)
+        # Whose last byte came first has ended first.
+        for side in sorted(self._last, key=self._last.__getitem__):
+            if side is Side.MODULE:
+                self._tell(self._module.elapse(now))
+                continue
+            pieces = self._host.elapse(now)
+            for layer in self._layers:
+                pieces = layer.feed(pieces)
+            for piece in pieces:
+                if isinstance(piece, str):
+                    self._line(piece, now)
         self._after()
 
     def _line(self, text: str, now: float) -> None:
@@ -162,75 +167,57 @@ class TapDecoder:
             # The key that turned a page has no line of its own.
             text = text.removeprefix(self.dialect.speech.more.say)
         self._after()
-        if self._exchange is not None and self._exchange.state is COMPLETE:
-            self._follow(self._exchange)
-        self.reader.heard(self._module.partial)
+        self.state.heard_part(self._module.partial)
         self._begin(self.reader.line(text), text, now)
 
     def _begin(self, parts: tuple[Part, ...], text: str, now: float, *, exact: bool = False) -> None:
         """The host has said this: what answers it comes next."""
         self._module.abandon()
-        self._parts = parts
         for secret in said_secrets(text, parts):
             self.secrets.learn(secret)
         expect, within = (OK, None) if exact else expected(parts, self.dialect)
         limit = self.dialect.within if within is None else within
         self._exchange = Exchange(self.dialect, text, expect, now, now + limit)
         self._module.begin(self._exchange, text)
-        self.listener.note(Said(now, self.reader.masked(text, parts), exact))
+        self.state.parts_of_next(parts)
+        self._note(Said(now, self.reader.masked(text, parts), exact))
 
     def _tell(self, heard: Sequence[Heard]) -> None:
         self._module.due = b""
         for seen in heard:
-            self.reader.heard(seen.text)
-            if seen.role is Role.PROMPT:
-                self.reader.prompted()
-            elif seen.role in (Role.OK, Role.ERROR, Role.UNEXPECTED):
-                self.reader.answered()
-            self.listener.note(seen)
+            self._note(seen)
+
+    def _note(self, seen: Observation) -> None:
+        """Reports what was said or heard; where the module's link moves by it, our sides go there."""
+        self.listener.note(seen)
+        self.state.note(seen)
+        self._follow()
+
+    def _follow(self) -> None:
+        link = self.state.link
+        if link is None or link is self._link:
+            return
+        self._link = link
+        if link.value != self._tuning:
+            self._tuning = link.value
+            self._module.station = self._tuning.station
+            self.listener.note(Logged(link.since, f"the module moves to {self._tuning}: {link.by}"))
+            self._tuned(link.since)
+
+    def _tuned(self, now: float) -> None:
+        """Both sides of the tap go where the module is."""
+        tuned = Tuned(now, self._tuning)
+        self.listener.note(tuned)
+        self.state.note(tuned)
+        self._moved(self._tuning)
 
     def _after(self) -> None:
-        """An answer may be complete: then what it moves is followed."""
-        exchange, self._exchange = self._exchange, None
-        if exchange is None:
-            return
-        if exchange.state is not ENDED:
-            self._exchange = exchange
-            return
-        if exchange.outcome.status is ReplyStatus.OK:
-            self.answers += 1
-            self._follow(exchange)
-
-    def _follow(self, exchange: Exchange) -> None:
-        """What was said is followed, where it moves the module's link."""
-        if self.lexicon is None:
-            return
-        for part in self._parts:
-            for name, value in part.values.items():
-                setting = self.lexicon.settings[name]
-                if setting.moves_link is Moves.AT_ONCE:
-                    self._move(setting, value, exchange)
-                elif setting.moves_link:
-                    self._pending.append((setting.moves_link, setting, value))
-            if part.does is not Does.ACTS or not (part.form and part.form.own):
-                continue
-            action = self.lexicon.actions[part.name]
-            due = {Moves.RESTART} if action.restarts else set()
-            due |= {Moves.LEAVE} if action.ends_attention or action.restarts else set()
-            due |= {Moves(action.name)} if action.name in ("save", "leave") else set()
-            for moves, setting, value in [one for one in self._pending if one[0] in due]:
-                self._pending.remove((moves, setting, value))
-                self._move(setting, value, exchange)
-
-    def _move(self, setting: Setting, value: Value, exchange: Exchange) -> None:
-        before, self._tuning = self._tuning, setting.kind.apply_to(self._tuning, value)
-        if self._tuning == before:
-            return
-        at = exchange.began if exchange.state is not ENDED else exchange.began + exchange.outcome.waited
-        self._module.station = self._tuning.station
-        self.listener.note(Logged(at, f"{setting.name} moves the module to {self._tuning}"))
-        self.listener.note(Tuned(at, self._tuning))
-        self._moved(self._tuning)
+        """An answer may be complete."""
+        if self._exchange is not None and self._exchange.state is ENDED:
+            self.answers += self._exchange.outcome.status is ReplyStatus.OK
+            self._exchange = None
+            self.state.ended()
+            self._follow()
 
 
 # When it is looked after the last byte whether an answer has ended by its silence (seconds).
