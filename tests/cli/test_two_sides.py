@@ -75,7 +75,8 @@ def test_two_modules_are_spoken_to_through_one_pipe_in_order() -> None:
         said = "@who?\nrelay: @addr?\n@net?\nmast: @send 7,tide 1.204 m\n"
         told = wexicon("talk", *ports, "-l", "lindle-l9", "--json", input=said).stdout
         lines = [json.loads(line) for line in told.splitlines()]
-        seen = [(one["side"], one["mark"], one["text"]) for one in lines if one["mark"] in "<>"]
+        seen = [(one["side"], one["mark"], one["text"]) for one in lines[:-2] if one["mark"] in "<>"]
+        assert [one["side"] for one in lines[-2:]] == ["mast", "relay"] and all(one["known"] for one in lines[-2:])
         assert [one for one in seen if one[1] == ">"] == [
             ("mast", ">", "@who?"), ("relay", ">", "@addr?"), ("relay", ">", "@net?"), ("mast", ">", "@send 7,tide 1.204 m"),
         ]  # fmt: skip

@@ -47,7 +47,7 @@ def observe(family: str, *lines: str, tuning: Tuning | None = None) -> ModuleSta
 def told(state: ModuleState) -> dict[str, str]:
     """The parts that are known, each with its value."""
     found: dict[str, str] = {}
-    for one in state.told():
+    for one in state.told(0.0):
         found[one.part] = f"{found[one.part]}; {one.value}" if one.part in found else one.value
     return found
 

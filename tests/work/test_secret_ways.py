@@ -141,4 +141,4 @@ def test_the_state_tells_no_secret(family: str) -> None:
             session = one.open()
             session.known = state = ModuleState(one.lexicon, session.link.tuning)
             session.exchange(text, within=0.1, exact=exact)
-            assert SECRET[:5] not in str(list(state.told())).replace("\\x00", "").replace("\0", ""), text
+            assert SECRET[:5] not in str(state.told(0.0)).replace("\\x00", "").replace("\0", ""), text

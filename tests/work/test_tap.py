@@ -130,7 +130,8 @@ def test_a_host_and_its_module_are_decoded_and_the_trace_serves_as_a_recording(t
         words += ["--fault", 'answer "@err 9" to "@join"']
         thread = threading.Thread(target=lambda: told.append(wexicon(*words).stdout))
         thread.start()
-        time.sleep(0.5)
+        while not trace.exists():
+            time.sleep(0.01)
         for line, size in (
             ("@who?", 29),
             ("@name=quay 3", 5),

@@ -217,9 +217,9 @@ def test_after_a_reset_no_rate_is_pending() -> None:
     module = one.module()
     module.attention.gain()
     module.set("rate", 115200)
-    assert module.pending
+    assert module.state.pending
     module.do("factory-reset")
-    assert not module.pending and module.data_link == one.lexicon.factory
+    assert not module.state.pending and module.data_link == one.lexicon.factory
 
 
 def test_a_probe_that_is_refused_is_said_again_before_an_escape_would_spoil_the_next_line() -> None:

@@ -164,7 +164,7 @@ def _talk(call: TalkCall, all_: list[TalkSide]) -> int:
             _through_pipe(sides)
         if call.how.as_json:
             for one in talks:
-                emit_json(TalkEnd(list(one.state.told()), one.name), indent=0)
+                emit_json(TalkEnd(one.state.told(one.session.clock.now()), one.name), indent=0)
     return 1 if sides.failures and not console else 0
 
 

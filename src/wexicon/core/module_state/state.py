@@ -20,7 +20,7 @@ from wexicon.core.protocol.dialect import ReplyStatus
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.observations import Heard, Observation, Role, Said, Tuned
 from wexicon.core.results.functions import Told
-from wexicon.core.text import counted, spoken, visible
+from wexicon.core.text import counted, visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import Value
 
@@ -70,6 +70,8 @@ class ModuleState:
         self.unsaved: dict[str, Fact[str]] = {}
         self.pending: dict[str, Fact[Moves]] = {}
         self.starts: list[Start] = []
+        # When each action was acknowledged last (seconds).
+        self.done_at: dict[str, float] = {}
         # Settings that were written and not saved before a start, or before a restart that was accepted.
         self.lost: dict[str, Fact[str]] = {}
         # The line whose answer may still come.
@@ -77,7 +79,7 @@ class ModuleState:
         self._watch = StartWatch((lambda: [lexicon]) if lexicon else others)
         self._open: tuple[Part, ...] = ()
         self._moves: dict[str, tuple[Setting, Value]] = {}
-        self._said = ""
+        self._said, self._said_at = "", 0.0
         # An answer that is complete, and that a success code may follow.
         self._answer: Heard | None = None
         # Whether what was said last may change something.
@@ -123,7 +125,7 @@ class ModuleState:
     # -- one observation ------------------------------------------------------------------------------------------
 
     def _was_said(self, seen: Said) -> None:
-        self._said = _shortly(seen.text)
+        self._said, self._said_at = _shortly(seen.text), seen.at
         away = self.link is not None and self.link.value.rate != self.tuning.rate
         if away or (seen.exact and seen.text and not seen.text.endswith(("\r", "\n")) and self.reader.payload is None):
             if not any(part.does in (Does.ESCAPES, Does.PAYLOAD) for part in self._open):
@@ -237,7 +239,7 @@ class ModuleState:
             return
         if setting.name not in self._moves:
             self.data_link = Fact(
-                setting.kind.apply_to(self._data_link(), value), seen.at, f"it answered “{self._said}”"
+                setting.kind.apply_to(self.data_mode_link(), value), seen.at, f"it answered “{self._said}”"
             )
 
     def _taken(self, seen: Heard) -> None:
@@ -246,7 +248,7 @@ class ModuleState:
             if part.does is Does.WRITES:
                 self._written(part, seen.at)
             elif part.does is Does.ACTS and part.form and part.form.own and self.lexicon:
-                self._done(self.lexicon.actions[part.name], seen.at)
+                self.done(self.lexicon.actions[part.name], seen.at)
 
     def _written(self, part: Part, at: float) -> None:
         assert self.lexicon
@@ -256,25 +258,29 @@ class ModuleState:
             setting = self.lexicon.settings[name]
             shown = visible(setting.show(part.values[name])) if name in part.values else ""
             self.lost.pop(name, None)
-            if self.lexicon.saves(setting) or any(self.lexicon.actions[one].restarts for one in setting.then):
+            if self.lexicon.saves(setting):
                 self.unsaved[name] = Fact(shown, at, by)
-            if not setting.moves_link or name not in part.values:
-                continue
-            if setting.moves_link is Moves.AT_ONCE:
-                self._moved(setting, part.values[name], at, by)
-            else:
-                self._moves[name] = (setting, part.values[name])
-                self.pending[name] = Fact(setting.moves_link, at, by)
+            if setting.moves_link and name in part.values:
+                self.moves(setting, part.values[name], at, by)
 
-    def _done(self, action: Action, at: float) -> None:
+    def moves(self, setting: Setting, value: Value, at: float, by: str) -> None:
+        """A setting was written that moves the module's link, at once or with a later action."""
+        if setting.moves_link is Moves.AT_ONCE:
+            self._moved(setting, value, at, by)
+        elif setting.moves_link:
+            self._moves[setting.name] = (setting, value)
+            self.pending[setting.name] = Fact(setting.moves_link, at, by)
+
+    def done(self, action: Action, at: float) -> None:
         """An action was acknowledged."""
         assert self.lexicon
+        self.done_at[action.name] = at
         by = f"{action.name} was accepted"
         for name in [name for name in self.unsaved if action.name in self.lexicon.settings[name].then]:
             del self.unsaved[name]
         moved = {Moves(action.name)} if action.name in ("save", "leave") else set()
         moved |= {Moves.LEAVE} if action.ends_attention and not action.restarts else set()
-        self._move_due(moved, at, by)
+        self.move_due(moved, at, by)
         if action.resets:
             self.unsaved.clear()
             self.pending.clear()
@@ -284,7 +290,7 @@ class ModuleState:
             self.mode = Fact(Mode.LOADER, at, by)
         elif action.restarts:
             # What was saved counts now; what was not is gone once it has started, which may not be seen.
-            self._move_due({Moves.RESTART, Moves.LEAVE}, at, by)
+            self.move_due({Moves.RESTART, Moves.LEAVE}, at, by)
             self.lost |= self.unsaved
             self.unsaved.clear()
             self.mode = self.joined = None
@@ -294,7 +300,8 @@ class ModuleState:
             # In data mode it is on the link of data mode, as far as that is known.
             self.link = self.data_link
 
-    def _move_due(self, due: set[Moves], at: float, by: str) -> None:
+    def move_due(self, due: set[Moves], at: float, by: str) -> None:
+        """What was written and counts only from one of these on moves the link now."""
         for name in [name for name, one in self.pending.items() if one.value in due]:
             setting, value = self._moves.pop(name)
             if name in self.unsaved and self.pending[name].value is not Moves.LEAVE:
@@ -306,7 +313,7 @@ class ModuleState:
 
     def _moved(self, setting: Setting, value: Value, at: float, by: str) -> None:
         own = self.lexicon.attention.tuning if self.lexicon else None
-        self.data_link = Fact(setting.kind.apply_to(self._data_link(), value), at, by)
+        self.data_link = Fact(setting.kind.apply_to(self.data_mode_link(), value), at, by)
         if own is None:
             self.link = self.data_link
 
@@ -315,7 +322,7 @@ class ModuleState:
         self.starts = [*self.starts[-MOST_STARTS + 1 :], start]
         by = f"it said “{_shortly(start.text)}”"
         self.power = Fact(True, start.at, by)
-        self._move_due({Moves.RESTART, Moves.LEAVE}, start.at, by)
+        self.move_due({Moves.RESTART, Moves.LEAVE}, start.at, by)
         self.lost |= self.unsaved
         self.unsaved.clear()
         self.half = self.joined = None
@@ -341,7 +348,7 @@ class ModuleState:
         own = self.lexicon.attention.tuning if self.lexicon else None
         return own is not None and self.tuning != own
 
-    def _data_link(self) -> Tuning:
+    def data_mode_link(self) -> Tuning:
         """The link of data mode as far as known: ours, unless command mode has its own."""
         if self.data_link:
             return self.data_link.value
@@ -351,42 +358,43 @@ class ModuleState:
     def _factory(self) -> Tuning:
         return self.lexicon.factory if self.lexicon else self.tuning
 
-    def told(self) -> Iterator[Told]:
-        """Every part that is known, in words, with what it rests on."""
+    def told(self, now: float) -> list[Told]:
+        """Every part that is known, in words, with how long ago it was observed and what it rests on."""
+        return [Told(part, value, round(max(0.0, now - at), 3), by) for part, value, at, by in self._parts_told()]
+
+    def _parts_told(self) -> Iterator[tuple[str, str, float, str]]:
         for name, fact in (("power", self.power), ("mode", self.mode), ("module's link", self.link)):
             if fact is not None:
                 value = ("on" if fact.value else "off") if isinstance(fact.value, bool) else str(fact.value)
-                yield Told(name, value, fact.since, fact.by)
+                yield (name, value, fact.since, fact.by)
         if self.starts:
             last = self.starts[-1]
-            yield Told(
-                "last start", f"{counted(len(self.starts), 'start')} seen", last.at, f"it said “{_shortly(last.text)}”"
+            yield (
+                "last start",
+                f"{counted(len(self.starts), 'start')} seen",
+                last.at,
+                f"it said “{_shortly(last.text)}”",
             )
         if self.data_link and (self.link is None or self.data_link.value != self.link.value):
-            yield Told("data mode's link", str(self.data_link.value), self.data_link.since, self.data_link.by)
+            yield ("data mode's link", str(self.data_link.value), self.data_link.since, self.data_link.by)
         if self.joined:
-            yield Told("peer", "joined", self.joined.since, self.joined.by)
+            yield ("peer", "joined", self.joined.since, self.joined.by)
         if self.half:
-            yield Told("line", f"“{self.half.value}” may stand in it", self.half.since, self.half.by)
+            yield ("line", f"“{self.half.value}” may stand in it", self.half.since, self.half.by)
         if payload := self.reader.payload:
             left = f"{counted(payload.left, 'byte')} missing" if payload.left is not None else "up to its end"
             if payload.prompted:
-                yield Told("payload", f"awaited: {left}", 0.0, f"it sent its prompt for {payload.form.name}")
+                yield ("payload", f"awaited: {left}", self._said_at, f"it sent its prompt for {payload.form.name}")
         for name, unsaved in self.unsaved.items():
             value = f"{name}: {unsaved.value}" if unsaved.value else name
-            yield Told("unsaved", value, unsaved.since, unsaved.by)
+            yield ("unsaved", value, unsaved.since, unsaved.by)
         for name, lost in self.lost.items():
-            yield Told("lost", f"{name}, which was not saved before the module started again", lost.since, lost.by)
+            yield ("lost", f"{name}, which was not saved before the module started again", lost.since, lost.by)
         for name, pending in self.pending.items():
             when = {Moves.SAVE: "once it is saved", Moves.RESTART: "from a restart on", Moves.LEAVE: "in data mode"}
-            yield Told("pending", f"{name} counts {when.get(pending.value, 'later')}", pending.since, pending.by)
+            yield ("pending", f"{name} counts {when.get(pending.value, 'later')}", pending.since, pending.by)
         for owed in self.owed:
-            yield Told("owed", f"the answer to “{owed.value}”", owed.since, owed.by)
-
-
-def since(at: float, now: float) -> str:
-    """How long ago something was, in words."""
-    return f"{spoken(max(0.0, now - at))} ago"
+            yield ("owed", f"the answer to “{owed.value}”", owed.since, owed.by)
 
 
 def _shortly(text: str) -> str:

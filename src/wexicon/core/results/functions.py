@@ -225,12 +225,12 @@ class FaultCount(msgspec.Struct):
 
 
 class Told(msgspec.Struct, frozen=True):
-    """A part of what is known of a module: its name, its value in words, since when (seconds, on the link's clock), and the
-    observation that it rests on."""
+    """A part of what is known of a module: its name, its value in words, how many seconds `ago` that was observed, and
+    the observation that it rests on."""
 
     part: str
     value: str
-    since: float
+    ago: float
     by: str
 
 

@@ -17,7 +17,7 @@ from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import CallFault, Fault, ModuleFault
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.module_state.state import ModuleState, since
+from wexicon.core.module_state.state import ModuleState
 from wexicon.core.protocol.observations import Collector
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
@@ -240,10 +240,9 @@ class Commands:
         return bytes(made.data)
 
     def _do_state(self, rest: str) -> None:
-        now, told = self.talk.session.clock.now(), list(self.talk.state.told())
+        told = self.talk.state.told(self.talk.session.clock.now())
         for one in told:
-            ago = f", {since(one.since, now)}" if one.since else ""
-            self.talk.tell("=", f"{one.part}: {one.value} ({one.by}{ago})")
+            self.talk.tell("=", f"{one.part}: {one.value} ({one.by}, {spoken(one.ago)} ago)")
         if not told:
             self.talk.tell("=", "nothing is known yet: nothing was answered")
 

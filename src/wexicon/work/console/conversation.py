@@ -284,7 +284,7 @@ class Talk(Listener):
     def data_link(self) -> Tuning:
         """Rate and frame of data mode, as far as known."""
         assert self.module
-        return self.state.data_link.value if self.state.data_link else self.module.data_link
+        return self.module.data_link
 
     def tell_unsaved(self, then: str = "", *, over: bool = False) -> None:
         """Tells which settings were written and are not saved, and what saves them, also once the conversation is `over`."""

@@ -194,7 +194,7 @@ class Tap:
             answers=self.decoder.answers,
             undecoded=self.undecoded,
             faults=[FaultCount(one.text_of(), done) for one, done in self._line.done.items()],
-            known=list(self.decoder.state.told()),
+            known=self.decoder.state.told(clock.now()),
         )
         if fault := next((way.fault for way in ways.values() if way.fault), None):
             result.ended_by(fault, "tap")

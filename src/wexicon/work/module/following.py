@@ -6,13 +6,13 @@ Behind a pass-through board the operator changes the board.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 
 import msgspec
 
 from wexicon.core.faults import CannotTune
 from wexicon.core.formats.lexicon import Lexicon, Moves, Setting
-from wexicon.core.module_state.state import ModuleState
+from wexicon.core.module_state.state import Fact, ModuleState
 from wexicon.core.operator import Operator
 from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import USUAL_RATES, Tuning
@@ -25,8 +25,7 @@ CUT = "the answer stopped in the middle of a line"
 
 
 class LinkFollower:
-    """A module as far as its link goes: `data_link` is how its data mode is tuned, as far as known; `pending` has the rates and
-    frames that were written and that count only from some action on."""
+    """A module as far as its link goes. Where it is, and what has yet to count, is in its `state`."""
 
     def __init__(self, session: Session, lexicon: Lexicon, operator: Operator, attention: Attention) -> None:
         self.session, self.lexicon, self.operator, self.attention = session, lexicon, operator, attention
@@ -36,10 +35,13 @@ class LinkFollower:
             known = session.known = ModuleState(lexicon, session.link.tuning)
         # What is known of the module now.
         self.state = known
-        self.data_link = lexicon.factory
-        self.pending: list[tuple[Moves, Setting, Value]] = []
         # A link at which it answers while it does not at another one.
         self._only_at: Tuning | None = None
+
+    @property
+    def data_link(self) -> Tuning:
+        """How its data mode is tuned, as far as known."""
+        return self.state.data_link.value if self.state.data_link else self.lexicon.factory
 
     def only_here(self) -> bool:
         """Whether the module answers on this link and not at another rate: the link tells nothing of one that follows any."""
@@ -64,7 +66,7 @@ class LinkFollower:
     def _gained(self, link: Tuning) -> None:
         self._only_at = None
         if not self.lexicon.attention.tuning and not self.session.fixed:
-            self.data_link = link
+            self.state.data_link = Fact(link, self.session.clock.now(), "it answered there")
 
     def can_follow(self, setting: Setting, value: Value) -> None:
         """Tries whether our port can go where this value will move the link. Raises CannotTune, with nothing written."""
@@ -117,15 +119,14 @@ class LinkFollower:
 
     def moved(self, setting: Setting, value: Value) -> None:
         """A setting was written that moves the link: at once, or with some later action."""
+        if setting.moves_link:
+            self.state.moves(setting, value, self.session.clock.now(), f"{setting.name} was written")
         if setting.moves_link is Moves.AT_ONCE:
-            self.follow(setting, value)
-        elif setting.moves_link:
-            self.pending.append((setting.moves_link, setting, value))
+            self.follow(setting)
 
-    def follow(self, setting: Setting, value: Value) -> None:
-        """Goes where the link went, or remembers it where command mode has a rate of its own. The new rate is proved by
-        an answer before anything else is said at it."""
-        self.data_link = setting.kind.apply_to(self.data_link, value)
+    def follow(self, setting: Setting) -> None:
+        """Goes where the link went, unless command mode has a rate of its own. The new rate is proved by an answer before
+        anything else is said at it."""
         if isinstance(setting.kind, StationKind):
             # It goes by another number now, however the port was named.
             self.session.bound = None
@@ -134,7 +135,7 @@ class LinkFollower:
             return
         if not self.lexicon.attention.tuning:
             before = self.session.link.tuning
-            wanted = setting.kind.apply_to(before, value)
+            wanted = self.data_link
             if setting.moves_after:
                 self.session.quiet(setting.moves_after)
             self.session.tune(wanted)
@@ -146,9 +147,8 @@ class LinkFollower:
         own = self.session.fixed or self.lexicon.attention.tuning
         return [own] if own else list(dict.fromkeys([self.data_link, self.session.link.tuning]))
 
-    def _follow(self, *by: str) -> None:
-        """Follows what was written and counts from one of these actions on."""
-        due = [moving for moving in self.pending if moving[0] in by]
-        self.pending = [moving for moving in self.pending if moving not in due]
-        for _, setting, value in due:
-            self.follow(setting, value)
+    def _follow(self, before: Collection[str]) -> None:
+        """Follows what was pending `before` and counts now."""
+        for name in before:
+            if name not in self.state.pending:
+                self.follow(self.lexicon.settings[name])

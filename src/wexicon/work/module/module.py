@@ -41,8 +41,8 @@ class AnotherModule(ModuleFault):
 
 
 class Module(LinkFollower):
-    """`attention` is its attention, `settings` its settings; `data_link` how its data mode is tuned, as far as known;
-    `identity` its identity; `given` what its actions may need, `likely` the links to try first; `trace` its trace file."""
+    """`attention` is its attention, `settings` its settings, `identity` its identity; `given` what its actions may need,
+    `likely` the links to try first; `trace` its trace file."""
 
     def __init__(
         self,
@@ -232,6 +232,7 @@ class Module(LinkFollower):
         have = {**self.given, **self.kept, **(values or {})}
         given = {name: value for name, value in have.items() if name in needed}
         files = TransferFiles(action.program, given)
+        began, pending = self.session.clock.now(), tuple(self.state.pending)
         made = Runner(Party("", self.session, self, self.operator), action.program, given, files=files).run()
         self.attention.spoke()
         if action.restarts:
@@ -242,10 +243,10 @@ class Module(LinkFollower):
             self.attention.lose()
             if not action.restarts:
                 self.attention.ledger.note(Left(self.session.clock.now()))
-        if action.resets:
-            self.data_link = self.lexicon.factory
-            self.pending = []
-        self._follow(name, *([Moves.RESTART] if action.restarts else []))
+        if self.state.done_at.get(name, -1.0) < began:
+            # Its lines are not those by which the reader knows it.
+            self.state.done(action, self.session.clock.now())
+        self._follow(pending)
         self.kept.update(made.kept)
         self.notes += made.notes
         return made.kept
@@ -264,7 +265,9 @@ class Module(LinkFollower):
             wanted = ", ".join(f"{name} {'on' if on else 'off'}" for name, on in pins.items())
             self.operator.ask("release", f"Back to data mode: {wanted}.")
         self.attention.lose()
-        self._follow(Moves.LEAVE)
+        pending = tuple(self.state.pending)
+        self.state.move_due({Moves.LEAVE}, self.session.clock.now(), "it left command mode")
+        self._follow(pending)
 
     def persist(self, name: str) -> None:
         """Does an action that makes settings persist, surely. Raises ModuleFault."""

@@ -82,8 +82,6 @@ def _remember(port: str, module: Module) -> None:
         if lexicon.attention.tuning:
             # The rate of command mode is in the lexicon; the rate of data mode is worth storing.
             before = remembered(port)
-            if module.state.data_link:
-                module.data_link = module.state.data_link.value
             followed = module.data_link != lexicon.factory or before is None
             link = module.data_link if followed or before is None else before.tuning
         remember(port, link, module.session.dialect.speech.end, named(lexicon))

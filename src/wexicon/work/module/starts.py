@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from wexicon.core.faults import Unreachable
-from wexicon.core.formats.lexicon import AttentionBy
+from wexicon.core.formats.lexicon import AttentionBy, Moves
 from wexicon.core.module_state.starts import is_ready_text
 from wexicon.core.results.result import Evidence, Prove
 from wexicon.core.tuning import Tuning
@@ -167,9 +167,7 @@ def _heard_ready(module: Module) -> bool:
 
 def _apply_pending(module: Module) -> None:
     """Rates that take effect with the next start count now."""
-    for _, setting, value in module.pending:
-        module.data_link = setting.kind.apply_to(module.data_link, value)
-    module.pending.clear()
+    module.state.move_due({Moves.SAVE, Moves.RESTART, Moves.LEAVE}, module.session.clock.now(), "it was to start again")
 
 
 def wait_until_gone(module: Module) -> bool:
