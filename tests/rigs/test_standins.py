@@ -15,6 +15,7 @@ from benchmarks.wanted import TRUST, WANTED
 from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, wexicon
+from wexicon.core.faults import Unreachable
 from wexicon.core.protocol.dialect import Dialect
 from wexicon.core.protocol.observations import Logged
 from wexicon.core.standards.waveform import heard_at, true_rate
@@ -128,6 +129,11 @@ def test_a_joined_follower_passes_everything_through_and_this_is_said() -> None:
     assert result.status == 3 and result.written == 0
     assert b"".join(heard).startswith(b"AT")  # what was said went through as data
     assert result.failure and "nothing heard" in result.failure.what
+    # Where it answered last is known: its peer gets no bytes of other rates.
+    heard.clear()
+    with pytest.raises(Unreachable, match="9600 8N1, where it answered last"):
+        follower.module().attention.gain([Tuning(9600)], known=True)
+    assert set(b"".join(heard)) <= set(b"AT")
 
 
 def test_command_mode_that_ends_by_itself_is_taken_back() -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Bench, bench
+from tests.conftest import Bench, bench, virtual
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.module_state.reader import Reader, secret_words
 from wexicon.core.protocol.masking import Secrets
@@ -22,7 +22,9 @@ from wexicon.rigs.uart import WireFaults
 from wexicon.work.console.completion import hint, secret_from, suggestions
 from wexicon.work.console.conversation import Talk
 from wexicon.work.contact.catalog import find_lexicon
+from wexicon.work.contact.sessions import Setup
 from wexicon.work.module.module import Module
+from wexicon.work.module.opening import module_on_port
 
 
 class Hand:
@@ -395,3 +397,20 @@ def test_what_is_known_is_shown_with_what_it_rests_on() -> None:
     told = Hand("brisca-w1").type("AT+POWER=9", ":state")
     assert any(one.startswith("= mode: command (it answered “AT+POWER=9”") for one in told)
     assert any(one.startswith("= unsaved: power: 9 dBm (“AT+POWER=9” was accepted") for one in told)
+
+
+def test_how_a_session_left_the_module_is_known_to_the_next_one_and_forgotten_by_an_answer() -> None:
+    # The module takes commands for twelve seconds, and by `leave` no longer.
+    lexicon = find_lexicon("fennick-z4")
+    with virtual('\n[unit.mast]\nstandin = "fennick-z4"\n'):
+        at = "virtual://mast", lexicon, Setup(keeps=False)
+        with module_on_port(*at) as module:
+            module.attention.gain()
+            module.do("leave")
+        with module_on_port(*at) as module:
+            left = [(one.part, one.value, one.by) for one in module.state.told(0.0)]
+            assert left == [("mode", "data", "as the last session on this port ended")]
+            module.attention.gain()
+            assert module.state.mode and module.state.mode.value == "command"
+        with module_on_port(*at) as module:
+            assert module.state.mode is None

@@ -70,13 +70,12 @@ def config(new: bool, force: bool, as_json: bool) -> None:
 
 
 # The kinds of `records/schemas.py`, which is imported only when a schema is printed.
-KINDS = tuple(
-    (
-        "result dialogue action hail rehearsal trial traffic sweep flow listening event settings-trial unit port trace "
-        "comparison run pair lexicon sheet calculations wiring tap imported traces talk talk-end secret config actions "
-        "hail-lines lexicons lexicon-page gaps rig-ports port-change"
-    ).split()
-)
+KINDS = (
+    "result", "dialogue", "action", "hail", "rehearsal", "trial", "traffic", "sweep", "flow", "listening", "event",
+    "settings-trial", "unit", "port", "trace", "comparison", "run", "pair", "lexicon", "sheet", "calculations",
+    "wiring", "tap", "imported", "traces", "talk", "talk-end", "secret", "config", "actions", "hail-lines", "lexicons",
+    "lexicon-page", "gaps", "rig-ports", "port-change",
+)  # fmt: skip
 
 
 @click.command(

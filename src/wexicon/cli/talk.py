@@ -195,7 +195,7 @@ def _open(
         session.tune(next(iter(links), session.link.tuning))
         made.begin_data()
     elif module and not call.as_is:
-        module.attention.gain(links)
+        module.attention.gain(links, known=True)
     made.muted = False
     return made
 

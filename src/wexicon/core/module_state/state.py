@@ -117,6 +117,12 @@ class ModuleState:
         elif isinstance(seen, Tuned):
             self._tuned(seen)
 
+    def left_so(self, mode: str, *, joined: bool, at: float) -> None:
+        """An earlier session left the module so."""
+        by = "as the last session on this port ended"
+        self.mode = Fact(Mode.DATA, at, by) if mode == Mode.DATA else None
+        self.joined = Fact(True, at, by) if joined else None
+
     def another_module(self) -> None:
         """Another module is there now: nothing is known of it."""
         fresh = ModuleState(self.lexicon, self.tuning, self._others)
@@ -183,6 +189,9 @@ class ModuleState:
         if self.mode and self.mode.value is Mode.COMMAND and self.link and self.link.value == self.tuning:
             return  # known since before
         by = f"it answered “{self._said}”" if self._said else "it answered"
+        if self.joined and self.lexicon and self.lexicon.attention.passes_on:
+            # While a peer is connected it takes no commands.
+            self.joined = None
         self.mode = Fact(Mode.COMMAND, seen.at, by)
         self.link = Fact(self.tuning, seen.at, by)
 

@@ -19,7 +19,7 @@ from wexicon.core.protocol.dialect import Dialect, Reply, ReplyStatus
 from wexicon.core.protocol.session import Session
 from wexicon.core.text import garbled, to_bytes
 from wexicon.core.tuning import USUAL_RATES, Tuning
-from wexicon.work.contact.causes import Try, makes_sense, point_to
+from wexicon.work.contact.causes import Try, makes_sense, may_be_joined, point_to
 from wexicon.work.contact.ledger import LONGER, CycleAsked, Left, Observer
 from wexicon.work.contact.power import PowerSwitch
 
@@ -90,7 +90,7 @@ class Attention:
         self._echoes = 0
         # What the lexicon says otherwise than the module was found to be.
         self.remarks: list[str] = []
-        self._just_left = False
+        self._just_left = self._stays = False
         self._spoke_at = session.clock.now()
         self.power = PowerSwitch(self.observer, self.fixture, operator, lexicon.attention)
 
@@ -115,12 +115,16 @@ class Attention:
         """The module no longer listens."""
         self.held = False
 
-    def gain(self, likely: Sequence[Tuning] = (), *, just_left: bool = False, by_operator: bool = False) -> Tuning:
+    def gain(
+        self, likely: Sequence[Tuning] = (), *, just_left: bool = False, by_operator: bool = False, known: bool = False
+    ) -> Tuning:
         """Gets attention and gives the tuning at which the module listens. `likely` links are tried first, then those
         of the lexicon; `just_left` where the module is known not to listen, `by_operator` where operators are to do it in any
-        case. Raises Unreachable with what was tried, heard, and what it points to.
+        case; `known` if the first link is where it answered last: nothing is said at other rates to a module that may pass it
+        on to a peer. Raises Unreachable with what was tried, heard, and what it points to.
         """
         self._just_left = just_left
+        self._stays = known and bool(likely) and self.lexicon.attention.passes_on
         self.tries.clear()
         found = self._with_operator(self._candidates(likely)) if by_operator else self._find(likely)
         self.held = self.managed = True
@@ -227,6 +231,10 @@ class Attention:
             patient = tuning is candidates[0] and attention.how is AttentionBy.ALWAYS
             if self._listens_at(tuning, min(self.session.dialect.within, LIKELY) if patient else 0.0):
                 return tuning
+            if self._stays:
+                if self._listens_at(tuning, slow):
+                    return tuning
+                raise self._unreachable("the module does not answer")
         if attention.window:
             return self._with_operator(candidates)
         self.session.quiet(self.lexicon.start.within)
@@ -552,6 +560,8 @@ class Attention:
     def _unreachable(self, what: str) -> Unreachable:
         data_links = self._data_links() if self.lexicon.attention.how is AttentionBy.HELD_KEY else []
         cause = point_to(self.tries, self.lexicon, data_links, self.moving)
+        if self._stays and cause.kind == "silence":
+            cause = may_be_joined(self.session.link.tuning, self.session.link.name)
         self.session.log(f"{what}: {cause.what}")
         # Of one try: what was heard belongs to what was said.
         legible = [one for one in self.tries if any(not garbled(text) for text in one.heard)]

@@ -249,6 +249,17 @@ def peer(lexicon: Lexicon) -> Cause:
     )
 
 
+def may_be_joined(link: Tuning, port: str) -> Cause:
+    """The cause if nothing is heard where a module answered last that passes everything on while a peer is connected."""
+    return Cause(
+        "peer",
+        f"nothing heard at {link}, where it answered last; other rates were not tried, because this module passes on "
+        "what it hears while a peer is connected",
+        "Switch the peer off, or take the module out of its reach. If its rate was changed: "
+        f"wexicon hail {port} --lexicon NAME tries all rates.",
+    )
+
+
 def waits_for_payload() -> Cause:
     """The cause if the module takes every command as payload."""
     return Cause(
@@ -521,7 +532,7 @@ def _silence(tries: Sequence[Try], lexicon: Lexicon) -> Cause:
         + (f" and {spoken(attention.guard)} of silence around it are enough" if attention.guard else "")
         + (f", which is heard in the first {spoken(attention.window)} after power-up only" if attention.window else ""),
     }[attention.how]
-    peer = " No peer may be connected: then it is in data mode." if attention.ends_on else ""
+    peer = " No peer may be connected: then it is in data mode." if attention.passes_on else ""
     if lexicon.wiring and (lamps := lexicon.wiring.lamps_told()) and not attention.operator:
         peer += f" {lamps}"
     return Cause(

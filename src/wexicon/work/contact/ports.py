@@ -259,13 +259,16 @@ def _write_names(names: dict[str, str]) -> None:
 
 class KnownLink(msgspec.Struct, frozen=True):
     """The port by what it is known by, how our side was tuned, the line end, the lexicon's name or path ("" for none), and the
-    SHA-256 digest of its file, if it is at a path."""
+    SHA-256 digest of its file, if it is at a path; the mode in which the last session left the module, and whether a peer was
+    connected, as far as that was known."""
 
     key: str
     tuning: Tuning
     end: str = ""
     lexicon: str = ""
     digest: str = ""
+    mode: str = ""
+    joined: bool = False
 
     @property
     def has_changed(self) -> bool:
@@ -297,10 +300,10 @@ def remembered(port: str) -> KnownLink | None:
     return None
 
 
-def remember(port: str, tuning: Tuning, end: str, lexicon: str) -> None:
-    """Keeps where a module answered. What cannot be kept is not missed."""
+def remember(port: str, tuning: Tuning, end: str, lexicon: str, mode: str = "", *, joined: bool = False) -> None:
+    """Keeps where a module answered, and how it was left. What cannot be kept is not missed."""
     key = key_of(port)
-    known = KnownLink(key, tuning, end, lexicon, _digest(lexicon))
+    known = KnownLink(key, tuning, end, lexicon, _digest(lexicon), mode, joined)
     if port in IN_MEMORY:
         IN_MEMORY[port] = known
     elif known != remembered(port):

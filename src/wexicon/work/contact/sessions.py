@@ -33,7 +33,7 @@ from wexicon.links.port import open_port
 from wexicon.records.trace import Record
 from wexicon.records.trace_writer import LARGEST_TRACE, PART, Live, TraceWriter
 from wexicon.work.contact.attention import PATIENCE
-from wexicon.work.contact.ports import remembered
+from wexicon.work.contact.ports import named, remembered
 
 
 def never() -> bool:
@@ -122,6 +122,8 @@ def open_session(
     ):
         session.bound = split_station(port)[1]
         session.known = ModuleState(lexicon, link.tuning)
+        if (left := remembered(port)) and lexicon and left.lexicon == named(lexicon):
+            session.known.left_so(left.mode, joined=left.joined, at=link.clock.now())
         yield session, str(path or "")
 
 

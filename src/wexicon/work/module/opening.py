@@ -84,7 +84,15 @@ def _remember(port: str, module: Module) -> None:
             before = remembered(port)
             followed = module.data_link != lexicon.factory or before is None
             link = module.data_link if followed or before is None else before.tuning
-        remember(port, link, module.session.dialect.speech.end, named(lexicon))
+        mode, joined = module.state.mode, module.state.joined
+        remember(
+            port,
+            link,
+            module.session.dialect.speech.end,
+            named(lexicon),
+            mode.value if mode else "",
+            joined=bool(joined and joined.value),
+        )
 
 
 def hail_with(module: Module, result: HailResult) -> HailResult:

@@ -80,7 +80,8 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, di
     the pins of a fixture, `hold` how long. For escapes: `escape` is said with `guard` of silence around it and
     answered by `answer`; `window` is how long after power-up it is heard. For pins: `pins` as they stand for command mode,
     `data_pins` for data mode. `lasts`: it stops listening after this time without a command. `ends_on`: the event
-    after which it passes everything through as data. `power_up`: it can only be brought to listen as it gets power.
+    after which it passes everything through as data. `until_joined`: it listens only while no peer is connected, whether it
+    tells of one or not. `power_up`: it can only be brought to listen as it gets power.
     `unlock`: an action that is done each time it has been brought to listen, before anything is asked (a SIM's PIN).
     `locked`: what it sends with no line end while it asks for a login; then `unlock` is done only if the probe is answered
     so.
@@ -106,6 +107,7 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, di
     data_pins: dict[str, bool] = msgspec.field(default_factory=dict)
     lasts: Duration = msgspec.field(default_factory=Duration)
     ends_on: str = ""
+    until_joined: bool = False
     power_up: bool = False
     unlock: str = ""
     locked: tuple[str, ...] = ()
@@ -123,6 +125,11 @@ class AttentionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True, di
     def answered(self) -> Expectation:
         """What answers the escape."""
         return Expectation((Want(self.answer),) if self.answer else (), closing=Closing.ALONE)
+
+    @property
+    def passes_on(self) -> bool:
+        """Whether it passes everything on, commands too, while a peer is connected."""
+        return self.until_joined or bool(self.ends_on)
 
     @property
     def escape_opens(self) -> bool:
