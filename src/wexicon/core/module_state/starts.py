@@ -29,6 +29,13 @@ def is_ready_text(ready: Pattern, text: str) -> bool:
     return ready.match(text) is not None or (whole and text.endswith(ready.source))
 
 
+def is_start_text(lexicon: Lexicon, text: str) -> bool:
+    """Whether this whole line is what a module of this lexicon sends as it starts, or once it listens."""
+    ready = lexicon.start.ready
+    says = (one.strip() for one in lexicon.start.says)
+    return text.strip() in says or (ready is not None and is_ready_text(ready, text))
+
+
 class StartWatch:
     """Watches what a module of one of these lexicons sends; they are asked for when something comes."""
 

@@ -13,6 +13,7 @@ from itertools import pairwise
 import msgspec
 
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
+from wexicon.core.module_state.starts import is_start_text
 from wexicon.core.protocol.dialect import Dialect, ReplyStatus
 from wexicon.core.protocol.layers import Checksum
 from wexicon.core.results.listed import Came, Cause
@@ -208,14 +209,8 @@ def _starts_over(lexicon: Lexicon, texts: Sequence[str]) -> Cause | None:
     """A module that keeps restarting by itself: the same ready word came more than once."""
     if lexicon.attention.power_up or lexicon.attention.window:
         return None
-    counts = Counter(text for text in texts if is_start(lexicon, text))
+    counts = Counter(text for text in texts if is_start_text(lexicon, text))
     return next((restarting(text) for text, count in counts.items() if count > 1), None)
-
-
-def is_start(lexicon: Lexicon, text: str) -> bool:
-    """Whether this is what the module sends when it starts."""
-    ready = lexicon.start.ready
-    return any(word in text for word in lexicon.start.says) or (ready is not None and ready.match(text) is not None)
 
 
 def is_event(lexicon: Lexicon, text: str, name: str) -> bool:
@@ -451,7 +446,7 @@ def is_own(lexicon: Lexicon, text: str) -> bool:
     return (
         dialect.final(text) is not None
         or dialect.event(text) is not None
-        or any(word in text for word in lexicon.start.says)
+        or is_start_text(lexicon, text)
         or any(pattern.start and pattern.match(text) is not None for pattern in patterns)
     )
 

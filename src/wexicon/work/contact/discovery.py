@@ -13,6 +13,7 @@ import msgspec
 
 from wexicon.core.faults import CannotTune
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon
+from wexicon.core.module_state.starts import is_start_text
 from wexicon.core.protocol.observations import Collector
 from wexicon.core.protocol.session import Session
 from wexicon.core.protocol.speech import LINE_ENDS
@@ -26,7 +27,6 @@ from wexicon.work.contact.causes import (
     data_mode,
     intelligible,
     is_own,
-    is_start,
     let_go,
     nothing_found,
     only_errors,
@@ -128,7 +128,7 @@ class LinkDiscovery:
         came at first but what was asked for: then it did not start as the port was opened."""
         starts = [one.lexicon.start for one in self._fits[:1] if one.lexicon.dialect.form != "sentences"]
         early = [one for one in self.heard[:3] if one.came == Came.GARBAGE or (one.data and not one.said)]
-        words = any(is_start(one, line) for one in self.lexicons for each in self.heard for line in each.lines)
+        words = any(is_start_text(one, line) for one in self.lexicons for each in self.heard for line in each.lines)
         if not (early or words):
             return 0.0
         return max((one.within + STARTS_LATE for one in starts if one.says or one.ready), default=0.0)
@@ -357,7 +357,7 @@ class LinkDiscovery:
     def _data_mode(self, link: Tuning, heard: Overheard) -> Cause | None:
         """Whether only one lexicon's module sends this in data mode."""
         for line in heard.lines:
-            saying = [one for one in self.lexicons if any(word in line for word in one.start.says)]
+            saying = [one for one in self.lexicons if is_start_text(one, line)]
             if len(saying) == 1 and saying[0].attention.tuning:
                 lexicon, result = saying[0], self.result
                 result.family, result.rate, result.frame = lexicon.about.family, link.rate, link.frame
