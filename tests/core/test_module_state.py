@@ -17,7 +17,7 @@ ROLES = {ReplyStatus.OK: Role.OK, ReplyStatus.ERROR: Role.ERROR}
 
 def role_of(lexicon: Lexicon, state: ModuleState, text: str) -> tuple[Role, str]:
     """What a line is, as the engine has it."""
-    if text in ("> ", ">") or any(text.startswith(one.rstrip()) for one in lexicon.attention.locked):
+    if text in ("> ", ">", lexicon.speech.prompt or None) or any(text.startswith(one.rstrip()) for one in lexicon.attention.locked):
         return Role.PROMPT, ""
     if event := lexicon.dialect.event(text):
         return Role.EVENT, event[0]
@@ -79,6 +79,17 @@ TABLE: list[tuple[str, list[str], dict[str, str]]] = [
     ("brisca-w1", ['> AT+NAME="quay"', "< OK", "> AT+STORE", "< OK"], {"unsaved": ""}),
     ("brisca-w1", ['> AT+NAME="quay"', "< OK", "> AT+START", "< OK"], {"unsaved": "", "mode": ""}),
     ("brisca-w1", ["> AT+SEEK", "< +SCAN STARTED"], {"last start": ""}),
+    # a prompt, a word of its own, or a success code that may follow: each family's way to say that it was taken
+    ("marram-c2", ["> set name quay", "< c2> "], {"unsaved": "name: quay"}),
+    ("marram-c2", ["> set name quay", "< ? value", "< c2> "], {"unsaved": ""}),
+    ("orvane-b3", ["> n,mast", "< ok"], {"unsaved": ""}),
+    ("orvane-b3", ["> b,g", "< ok"], {"pending": "rate counts from a restart on", "unsaved": ""}),
+    ("orvane-b3", ["> b,g", "< ok", "> r", "< ok"], {"pending": "", "data mode's link": "", "mode": ""}),
+    ("lindle-l9", ["> @name=quay 3", "< @ok"], {"unsaved": "name: quay 3"}),
+    ("lindle-l9", ["> @uart=115200", "< @ok"], {"module's link": "115200 8N1", "unsaved": "rate: 115200 baud"}),
+    ("lindle-l9", ["> @uart=115200", "< @err 3"], {"unsaved": "", "pending": ""}),
+    ("tamsel-k6", ["> AT:L=quay", "< OK:L"], {"mode": "command", "unsaved": ""}),
+    ("tamsel-k6", ["> AT:L=quay", "< NO:L"], {"mode": "command", "unsaved": ""}),
     # payload
     ("brisca-w1", ["> AT+POST 1 5"], {"payload": ""}),
     ("brisca-w1", ["> AT+POST 1 5", "< > "], {"payload": "awaited: 5 bytes missing"}),

@@ -193,9 +193,38 @@ def ways(lead: str, value: str, tail: str) -> list[str]:
         f"{lead}{value[:-1]}",
     ]
     found += ["".join(f"{char}\0" for char in line), f"{lead}x\b{value}{tail}", f"{lead}{value}y\x7f{tail}"]
+    found += [
+        line.upper(),
+        line.swapcase(),
+        f"\t{line}",
+        f"{line}\t",
+        f"{lead}{value}{tail} {value}",
+        f"{line} ; {line}",
+    ]
+    found += [
+        f"{lead}0000\b\b\b\b{value}{tail}",
+        f"{lead}{value[:4]}00\x7f\x7f{value[4:]}{tail}",
+        f"x\b{line}",
+        f"\0{line}",
+    ]
+    found += [
+        f'{lead}"{value}"{tail}',
+        f'{lead}{value}"{tail}',
+        f"{lead}'{value}'{tail}",
+        f"{lead}{value},1{tail}",
+        f"{lead},{value}",
+    ]
+    found += [f"{lead}{value}{value}{tail}", f"{lead}-{value}{tail}"]
     if lead[:2] == "AT":
         spaced = f"A T {' '.join(lead[2:])}{value}{tail}"
         found += [spaced, f"ATE0{line[2:]}", f"AT;{line[2:]}", f"ATE0V1{line[2:]}", f"AT+X=1;{line[2:]}", f"{line};+X?"]
+        found += [
+            f"ATI;{line[2:]};I",
+            f"ATE0Q0V1&C1{line[2:]}",
+            f"{line};",
+            f"AT;;{line[2:]}",
+            f'AT+X="a;b";{line[2:]}',
+        ]
         found += [f"AT+X;+Y=2;{line[2:]};+Z", f"at+x=1 ; {line[2:]}", f"ATS3=13{line[2:]}", f"AT&K0{line[2:]}"]
     return found
 
@@ -216,7 +245,7 @@ def test_a_secret_is_found_however_its_line_is_said(family: str) -> None:
             shown = reader.masked(text, parts).replace("\0", "")
             assert value[:5] not in shown, (text, shown)
             learned = [*said_secrets(text, parts)]
-            assert any(value.startswith(one) or one in (value, f"{value}y", f"x{value}") for one in learned), (
+            assert any(value.startswith(one) or value in one for one in learned), (
                 text,
                 learned,
             )
