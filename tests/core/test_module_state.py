@@ -17,7 +17,8 @@ ROLES = {ReplyStatus.OK: Role.OK, ReplyStatus.ERROR: Role.ERROR}
 
 def role_of(lexicon: Lexicon, state: ModuleState, text: str) -> tuple[Role, str]:
     """What a line is, as the engine has it."""
-    if text in ("> ", ">", lexicon.speech.prompt or None) or any(text.startswith(one.rstrip()) for one in lexicon.attention.locked):
+    prompts = ("> ", ">", lexicon.speech.prompt or None)
+    if text in prompts or any(text.startswith(one.rstrip()) for one in lexicon.attention.locked):
         return Role.PROMPT, ""
     if event := lexicon.dialect.event(text):
         return Role.EVENT, event[0]
