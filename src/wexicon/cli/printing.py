@@ -39,6 +39,8 @@ _ORDER = (
     Outcome.DIFFERS,
     Outcome.NOT_READ,
     Outcome.TO_WRITE,
+    Outcome.SIDE_EFFECT,
+    Outcome.ALLOWED,
 )
 
 
@@ -167,6 +169,13 @@ def why_unproved(result: UnitResult) -> str:
     """What is missing, and what to do."""
     open_ones = [s.name for s in result.settings if s.outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED)]
     open_ones = [name for name in open_ones if name not in result.trusted]
+    effects = [s.name for s in result.settings if s.outcome is Outcome.SIDE_EFFECT]
+    if effects:
+        quoted = ", ".join(f'"{name}"' for name in effects)
+        return (
+            f"  {', '.join(effects)} changed, and nobody ordered it. Name it with its value in the sheet; or allow it with "
+            f"side_effects = [{quoted}] in the seat, or also_changes in the lexicon."
+        )
     if not open_ones:
         return "  The evidence is weaker than --prove requires."
     pending = [s.name for s in result.settings if s.name in open_ones and s.pending]

@@ -40,6 +40,7 @@ OUTCOME_COLOURS = {
     "not": "magenta",
     "refused": "bold red",
     "differs": "bold red",
+    "side": "magenta",
     "failed": "bold red",
     "stopped": "magenta",
     "planned": "bold",

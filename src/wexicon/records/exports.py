@@ -66,10 +66,10 @@ def in_full(failure: Failure | None) -> list[str]:
 
 
 # Outcomes and verdicts that are right, and those that are neither right nor wrong; all others are failures.
-RIGHT = frozenset(("unchanged", "changed", "read", "passed", "conforms", "done"))
+RIGHT = frozenset(("unchanged", "changed", "read", "passed", "conforms", "done", "allowed side effect"))
 # Characters that XML 1.0 does not have (2.2), besides the control characters that are escaped anyway.
 _NOT_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
-OPEN = frozenset(("accepted", "unverified", "skipped", "unproved", "not read", "stopped"))
+OPEN = frozenset(("accepted", "unverified", "skipped", "unproved", "not read", "stopped", "side effect"))
 
 
 def junit_xml(results: Iterable[UnitResult]) -> bytes:

@@ -37,7 +37,8 @@ class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     acknowledgement is enough; `tolerance` by how much a number may differ when it is read back, because the module rounds or
     lowers it; `given` what the lexicon's actions need (a SIM's PIN); `before` and `afterwards` dialogues, run before anything
     is written and after the last reading; `image` the firmware image that it needs. `others = "factory"`: settings that are not
-    named here, lists among them, are brought to their factory defaults."""
+    named here, lists among them, are brought to their factory defaults. `side_effects` are settings that are not named here and
+    may change with those that are."""
 
     lexicon: str
     settings: dict[str, object]
@@ -49,6 +50,7 @@ class SeatTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     trust: tuple[str, ...] = ()
     tolerance: dict[str, float] = msgspec.field(default_factory=dict)
     others: str = ""
+    side_effects: tuple[str, ...] = ()
     given: dict[str, Any] = msgspec.field(default_factory=dict)
     image: ImageTable | None = None
 
@@ -140,6 +142,7 @@ class Seat(msgspec.Struct, frozen=True):
     image: Image | None = None
     others: bool = False
     given_from: dict[str, Origin] = {}
+    side_effects: tuple[str, ...] = ()
 
     @property
     def wanted(self) -> dict[str, Value]:

@@ -205,7 +205,13 @@ class _Reading:
             table.afterwards,
             others=table.others == FACTORY,
             given_from={key: origin for key, value in table.given.items() if (origin := source_of(value))},
+            side_effects=table.side_effects,
         )
+        for key in table.side_effects:
+            if key not in lexicon.settings:
+                self.complain(("side_effects",), f"there is no setting {key}", meant(key, lexicon.settings))
+            elif key in wanted:
+                self.complain(("side_effects",), f"{key} is among the settings", "remove it")
         if table.others not in ("", FACTORY):
             self.complain(("others",), f"{table.others!r} is not {FACTORY}", "leave it out to let others be")
         if table.image and self.around.image:

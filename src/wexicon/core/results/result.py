@@ -24,7 +24,9 @@ if TYPE_CHECKING:
 class Outcome(StrEnum):
     """The outcome of a setting: `unchanged` (read, was right), `changed` (written, reads back right), `accepted` (written,
     acknowledged, cannot be read), `unverified` (cannot be read, was not written), `refused`, `differs`, `not read` (a
-    failure or a stop came first), `read` (no value was wanted), `to be written` (a plan: nothing was written yet)."""
+    failure or a stop came first), `read` (no value was wanted), `to be written` (a plan: nothing was written yet),
+    `side effect` (no value was wanted, something was written, and it is another one than before), `allowed side effect` (one
+    that sheet or lexicon allow)."""
 
     UNCHANGED = "unchanged"
     CHANGED = "changed"
@@ -35,6 +37,8 @@ class Outcome(StrEnum):
     NOT_READ = "not read"
     READ = "read"
     TO_WRITE = "to be written"
+    SIDE_EFFECT = "side effect"
+    ALLOWED = "allowed side effect"
 
 
 class Evidence(StrEnum):

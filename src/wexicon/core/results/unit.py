@@ -109,13 +109,12 @@ class StepTime(msgspec.Struct):
 
 class UnitResult(Result):
     """The result of one unit. `link` is our side's rate and frame at the end; `started` is UTC; `sheet` and `lexicon_digest`
-    are SHA-256 digests of the files; `trusted` are settings whose acknowledgement was enough, `also_changed` settings outside
-    the sheet that changed; `kept` and `measurements` come from the sheet's dialogues; `starts` counts the
-    starts that were observed since the last write, with a reading after each; `lexicon_from` is the lexicon's file;
-    `said_by_dialogues` counts the lines that the sheet's dialogues said; `tests` are the sheet's tests of this unit; `unit` is
-    what tells this module from others of its family; `prior` is what all readable settings were before the first write, by
-    the run that made it, secrets left out; empty if nothing was written; `trust` are the settings whose acknowledgement the
-    sheet says is enough."""
+    are SHA-256 digests of the files; `trusted` are settings whose acknowledgement was enough; `kept` and `measurements` come
+    from the sheet's dialogues; `starts` counts the starts that were observed since the last write, with a reading after each;
+    `lexicon_from` is the lexicon's file; `said_by_dialogues` counts the lines that the sheet's dialogues said; `tests` are the
+    sheet's tests of this unit; `unit` is what tells this module from others of its family; `prior` is what all readable
+    settings were before the first write, by the run that made it, secrets left out; empty if nothing was written; `trust` are
+    the settings whose acknowledgement the sheet says is enough."""
 
     evidence: Evidence = Evidence.NONE
     seat: str = ""
@@ -129,7 +128,6 @@ class UnitResult(Result):
     kept: dict[str, object] = {}
     plan: list[PlannedLine] = []
     trusted: list[str] = []
-    also_changed: list[str] = []
     trust: list[str] = []
     remarks: list[str] = []
     written: int = 0
@@ -191,7 +189,7 @@ def judge(
             return Verdict.FAILED, []
         if line.outcome is Outcome.ACCEPTED and line.name in allowed:
             trusted.append(line.name)
-        elif line.outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
+        elif line.outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED, Outcome.SIDE_EFFECT):
             verdict = Verdict.UNPROVED
     return verdict, trusted
 

@@ -16,7 +16,6 @@ from wexicon.core.results.result import Evidence, Prove, Tests
 from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
-from wexicon.work.module.readings import Reading
 from wexicon.work.provisioning.facts import SettingFacts
 
 
@@ -36,6 +35,8 @@ class Order(msgspec.Struct, frozen=True):
     image: Image | None = None
     # Whether settings that are not wanted otherwise go back to their factory defaults.
     others: bool = False
+    # Settings that are not wanted and may change.
+    side_effects: tuple[str, ...] = ()
     # Which module it has to be, as the register calls it; any, where this is empty.
     unit: str = ""
 
@@ -74,6 +75,7 @@ class SheetOrder(msgspec.Struct, frozen=True, kw_only=True):
             image=seat.image,
             others=seat.others,
             unit=self.restores,
+            side_effects=seat.side_effects,
         )
 
 
@@ -181,12 +183,14 @@ def gone_with(order: Order, lexicon: Lexicon) -> set[str]:
     }
 
 
-def changed(lexicon: Lexicon, before: Mapping[str, Reading], after: Mapping[str, Reading]) -> list[str]:
-    """What was read differently, with both values."""
-    told = []
-    for name, now in after.items():
-        if not now.same_as(before[name]):
-            setting = lexicon.settings[name]
-            was, is_ = before[name].shown(setting), now.shown(setting)
-            told.append(f"{name}: it was {visible(was)}, and is {visible(is_)}")
-    return told
+def may_change(order: Order, lexicon: Lexicon, name: str) -> str:
+    """Why a setting that nobody ordered may differ after the walk; empty if it may not."""
+    setting = lexicon.settings[name]
+    by = [one for one in order.wanted if name in lexicon.settings[one].also_changes]
+    if by:
+        return f"the lexicon says that {by[0]} also changes it"
+    if name in gone_with(order, lexicon):
+        return "it needs another value of what was written"
+    if setting.volatile:
+        return "a power cycle clears it"
+    return "the sheet allows it" if name in order.side_effects else ""

@@ -17,7 +17,7 @@ from wexicon.core.formats.lexicon.extending import load_of, shaping
 from wexicon.core.formats.sheet import Image
 from wexicon.core.protocol.observations import Finished, Judged
 from wexicon.core.results.result import Evidence, Failure, Outcome, Prove, Verdict, masked
-from wexicon.core.results.unit import Shown, UnitResult, judge
+from wexicon.core.results.unit import SettingResult, Shown, UnitResult, judge
 from wexicon.core.text import visible
 from wexicon.work.module.module import AnotherModule, Module
 from wexicon.work.module.starts import come_back, strongest
@@ -25,13 +25,12 @@ from wexicon.work.provisioning.facts import SettingFacts
 from wexicon.work.provisioning.plan import Plan
 from wexicon.work.provisioning.policy import (
     Order,
-    changed,
     differing,
     factory_defaults,
-    gone_with,
     lacking,
     leaves_command_mode,
     likely_links,
+    may_change,
     names_to_read,
     saved_by,
     start_by,
@@ -64,6 +63,7 @@ class ProvisioningRun(Steps):
         result.settings = [
             line.result(final=self.final, failed=self.failed.get(name, "")) for name, line in self.lines.items()
         ]
+        result.settings += self.effects
         result.evidence = self.evidence if self.final else Evidence.NONE
         result.starts = self.ledger.starts()
         if self._requested and result.evidence is Evidence.READING:
@@ -107,12 +107,6 @@ class ProvisioningRun(Steps):
                 if s.outcome in wrong
             ]
             result.failure = Failure("compare", "; ".join(told))
-        elif result.also_changed:
-            result.verdict = Verdict.FAILED
-            what = f"settings not in the sheet changed: {'; '.join(result.also_changed)}"
-            result.failure = Failure(
-                "compare", what, next="Run it again; where they were wrong before, name them in the sheet."
-            )
 
     def _walk(self) -> None:
         module = self.module
@@ -290,7 +284,7 @@ class ProvisioningRun(Steps):
             self._start(can)
         self._write_volatile(can)
         self._note_pending()
-        self._tell_what_else_changed()
+        self._find_side_effects()
         self.final = True
         self.begun.close()
 
@@ -322,6 +316,7 @@ class ProvisioningRun(Steps):
                 known |= self.module.settings.read(others, unread)
             except ModuleFault as fault:
                 self.session.log(f"settings that the sheet does not name could not be read: {fault.reason}")
+            self.earlier = known
             for name, reading in known.items():
                 setting = self.lexicon.settings[name]
                 shown = None if setting.secret else Shown.of(setting, reading.value)
@@ -365,13 +360,45 @@ class ProvisioningRun(Steps):
         for line in lines:
             line.note = line.note or "until power is lost"
 
-    def _tell_what_else_changed(self) -> None:
-        """Settings of a group that no sheet named, and that are not as they were."""
-        gone = gone_with(self.order, self.lexicon)
-        names = [name for name in self._group_before if name not in self.order.wanted and name not in gone]
-        others = [name for name in self.module.settings.whole_group(self.order.wanted) if name in names]
-        if others and self.result.written:
-            self.result.also_changed += changed(self.lexicon, self._group_before, self.module.settings.read(others))
+    def _find_side_effects(self) -> None:
+        """Reads what nobody ordered once more, and keeps what is another value than before the first write."""
+        if not self.result.written:
+            return
+        names = [
+            name
+            for name in self.lexicon.settings
+            if name not in self.order.wanted and (name in self.earlier or name in self.begun.prior)
+        ]
+        self._enter("read other settings")
+        differ = self._differing_from_before(names)
+        # One question may be answered wrong.
+        differ = self._differing_from_before(list(differ))
+        varied = [name for name in differ if self.lexicon.settings[name].varies]
+        if varied:
+            self.result.remarks.append(f"{', '.join(varied)}: another value than before, which varies by itself")
+        for name, (before, now, why) in differ.items():
+            if name not in varied:
+                allowed = "" if why else may_change(self.order, self.lexicon, name)
+                outcome, note = (
+                    Outcome.ALLOWED if allowed else Outcome.SIDE_EFFECT,
+                    why or allowed or "nobody ordered it",
+                )
+                self.effects.append(SettingResult(name, outcome, before, after=now, note=note))
+
+    def _differing_from_before(self, names: Sequence[str]) -> dict[str, tuple[Shown | None, Shown | None, str]]:
+        """Those of the settings that are not what they were: before, now, and why there is no value now."""
+        unread: dict[str, str] = {}
+        found = self.module.settings.read(names, unread) if names else {}
+        made: dict[str, tuple[Shown | None, Shown | None, str]] = {}
+        for name in names:
+            setting, now, was = self.lexicon.settings[name], found.get(name), self.earlier.get(name)
+            before = Shown.of(setting, was.value) if was else self.begun.prior.get(name)
+            shown = Shown.of(setting, now.value) if now else None
+            if now is None:
+                made[name] = before, None, f"cannot be read any more: {unread.get(name, 'no answer')}"
+            elif not now.same_as(was) if was else shown is None or shown.storable() != before:
+                made[name] = before, shown, ""
+        return made
 
 
 def provision(module: Module, order: Order, *, store: Store | None = None) -> UnitResult:

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.observations import Started
 from wexicon.core.results.result import Evidence
-from wexicon.core.results.unit import StepTime, UnitResult
+from wexicon.core.results.unit import SettingResult, StepTime, UnitResult
 from wexicon.core.text import visible
 from wexicon.core.values import Value
 from wexicon.work.contact.ledger import AllRead, Sign, Written
@@ -46,6 +46,9 @@ class Steps:
         # Settings that are wanted only because the order brings others to their factory defaults.
         self.others: frozenset[str] = frozenset()
         self.failed: dict[str, str] = {}
+        # What all settings were before the first write of this run, and those that nobody ordered and that differ after it.
+        self.earlier: dict[str, Reading] = {}
+        self.effects: list[SettingResult] = []
         self.ledger = module.attention.ledger
         # Whether the last reading stands: nothing was written, and the module did not start, since.
         self.final = False

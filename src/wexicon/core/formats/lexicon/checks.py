@@ -151,6 +151,8 @@ class Checks:
         self.placed(place, setting)
         for action in setting.then:
             self.name((*place, "then"), action, self.known("action"), "there is no action {}")
+        for other in setting.also_changes:
+            self.name((*place, "also_changes"), other, self.known("setting"), "there is no setting {}")
         self.needs((*place, "needs"), setting)
         if setting.tolerance is not None:
             check_tolerance(self.source, (*place, "tolerance"), setting.kind, setting.tolerance)

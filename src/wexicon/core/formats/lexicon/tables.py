@@ -191,7 +191,8 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     number may differ when it is read back, because the module rounds or lowers it; the result has the value read. `shows`:
     the part of a value that is answered for it, `first 2` or `last 4` characters: it is compared as far as that. `add` and
     `remove` are the lines that put one {value} into a list and take it out; with {index} the list has numbered places, from
-    `first_index` on."""
+    `first_index` on. `also_changes`: other settings that the module changes with it. `varies`: the module changes it by itself
+    (a counter, a clock, a timer that a network grants): another value than before is no side effect."""
 
     value: dict[str, object]
     meaning: str = ""
@@ -217,6 +218,8 @@ class SettingTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     add: Phrase | None = None
     remove: Phrase | None = None
     first_index: int = 1
+    also_changes: tuple[str, ...] = ()
+    varies: bool = False
 
 
 class ActionTable(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
