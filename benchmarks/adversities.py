@@ -104,6 +104,8 @@ class Scene:
         # The same for a copy, which changes nothing else.
         self.peek: Callable[[dict[str, Any]], None] = lambda flash: None
         self.warm = False
+        # The cells that the device changes by itself.
+        self.own_cells: frozenset[str] = frozenset()
         self.join(self.standin)
         self.standin.power(True)
         self.store = Store()
@@ -297,6 +299,7 @@ def changes_values(scene: Scene, chance: random.Random) -> None:
     """Clamps or changes what it is reported, and acknowledges it anyway."""
     standin = scene.standin
     key = chance.choice(sorted(standin.factory))
+    scene.own_cells |= {key}
     heard = standin.heard
 
     def spoil() -> None:
@@ -454,6 +457,7 @@ def two_banks(scene: Scene, chance: random.Random) -> None:
 def clamps_at_a_start(scene: Scene, chance: random.Random) -> None:
     """The first start, or the second, changes a value that was saved."""
     key, which, count = chance.choice(sorted(scene.standin.factory)), chance.choice((1, 2)), 0
+    scene.own_cells |= {key}
     factory = scene.standin.factory[key]
 
     def starts(flash: dict[str, Any]) -> None:
@@ -539,6 +543,53 @@ def fed_through_its_lines(scene: Scene, chance: random.Random) -> None:
     _with_fixture(scene, {"rts": "!power"})
 
 
+def saves_before_a_start(scene: Scene, chance: random.Random) -> None:
+    """A restart by command saves the working memory first: what was changed for a moment stays."""
+    standin, restart = scene.standin, scene.standin.restart
+
+    def saving() -> None:
+        standin.keep()
+        restart()
+
+    standin.restart = saving  # type: ignore[method-assign]
+
+
+def another_goes_with_it(scene: Scene, chance: random.Random) -> None:
+    """When a value is written, another one goes back to its factory default."""
+    standin = scene.standin
+    moved = chance.choice(
+        [key for key in sorted(standin.factory) if key not in (*RATES, "port", "block", "NT", "station")]
+    )
+    other = next((value for value in _others(standin.factory[moved])), None)
+    if other is None:
+        return
+    standin.memory[moved] = standin.flash[moved] = other
+    heard = standin.heard
+    before = copy.deepcopy(standin.memory)
+
+    def hear(data: bytes, began: float) -> None:
+        heard(data, began)
+        scene.agenda.after(0.002, reset)
+
+    def reset() -> None:
+        nonlocal before
+        changed = {key for key, value in standin.memory.items() if value != before.get(key)} - {moved}
+        if changed and standin.powered:
+            standin.memory[moved] = copy.deepcopy(standin.factory[moved])
+        before = copy.deepcopy(standin.memory)
+
+    standin.heard = hear  # type: ignore[method-assign]
+
+
+def _others(value: object) -> list[object]:
+    """Another value of the same type that most settings allow."""
+    if isinstance(value, str) and value.isalpha() and len(value) > 3:
+        return [value[:-1] + ("a" if value[-1] != "a" else "b")]
+    if type(value) is int and 1 < value < 1000:
+        return [value - 1]
+    return []
+
+
 def set_after_a_kill(scene: Scene, chance: random.Random) -> dict[str, Any]:
     """Killed at an exchange; then another command sets one setting only."""
     return {**killed(scene, chance), "single": chance.choice(sorted(WANTED[scene.name]))}
@@ -551,6 +602,8 @@ ADVERSITIES: dict[str, Adversity] = {
         stopped,
         killed,
         set_after_a_kill,
+        saves_before_a_start,
+        another_goes_with_it,
         power_cut,
         brown_out,
         noise,

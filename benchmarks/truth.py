@@ -17,6 +17,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
+from functools import cache
 from typing import Any
 
 import msgspec
@@ -97,6 +98,7 @@ def _run(
     session = bench.session(None, stopping)
     scene.link = session.link  # type: ignore[assignment]
     before = _kept(scene)
+    flash_before = [copy.deepcopy(member.flash) for member in scene.members]
     starts, records = len(scene.starts), dict(scene.store._kept)
     module = Module(session, lexicon, scene.operator(), patience=8, fixture=scene.fixture)
     try:
@@ -115,11 +117,28 @@ def _run(
     case.false += _false_evidence(scene, named, result, module.attention.ledger.entries)
     changed = before != _kept(scene) and starts == len(scene.starts)
     case.false += _false_sentences(result, session, changed)
+    if result.verdict is Verdict.CONFORMS and named in scene.members:
+        flash = flash_before[scene.members.index(named)]
+        own = _cells(scene.name) | scene.own_cells
+        untold = [key for key, value in named.flash.items() if value != flash.get(key) and key not in own]
+        told = [line.name for line in result.settings if "side effect" in line.outcome]
+        if untold and not told:
+            case.false.append(f"{result.evidence}: {', '.join(untold)} changed in flash, and nothing tells of it")
     unit = lexicon.unit_of(result.identity, session.link.name)
     record = records.get(unit)
     if record and scene.store.find(unit) is None and not set(record.settings) <= set(order.wanted):
         case.false.append("unfinished work was closed by an order that does not cover it")
     return result
+
+
+@cache
+def _cells(name: str) -> frozenset[str]:
+    """The cells of flash that the order of a family changes where nothing goes wrong."""
+    bench = VirtualBench.of(name, lexicon_of(name))
+    bench.agenda.run_until(SETTLED)
+    before = copy.deepcopy(bench.standin.flash)
+    provision(Module(bench.session(), bench.lexicon, bench.operator, patience=8), order_for(name))
+    return frozenset(key for key, value in bench.standin.flash.items() if value != before.get(key))
 
 
 def _kept(scene: Scene) -> list[Any]:

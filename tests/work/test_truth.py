@@ -181,8 +181,10 @@ def test_a_restart_that_was_not_seen_is_not_believed() -> None:
     one.open().quiet(0.2)
     one.standin.memory["addr"] = 42
     result = one.provision(address=42)
-    assert (result.evidence, result.verdict) == ("reading", "conforms")
-    assert result.remarks[-1] == "restart requested; no restart observed"
+    assert (result.evidence, result.verdict, result.status) == ("reading", "unproved", 4)
+    assert result.missing.startswith(
+        "a restart was ordered, and nothing shows that the module started; not seen: silence"
+    )
     assert after_power(one)["addr"] == 42  # saved again, because nobody could tell that it was
     asked = one.provision(address=42, prove="restart")
     assert (asked.verdict, asked.status) == ("unproved", 4)
@@ -257,8 +259,13 @@ def test_a_value_of_a_group_that_was_not_named_and_moved_is_told() -> None:
 
     one.standin.take = moved  # type: ignore[attr-defined]
     result = one.provision(spreading=10)
-    assert result.verdict == "failed"
-    assert result.also_changed == ["frequency: it was 868.1 MHz, and is 869.1 MHz"]
+    assert result.verdict == "unproved" and result.failure is None
+    told = [
+        (one.name, one.before.shown, one.after.shown, one.note)
+        for one in result.settings
+        if one.outcome == "side effect"
+    ]  # type: ignore[union-attr]
+    assert told == [("frequency", "868.1 MHz", "869.1 MHz", "nobody ordered it")]
 
 
 def test_what_is_kept_only_until_power_is_lost_conforms_and_says_so() -> None:

@@ -73,8 +73,10 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     with on_ports(standins) as setup:
         setup.trace, setup.force = trace, True
         with module_on_port(f"virtual://{unit.name}", seat.lexicon, setup, opening, seat.given) as module:
+            replayed = choice.recording is not None
             result = provision(
-                module, order or Order(seat.wanted, trust=seat.trust, image=seat.image, others=seat.others)
+                module,
+                order or Order(seat.wanted, trust=seat.trust, image=seat.image, others=seat.others, replayed=replayed),
             )
     return result.about(seat.name, f"stand-in {unit.standin.family}", seat.lexicon, str(trace or ""))
 

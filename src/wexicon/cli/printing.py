@@ -78,6 +78,8 @@ def print_settings(result: UnitResult) -> None:
 
 def print_unit(result: UnitResult) -> None:
     """A unit that was compared with a sheet, from its heading to its verdict."""
+    if result.missing:
+        print_warning(result.missing, "magenta")
     print_identity(result)
     print_settings(result)
     print_plan(result.plan)
@@ -176,6 +178,8 @@ def why_unproved(result: UnitResult) -> str:
             f"  {', '.join(effects)} changed, and nobody ordered it. Name it with its value in the sheet; or allow it with "
             f"side_effects = [{quoted}] in the seat, or also_changes in the lexicon."
         )
+    if not open_ones and result.missing:
+        return "  Have it started by another way: --prove power with --operator person, or a fixture that takes its power away."
     if not open_ones:
         return "  The evidence is weaker than --prove requires."
     pending = [s.name for s in result.settings if s.name in open_ones and s.pending]

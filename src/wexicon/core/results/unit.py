@@ -114,7 +114,7 @@ class UnitResult(Result):
     `lexicon_from` is the lexicon's file; `said_by_dialogues` counts the lines that the sheet's dialogues said; `tests` are the
     sheet's tests of this unit; `unit` is what tells this module from others of its family; `prior` is what all readable
     settings were before the first write, by the run that made it, secrets left out; empty if nothing was written; `trust` are
-    the settings whose acknowledgement the sheet says is enough."""
+    the settings whose acknowledgement the sheet says is enough; `missing` is the sign of an ordered start that did not come."""
 
     evidence: Evidence = Evidence.NONE
     seat: str = ""
@@ -141,6 +141,7 @@ class UnitResult(Result):
     lexicon_from: str = ""
     tests: list[SheetTestResult] = []
     prior: dict[str, Shown] = {}
+    missing: str = ""
 
     @property
     def status(self) -> int:
@@ -175,14 +176,22 @@ class Unfinished(msgspec.Struct):
 
 
 def judge(
-    settings: Iterable[SettingResult], evidence: Evidence, required: Prove, trust: Iterable[str] = (), starts: int = 0
+    settings: Iterable[SettingResult],
+    evidence: Evidence,
+    required: Prove,
+    trust: Iterable[str] = (),
+    starts: int = 0,
+    *,
+    ordered: bool = False,
 ) -> tuple[Verdict, list[str]]:
     """The verdict of settings and evidence, and the settings among them that rest on an acknowledgement. `trust` are those
-    whose acknowledgement is enough; `starts` counts the starts that were observed with a reading after each."""
+    whose acknowledgement is enough; `starts` counts the starts that were observed with a reading after each; `ordered` is
+    whether a start was to be made."""
     trusted: list[str] = []
     verdict = Verdict.CONFORMS
     allowed = set(trust)
-    if not evidence.at_least(required.requires) or starts < required.starts:
+    missing = ordered and not evidence.at_least(Evidence.WARM)
+    if missing or not evidence.at_least(required.requires) or starts < required.starts:
         verdict = Verdict.UNPROVED
     for line in settings:
         if line.outcome in (Outcome.REFUSED, Outcome.DIFFERS, Outcome.NOT_READ):

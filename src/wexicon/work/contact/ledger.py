@@ -14,7 +14,8 @@ from enum import StrEnum
 import msgspec
 
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.module_state.starts import is_ready_text
+from wexicon.core.module_state.starts import is_start_text
+from wexicon.core.module_state.state import ModuleState
 from wexicon.core.protocol.dialect import Reply
 from wexicon.core.protocol.observations import Heard, Role
 from wexicon.core.protocol.session import Session
@@ -61,7 +62,7 @@ class Stray(LedgerEntry, frozen=True, tag=True):
 
 
 class Ready(LedgerEntry, frozen=True, tag=True):
-    """The module sent the text by which it says, after a start, that it listens."""
+    """The module sent what it says as it starts, or once it listens after that."""
 
 
 class PowerOff(LedgerEntry, frozen=True, tag=True):
@@ -196,10 +197,11 @@ def signs(entries: Sequence[LedgerEntry], first: int, end: int) -> Iterator[Sign
     some = entries[first:end]
     if any(isinstance(entry, Ready) for entry in some):
         yield Sign.READY
-    stayed, undone = _last(some, Stayed), _last(some, Undone)
-    if undone > stayed:
+    if _last(some, Undone) > _last(some, Stayed):
         yield Sign.WITNESS
-    yield from _silences(entries, first, end, stayed=stayed > undone)
+    # A module whose unsaved change stayed once is silent for another reason, later too.
+    before = entries[:end]
+    yield from _silences(entries, first, end, stayed=_last(before, Stayed) > _last(before, Undone))
 
 
 class Silences:
@@ -338,10 +340,10 @@ class Observer:
             self.ledger.note(Spoke(self.session.clock.now()))
 
     def overheard(self, line: Heard) -> None:
-        """Notes a line that no open question asked for: a ready text, or an answer that may be a late one."""
-        ready = self.lexicon.start.ready
-        probe = self.lexicon.attention.probe.expect
-        if ready is not None and is_ready_text(ready, line.text):
+        """Notes a line that no open question asked for: a start, or an answer that may be a late one."""
+        probe, known = self.lexicon.attention.probe.expect, self.session.known
+        started = isinstance(known, ModuleState) and known.starts and known.starts[-1].at == line.at
+        if started or is_start_text(self.lexicon, line.text, says=False):
             self.ledger.note(Ready(line.at))
         elif line.role is Role.UNEXPECTED or any(want.pattern.match(line.text) is not None for want in probe.wants):
             self.ledger.note(Stray(line.at))

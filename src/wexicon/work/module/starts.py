@@ -234,6 +234,8 @@ class Witness:
         self.module = module
         self.name = module.lexicon.start.witness
         self.planted: dict[str, str] = {}
+        # The value that it had before, and the one that it was given.
+        self.value: Value = UNSET
         self._other: Value | None = None
 
     def values(self, known: Mapping[str, Value]) -> tuple[Value, Value] | None:
@@ -251,8 +253,8 @@ class Witness:
         found = self.values(known)
         if found is None:
             return False
-        value, self._other = found
-        self.planted = {self.name: self.module.lexicon.settings[self.name].kind.encode(value)}
+        self.value, self._other = found
+        self.planted = {self.name: self.module.lexicon.settings[self.name].kind.encode(self.value)}
         remember()
         self._write(self._other)
         if self._glance() != self._other:
@@ -273,7 +275,7 @@ class Witness:
             ledger.note(Undone(now()))
         else:
             ledger.note(Stayed(now()))
-            self._write(self.module.lexicon.settings[self.name].kind.decode(self.planted[self.name]))
+            self._write(self.value)
         self.planted = {}
         return undone
 

@@ -35,6 +35,8 @@ class Order(msgspec.Struct, frozen=True):
     image: Image | None = None
     # Whether settings that are not wanted otherwise go back to their factory defaults.
     others: bool = False
+    # The answers are those of a recording: no start can be observed.
+    replayed: bool = False
     # Settings that are not wanted and may change.
     side_effects: tuple[str, ...] = ()
     # Which module it has to be, as the register calls it; any, where this is empty.
@@ -194,3 +196,16 @@ def may_change(order: Order, lexicon: Lexicon, name: str) -> str:
     if setting.volatile:
         return "a power cycle clears it"
     return "the sheet allows it" if name in order.side_effects else ""
+
+
+def missing_sign(lexicon: Lexicon, ordered: Evidence, witness: str) -> str:
+    """What would have shown a start that was ordered and that nothing shows."""
+    signs = [f"its ready text “{visible(ready.source)}”"] if (ready := lexicon.start.ready) else []
+    signs += (
+        ["silence while its power was off"]
+        if ordered is Evidence.POWER
+        else ["silence for longer than an answer takes"]
+    )
+    signs += [f"an unsaved change of {witness} undone"] if witness and ordered is not Evidence.POWER else []
+    what = "power cycle" if ordered is Evidence.POWER else "restart"
+    return f"a {what} was ordered, and nothing shows that the module started; not seen: {', '.join(signs)}"

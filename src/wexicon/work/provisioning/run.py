@@ -31,6 +31,7 @@ from wexicon.work.provisioning.policy import (
     leaves_command_mode,
     likely_links,
     may_change,
+    missing_sign,
     names_to_read,
     saved_by,
     start_by,
@@ -67,7 +68,10 @@ class ProvisioningRun(Steps):
         result.evidence = self.evidence if self.final else Evidence.NONE
         result.starts = self.ledger.starts()
         if self._requested and result.evidence is Evidence.READING:
-            result.remarks.append("restart requested; no restart observed")
+            if self._was_ordered:
+                result.missing = missing_sign(self.lexicon, self._ordered, self.witness.name)
+            else:
+                result.remarks.append("restart requested; no restart observed")
         elif self._requested and result.evidence and result.starts < self.order.prove.starts:
             result.remarks.append(f"{result.starts} of {self.order.prove.starts} restarts observed")
         result.link = str(self.session.link.tuning)
@@ -82,6 +86,13 @@ class ProvisioningRun(Steps):
         self.session.tell(Finished(clock.now(), "unit", self.lexicon.unit_of(result.identity), str(result.verdict)))
         masked(result, self.session.secrets)
         return result
+
+    @property
+    def _was_ordered(self) -> bool:
+        """Whether a start must have been observed: one by fixture, rig or operator, or the one after which something that was
+        stored counts. A module that is right already is restarted by its lexicon only to find what was never saved."""
+        by_power = self._ordered is Evidence.POWER
+        return self._requested > 0 and not self.order.replayed and (by_power or self._stored)
 
     def _judge(self) -> None:
         result = self.result
@@ -98,6 +109,7 @@ class ProvisioningRun(Steps):
             self.order.prove,
             self.order.trust if self.write else (),
             self.ledger.starts(),
+            ordered=self._was_ordered,
         )
         if result.verdict is Verdict.FAILED:
             wrong = (Outcome.REFUSED, Outcome.DIFFERS, Outcome.NOT_READ)
@@ -225,7 +237,7 @@ class ProvisioningRun(Steps):
         made.writes([line for line in todo if not line.setting.volatile])
         made.actions(saved_by(self.lexicon, self._wanted() if again else todo))
         how = start_by(self.lexicon, self._wanted(), can, due=not self.final)
-        if how is Evidence.RESTART and (values := self.witness.values(self.order.wanted)):
+        if todo and how is Evidence.RESTART and (values := self.witness.values(self.order.wanted)):
             made.witness(self.witness.name, *values)
         made.start(how)
         made.reads(self.lines)
@@ -300,15 +312,21 @@ class ProvisioningRun(Steps):
         for name, text in (begun.before.planted if begun.before else {}).items():
             setting = self.lexicon.settings.get(name)
             if setting and name not in self.order.wanted:
-                self.module.settings.write({name: setting.kind.decode(text)}, self._known())
+                value = setting.kind.decode(text)
+                if self.module.settings.read([name])[name].value != value:
+                    self.module.settings.write({name: value}, self._known())
+                    self._wrote(name)
 
     def _note_prior(self) -> None:
         """Keeps what all readable settings are, before the first write of all runs that work on this: what the sheet does not
         name is read for that too."""
         if not self.begun.prior and not self.result.written:
             known = {name: line.before for name, line in self.lines.items() if line.before}
+            # A secret is masked where it is kept, and one that is read from a recording is not there at all.
             others = [
-                name for name, one in self.lexicon.settings.items() if name not in self.lines and not one.from_link
+                name
+                for name, one in self.lexicon.settings.items()
+                if name not in self.lines and not one.from_link and not one.secret
             ]
             self._enter("read other settings")
             unread: dict[str, str] = {}
@@ -379,6 +397,8 @@ class ProvisioningRun(Steps):
         for name, (before, now, why) in differ.items():
             if name not in varied:
                 allowed = "" if why else may_change(self.order, self.lexicon, name)
+                if self.begun.before and name in self.begun.before.settings:
+                    allowed = "unfinished work of an earlier run"
                 outcome, note = (
                     Outcome.ALLOWED if allowed else Outcome.SIDE_EFFECT,
                     why or allowed or "nobody ordered it",

@@ -58,6 +58,9 @@ class Steps:
         self.witness = Witness(module)
         # How many starts were requested.
         self._requested = 0
+        # Whether this run has written or saved anything.
+        self._stored = False
+        self._ordered = Evidence.READING
         # Settings whose acknowledgement counts only if nothing unexpected comes until they are saved, and what had come before.
         self._blind: set[str] = set()
         self._calm = (0, 0)
@@ -87,7 +90,6 @@ class Steps:
             name = self.witness.name
             undone = self.witness.look(found[name].value if name in found else None)
             if not undone:
-                self.result.remarks.append(f"an unsaved change of {name} was still there after the restart")
                 found = self.module.settings.read(self.lines, failed)
         for name, line in self.lines.items():
             reading = found.get(name)
@@ -126,7 +128,7 @@ class Steps:
             self._write([lines[name] for name in names])
 
     def _write(self, lines: Sequence[SettingFacts]) -> None:
-        self.result.written += 1
+        self.result.written, self._stored = self.result.written + 1, True
         if not lines[0].setting.volatile:
             self.ledger.note(Written(self.session.clock.now()))
         values = {line.setting.name: line.wanted for line in lines if line.wanted is not None}
@@ -154,13 +156,7 @@ class Steps:
         tell that it was done."""
         for name in saved_by(self.lexicon, self._wanted() if again else todo):
             self._remember()
-            self._enter(name)
-            self.module.persist(name)
-            self.ledger.note(Written(self.session.clock.now()))
-            self.session.quiet(self.lexicon.saves_within)
-            self.final = False
-            if self.lexicon.actions[name].ends_attention:
-                self._come_back()
+            self._save(name)
 
     def _void(self) -> None:
         """If the module may have started between an acknowledgement and the save, what it acknowledged may be gone: settings
@@ -181,8 +177,9 @@ class Steps:
                 ].note = "its acknowledgement is in doubt: the module may have started before it was saved"
         self._blind = set()
 
-    def _start(self, how: Evidence) -> None:
-        """Has the module start, comes back, asks who it is, reads."""
+    def _start(self, how: Evidence, *, witnessed: bool = True) -> None:
+        """Has the module start, comes back, asks who it is, reads. A run that has stored something plants a witness, if it is
+        `witnessed`; one that the start did not undo is put back, saved, and the module started once more."""
         for name, line in self.lines.items():
             # What the network granted may be gone for a while after a start.
             self._note_granted(name, line)
@@ -191,11 +188,12 @@ class Steps:
         signs: set[Sign] = set()
         planted = False
         if how is not Evidence.READING:
-            planted = how is Evidence.RESTART and self.write and self.witness.plant(self._expected(), self._remember)
+            plants = witnessed and how is Evidence.RESTART and self._stored
+            planted = plants and self.witness.plant(self._expected(), self._remember)
             self._enter("power cycle" if how is Evidence.POWER else "restart", searching=True)
             signs = start(self.module, how, self.witness.undone if planted else None)
             self._identify_again()
-            self._requested += 1
+            self._requested, self._ordered = self._requested + 1, how
         self._enter("read back")
         if not self.module.attention.held:
             self._come_back()
@@ -204,6 +202,42 @@ class Steps:
             seen = Evidence.POWER if Sign.POWER in signs else Evidence.RESTART
             self.session.tell(Started(self.session.clock.now(), seen))
         self.final = True
+        if planted and not undone:
+            self._undo_witness(how)
+
+    def _wrote(self, name: str) -> None:
+        """A setting that nobody ordered was written, to be as it was before: that is saved too."""
+        self.result.written += 1
+        self.ledger.note(Written(self.session.clock.now()))
+        for action in self.lexicon.saves(self.lexicon.settings[name]):
+            self._save(action)
+
+    def _save(self, action: str) -> None:
+        self._stored = True
+        self._enter(action)
+        self.module.persist(action)
+        self.ledger.note(Written(self.session.clock.now()))
+        self.session.quiet(self.lexicon.saves_within)
+        self.final = False
+        if self.lexicon.actions[action].ends_attention:
+            self._come_back()
+
+    def _undo_witness(self, how: Evidence) -> None:
+        """The start did not undo the witness, so that it may be stored: it has its value again, which is saved, and read after
+        one more start. Raises ModuleFault if it has not."""
+        name, value = self.witness.name, self.witness.value
+        self.result.remarks.append(f"an unsaved change of {name} was still there after the restart")
+        self._wrote(name)
+        self._start(how, witnessed=False)
+        found = self.module.settings.read([name])[name]
+        if found.value != value:
+            setting = self.lexicon.settings[name]
+            raise ModuleFault(
+                f"{name} was changed for a moment to see the restart, and is not as before: it was "
+                f"{visible(setting.show(value))}, and is {visible(found.shown(setting))}",
+                where=self.session.link.name,
+                hint=f"Run it again, or write it: {name} = {visible(setting.show(value))}",
+            )
 
     def _expected(self) -> dict[str, Value]:
         """The values that the settings have, if the module keeps what it was told."""
