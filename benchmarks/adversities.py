@@ -28,7 +28,7 @@ from wexicon.rigs.standins import family
 from wexicon.work.contact.catalog import find_lexicon
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.policy import Order
-from wexicon.work.provisioning.run import provision
+from wexicon.work.provisioning.run import provision, read_out
 from wexicon.work.provisioning.unfinished import Store
 
 OTHER = {
@@ -56,6 +56,8 @@ OTHER = {
 
 # What the stand-ins call their rates: a wrong one is no rate at all.
 RATES = ("rate", "uart", "UB", "R", "speed", "b", "RATE")
+# What another value of would leave no module to speak to, or no way to compare.
+ROOTS = (*RATES, "frame", "port", "block", "NT", "station", "number")
 # How many places there are at which a run can be broken off: each is tried.
 EVERY = {"stopped": 45, "killed": 45, "power cut": 420, "brown-out": 420, "swapped": 45, "set after a kill": 45}
 # Families whose power, and key, a fixture can work.
@@ -557,12 +559,10 @@ def saves_before_a_start(scene: Scene, chance: random.Random) -> None:
 def another_goes_with_it(scene: Scene, chance: random.Random) -> None:
     """When a value is written, another one goes back to its factory default."""
     standin = scene.standin
-    moved = chance.choice(
-        [key for key in sorted(standin.factory) if key not in (*RATES, "port", "block", "NT", "station")]
-    )
-    other = next((value for value in _others(standin.factory[moved])), None)
-    if other is None:
+    found = _read_cells(scene.name)
+    if not found:
         return
+    moved, other = chance.choice(list(found.items()))
     standin.memory[moved] = standin.flash[moved] = other
     heard = standin.heard
     before = copy.deepcopy(standin.memory)
@@ -579,6 +579,24 @@ def another_goes_with_it(scene: Scene, chance: random.Random) -> None:
         before = copy.deepcopy(standin.memory)
 
     standin.heard = hear  # type: ignore[method-assign]
+
+
+@cache
+def _read_cells(name: str) -> dict[str, object]:
+    """The cells of flash that a readout of the family shows, each with another value."""
+    found: dict[str, object] = {}
+    lexicon = lexicon_of(name)
+    for key, value in sorted(family(name)(Agenda(), name).factory.items()):
+        for other in _others(value) if key not in ROOTS else ():
+            shown = []
+            for here in (value, other):
+                bench = VirtualBench.of(name, lexicon)
+                bench.standin.memory[key] = bench.standin.flash[key] = here
+                result = read_out(Module(bench.session(), lexicon, bench.operator, patience=8))
+                shown.append([line.before.shown for line in result.settings if line.before])
+            if shown[0] and shown[0] != shown[1]:
+                found[key] = other
+    return found
 
 
 def _others(value: object) -> list[object]:

@@ -20,10 +20,12 @@ from benchmarks.wanted import WANTED
 from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, clean, wexicon
+from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.results.result import Evidence, Outcome, Prove, Verdict
 from wexicon.core.results.unit import SettingResult, Unfinished, judge
 from wexicon.core.tuning import Tuning
 from wexicon.rigs.uart import WireFaults
+from wexicon.work.provisioning.run import provision
 from wexicon.work.provisioning.unfinished import FileStore
 
 
@@ -330,3 +332,95 @@ def test_values_stand_as_their_types_beside_the_words_that_show_them() -> None:
     shown = {line.name: (line.after.value, line.after.unit, line.after.shown) for line in result.settings if line.after}
     assert shown["rate"] == (115200, "baud", "115200 baud") and shown["frequency"] == (868.3, "MHz", "868.3 MHz")
     assert result.started and result.steps[0].step == "attention" and result.wexicon
+
+
+# -- nothing else changed, what was ordered came, what the tool writes is a write ----------------------------------------------
+
+
+def loses_its_first_save(one: Bench) -> None:
+    keep, left = one.standin.keep, [1]
+
+    def kept() -> None:
+        if left:
+            left.pop()
+        else:
+            keep()
+
+    one.standin.keep = kept  # type: ignore[method-assign]
+
+
+def test_after_a_start_that_undid_anything_what_cannot_be_read_is_written_again_too() -> None:
+    one = Bench("wherry-c3")
+    loses_its_first_save(one)
+    order = replace(one.order(name="quay", network=7, key="tideword"), trust=("key",))
+    result = provision(one.module(), order, store=one.store)
+    assert result.verdict == "conforms" and result.trusted == ["key"], result.failure
+    assert (one.standin.flash["label"], one.standin.flash["key"]) == ("quay", "tideword")
+
+
+def resets_its_network(one: Bench) -> None:
+    """A write of its power sets the network back to its factory default."""
+    one.standin.memory["net"] = one.standin.flash["net"] = 7
+    take = one.standin.take  # type: ignore[attr-defined]
+
+    def moved(word: str, text: str) -> None:
+        take(word, text)
+        if word == "name":
+            one.standin.memory["net"] = 1
+
+    one.standin.take = moved  # type: ignore[attr-defined]
+
+
+def test_a_setting_that_nobody_ordered_and_that_differs_is_a_side_effect_unless_it_is_allowed() -> None:
+    one = Bench("lindle-l9")
+    resets_its_network(one)
+    result = one.provision(name="quay 3")
+    told = {line.name: line for line in result.settings}["network"]
+    assert told.before and told.after and (told.before.value, told.after.value, told.outcome) == (7, 1, "side effect")
+    assert (result.verdict, result.status, one.standin.flash["net"]) == ("unproved", 4, 1)
+    for allowed, lexicon in (
+        (("network",), one.lexicon),
+        ((), with_setting(one.lexicon, "name", also_changes=("network",))),
+        ((), with_setting(one.lexicon, "network", varies=True)),
+    ):
+        one = Bench("lindle-l9")
+        one.lexicon = lexicon
+        resets_its_network(one)
+        order = replace(one.order(name="quay 3"), side_effects=allowed)
+        result = provision(one.module(), order, store=one.store)
+        outcomes = [line.outcome for line in result.settings if line.name == "network"]
+        varies = lexicon.settings["network"].varies
+        assert result.verdict == "conforms" and outcomes == ([] if varies else ["allowed side effect"])
+        assert not varies or "network: another value than before" in result.remarks[-1]
+
+
+def with_setting(lexicon: Lexicon, name: str, **changed: Any) -> Lexicon:
+    return replace(lexicon, settings={**lexicon.settings, name: replace(lexicon.settings[name], **changed)})
+
+
+def test_a_witness_that_a_restart_has_saved_is_put_back_saved_and_read() -> None:
+    one = Bench("lindle-l9", person=True)
+    restart = one.standin.restart
+
+    def saving() -> None:
+        one.standin.keep()
+        restart()
+
+    one.standin.restart = saving  # type: ignore[method-assign]
+    result = one.provision(address=42)
+    assert (result.verdict, after_power(one)["net"], after_power(one)["addr"]) == ("unproved", 1, 42)
+    assert "an unsaved change of network was still there after the restart" in result.remarks
+    # A module that is right already is not written to at all.
+    before = len(one.trace.said())
+    again = one.provision(address=42)
+    assert again.written == 0 and not [line for line in one.trace.said()[before:] if "=" in line]
+
+
+def test_a_dead_fixture_leaves_what_was_stored_unproved() -> None:
+    one = Bench("lindle-l9")
+    one.operator.operate = lambda act: None  # type: ignore[attr-defined]
+    one.standin.keep = lambda: None  # type: ignore[method-assign]
+    one.standin.operate = lambda act: None  # type: ignore[method-assign]
+    result = one.provision(address=42)
+    assert (result.verdict, result.status, result.evidence) == ("unproved", 4, "reading")
+    assert result.missing.startswith("a power cycle was ordered, and nothing shows that the module started")

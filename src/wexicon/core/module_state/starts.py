@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import cached_property
-from os.path import commonprefix
 
 import msgspec
 
@@ -34,7 +33,7 @@ def is_ready_text(ready: Pattern, text: str) -> bool:
 
 
 def is_start_text(lexicon: Lexicon, text: str, *, says: bool = True) -> bool:
-    """Whether this whole line is what a module of this lexicon sends once it listens, or, unless `says` is false, as it starts."""
+    """Whether this whole line is what a module of this lexicon sends once it listens or, if it `says` so, as it starts."""
     ready = lexicon.start.ready
     if says and text.strip() in (one.strip() for one in lexicon.start.says):
         return True
@@ -65,9 +64,8 @@ class StartWatch:
 
     def _without_echo(self, text: str) -> str:
         """A line without the beginning of our own that was still echoed as the module started."""
-        same = commonprefix((text, self._said))
-        found = (text[at:] for at in range(1, len(same) + 1))
-        return next((rest for rest in found if rest.strip() in self._says), text) if same else text
+        found = (text[at:] for at in range(1, len(text)) if text[:at] == self._said[:at])
+        return next((rest for rest in found if rest.strip() in self._says), text)
 
     def note(self, seen: Observation) -> Start | None:
         """The start that this observation shows, if any."""

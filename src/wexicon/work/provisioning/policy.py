@@ -129,8 +129,13 @@ def lacking(order: Order, lexicon: Lexicon, has: Callable[[str], bool], firmware
 
 
 def differing(lines: Iterable[SettingFacts], *, first: bool) -> list[SettingFacts]:
-    """What is not as it should be; what cannot be read is so at first only."""
-    return [one for one in lines if not one.refused and (not one.right() if one.setting.readable else first)]
+    """What is not as it should be; what cannot be read goes before it, at first, and again where a start has undone anything:
+    then no acknowledgement since the last save that held counts."""
+    open_ = [one for one in lines if not one.refused]
+    wrong = [one for one in open_ if one.setting.readable and not one.right()]
+    undone = any(not one.setting.volatile for one in wrong)
+    blind = [one for one in open_ if not one.setting.readable] if first or undone else []
+    return [*blind, *wrong]
 
 
 def saved_by(lexicon: Lexicon, lines: Iterable[SettingFacts]) -> list[str]:

@@ -343,7 +343,7 @@ class ProvisioningRun(Steps):
                     self.begun.prior[name] = shown.storable()
 
     def _todo(self, *, first: bool) -> list[SettingFacts]:
-        """What differs and can be written; what cannot be read is written once."""
+        """What differs and can be written."""
         found = differing(self._wanted(), first=first)
         for line in found:
             if not line.setting.writable:
