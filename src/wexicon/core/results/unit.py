@@ -150,6 +150,26 @@ class UnitResult(Result):
         tests = [test.status for test in self.tests]
         return next((one for one in (130, 2, 3, 1, 4) if one == own or one in tests), 0)
 
+    def read_again(self, again: UnitResult, *, trusted: bool = False) -> None:
+        """Something may have written after the proof, and all was read again: the first outcomes with the evidence of that
+        reading. What was `trusted` stays so."""
+        self.evidence, self.starts = again.evidence, again.starts
+        self.exchanges += again.exchanges
+        self.seconds = round(self.seconds + again.seconds, 6)
+        self.written += again.written
+        lines = {line.name: line for line in again.settings}
+        for line in self.settings:
+            now = lines.pop(line.name, None)
+            if now is None or now.outcome in (Outcome.REFUSED, Outcome.DIFFERS, Outcome.NOT_READ):
+                line.outcome, line.note = (now.outcome, now.note) if now else (Outcome.NOT_READ, "")
+            if now and now.after:
+                line.after = now.after
+        self.settings += [line for line in lines.values() if line.outcome in (Outcome.SIDE_EFFECT, Outcome.ALLOWED)]
+        if again.verdict is Verdict.UNPROVED and trusted:
+            return
+        if again.verdict is not Verdict.CONFORMS:
+            self.verdict, self.failure = again.verdict, again.failure
+
     def about(self, seat: str, port: str, lexicon: Lexicon, trace: str, sheet: str = "") -> UnitResult:
         """The same, with its seat, port, lexicon and files."""
         self.seat, self.port, self.trace, self.sheet = seat, port, trace, sheet

@@ -13,6 +13,8 @@ from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
+import msgspec
+
 from wexicon.core.faults import CallFault, Fault, RegisterAway
 from wexicon.core.formats.jobs import AgreeingUnit, Job, dependency_cycle, disagreements
 from wexicon.core.formats.sheet import Sheet
@@ -27,6 +29,7 @@ from wexicon.work.fleet.scheduler import AWAY, Scheduler, UnitProgress, UnitStep
 from wexicon.work.fleet.swapping import AGAIN, END, Means, OperatorRequest, Swapping
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
+from wexicon.work.module.side_effects import all_readings
 from wexicon.work.provisioning.policy import SheetOrder
 from wexicon.work.provisioning.run import provision, verify
 
@@ -265,18 +268,28 @@ class Batch:
         self.means.wanted[job.name] = wanted
         ran: list[DialogueResult] = []
         said = module.session.changes
+        # What the module was before the sheet's own dialogues.
+        earlier = all_readings(module) if self.order.write and job.seat.before else {}
         for name in job.seat.before if self.order.write else ():
             ran.append(self._run(name, job, module))
             if ran[-1].failure:
                 return _with_output(UnitResult(identity=identity, failure=ran[-1].failure), ran)
         touched = module.session.changes != said
         order = self.order.for_unit(job.seat, wanted, self.sheet.digest, touched=touched)
-        result = provision(module, order, store=self.means.store) if self.order.write else verify(module, order)
+        result = (
+            provision(module, order, store=self.means.store, earlier=earlier)
+            if self.order.write
+            else verify(module, order)
+        )
+        said = module.session.changes
         for name in job.seat.afterwards if self.order.write and not result.status else ():
             ran.append(self._run(name, job, module))
             if ran[-1].failure:
                 result.verdict, result.failure = ran[-1].verdict, ran[-1].failure
                 break
+        if module.session.changes != said and not result.status:
+            # They may have written after the proof.
+            result.read_again(verify(module, msgspec.structs.replace(order, image=None)), trusted=True)
         self.scheduler.learn(job.known_of(identity, wanted))
         return _with_output(result, ran)
 

@@ -13,6 +13,7 @@ from datetime import UTC, datetime
 
 import msgspec
 
+from wexicon.core.faults import Fault
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.sheet_tests import SheetTest, TrafficTestTable
@@ -30,6 +31,8 @@ from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint, Endpo
 from wexicon.work.function.sweeps import sweep
 from wexicon.work.function.traffic import TrafficOrder, TrafficTest, endpoint_on, prepare
 from wexicon.work.module.module import Module
+from wexicon.work.module.readings import Reading
+from wexicon.work.module.side_effects import all_readings
 from wexicon.work.provisioning.policy import Order
 from wexicon.work.provisioning.run import provision
 from wexicon.work.provisioning.unfinished import Store
@@ -185,7 +188,17 @@ class TestsOnPorts:
         result.trace = ", ".join(traces)
         return result
 
-    def restore(self, job: Job, port: str) -> UnitResult:
+    def readings(self, job: Job, port: str) -> dict[str, Reading]:
+        try:
+            with self._opened(job, port, Listener()) as module:
+                module.attention.gain([*module.likely, module.lexicon.factory])
+                require_unit(module, self._units(job))
+                return all_readings(module)
+        except Fault:
+            # The test itself tells why the module cannot be reached.
+            return {}
+
+    def restore(self, job: Job, port: str, earlier: Mapping[str, Reading]) -> UnitResult:
         result = UnitResult()
         try:
             with self._opened(job, port, Listener()) as module:
@@ -200,7 +213,7 @@ class TestsOnPorts:
                     image=job.seat.image,
                     others=job.seat.others,
                 )
-                result = provision(module, order, store=self._store)
+                result = provision(module, order, store=self._store, earlier=earlier)
         except Exception as fault:
             result.ended_by(fault, "put back")
         return result

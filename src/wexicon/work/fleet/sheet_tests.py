@@ -24,6 +24,7 @@ from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.sheet_tests import SheetTest
 from wexicon.core.results.result import Evidence, Failure, Outcome, Tests, Verdict
 from wexicon.core.results.unit import DialogueResult, SheetTestResult, UnitResult
+from wexicon.work.module.readings import Reading
 
 
 class DueTest(msgspec.Struct, frozen=True):
@@ -129,8 +130,12 @@ class TestBench(Protocol):
     def run(self, due: DueTest, values: Mapping[str, object], ports: Mapping[str, str]) -> DialogueResult:
         """Runs a test with these values; `ports` are those of its units, by their names."""
 
-    def restore(self, job: Job, port: str) -> UnitResult:
-        """Provisions a unit again, so that its settings and its evidence are as before."""
+    def readings(self, job: Job, port: str) -> dict[str, Reading]:
+        """All readable settings of a unit, before a test that writes."""
+
+    def restore(self, job: Job, port: str, earlier: Mapping[str, Reading]) -> UnitResult:
+        """Provisions a unit again, so that its settings and its evidence are as before; what else is not as `earlier` is
+        told."""
 
 
 class SheetTests:
@@ -186,6 +191,7 @@ class SheetTests:
         assert self.bench
         self.started(due)
         ports = {name: results[name].port for name in jobs}
+        earlier = {job.name: self.bench.readings(job, ports[job.name]) for job in due.written}
         try:
             ran = self.bench.run(due, due.values(results), ports)
         except CallFault as fault:
@@ -198,7 +204,8 @@ class SheetTests:
             if made.verdict is Verdict.STOPPED:
                 _leave_open(results[job.name], due.test.name)
             else:
-                _put_back(results[job.name], self.bench.restore(job, ports[job.name]), due.test.name)
+                again = self.bench.restore(job, ports[job.name], earlier.get(job.name, {}))
+                _put_back(results[job.name], again, due.test.name)
 
 
 def _prevented(units: Sequence[UnitResult | None], all_: Mapping[str, UnitResult]) -> str:
@@ -220,19 +227,7 @@ def _leave_open(result: UnitResult, test: str) -> None:
 
 def _put_back(result: UnitResult, again: UnitResult, test: str) -> None:
     """What a unit is after a test that wrote: its first outcomes, with the evidence of the second reading."""
-    result.evidence, result.starts = again.evidence, again.starts
-    result.exchanges += again.exchanges
-    result.seconds = round(result.seconds + again.seconds, 6)
-    result.written += again.written
-    lines = {line.name: line for line in again.settings}
-    for line in result.settings:
-        now = lines.get(line.name)
-        if now is None or now.outcome in (Outcome.REFUSED, Outcome.DIFFERS, Outcome.NOT_READ):
-            line.outcome, line.note = (now.outcome, now.note) if now else (Outcome.NOT_READ, "")
-        if now:
-            line.after = now.after
+    result.read_again(again)
     changed = [line.name for line in again.settings if line.outcome is Outcome.CHANGED]
-    if again.verdict is not Verdict.CONFORMS:
-        result.verdict, result.failure = again.verdict, again.failure
     if again.failure is None and changed:
         result.remarks.append(f"test {test} changed {', '.join(changed)}; written back and read again")

@@ -7,7 +7,7 @@ find it. `verify` is the same walk without writing; `read_out` wants nothing.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC
 
 import msgspec
@@ -17,9 +17,11 @@ from wexicon.core.formats.lexicon.extending import load_of, shaping
 from wexicon.core.formats.sheet import Image
 from wexicon.core.protocol.observations import Finished, Judged
 from wexicon.core.results.result import Evidence, Failure, Outcome, Prove, Verdict, masked
-from wexicon.core.results.unit import SettingResult, Shown, UnitResult, judge
+from wexicon.core.results.unit import SettingResult, UnitResult, judge
 from wexicon.core.text import visible
 from wexicon.work.module.module import AnotherModule, Module
+from wexicon.work.module.readings import Reading
+from wexicon.work.module.side_effects import all_readings, differences, shown_as
 from wexicon.work.module.starts import come_back, strongest
 from wexicon.work.provisioning.facts import SettingFacts
 from wexicon.work.provisioning.plan import Plan
@@ -266,6 +268,8 @@ class ProvisioningRun(Steps):
         can = strongest(self.module, self.order.prove)
         before = self.begun.before
         self.result.prior = self.begun.prior
+        if self.order.touched:
+            self._note_prior()
         self._resume()
         for turn in range(MOST_TURNS):
             todo = self._todo(first=turn == 0)
@@ -322,22 +326,15 @@ class ProvisioningRun(Steps):
         name is read for that too."""
         if not self.begun.prior and not self.result.written:
             known = {name: line.before for name, line in self.lines.items() if line.before}
-            # A secret is masked where it is kept, and one that is read from a recording is not there at all.
-            others = [
-                name
-                for name, one in self.lexicon.settings.items()
-                if name not in self.lines and not one.from_link and not one.secret
-            ]
             self._enter("read other settings")
-            unread: dict[str, str] = {}
             try:
-                known |= self.module.settings.read(others, unread)
+                known = self.earlier or all_readings(self.module, known)
             except ModuleFault as fault:
                 self.session.log(f"settings that the sheet does not name could not be read: {fault.reason}")
             self.earlier = known
             for name, reading in known.items():
                 setting = self.lexicon.settings[name]
-                shown = None if setting.secret else Shown.of(setting, reading.value)
+                shown = None if setting.secret else shown_as(setting, reading)
                 # A value that holds a secret is not kept: masked, it would be another one.
                 if shown and self.session.secrets.mask(shown.shown) == shown.shown:
                     self.begun.prior[name] = shown.storable()
@@ -380,51 +377,33 @@ class ProvisioningRun(Steps):
 
     def _find_side_effects(self) -> None:
         """Reads what nobody ordered once more, and keeps what is another value than before the first write."""
-        if not self.result.written:
+        if not (self._stored or self.order.touched or self.begun.before):
             return
-        names = [
-            name
-            for name in self.lexicon.settings
-            if name not in self.order.wanted and (name in self.earlier or name in self.begun.prior)
-        ]
         self._enter("read other settings")
-        differ = self._differing_from_before(names)
-        # One question may be answered wrong.
-        differ = self._differing_from_before(list(differ))
+        differ = differences(self.module, self.earlier, self.order.wanted, self.begun.prior)
         varied = [name for name in differ if self.lexicon.settings[name].varies]
         if varied:
             self.result.remarks.append(f"{', '.join(varied)}: another value than before, which varies by itself")
-        for name, (before, now, why) in differ.items():
+        for name, one in differ.items():
             if name not in varied:
-                allowed = "" if why else may_change(self.order, self.lexicon, name)
+                allowed = "" if one.why else may_change(self.order, self.lexicon, name)
                 if self.begun.before and name in self.begun.before.settings:
                     allowed = "unfinished work of an earlier run"
                 outcome, note = (
                     Outcome.ALLOWED if allowed else Outcome.SIDE_EFFECT,
-                    why or allowed or "nobody ordered it",
+                    one.why or allowed or "nobody ordered it",
                 )
-                self.effects.append(SettingResult(name, outcome, before, after=now, note=note))
-
-    def _differing_from_before(self, names: Sequence[str]) -> dict[str, tuple[Shown | None, Shown | None, str]]:
-        """Those of the settings that are not what they were: before, now, and why there is no value now."""
-        unread: dict[str, str] = {}
-        found = self.module.settings.read(names, unread) if names else {}
-        made: dict[str, tuple[Shown | None, Shown | None, str]] = {}
-        for name in names:
-            setting, now, was = self.lexicon.settings[name], found.get(name), self.earlier.get(name)
-            before = Shown.of(setting, was.value) if was else self.begun.prior.get(name)
-            shown = Shown.of(setting, now.value) if now else None
-            if now is None:
-                made[name] = before, None, f"cannot be read any more: {unread.get(name, 'no answer')}"
-            elif not now.same_as(was) if was else shown is None or shown.storable() != before:
-                made[name] = before, shown, ""
-        return made
+                self.effects.append(SettingResult(name, outcome, one.before, after=one.now, note=note))
 
 
-def provision(module: Module, order: Order, *, store: Store | None = None) -> UnitResult:
+def provision(
+    module: Module, order: Order, *, store: Store | None = None, earlier: Mapping[str, Reading] | None = None
+) -> UnitResult:
     """Writes the wanted values to the module, and proves them. Faults end in the result; `store` remembers what is not
-    finished."""
-    return ProvisioningRun(module, order, write=True, store=store or Store()).run()
+    finished; `earlier` is what all settings were before something else wrote."""
+    walk = ProvisioningRun(module, order, write=True, store=store or Store())
+    walk.earlier = dict(earlier or {})
+    return walk.run()
 
 
 def verify(module: Module, order: Order) -> UnitResult:
