@@ -127,6 +127,10 @@ class Ledger:
         """Adds an entry."""
         self.entries.append(entry)
 
+    def forget_strays(self, since: int) -> None:
+        """What came since the index answers what we said at a wrong rate, and is no late answer."""
+        self.entries[since:] = [one for one in self.entries[since:] if not isinstance(one, Stray)]
+
     def slowest(self) -> float:
         """The slowest answer to a harmless question so far, in seconds."""
         return slowest(self.entries)
@@ -149,9 +153,9 @@ class Ledger:
         """The signs of a start among the entries from the index `since` on."""
         return set(signs(self.entries, since, len(self.entries)))
 
-    def evidence(self, *, reloads: bool) -> Evidence:
+    def evidence(self, *, reloads: bool, announced: bool = False) -> Evidence:
         """The evidence for the last reading."""
-        return evidence_of(self.entries, reloads=reloads)
+        return evidence_of(self.entries, reloads=reloads, announced=announced)
 
     def starts(self) -> int:
         """How many starts were observed since the last write, with a reading after each."""
@@ -163,14 +167,17 @@ def slowest(entries: Sequence[LedgerEntry]) -> float:
     return max((entry.took for entry in entries if isinstance(entry, Answered)), default=0.0)
 
 
-def evidence_of(entries: Sequence[LedgerEntry], *, reloads: bool) -> Evidence:
+def evidence_of(entries: Sequence[LedgerEntry], *, reloads: bool, announced: bool = False) -> Evidence:
     """The evidence for the last reading of all settings: what was observed between the last write and it. `reloads` is whether
-    a restart of this family is known to load the saved values."""
+    a restart of this family is known to load the saved values; `announced` whether each start of this module is heard by its
+    ready text: then a silence without that was none."""
     read = _last(entries, AllRead)
     written = _last(entries, Written)
     if read < 0 or written > read:
         return Evidence.NONE
     found = set(signs(entries, written + 1, read))
+    if announced and Sign.READY not in found:
+        found &= {Sign.WITNESS}
     if Sign.POWER in found:
         return Evidence.POWER
     if Sign.WITNESS in found or (found and reloads):
@@ -295,7 +302,7 @@ def _silences(entries: Sequence[LedgerEntry], first: int, end: int, *, stayed: b
     late = _last(entries[:end], Stray)
     for index in range(end):
         sign = found.feed(entries[index], limit)
-        if sign is None or index < first or (sign is Sign.SILENCE and (stayed or late > index)):
+        if sign is None or index < first or late > index or (sign is Sign.SILENCE and stayed):
             continue
         yield sign
 

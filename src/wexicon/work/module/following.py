@@ -51,6 +51,7 @@ class LinkFollower:
         if self._only_at != here:
             rates = (*self.lexicon.rates(), *USUAL_RATES)
             anomalies, outstanding = session.anomalies, session.outstanding
+            noted = len(self.attention.ledger.entries)
             session.tune(msgspec.structs.replace(here, rate=next(rate for rate in rates if rate != here.rate)))
             elsewhere = self.attention.ask(self.lexicon.attention.probe, self.attention.observer.quick_look()).ok
             session.tune(here)
@@ -60,6 +61,7 @@ class LinkFollower:
             session.wait_until_quiet(0.05, 0.5)
             # What came of that puts no other answer in doubt.
             session.anomalies, session.outstanding = anomalies, outstanding
+            self.attention.ledger.forget_strays(noted)
             self._only_at = here if self.attention.answers_at(here) and not elsewhere else None
         return self._only_at == here
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from wexicon.core.faults import Unreachable
-from wexicon.core.formats.lexicon import AttentionBy, Moves
+from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Moves
 from wexicon.core.module_state.starts import is_ready_text
 from wexicon.core.results.result import Evidence, Prove
 from wexicon.core.tuning import Tuning
@@ -29,6 +29,12 @@ MOST_RESTARTS = 3
 # Between two looks at a module that goes on answering (seconds).
 BETWEEN_LOOKS = 0.03
 POWER_CYCLE = "Take the module's power away for two seconds, then give it back."
+
+
+def announces_starts(lexicon: Lexicon) -> bool:
+    """Whether each start is heard by the module's ready text: it comes on the link on which commands are answered."""
+    attention = lexicon.attention
+    return lexicon.start.ready is not None and attention.how is AttentionBy.ALWAYS and not attention.tuning
 
 
 def strongest(module: Module, asked: Prove) -> Evidence:
@@ -125,8 +131,9 @@ def _by_power(module: Module) -> None:
         _watched(module, attention.patience)
     _apply_pending(module)
     # A ready text is waited for where our side is tuned to hear it.
-    own = lexicon.attention.tuning
-    if not own and module.expected_links()[0] == session.link.tuning:
+    if announces_starts(lexicon) or (
+        not lexicon.attention.tuning and module.expected_links()[0] == session.link.tuning
+    ):
         _heard_ready(module)
     _find_again(module, just_left=True)
     module.operator.noticed()

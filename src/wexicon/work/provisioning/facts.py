@@ -91,7 +91,8 @@ class SettingFacts:
         elif outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED):
             note = note or "cannot be read"
         elif outcome in (Outcome.CHANGED, Outcome.UNCHANGED) and self.after and self.rounded():
-            note = note or f"the module made {visible(setting.show(self.after.value))} of it, within the tolerance"
+            made = f"the module made {visible(setting.show(self.after.value))} of it, " if self.written else ""
+            note = note or f"{made}within the tolerance"
         wanted = Shown.of(setting, self.wanted)
         return SettingResult(
             setting.name, outcome, before, wanted, after, note, raw, factory, self.pending, granted, granted_raw

@@ -17,7 +17,7 @@ from wexicon.work.contact.ledger import AllRead, Sign, Written
 from wexicon.work.module.module import MOST_TIMES, Module
 from wexicon.work.module.readings import Reading
 from wexicon.work.module.settings import Refused
-from wexicon.work.module.starts import Witness, start
+from wexicon.work.module.starts import Witness, announces_starts, start
 from wexicon.work.provisioning.facts import SettingFacts
 from wexicon.work.provisioning.plan import ordered, together
 from wexicon.work.provisioning.policy import (
@@ -68,7 +68,10 @@ class Steps:
     @property
     def evidence(self) -> Evidence:
         """The evidence for the last reading, as the ledger has it."""
-        return self.ledger.evidence(reloads=self.lexicon.start.restart_reloads)
+        return self.ledger.evidence(
+            reloads=self.lexicon.start.restart_reloads,
+            announced=announces_starts(self.lexicon) and not self.order.replayed,
+        )
 
     def _enter(self, step: str, *, searching: bool = False) -> None:
         self._end_step()
