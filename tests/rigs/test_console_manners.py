@@ -50,8 +50,9 @@ def test_a_console_is_provisioned_by_its_pages_and_what_it_rounds_is_told() -> N
     assert " " in one.trace.said()
     # A second run changes nothing, and tells the same.
     again = one.provision(name="quay 3", power=10, channel=5, beacon=True, interval=600)
-    assert again.written == 0 and "within the tolerance" == next(
-        line.note for line in again.settings if line.name == "power"
+    assert (
+        again.written == 0
+        and next(line.note for line in again.settings if line.name == "power") == "within the tolerance"
     )
 
 

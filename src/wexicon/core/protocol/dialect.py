@@ -73,7 +73,8 @@ OK = Expectation()
 class Reply(msgspec.Struct):
     """The reply of an exchange. `code` is an error's number or the seconds that a busy module wants; `which` the number of
     the other answer; `expected` what it still waited for when it ended; `waited` is in seconds; `unset` if the module
-    answered that there is no value; `cut` the start of a line whose end did not come in time."""
+    answered that there is no value; `cut` the start of a line whose end did not come in time; `strange` the last line inside
+    the answer that no pattern takes."""
 
     status: ReplyStatus
     said: str
@@ -86,6 +87,7 @@ class Reply(msgspec.Struct):
     waited: float = 0.0
     unset: bool = False
     cut: str = ""
+    strange: str = ""
 
     @property
     def ok(self) -> bool:

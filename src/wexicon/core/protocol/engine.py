@@ -330,7 +330,7 @@ class Engine:
             self.events.add(seen)
             return seen if text == piece else Heard(now, piece, _EVENT, *event)
         if exchange is not None:
-            exchange.overhear(text)
+            exchange.interrupted(text)
         self.events.add(Heard(now, text, _UNMATCHED))
         return Heard(now, piece, _UNMATCHED)
 

@@ -189,6 +189,13 @@ class Exchange:
         self._require_open()
         self._keep(text)
 
+    def interrupted(self, text: str) -> None:
+        """Takes a line that no pattern takes and that is no known event. Inside the answer it may be a damaged part of that."""
+        self.overhear(text)
+        want = self.want
+        if self._step or (want and want.gather):
+            self._outcome.strange = text
+
     def cut(self, text: str) -> None:
         """Takes the start of a line whose end has not come in time: it answers nothing, and explains a failure."""
         self.overhear(text)

@@ -94,7 +94,7 @@ class Module(LinkFollower):
         said = phrase.say.fill(values or {})
         anomalies = self.session.anomalies
         outcome = self._question(said, phrase, tells=tells)
-        if outcome.ok and self.session.anomalies == anomalies:
+        if outcome.ok and self.session.anomalies == anomalies and not outcome.strange:
             return outcome
         gap = self.session.dialect.gap
         self.session.wait_until_quiet(0.05 + gap, 0.5 + 4 * gap)

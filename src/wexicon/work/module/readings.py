@@ -17,7 +17,7 @@ from wexicon.core.formats.lexicon.blocks import BlockFault, bits_of, take_block
 from wexicon.core.protocol.dialect import Expectation, Reply, ReplyStatus
 from wexicon.core.protocol.insertion import Filled
 from wexicon.core.protocol.session import Session
-from wexicon.core.text import HIDDEN
+from wexicon.core.text import HIDDEN, visible
 from wexicon.core.values import UNSET, ClockKind, List, Value, ValueFault
 from wexicon.core.values.base import OUT_OF_RANGE
 
@@ -152,7 +152,7 @@ class SettingsReader:
 
     def _pass(self, names: Sequence[str], failed: dict[str, str] | None, *, in_silence: bool) -> dict[str, Reading]:
         found: dict[str, Reading] = {}
-        groups: dict[str, dict[str, str] | None] = {}
+        groups: dict[str, dict[str, str] | Reply | None] = {}
         for name in names:
             setting = self.lexicon.setting(name)
             try:
@@ -165,7 +165,7 @@ class SettingsReader:
                 failed[name] = fault.reason
         return found
 
-    def _one(self, setting: Setting, groups: dict[str, dict[str, str] | None]) -> Reading:
+    def _one(self, setting: Setting, groups: dict[str, dict[str, str] | Reply | None]) -> Reading:
         if setting.from_link:
             # What cannot be asked is reported by the link: the module answers at this rate, and not at another.
             if not self.module.only_here():
@@ -183,6 +183,8 @@ class SettingsReader:
                 return Reading(outcome.heard[-1], None, "is also how the module says an error")
             if not outcome.ok:
                 raise self.module.fault(f"{setting.name} cannot be read", outcome)
+            if outcome.strange:
+                return _interrupted(setting, outcome)
             if outcome.rows or any(want.gather for want in setting.read.expect.wants):
                 return self._listed(setting, outcome)
             text = str(outcome.captures.get("value", ""))
@@ -193,6 +195,8 @@ class SettingsReader:
         if setting.in_group.name not in groups:
             groups[setting.in_group.name] = self._read_group(setting.in_group)
         told = groups[setting.in_group.name]
+        if isinstance(told, Reply):
+            return _interrupted(setting, told)
         if told is None:
             value = setting.in_group.told.get(setting.name)
             return Reading("", UNSET) if value is None else Reading(setting.kind.encode(value), value)
@@ -248,13 +252,16 @@ class SettingsReader:
     def _members(self, group: SettingGroup) -> list[Setting]:
         return [setting for setting in self.lexicon.settings.values() if setting.in_group is group]
 
-    def _read_group(self, group: SettingGroup) -> dict[str, str] | None:
-        """The module's words for each member; None where it says that none is set."""
+    def _read_group(self, group: SettingGroup) -> dict[str, str] | Reply | None:
+        """The module's words for each member; None where it says that none is set; the reply with a line that no pattern
+        takes."""
         assert group.read
         members = self._members(group)
         outcome = self.module.ask(group.read, tells=_secrets(group, members))
         if not outcome.ok:
             raise self.module.fault(f"{group.name} cannot be read", outcome)
+        if outcome.strange:
+            return outcome
         if outcome.unset:
             return None
         if not group.size:
@@ -293,7 +300,9 @@ class SettingsReader:
         """The block as two readings one after the other agree on."""
         before: bytes | None = None
         for _ in range(MOST_PASSES):
-            self._read_group(group)
+            if isinstance(self._read_group(group), Reply):
+                before = None
+                continue
             if self._blocks[group.name] == before:
                 return before
             before = self._blocks[group.name]
@@ -309,6 +318,13 @@ class SettingsReader:
         return [
             s.name for s in self.lexicon.settings.values() if s.in_group and s.in_group.name in groups and s.readable
         ]
+
+
+def _interrupted(setting: Setting, outcome: Reply) -> Reading:
+    """A reading with a line inside that is no part of it and no known event: the value may have lost a part."""
+    line = HIDDEN if setting.secret else visible(outcome.strange)
+    part = Part(heard=[HIDDEN] if setting.secret else outcome.heard)
+    return Reading(line, None, f"has a line inside that no pattern takes: “{line}”", part)
 
 
 def _secrets(group: SettingGroup, members: Iterable[Setting]) -> list[str]:
