@@ -7,8 +7,9 @@ from hypothesis import strategies as st
 
 from tests.core.talking import Talk
 from tests.core.test_session import session
-from wexicon.core.protocol.dialect import Dialect, Expectation, Want
-from wexicon.core.protocol.engine import MOST_EVENTS, Events, Waiter
+from wexicon.core.protocol.dialect import Dialect, Expectation, ReplyStatus, Want
+from wexicon.core.protocol.engine import MOST_EVENTS, Engine, Events, Waiter
+from wexicon.core.protocol.exchange import Exchange
 from wexicon.core.protocol.masking import Redactor
 from wexicon.core.protocol.observations import (
     COLLECTED,
@@ -180,3 +181,16 @@ def test_a_module_that_never_pauses_fills_no_memory_and_ends_what_collects() -> 
             break
     assert number < 200 and len(collector.data) == COLLECTED
     assert asked == [100]  # what was an answer once is not judged anew with each byte
+
+
+def test_a_late_echo_of_an_earlier_line_is_no_value() -> None:
+    engine = Engine(Dialect(Speech(end="lf", answer="lines", echo="on", ok=("OK",))))
+    want = Expectation((Want(Pattern("{value}")),))
+    first = Exchange(engine.dialect, "id", want, 0.0, 1.0)
+    engine.begin(first, "id")
+    assert not engine.elapse(1.0) and first.outcome.status is ReplyStatus.SILENCE
+    second = Exchange(engine.dialect, "name", want, 1.0, 2.0)
+    engine.begin(second, "name")
+    roles = [one.role for one in engine.feed(b"id\nname\nid\nOK\n", 1.1)]
+    assert roles == [Role.UNEXPECTED, Role.ECHO, Role.ANSWER, Role.OK]
+    assert second.outcome.captures == {"value": "id"}

@@ -20,10 +20,11 @@ from benchmarks.wanted import WANTED
 from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, clean, wexicon
-from wexicon.core.formats.lexicon import Lexicon
+from wexicon.core.formats.lexicon import Lexicon, Moves
 from wexicon.core.results.result import Evidence, Outcome, Prove, Verdict
 from wexicon.core.results.unit import SettingResult, Unfinished, judge
 from wexicon.core.tuning import Tuning
+from wexicon.core.values import FrameKind
 from wexicon.rigs.uart import WireFaults
 from wexicon.work.provisioning.run import provision
 from wexicon.work.provisioning.unfinished import FileStore
@@ -424,3 +425,35 @@ def test_a_dead_fixture_leaves_what_was_stored_unproved() -> None:
     result = one.provision(address=42)
     assert (result.verdict, result.status, result.evidence) == ("unproved", 4, "reading")
     assert result.missing.startswith("a power cycle was ordered, and nothing shows that the module started")
+
+
+def test_a_frame_that_another_one_understands_too_is_not_proved_by_the_link() -> None:
+    for codes, outcome in ((["8N1", "8N2"], "unverified"), (["8N1", "8E1"], "unchanged")):
+        one = Bench("lindle-l9")
+        kind = FrameKind(codes=dict.fromkeys(codes, "x") | {codes[1]: "y"})
+        frame = replace(one.lexicon.settings["power"], name="frame", kind=kind, reads="link", moves_link=Moves.AT_ONCE)
+        one.lexicon = replace(one.lexicon, settings={**one.lexicon.settings, "frame": replace(frame, factory="8N1")})
+        result = one.provision(frame="8N1")
+        assert [line.outcome for line in result.settings] == [outcome], result.settings
+
+
+def test_a_row_that_was_damaged_is_not_left_out_of_a_list() -> None:
+    one = Bench("marram-c2")
+    one.agenda.run_until(3)
+    one.provision(networks=["quay", "slip", "mole"])
+    sent = one.standin._sent
+    one.standin._sent = lambda data: sent(data.replace(b" slip", b"# slip"))  # type: ignore[method-assign]
+    result = one.verify(networks=["quay", "mole"])
+    (line,) = result.settings
+    assert result.verdict == "failed" and "has a line inside that no pattern takes" in line.note, line
+
+
+def test_a_value_that_is_broken_over_two_lines_is_not_understood() -> None:
+    one = Bench("tamsel-k5")
+    one.agenda.run_until(1)
+    sent = one.standin._sent
+    one.standin._sent = lambda data: sent(data.replace(b"quay 3", b"qua\r\ny 3"))  # type: ignore[method-assign]
+    one.standin.memory["label"] = one.standin.flash["label"] = "quay 3"
+    result = one.read_out()
+    (name,) = [line for line in result.settings if line.name == "name"]
+    assert "has a line inside that no pattern takes: “y 3”" in name.note and name.before and name.before.value is None

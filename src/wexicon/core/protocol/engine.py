@@ -7,6 +7,7 @@ first. What the table in `state` does not allow is refused.
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Iterator, Mapping
 
 from wexicon.core.protocol.dialect import Dialect
@@ -107,6 +108,9 @@ class Waiter:
 # Looked up once, not with each line.
 _UNMATCHED, _EVENT, _UNEXPECTED, _ECHO = Role.UNMATCHED, Role.EVENT, Role.UNEXPECTED, Role.ECHO
 
+# How many lines may still be echoed late.
+_LATE_ECHOES = 8
+
 
 class Engine:
     """`events` holds unsolicited events until they are taken; `known` are the values that patterns may require; `latest` has
@@ -124,6 +128,8 @@ class Engine:
         self._layers: tuple[Layer, ...] = ()
         self._exchange: Exchange | None = None
         self._echo: list[str] = []
+        # Lines before this one whose echo has not come, if each line is echoed.
+        self._echoed_late: deque[str] = deque(maxlen=_LATE_ECHOES)
         self.adopt(dialect)
 
     @property
@@ -204,6 +210,8 @@ class Engine:
         """Opens an exchange whose `text` is said now. Raises LocalProtocolError while another is open, or after the link was
         closed or failed."""
         self.require(BEGIN)
+        if self.dialect.speech.echo == "on":
+            self._echoed_late.extend(self._echo)
         if self.dialect.speech.echo == "off":
             self._echo = []
         elif self.dialect.speech.in_digits:
@@ -313,6 +321,11 @@ class Engine:
                 text = text[len(self._echo.pop(0)) :]
                 self.echoes += 1
         known = self.known
+        if self._echo and exchange is not None and text in self._echoed_late:
+            # A module that always echoes has not echoed this line yet: an earlier echo comes late, and is no value.
+            self._echoed_late.remove(text)
+            exchange.overhear(text)
+            return Heard(now, piece, _UNEXPECTED)
         if exchange is not None:
             # A pattern that matches any line must not take a known event.
             event = self.dialect.event(text, known) if exchange.wants_anything() else None

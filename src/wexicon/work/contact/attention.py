@@ -150,6 +150,13 @@ class Attention:
         if select is None or station is None:
             return
         outcome = self.session.exchange(select.say.fill({"station": str(station)}), select.expect, select.within)
+        numbers = [value for value in outcome.captures.values() if isinstance(value, int)]
+        if outcome.ok and numbers and station not in numbers:
+            raise ModuleFault(
+                f"module {station} behind this port was chosen, and it answered as {numbers[0]}",
+                where=self.session.link.name,
+                part=Part.of(outcome),
+            )
         if not outcome.ok:
             hint = f"The lexicon says 1 to {self.lexicon.attention.stations}; name it in the port: PORT#2"
             raise ModuleFault(

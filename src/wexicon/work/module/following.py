@@ -18,6 +18,7 @@ from wexicon.core.protocol.session import Session
 from wexicon.core.tuning import USUAL_RATES, Tuning
 from wexicon.core.values import UNSET, StationKind, Value
 from wexicon.work.contact.attention import Attention
+from wexicon.work.contact.ledger import LEAST_UNANSWERED
 
 # How often an action that makes settings persist is done again when something else was heard meanwhile.
 MOST_TIMES = 3
@@ -35,25 +36,30 @@ class LinkFollower:
             known = session.known = ModuleState(lexicon, session.link.tuning)
         # What is known of the module now.
         self.state = known
-        # A link at which it answers while it does not at another one.
-        self._only_at: Tuning | None = None
+        # A link at which it answers while it does not at another rate, or with another parity.
+        self._only_at: tuple[Tuning, bool] | None = None
 
     @property
     def data_link(self) -> Tuning:
         """How its data mode is tuned, as far as known."""
         return self.state.data_link.value if self.state.data_link else self.lexicon.factory
 
-    def only_here(self) -> bool:
-        """Whether the module answers on this link and not at another rate: the link tells nothing of one that follows any."""
+    def only_here(self, *, frame: bool = False) -> bool:
+        """Whether the module answers on this link and not at another rate, or, of a `frame`, not with another parity: the link
+        tells nothing of one that follows any."""
         session, here = self.session, self.session.link.tuning
         if session.fixed:
             return False
-        if self._only_at != here:
+        if self._only_at != (here, frame):
             rates = (*self.lexicon.rates(), *USUAL_RATES)
+            other = msgspec.structs.replace(here, rate=next(rate for rate in rates if rate != here.rate))
+            if frame:
+                other = msgspec.structs.replace(here, parity="O" if here.parity == "E" else "E")
             anomalies, outstanding = session.anomalies, session.outstanding
             noted = len(self.attention.ledger.entries)
-            session.tune(msgspec.structs.replace(here, rate=next(rate for rate in rates if rate != here.rate)))
-            elsewhere = self.attention.ask(self.lexicon.attention.probe, self.attention.observer.quick_look()).ok
+            session.tune(other)
+            # The first line there may be lost, and be answered the next time.
+            elsewhere = any(self._answers_quickly() for _ in range(LEAST_UNANSWERED))
             session.tune(here)
             # What it heard of us at the other rate must not spoil the next line.
             session.quiet(session.dialect.window)
@@ -62,8 +68,11 @@ class LinkFollower:
             # What came of that puts no other answer in doubt.
             session.anomalies, session.outstanding = anomalies, outstanding
             self.attention.ledger.forget_strays(noted)
-            self._only_at = here if self.attention.answers_at(here) and not elsewhere else None
-        return self._only_at == here
+            self._only_at = (here, frame) if self.attention.answers_at(here) and not elsewhere else None
+        return self._only_at == (here, frame)
+
+    def _answers_quickly(self) -> bool:
+        return self.attention.ask(self.lexicon.attention.probe, self.attention.observer.quick_look()).ok
 
     def _gained(self, link: Tuning) -> None:
         self._only_at = None

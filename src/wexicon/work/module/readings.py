@@ -41,7 +41,7 @@ class Speaks(Protocol):
 
     def still_there(self) -> bool: ...
 
-    def only_here(self) -> bool: ...
+    def only_here(self, *, frame: bool = False) -> bool: ...
 
     def identify(self) -> dict[str, str]: ...
 
@@ -140,7 +140,8 @@ class SettingsReader:
         if setting.read is None:
             return None
         outcome = self.session.exchange(setting.read.say.fill({}), setting.read.expect, within)
-        return self._decoded(setting, str(outcome.captures.get("value", ""))).value if outcome.ok else None
+        whole = outcome.ok and not outcome.strange
+        return self._decoded(setting, str(outcome.captures.get("value", ""))).value if whole else None
 
     def part_of(self, name: str) -> str | None:
         """The part of a value that the module answers for it, masked or cut; None if it answers nothing of it."""
@@ -167,15 +168,7 @@ class SettingsReader:
 
     def _one(self, setting: Setting, groups: dict[str, dict[str, str] | Reply | None]) -> Reading:
         if setting.from_link:
-            # What cannot be asked is reported by the link: the module answers at this rate, and not at another.
-            if not self.module.only_here():
-                return Reading("", None, "answers at another rate too: the link tells nothing")
-            value = setting.kind.from_link(self.session.link.tuning)
-            return (
-                Reading(setting.kind.show(value), value)
-                if value is not None
-                else Reading("", None, "is not on the link")
-            )
+            return self._from_link(setting)
         if setting.read:
             outcome = self.module.ask(setting.read, tells=["value"] if setting.secret else ())
             if outcome.status is ReplyStatus.ERROR and self._may_be_the_value(setting, outcome):
@@ -204,6 +197,21 @@ class SettingsReader:
         if found.value is not None and found.value is not UNSET:
             self._words[setting.name] = (found.value, told[setting.name])
         return found
+
+    def _from_link(self, setting: Setting) -> Reading:
+        """What cannot be asked is told by the link: the module answers here, and not where it must not."""
+        frame, tuning = not setting.kind.rates(), self.session.link.tuning
+        value = setting.kind.from_link(tuning)
+        if value is None:
+            return Reading("", None, "is not on the link")
+        frames = setting.kind.frames() or ["8N1", "8N2"]
+        if frame and any(one[:2] == tuning.frame[:2] and one != tuning.frame for one in frames):
+            return Reading("", None, "may differ by its stop bits: the link does not tell them apart")
+        if not self.module.only_here(frame=frame):
+            return Reading(
+                "", None, f"answers {'with another parity' if frame else 'at another rate'} too: the link tells nothing"
+            )
+        return Reading(setting.kind.show(value), value)
 
     def _listed(self, setting: Setting, outcome: Reply) -> Reading:
         """A list whose items were answered row by row."""
