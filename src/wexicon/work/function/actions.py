@@ -69,8 +69,9 @@ def _all_of(module: Module) -> dict[str, str]:
 
 
 def _tell_loaded(module: Module, before: Mapping[str, str], result: ActionResult) -> None:
-    """Another image can change everything: identity and settings are read again. Where no restart was observed, only another
-    identity shows that the image runs, or any identity of a module that waited in its boot loader. Raises Fault."""
+    """Another image can change everything: identity and settings are read again. Only another identity shows that the image
+    runs, or any identity of a module that waited in its boot loader: one that answers as before may have thrown it away. Raises
+    Fault."""
     if not module.attention.held:
         module.attention.gain([*module.expected_links(), module.lexicon.factory])
     unit = module.lexicon.unit
@@ -80,13 +81,21 @@ def _tell_loaded(module: Module, before: Mapping[str, str], result: ActionResult
     if not before or any(before.get(name) != told for name, told in result.identity.items()):
         result.verdict = Verdict.DONE
         result.remarks = [one for one in result.remarks if one != NOT_SEEN]
+    else:
+        result.verdict = Verdict.UNPROVED
     after = _all_of(module)
     changed = [
         f"{name} {before[name]} before, {after.get(name, 'not there')} now"
         for name in before
         if before[name] != after.get(name)
     ]
-    result.remarks.append(f"loaded: {', '.join(changed)}" if changed else "loaded: identity and settings are as before")
+    told = f"loaded: {', '.join(changed)}" if changed else "identity and settings are as before"
+    proof = (
+        ""
+        if result.verdict is Verdict.DONE
+        else "; nothing shows that the module runs the image: its identity is as before"
+    )
+    result.remarks.append(told + proof)
     if not before:
         result.remarks[-1] = "loaded: identity read; what the settings were before is not known"
 
