@@ -28,6 +28,21 @@ def test_a_restart_that_loads_the_saved_values_is_told_by_its_effects() -> None:
     assert result.back_after and 0.3 < result.back_after < 2
 
 
+def test_a_change_that_was_not_taken_tells_nothing_of_a_restart() -> None:
+    one = Bench("brisca-w1", person=True)
+    heard = one.standin.heard
+
+    def ignoring(data: bytes, began: float) -> None:
+        before = one.standin.memory["power"]
+        heard(data, began)
+        one.standin.memory["power"] = before
+
+    one.standin.heard = ignoring  # type: ignore[method-assign]
+    result = tried(one)
+    assert result.reloads is None and result.lines == []
+    assert "power was acknowledged and not taken: what a restart does to it cannot be seen" in result.remarks
+
+
 def test_a_save_that_takes_its_time_is_measured() -> None:
     one = Bench("lindle-l9", person=True)
     keep = one.standin.keep

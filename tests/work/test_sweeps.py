@@ -123,3 +123,20 @@ def test_whatever_ends_a_sweep_the_settings_are_put_back(fault: BaseException) -
     made = swept.run("power=2,3", run)
     assert made.restored and not made.points and swept.radios() == [RADIO, RADIO]
     assert made.verdict is (Verdict.STOPPED if isinstance(fault, KeyboardInterrupt) else Verdict.FAILED)
+
+
+def test_what_a_sweep_changes_beside_is_told() -> None:
+    swept = Swept()
+    standin = swept.benches[0].standin
+    take = standin.take  # type: ignore[attr-defined]
+
+    def also(word: str, text: str) -> None:
+        take(word, text)
+        if word == "radio":
+            standin.memory["sync"] = "56"
+
+    standin.take = also  # type: ignore[attr-defined]
+    result = swept.run("spreading=9,7")
+    assert result.failure and result.failure.what.startswith("not as before: sync was ") and not result.restored
+    # Both modules have their swept settings again.
+    assert swept.radios() == [RADIO, RADIO]

@@ -414,3 +414,17 @@ def test_how_a_session_left_the_module_is_known_to_the_next_one_and_forgotten_by
             assert module.state.mode and module.state.mode.value == "command"
         with module_on_port(*at) as module:
             assert module.state.mode is None
+
+
+def test_what_a_set_changes_beside_is_told_at_the_end() -> None:
+    hand = Hand("lindle-l9")
+    take = hand.bench.standin.take  # type: ignore[attr-defined]
+
+    def also(word: str, text: str) -> None:
+        take(word, text)
+        if word == "name":
+            hand.bench.standin.memory["net"] = 9
+
+    hand.bench.standin.take = also  # type: ignore[attr-defined]
+    told = hand.type(':set name = "quay 3"', "@addr=4")
+    assert "= side effect: network was 1, and is 9; nobody wrote it" in told and "address was" not in "".join(told)

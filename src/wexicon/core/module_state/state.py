@@ -70,6 +70,8 @@ class ModuleState:
         self.unsaved: dict[str, Fact[str]] = {}
         self.pending: dict[str, Fact[Moves]] = {}
         self.starts: list[Start] = []
+        # Settings that were written.
+        self.wrote: set[str] = set()
         # When each action was acknowledged last (seconds).
         self.done_at: dict[str, float] = {}
         # Settings that were written and not saved before a start, or before a restart that was accepted.
@@ -263,6 +265,7 @@ class ModuleState:
         assert self.lexicon
         by = f"“{_shortly(part.text)}” was accepted" if not part.secrets else "it was accepted"
         named = part.form.settings_named if part.form else list(part.values)
+        self.wrote.update(named)
         for name in named:
             setting = self.lexicon.settings[name]
             shown = visible(setting.show(part.values[name])) if name in part.values else ""

@@ -55,6 +55,9 @@ class Talking(Protocol):
     muted: bool
     ask: Callable[[str], str] | None
 
+    def remember_settings(self) -> None:
+        """What all settings are before the first one is set."""
+
     def tell(self, mark: str, text: str) -> None:
         """Shows a line."""
 
@@ -126,6 +129,7 @@ class Commands:
             plain = setting.typed(value)
         except (ValueFault, ValueError):
             return False
+        self.talk.remember_settings()
         self.talk.module.set(name, plain)
         return True
 
@@ -143,6 +147,7 @@ class Commands:
         if not self.talk.ask:
             hint = f"Give it by wexicon set PORT --file {name}=PATH, or at a terminal."
             raise CallFault(f"{name} is a secret, and there is no terminal to type it on", hint=hint)
+        self.talk.remember_settings()
         try:
             self.talk.module.set(name, Secret(self.talk.ask(name)))
         except ValueFault as fault:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import threading
 from collections import deque
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 import msgspec
@@ -46,6 +47,8 @@ from wexicon.work.contact.symptoms import STARTS_WITHIN, Symptoms, new_rate
 from wexicon.work.function.dialogues import DATA
 from wexicon.work.module.module import Module
 from wexicon.work.module.opening import LINES, expected
+from wexicon.work.module.readings import Reading
+from wexicon.work.module.side_effects import all_readings, differences
 
 # How often it looks whether something was typed, and for a port that went away (seconds).
 LOOKS = 0.01
@@ -111,6 +114,8 @@ class Talk(Listener):
         # How long answers are waited for (seconds), if not as the lexicon says.
         self.within: float | None = None
         self._taken = b""
+        # What all settings were before the first `:set`.
+        self._before: dict[str, Reading] | None = None
 
     # -- from the one who types --------------------------------------------------------------------------------------
 
@@ -169,6 +174,7 @@ class Talk(Listener):
                 except LinkFault as fault:
                     self._lost(fault)
             self._show_partial(ended=True)
+            self._tell_side_effects()
             self.tell_unsaved(over=True)
         finally:
             self._settled.set()
@@ -285,6 +291,21 @@ class Talk(Listener):
         """Rate and frame of data mode, as far as known."""
         assert self.module
         return self.module.data_link
+
+    def remember_settings(self) -> None:
+        """What all settings are before the first one is set."""
+        if self._before is None and self.module:
+            self._before = all_readings(self.module)
+
+    def _tell_side_effects(self) -> None:
+        """Tells which settings are not as before, though nobody has written them; of a module that passes data on, nothing."""
+        commands = self.state.mode is not None and self.state.mode.value is Mode.COMMAND
+        if self._before is None or self.module is None or self.in_data or not commands:
+            return
+        with suppress(Fault):
+            for name, one in differences(self.module, self._before, self.state.wrote).items():
+                if not self.module.lexicon.settings[name].varies:
+                    self.tell("=", f"side effect: {one.told(name)}; nobody wrote it")
 
     def tell_unsaved(self, then: str = "", *, over: bool = False) -> None:
         """Tells which settings were written and are not saved, and what saves them, also once the conversation is `over`."""

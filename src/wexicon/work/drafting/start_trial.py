@@ -96,9 +96,14 @@ class _Trial(ModuleTrial[StartTrial]):
         self.store.open(Unfinished(unit, datetime.now(UTC), [], planted=planted))
         self.enter("restart", searching=True)
         self._write(setting, other)
+        taken = self._read(setting) == other
+        if not taken:
+            result.remarks.append(
+                f"{setting.name} was acknowledged and not taken: what a restart does to it cannot be seen"
+            )
         self._restart(first=True)
         # If it was brought back by a power cycle, that may have undone the change.
-        result.reloads = None if self.by_power else self._read(setting) != other
+        result.reloads = None if self.by_power or not taken else self._read(setting) != other
         if result.reloads:
             self.enter("save")
             result.saves_within = self._save_time(setting, value, other)

@@ -1,7 +1,7 @@
 """Sweeps: the traffic test over several settings of both modules.
 
 The rule: settings are written and not saved, read back at each point, and put back at the end however it ends; until then they
-are unfinished work.
+are unfinished work. Whether anything else is another one then is read too.
 """
 
 from __future__ import annotations
@@ -17,6 +17,8 @@ from wexicon.core.results.unit import Unfinished
 from wexicon.core.values import Value, ValueFault
 from wexicon.work.function.endpoints import CommandEndpoint, DataEndpoint
 from wexicon.work.module.module import Module
+from wexicon.work.module.readings import Reading
+from wexicon.work.module.side_effects import all_readings, differences
 from wexicon.work.provisioning.unfinished import Store
 
 # Called with each point as soon as it is measured.
@@ -38,6 +40,7 @@ def sweep(
     result = SweepResult(verdict=Verdict.PASSED, ports=[one.session.link.name for one in modules])
     clock = modules[0].session.clock
     began = clock.now()
+    earlier = [all_readings(module) for module in modules]
     before: list[Mapping[str, object]] = [{name: module.read(name) for name in points[0]} for module in modules]
     for module in modules:
         if unit := module.lexicon.unit_of(module.identity):
@@ -67,12 +70,26 @@ def sweep(
             _put(end, before[number])
             if unit := module.lexicon.unit_of(module.identity):
                 store.close(unit)
+        for number, module in enumerate(modules):
+            _require_nothing_else(module, earlier[number], before[number])
         result.restored = True
     except (Fault, ValueFault) as fault:
         result.ended_by(fault, "put back")
     result.exchanges = sum(one.session.exchanges for one in modules)
     result.seconds = round(clock.now() - began, 6)
     return result
+
+
+def _require_nothing_else(module: Module, earlier: Mapping[str, Reading], swept: Mapping[str, object]) -> None:
+    """Fails if a setting that was not swept is another one than before. Raises ModuleFault."""
+    settings = module.lexicon.settings
+    differ = differences(module, earlier, swept)
+    told = [one.told(name) for name, one in differ.items() if not settings[name].varies]
+    if told:
+        hint = (
+            f"A setting that was swept also changes it. Put it right: wexicon set {module.session.link.name} NAME=VALUE"
+        )
+        raise ModuleFault(f"not as before: {'; '.join(told)}", where=module.session.link.name, hint=hint)
 
 
 def _put(end: End, values: Mapping[str, object]) -> None:

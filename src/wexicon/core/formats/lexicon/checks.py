@@ -208,7 +208,8 @@ class Checks:
                 if not {"value", "index"} & set(phrase.say.names):
                     complain((*place, key), "says no {value} and no {index}")
             rows = setting.read.rows if setting.read else None
-            if "index" in add.say.names and setting.read and not (rows and "index" in rows.names):
+            numbered = "index" in (*add.say.names, *remove.say.names)
+            if numbered and setting.read and not (rows and "index" in rows.names):
                 complain((*place, "read"), "hears no {index}", 'write rows = "+SLOT {index:int} {value}"')
 
     def placed(self, place: Place, setting: Setting) -> None:
