@@ -66,7 +66,9 @@ class Ready(LedgerEntry, frozen=True, tag=True):
 
 
 class PowerOff(LedgerEntry, frozen=True, tag=True):
-    """A fixture or a rig was told to switch the power off."""
+    """A fixture or a rig was told to switch the power off; `needed` if the module cannot get back to this mode without that."""
+
+    needed: bool = False
 
 
 class PowerOn(LedgerEntry, frozen=True, tag=True):
@@ -227,6 +229,8 @@ class Silences:
         # It was a power cycle by the operator of a module that had just answered; whether the mode cannot be had without one.
         self.asked = self.needed = False
         self.ordered = False
+        # Whether the sign that came last cannot be a late answer: the mode cannot be had without a power cycle.
+        self.certain = self._forced = False
 
     @property
     def length(self) -> float:
@@ -252,7 +256,7 @@ class Silences:
                     self.run.append(entry)
             case PowerOff():
                 self.off, self.expected, self.without_power = True, True, self.before is not None and not self.run
-                self.run, self.over = [], False
+                self.run, self.over, self._forced = [], False, entry.needed
             case PowerOn():
                 self.off, self.without_power = False, self.without_power and bool(self.run)
             case CycleAsked():
@@ -284,6 +288,7 @@ class Silences:
     def _ended(self, answer: Answered, limit: float) -> Sign | None:
         if self.before is None:
             return None
+        self.certain = self._forced if self.without_power else self.asked and self.needed
         if self.without_power:
             return Sign.POWER
         if not self.expected or not self.lasts(limit):
@@ -302,7 +307,7 @@ def _silences(entries: Sequence[LedgerEntry], first: int, end: int, *, stayed: b
     late = _last(entries[:end], Stray)
     for index in range(end):
         sign = found.feed(entries[index], limit)
-        if sign is None or index < first or late > index or (sign is Sign.SILENCE and stayed):
+        if sign is None or index < first or (late > index and not found.certain) or (sign is Sign.SILENCE and stayed):
             continue
         yield sign
 

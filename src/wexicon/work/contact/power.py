@@ -41,6 +41,7 @@ class PowerSwitch:
         self.fixture = fixture
         self.operator = operator
         self.pin = attention.power
+        self._needed = attention.power_up and not attention.window
 
     def there(self) -> bool:
         """Whether the power can be switched without a person."""
@@ -57,7 +58,7 @@ class PowerSwitch:
         self.observer.catch_up()
         told: list[str] = []
         with self._off(stays_off=stays_off):
-            ledger.note(PowerOff(session.clock.now()))
+            ledger.note(PowerOff(session.clock.now(), self._needed))
             session.quiet(POWER_OFF)
             if answered and self._any(answers):
                 told.append(ANSWERS + self._why(answers))

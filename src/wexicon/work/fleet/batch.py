@@ -267,7 +267,7 @@ class Batch:
         wanted = {**job.resolved({**self.scheduler.known, **own, **drawn}), **secret}
         self.means.wanted[job.name] = wanted
         ran: list[DialogueResult] = []
-        said = module.session.changes
+        said, wrote = module.session.changes, set(module.state.wrote)
         # What the module was before the sheet's own dialogues.
         earlier = all_readings(module) if self.order.write and job.seat.before else {}
         for name in job.seat.before if self.order.write else ():
@@ -276,6 +276,10 @@ class Batch:
                 return _with_output(UnitResult(identity=identity, failure=ran[-1].failure), ran)
         touched = module.session.changes != said
         order = self.order.for_unit(job.seat, wanted, self.sheet.digest, touched=touched)
+        if touched:
+            # What the sheet's own dialogues write is ordered by them.
+            by_them = sorted(module.state.wrote - wrote)
+            order = msgspec.structs.replace(order, side_effects=(*order.side_effects, *by_them))
         result = (
             provision(module, order, store=self.means.store, earlier=earlier)
             if self.order.write
