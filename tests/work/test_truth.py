@@ -20,6 +20,7 @@ from benchmarks.wanted import WANTED
 from msgspec.structs import replace
 
 from tests.conftest import Bench, bench, clean, wexicon
+from wexicon.cli.printing import why_unproved
 from wexicon.core.formats.lexicon import Lexicon, Moves
 from wexicon.core.results.result import Evidence, Outcome, Prove, Verdict
 from wexicon.core.results.unit import SettingResult, Unfinished, judge
@@ -268,7 +269,7 @@ def test_a_value_of_a_group_that_was_not_named_and_moved_is_told() -> None:
         for one in result.settings
         if one.outcome == "side effect"
     ]  # type: ignore[union-attr]
-    assert told == [("frequency", "868.1 MHz", "869.1 MHz", "nobody ordered it")]
+    assert told == [("frequency", "868.1 MHz", "869.1 MHz", "not ordered")]
 
 
 def test_what_is_kept_only_until_power_is_lost_conforms_and_says_so() -> None:
@@ -457,3 +458,18 @@ def test_a_value_that_is_broken_over_two_lines_is_not_understood() -> None:
     result = one.read_out()
     (name,) = [line for line in result.settings if line.name == "name"]
     assert "has a line inside that no pattern takes: “y 3”" in name.note and name.before and name.before.value is None
+
+
+def test_what_changed_beside_is_told_with_what_allows_it() -> None:
+    one = Bench("lindle-l9")
+    resets_its_network(one)
+    told = why_unproved(one.provision(name="quay 3"))
+    assert "network changed, which was not ordered" in told and 'side_effects = ["network"] in the seat' in told
+
+
+def test_a_sheet_allows_only_side_effects_that_there_can_be() -> None:
+    seat = 'format = 1\n[seat.m]\nlexicon = "lindle-l9"\nsettings = { name = "m" }\n'
+    for allowed, fault in (("power", ""), ("nme", "there is no setting nme"), ("name", "name is among the settings")):
+        Path("s.toml").write_text(seat + f'side_effects = ["{allowed}"]\n')
+        status = 2 if fault else 0
+        assert fault in wexicon("rehearse", "s.toml", status=status).stderr

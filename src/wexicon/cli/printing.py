@@ -175,7 +175,7 @@ def why_unproved(result: UnitResult) -> str:
     if effects:
         quoted = ", ".join(f'"{name}"' for name in effects)
         return (
-            f"  {', '.join(effects)} changed, and nobody ordered it. Name it with its value in the sheet; or allow it with "
+            f"  {', '.join(effects)} changed, which was not ordered. Name it with its value in the sheet; or allow it with "
             f"side_effects = [{quoted}] in the seat, or also_changes in the lexicon."
         )
     if not open_ones and result.missing:

@@ -298,14 +298,14 @@ class Talk(Listener):
             self._before = all_readings(self.module)
 
     def _tell_side_effects(self) -> None:
-        """Tells which settings are not as before, though nobody has written them; of a module that passes data on, nothing."""
+        """Tells which settings are not as before, though no line has written them; of a module that passes data on, nothing."""
         commands = self.state.mode is not None and self.state.mode.value is Mode.COMMAND
         if self._before is None or self.module is None or self.in_data or not commands:
             return
         with suppress(Fault):
             for name, one in differences(self.module, self._before, self.state.wrote).items():
                 if not self.module.lexicon.settings[name].varies:
-                    self.tell("=", f"side effect: {one.told(name)}; nobody wrote it")
+                    self.tell("=", f"side effect: {one.told(name)}; it was not written")
 
     def tell_unsaved(self, then: str = "", *, over: bool = False) -> None:
         """Tells which settings were written and are not saved, and what saves them, also once the conversation is `over`."""

@@ -1,6 +1,6 @@
 """What a module has become beside what was ordered: all its readable settings before the first write, and again at the end.
 
-The rule: what differs is told with both values. One answer may be wrong, so what seems to differ is read once more.
+The rule: what differs is told with both values. One answer may be wrong, so what seems to differ is read again.
 """
 
 from __future__ import annotations
@@ -43,7 +43,7 @@ def all_readings(module: Module, known: Mapping[str, Reading] | None = None) -> 
 def differences(
     module: Module, before: Mapping[str, Reading], ordered: Collection[str], stored: Mapping[str, Shown] | None = None
 ) -> dict[str, Difference]:
-    """The settings that nobody `ordered` and that are not as they were `before`, or as an earlier run has `stored` them."""
+    """The settings that were not `ordered` and that are not as they were `before`, or as an earlier run has `stored` them."""
     stored = stored or {}
     names = [name for name in module.lexicon.settings if name not in ordered and (name in before or name in stored)]
     found = _differing(module, names, before, stored)

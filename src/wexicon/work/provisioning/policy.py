@@ -191,7 +191,7 @@ def gone_with(order: Order, lexicon: Lexicon) -> set[str]:
 
 
 def may_change(order: Order, lexicon: Lexicon, name: str) -> str:
-    """Why a setting that nobody ordered may differ after the walk; empty if it may not."""
+    """Why a setting that was not ordered may differ after the walk; empty if it may not."""
     setting = lexicon.settings[name]
     by = [one for one in order.wanted if name in lexicon.settings[one].also_changes]
     if by:

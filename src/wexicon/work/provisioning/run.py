@@ -376,7 +376,7 @@ class ProvisioningRun(Steps):
             line.note = line.note or "until power is lost"
 
     def _find_side_effects(self) -> None:
-        """Reads what nobody ordered once more, and keeps what is another value than before the first write."""
+        """Reads again what was not ordered, and keeps what is another value than before the first write."""
         if not (self._stored or self.order.touched or self.begun.before):
             return
         self._enter("read other settings")
@@ -391,7 +391,7 @@ class ProvisioningRun(Steps):
                     allowed = "unfinished work of an earlier run"
                 outcome, note = (
                     Outcome.ALLOWED if allowed else Outcome.SIDE_EFFECT,
-                    one.why or allowed or "nobody ordered it",
+                    one.why or allowed or "not ordered",
                 )
                 self.effects.append(SettingResult(name, outcome, one.before, after=one.now, note=note))
 

@@ -46,7 +46,7 @@ class Steps:
         # Settings that are wanted only because the order brings others to their factory defaults.
         self.others: frozenset[str] = frozenset()
         self.failed: dict[str, str] = {}
-        # What all settings were before the first write of this run, and those that nobody ordered and that differ after it.
+        # What all settings were before the first write of this run, and those that were not ordered and that differ after it.
         self.earlier: dict[str, Reading] = {}
         self.effects: list[SettingResult] = []
         self.ledger = module.attention.ledger
@@ -209,7 +209,7 @@ class Steps:
             self._undo_witness(how)
 
     def _wrote(self, name: str) -> None:
-        """A setting that nobody ordered was written, to be as it was before: that is saved too."""
+        """A setting that was not ordered was written, to be as it was before: that is saved too."""
         self.result.written += 1
         self.ledger.note(Written(self.session.clock.now()))
         for action in self.lexicon.saves(self.lexicon.settings[name]):
