@@ -119,7 +119,7 @@ def _run(
     case.false += _false_sentences(result, session, changed)
     if result.verdict is Verdict.CONFORMS and named in scene.members:
         flash = flash_before[scene.members.index(named)]
-        own = _cells(scene.name) | scene.own_cells
+        own = _cells(scene.name) | scene.own_cells | _ordered_cells(named, flash, wanted)
         untold = [key for key, value in named.flash.items() if value != flash.get(key) and key not in own]
         told = [line.name for line in result.settings if "side effect" in line.outcome]
         if untold and not told:
@@ -139,6 +139,17 @@ def _cells(name: str) -> frozenset[str]:
     before = copy.deepcopy(bench.standin.flash)
     provision(Module(bench.session(), bench.lexicon, bench.operator, patience=8), order_for(name))
     return frozenset(key for key, value in bench.standin.flash.items() if value != before.get(key))
+
+
+def _ordered_cells(standin: StandIn, before: dict[str, Any], wanted: dict[str, Any]) -> set[str]:
+    """The cells whose values before would deny a wanted setting."""
+    truth = TRUTH[standin.family]
+
+    def denied(key: str) -> bool:
+        flash = {**standin.flash, key: before[key]}
+        return any(not truth[name](flash, value) for name, value in wanted.items())
+
+    return {key for key, value in before.items() if value != standin.flash.get(key) and denied(key)}
 
 
 def _kept(scene: Scene) -> list[Any]:
