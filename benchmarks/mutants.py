@@ -80,8 +80,8 @@ REVIEWED = (
     Mutant(
         "tap",
         "a complete exchange is not followed when the host goes on",
-        "if self._exchange is not None and self._exchange.state is COMPLETE:",
-        "if self._exchange is not None and self._exchange.state is None:",
+        "        self.ended()\n        self._open = parts",
+        "        self._open = parts",
         TAP,
     ),
     Mutant(

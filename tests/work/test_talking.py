@@ -426,5 +426,5 @@ def test_what_a_set_changes_beside_is_told_at_the_end() -> None:
             hand.bench.standin.memory["net"] = 9
 
     hand.bench.standin.take = also  # type: ignore[attr-defined]
-    told = hand.type(':set name = "quay 3"', "@addr=4")
+    told = hand.type("@who?", ":set name = quay 3", "@addr=4")
     assert "= side effect: network was 1, and is 9; it was not written" in told and "address was" not in "".join(told)

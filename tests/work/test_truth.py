@@ -19,9 +19,11 @@ from benchmarks.truth import once, together
 from benchmarks.wanted import WANTED
 from msgspec.structs import replace
 
-from tests.conftest import Bench, bench, clean, wexicon
+from tests.conftest import Bench, bench, clean, virtual, wexicon
 from wexicon.cli.printing import why_unproved
+from wexicon.core.faults import ModuleFault
 from wexicon.core.formats.lexicon import Lexicon, Moves
+from wexicon.core.module_state.starts import is_start_text
 from wexicon.core.results.result import Evidence, Outcome, Prove, Verdict
 from wexicon.core.results.unit import SettingResult, Unfinished, judge
 from wexicon.core.tuning import Tuning
@@ -352,12 +354,12 @@ def loses_its_first_save(one: Bench) -> None:
 
 
 def test_after_a_start_that_undid_anything_what_cannot_be_read_is_written_again_too() -> None:
-    one = Bench("wherry-c3")
+    one, key = Bench("osier-w2"), WANTED["osier-w2"]["app-key"]
     loses_its_first_save(one)
-    order = replace(one.order(name="quay", network=7, key="tideword"), trust=("key",))
+    order = replace(one.order(**{"data-rate": 3, "app-key": key}), trust=("app-key",))
     result = provision(one.module(), order, store=one.store)
-    assert result.verdict == "conforms" and result.trusted == ["key"], result.failure
-    assert (one.standin.flash["label"], one.standin.flash["key"]) == ("quay", "tideword")
+    assert result.verdict == "conforms" and result.trusted == ["app-key"], result.failure
+    assert (one.standin.flash["DR"], one.standin.flash["APPKEY"].upper()) == ("3", key)
 
 
 def resets_its_network(one: Bench) -> None:
@@ -473,3 +475,69 @@ def test_a_sheet_allows_only_side_effects_that_there_can_be() -> None:
         Path("s.toml").write_text(seat + f'side_effects = ["{allowed}"]\n')
         status = 2 if fault else 0
         assert fault in wexicon("rehearse", "s.toml", status=status).stderr
+
+
+def test_where_each_start_is_announced_a_silence_alone_is_no_power_cycle() -> None:
+    """The module is deaf for a second, and nobody takes its power away."""
+    one = Bench("brisca-w1")
+    one.agenda.run_until(3)
+
+    def deaf(act: str) -> None:
+        heard = one.standin.heard
+        if act == "power-off":
+            one.standin.heard = lambda data, began: None  # type: ignore[method-assign]
+            one.agenda.after(1.0, lambda: setattr(one.standin, "heard", heard))
+
+    one.operator.operate = deaf  # type: ignore[attr-defined]
+    one.operator.ask = lambda act, text: deaf(act)  # type: ignore[attr-defined]
+    result = one.provision(power=17)
+    assert (result.verdict, result.evidence) == ("unproved", "reading") and "READY" in result.missing
+
+
+def test_a_rate_is_not_proved_by_a_module_that_loses_the_first_line_at_each_rate() -> None:
+    one = Bench("wherry-c3")
+    one.agenda.run_until(3)
+    uart, came = one.standin.uart, one.standin.uart.from_host
+
+    def follows(data: bytes) -> None:
+        if uart.tuning != uart.host:
+            uart.tuning = uart.host
+            return
+        came(data)
+
+    module = one.module()
+    module.attention.gain([one.lexicon.factory])
+    uart.from_host = follows  # type: ignore[method-assign]
+    assert not module.only_here()
+
+
+def test_a_start_text_behind_legible_words_is_no_start() -> None:
+    lexicon = Bench("brisca-w1").lexicon
+    assert is_start_text(lexicon, "READY") and is_start_text(lexicon, "\x80\xff\x1aREADY")
+    assert not is_start_text(lexicon, "+RADIO: READY")
+
+
+def test_a_port_that_answers_as_another_of_its_modules_is_refused() -> None:
+    one = Bench("marram-c2")
+    one.agenda.run_until(3)
+    sent = one.standin._sent
+    one.standin._sent = lambda data: sent(data.replace(b"radio 2\r\nc2> ", b"radio 1\r\nc2> "))  # type: ignore[method-assign]
+    with pytest.raises(ModuleFault, match="module 2 behind this port was chosen, and it answered as 1"):
+        one.module().attention.gain([replace(one.lexicon.factory, station=2)])
+
+
+@pytest.mark.parametrize(("key", "says"), [("afterwards", "address differs"), ("before", "")])
+def test_what_the_dialogues_of_a_sheet_write_is_read_and_kept_for_restore(key: str, says: str) -> None:
+    Path("d.wex").write_text("> @addr=9\n> @save\n")
+    wanted = "address = 4" if key == "afterwards" else 'name = "quay 3"'
+    Path("s.toml").write_text(
+        f'format = 1\n[seat.m]\nlexicon = "lindle-l9"\nsettings = {{ {wanted} }}\n{key} = ["d.wex"]\n'
+    )
+    with virtual('[unit.m]\nstandin = "lindle-l9"\n') as rig:
+        told = wexicon("provision", "s.toml", "m", "--operator", "rig", status=1 if says else 0)
+        assert says in told.stdout + told.stderr and rig.rig.units["m"].standin.flash["addr"] == 9
+        if key == "before":
+            assert "allowed side effect" in told.stdout
+            wexicon("restore", "m", "m", "--operator", "rig")
+            # As it was before the sheet's own dialogue.
+            assert rig.rig.units["m"].standin.flash["addr"] == 0

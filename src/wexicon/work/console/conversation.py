@@ -9,14 +9,14 @@ from __future__ import annotations
 
 import threading
 from collections import deque
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import msgspec
 
 from wexicon.core.dialogue.blocks import Say
-from wexicon.core.faults import CannotTune, Fault, LinkFault, Stopped
+from wexicon.core.faults import CannotTune, Fault, LinkFault, ModuleFault, Stopped
 from wexicon.core.formats.lexicon import Lexicon
 from wexicon.core.module_state.reader import Reader, secret_words
 from wexicon.core.module_state.state import Mode, ModuleState
@@ -293,19 +293,34 @@ class Talk(Listener):
         return self.module.data_link
 
     def remember_settings(self) -> None:
-        """What all settings are before the first one is set."""
-        if self._before is None and self.module:
-            self._before = all_readings(self.module)
+        """What all settings are before the first one is set, of a module that takes commands; not shown."""
+        if self._before is None and self.module and self._takes_commands:
+            with suppress(ModuleFault), self._unseen():
+                self._before = all_readings(self.module)
+
+    @property
+    def _takes_commands(self) -> bool:
+        return not self.in_data and self.state.mode is not None and self.state.mode.value is Mode.COMMAND
+
+    @contextmanager
+    def _unseen(self) -> Iterator[None]:
+        """What is said and heard meanwhile is in the trace only."""
+        muted, self.muted = self.muted, True
+        try:
+            yield
+        finally:
+            self.muted = muted
 
     def _tell_side_effects(self) -> None:
         """Tells which settings are not as before, though no line has written them; of a module that passes data on, nothing."""
-        commands = self.state.mode is not None and self.state.mode.value is Mode.COMMAND
-        if self._before is None or self.module is None or self.in_data or not commands:
+        if self._before is None or self.module is None or not self._takes_commands:
             return
-        with suppress(Fault):
-            for name, one in differences(self.module, self._before, self.state.wrote).items():
-                if not self.module.lexicon.settings[name].varies:
-                    self.tell("=", f"side effect: {one.told(name)}; it was not written")
+        found = {}
+        with suppress(ModuleFault), self._unseen():
+            found = differences(self.module, self._before, self.state.wrote)
+        for name, one in found.items():
+            if not self.module.lexicon.settings[name].varies:
+                self.tell("=", f"side effect: {one.told(name)}; it was not written")
 
     def tell_unsaved(self, then: str = "", *, over: bool = False) -> None:
         """Tells which settings were written and are not saved, and what saves them, also once the conversation is `over`."""
