@@ -66,6 +66,8 @@ def print_units(results: Sequence[UnitResult], took: float) -> None:
         print_folded(f"time of a unit by step, median: {times}")
     told, good = ", ".join(parts), not counts and set(tests) <= {"passed"}
     print_line(f"{told}; {spoken(took)}", "green" if good else "bold magenta")
+    if stronger := next((result.stronger for result in results if result.stronger), ""):
+        print_line(f"  {stronger} a unit")
 
 
 def _row(result: UnitResult) -> tuple[str, ...]:

@@ -163,6 +163,8 @@ def print_verdict(result: UnitResult) -> None:
     line += f"; {EVIDENCE_TEXT[result.evidence]}" if result.evidence else ""
     line += f"; {counted(result.exchanges, 'exchange')} in {spoken(result.seconds)}"
     print_line(line, OUTCOME_COLOURS.get(result.verdict, ""))
+    if result.stronger:
+        print_line(f"  {result.stronger}")
     if result.verdict is Verdict.UNPROVED:
         print_line(why_unproved(result), "magenta")
 

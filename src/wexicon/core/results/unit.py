@@ -114,7 +114,8 @@ class UnitResult(Result):
     `lexicon_from` is the lexicon's file; `said_by_dialogues` counts the lines that the sheet's dialogues said; `tests` are the
     sheet's tests of this unit; `unit` is what tells this module from others of its family; `prior` is what all readable
     settings were before the first write, by the run that made it, secrets left out; empty if nothing was written; `trust` are
-    the settings whose acknowledgement the sheet says is enough; `missing` is the sign of an ordered start that did not come."""
+    the settings whose acknowledgement the sheet says is enough; `missing` is the sign of an ordered start that did not come;
+    `stronger` is what would have proved more, with what it takes."""
 
     evidence: Evidence = Evidence.NONE
     seat: str = ""
@@ -142,6 +143,7 @@ class UnitResult(Result):
     tests: list[SheetTestResult] = []
     prior: dict[str, Shown] = {}
     missing: str = ""
+    stronger: str = ""
 
     @property
     def status(self) -> int:

@@ -18,7 +18,7 @@ from wexicon.core.formats.sheet import Image
 from wexicon.core.protocol.observations import Finished, Judged
 from wexicon.core.results.result import Evidence, Failure, Outcome, Prove, Verdict, masked
 from wexicon.core.results.unit import SettingResult, UnitResult, judge
-from wexicon.core.text import visible
+from wexicon.core.text import spoken, visible
 from wexicon.work.module.module import AnotherModule, Module
 from wexicon.work.module.readings import Reading
 from wexicon.work.module.side_effects import all_readings, differences, shown_as
@@ -44,6 +44,8 @@ from wexicon.work.provisioning.unfinished import BegunWork, Store
 
 # The walk writes, starts and reads; where the start brought back old values, again.
 MOST_TURNS = 2
+# How long a person takes the power away (seconds).
+POWER_CYCLE_TAKES = 3.0
 
 
 class ProvisioningRun(Steps):
@@ -85,6 +87,11 @@ class ProvisioningRun(Steps):
             result.settings = [line.planned() for line in self._wanted()]
         elif result.failure is None:
             self._judge()
+        weaker = result.evidence and result.evidence is not Evidence.POWER
+        if self.write and weaker and result.verdict is Verdict.CONFORMS:
+            reading = sum(step.seconds for step in result.steps if step.step == "read back") / (self._requested or 1)
+            cost = spoken(round(POWER_CYCLE_TAKES + self.lexicon.start.within + reading))
+            result.stronger = f"a power cycle would prove more: --prove power --operator person, about {cost}"
         self.session.tell(Finished(clock.now(), "unit", self.lexicon.unit_of(result.identity), str(result.verdict)))
         masked(result, self.session.secrets)
         return result
