@@ -117,6 +117,7 @@ def test_through_a_pipe_lines_go_in_and_come_out_and_the_status_tells() -> None:
         told = [json.loads(line) for line in wexicon(*words, "--json", input="@net?\n").stdout.splitlines()]
         assert [(one["mark"], one["text"], one["meaning"]) for one in told[:-1]][-1] == ("<", "@net 5", "network: 5")
         assert [one["value"] for one in told[-1]["known"] if one["part"] == "mode"] == ["command"]
+        assert "owed" not in {one["part"] for one in told[-1]["known"]}
         # Without a lexicon, as the port is remembered or as it is told.
         assert "@net 5" in wexicon("talk", rig.ports["mast"], "--rate", "9600", "--end", "lf", input="@net?\n").stdout
     assert "there is no such port" in wexicon("talk", "/dev/nothing", input="x\n", status=3).stderr

@@ -427,7 +427,7 @@ def test_a_dead_fixture_leaves_what_was_stored_unproved() -> None:
     one.standin.operate = lambda act: None  # type: ignore[method-assign]
     result = one.provision(address=42)
     assert (result.verdict, result.status, result.evidence) == ("unproved", 4, "reading")
-    assert result.missing.startswith("a power cycle was ordered, and nothing shows that the module started")
+    assert result.missing.startswith("the module answers while its power is off")
 
 
 def test_a_frame_that_another_one_understands_too_is_not_proved_by_the_link() -> None:

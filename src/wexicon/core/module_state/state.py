@@ -235,8 +235,10 @@ class ModuleState:
             self._taken(seen)
             self._open = ()
 
-    def ended(self) -> None:
-        """Nothing more of an answer is awaited."""
+    def ended(self, *, answered: bool = False) -> None:
+        """Nothing more of an answer is awaited; whether the line was answered."""
+        if answered:
+            self.owed.clear()
         seen, self._answer = self._answer, None
         if seen is not None:
             self._taken(seen)

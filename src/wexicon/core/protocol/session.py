@@ -64,8 +64,8 @@ class Knows(Protocol):
     def heard_part(self, text: str) -> None:
         """The module has sent the beginning of a line."""
 
-    def ended(self) -> None:
-        """Nothing more of an answer is awaited."""
+    def ended(self, *, answered: bool = False) -> None:
+        """Nothing more of an answer is awaited; whether the line was answered."""
 
 
 class Session(Driver):
@@ -228,7 +228,7 @@ class Session(Driver):
             self.quiet(dialect.gap)
         self.exchanges += 1
         if self.known is not None:
-            self.known.ended()
+            self.known.ended(answered=exchange.outcome.ok)
         outcome = exchange.outcome
         if len(outcome.rows) >= MOST_ROWS:
             raise ModuleFault(f"more than {MOST_ROWS} rows were answered", where=self.link.name)

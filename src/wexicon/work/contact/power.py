@@ -27,7 +27,7 @@ from wexicon.work.contact.ledger import Observer, PowerOff, PowerOn
 # How long the power is off (seconds), and how often the module is asked meanwhile.
 POWER_OFF = 0.3
 ASKED_WITHOUT_POWER = 2
-ANSWERS = "the module answers while its power is off: "
+ANSWERS_WITHOUT_POWER = "the module answers while its power is off: "
 FED = "it is fed through its data lines, and has no power while these are held low"
 DEAD_PIN = "what was to take the power away does nothing"
 
@@ -61,7 +61,7 @@ class PowerSwitch:
             ledger.note(PowerOff(session.clock.now(), self._needed))
             session.quiet(POWER_OFF)
             if answered and self._any(answers):
-                told.append(ANSWERS + self._why(answers))
+                told.append(ANSWERS_WITHOUT_POWER + self._why(answers))
         ledger.note(PowerOn(session.clock.now()))
         session.tune(own)
         return told

@@ -214,9 +214,10 @@ class TapDecoder:
     def _after(self) -> None:
         """An answer may be complete."""
         if self._exchange is not None and self._exchange.state is ENDED:
-            self.answers += self._exchange.outcome.status is ReplyStatus.OK
+            answered = self._exchange.outcome.status is ReplyStatus.OK
+            self.answers += answered
             self._exchange = None
-            self.state.ended()
+            self.state.ended(answered=answered)
             self._follow()
 
 

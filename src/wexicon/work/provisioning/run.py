@@ -18,7 +18,8 @@ from wexicon.core.formats.sheet import Image
 from wexicon.core.protocol.observations import Finished, Judged
 from wexicon.core.results.result import Evidence, Failure, Outcome, Prove, Verdict, masked
 from wexicon.core.results.unit import SettingResult, UnitResult, judge
-from wexicon.core.text import spoken, visible
+from wexicon.core.text import visible
+from wexicon.work.contact.power import ANSWERS_WITHOUT_POWER
 from wexicon.work.module.module import AnotherModule, Module
 from wexicon.work.module.readings import Reading
 from wexicon.work.module.side_effects import all_readings, differences, shown_as
@@ -73,7 +74,9 @@ class ProvisioningRun(Steps):
         result.starts = self.ledger.starts()
         if self._requested and result.evidence is Evidence.READING:
             if self._was_ordered:
-                result.missing = missing_sign(self.lexicon, self._ordered, self.witness.name)
+                dead = next((one for one in result.remarks if one.startswith(ANSWERS_WITHOUT_POWER)), "")
+                result.remarks = [one for one in result.remarks if one != dead]
+                result.missing = dead or missing_sign(self.lexicon, self._ordered, self.witness.name)
             else:
                 result.remarks.append("restart requested; no restart observed")
         elif self._requested and result.evidence and result.starts < self.order.prove.starts:
@@ -90,8 +93,8 @@ class ProvisioningRun(Steps):
         weaker = result.evidence and result.evidence is not Evidence.POWER
         if self.write and weaker and result.verdict is Verdict.CONFORMS:
             reading = sum(step.seconds for step in result.steps if step.step == "read back") / (self._requested or 1)
-            cost = spoken(round(POWER_CYCLE_TAKES + self.lexicon.start.within + reading))
-            result.stronger = f"a power cycle would prove more: --prove power --operator person, about {cost}"
+            cost = POWER_CYCLE_TAKES + self.lexicon.start.within + reading
+            result.stronger = f"a power cycle would prove more: --prove power --operator person, about {cost:.0f} s"
         self.session.tell(Finished(clock.now(), "unit", self.lexicon.unit_of(result.identity), str(result.verdict)))
         masked(result, self.session.secrets)
         return result
