@@ -90,7 +90,9 @@ def test_a_fixture_that_cuts_the_power_proves_it(name: str) -> None:
 def test_a_fixture_that_does_nothing_is_named_and_proves_nothing() -> None:
     result = by_fixture(Bench("lindle-l9"), wired=False, prove="power", **WANTED["lindle-l9"])
     assert (result.evidence, result.verdict) == ("reading", "unproved")
-    assert "answers while its power is off: what was to take the power away does nothing" in " ".join([*result.remarks, result.missing])
+    assert "answers while its power is off: what was to take the power away does nothing" in " ".join(
+        [*result.remarks, result.missing]
+    )
 
 
 def test_a_module_that_is_fed_through_its_data_lines_is_named() -> None:

@@ -103,8 +103,7 @@ class ProvisioningRun(Steps):
     def _was_ordered(self) -> bool:
         """Whether a start must have been observed: one by fixture, rig or operator, or the one after which something that was
         stored counts. A module that is right already is restarted by its lexicon only to find what was never saved."""
-        by_power = self._ordered is Evidence.POWER
-        return self._requested > 0 and not self.order.replayed and (by_power or self._stored)
+        return self._due and not self.order.replayed
 
     def _judge(self) -> None:
         result = self.result
@@ -301,9 +300,13 @@ class ProvisioningRun(Steps):
             self._start(can)
             if self.evidence is Evidence.READING and can is not Evidence.READING:
                 # No start was observed, so the settings may not persist yet: save them again.
-                can = Evidence.READING
                 self._persist(todo, again=True)
-                self._start(can)
+                if can is Evidence.RESTART and not self._witnessed and self.witness.name:
+                    # Something is stored now, so a witness may tell.
+                    self._start(can)
+                if not self.evidence.at_least(Evidence.WARM):
+                    can = Evidence.READING
+                    self._start(can)
             if self._all_right() or not self.final or can is Evidence.READING:
                 break
         for _ in range(self.ledger.starts(), self.order.prove.starts if self._all_right() else 0):

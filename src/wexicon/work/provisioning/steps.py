@@ -58,8 +58,8 @@ class Steps:
         self.witness = Witness(module)
         # How many starts were requested.
         self._requested = 0
-        # Whether this run has written or saved anything.
-        self._stored = False
+        # Whether this run has written or saved anything, a start was due for that, and a witness was planted.
+        self._stored = self._due = self._witnessed = False
         self._ordered = Evidence.READING
         # Settings whose acknowledgement counts only if nothing unexpected comes until they are saved, and what had come before.
         self._blind: set[str] = set()
@@ -193,6 +193,8 @@ class Steps:
         if how is not Evidence.READING:
             plants = witnessed and how is Evidence.RESTART and self._stored
             planted = plants and self.witness.plant(self._expected(), self._remember)
+            self._witnessed = self._witnessed or planted
+            self._due = self._due or how is Evidence.POWER or self._stored
             self._enter("power cycle" if how is Evidence.POWER else "restart", searching=True)
             signs = start(self.module, how, self.witness.undone if planted else None)
             self._identify_again()
