@@ -333,3 +333,16 @@ def test_a_sweep_of_a_sheet_puts_the_settings_back_and_repeats_the_evidence() ->
 def test_what_is_wrong_with_a_test_is_told_when_the_sheet_is_read(change: tuple[str, str], told: str) -> None:
     Path("s.toml").write_text(HEARD.replace(*change))
     assert told in wexicon("rehearse", "s.toml", status=2).stderr
+
+
+def test_what_a_test_leaves_changed_beside_is_a_side_effect() -> None:
+    Path("named.wex").write_text("party mast = lindle-l9\nat mast\n    > @name=slip\n    > @net=9\n    > @save\n")
+    Path("s.toml").write_text(
+        'format = 1\n[seat.mast]\nlexicon = "lindle-l9"\nsettings = { name = "mast" }\n'
+        '[test.named]\ndialogue = "named.wex"\nparties = { mast = "mast" }\n'
+    )
+    with virtual(RADIOS) as rig:
+        made = json.loads(wexicon("provision", "s.toml", "mast", "--operator", "rig", "--json", status=4).stdout)
+        outcomes = {one["name"]: one["outcome"] for one in made["settings"]}
+        assert outcomes == {"name": "changed", "network": "side effect"}
+        assert made["verdict"] == "unproved" and rig.rig.units["mast"].standin.flash["name"] == "mast"
