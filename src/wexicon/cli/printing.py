@@ -181,7 +181,7 @@ def why_unproved(result: UnitResult) -> str:
             f"side_effects = [{quoted}] in the seat, or also_changes in the lexicon."
         )
     if not open_ones and result.missing:
-        return "  Have it started by another way: --prove power with --operator person, or a fixture that takes its power away."
+        return "  Start it another way: --prove power --operator person, or a fixture that switches its power."
     if not open_ones:
         return "  The evidence is weaker than --prove requires."
     pending = [s.name for s in result.settings if s.name in open_ones and s.pending]
