@@ -346,3 +346,8 @@ def test_what_a_test_leaves_changed_beside_is_a_side_effect() -> None:
         outcomes = {one["name"]: one["outcome"] for one in made["settings"]}
         assert outcomes == {"name": "changed", "network": "side effect"}
         assert made["verdict"] == "unproved" and rig.rig.units["mast"].standin.flash["name"] == "mast"
+    allowed = Path("s.toml").read_text().replace("[test.named]", 'side_effects = ["network"]\n[test.named]')
+    Path("s.toml").write_text(allowed)
+    with virtual(RADIOS):
+        made = json.loads(wexicon("provision", "s.toml", "mast", "--operator", "rig", "--json").stdout)
+        assert {one["name"]: one["outcome"] for one in made["settings"]}["network"] == "allowed side effect"

@@ -25,7 +25,7 @@ from wexicon.core.faults import ModuleFault
 from wexicon.core.formats.lexicon import Lexicon, Moves
 from wexicon.core.module_state.starts import is_start_text
 from wexicon.core.results.result import Evidence, Outcome, Prove, Verdict
-from wexicon.core.results.unit import SettingResult, Unfinished, judge
+from wexicon.core.results.unit import SettingResult, Unfinished, UnitResult, judge
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import FrameKind
 from wexicon.rigs.uart import WireFaults
@@ -465,8 +465,10 @@ def test_a_value_that_is_broken_over_two_lines_is_not_understood() -> None:
 def test_what_changed_beside_is_told_with_what_allows_it() -> None:
     one = Bench("lindle-l9")
     resets_its_network(one)
-    told = why_unproved(one.provision(name="quay 3"))
-    assert "network changed, which was not ordered" in told and 'side_effects = ["network"] in the seat' in told
+    result = one.provision(name="quay 3")
+    assert "Not ordered: network was 7, and is 1" in why_unproved(result) and "side_effects" not in why_unproved(result)
+    result.sheet = "x"
+    assert 'side_effects = ["network"] in the seat' in why_unproved(result)
 
 
 def test_a_sheet_allows_only_side_effects_that_there_can_be() -> None:
@@ -541,3 +543,16 @@ def test_what_the_dialogues_of_a_sheet_write_is_read_and_kept_for_restore(key: s
             wexicon("restore", "m", "m", "--operator", "rig")
             # As it was before the sheet's own dialogue.
             assert rig.rig.units["m"].standin.flash["addr"] == 0
+
+
+def test_a_second_reading_is_no_weaker_proof_than_was_required() -> None:
+    for required, verdict in ((Prove.POWER, "unproved"), (Prove.AUTO, "conforms")):
+        line = SettingResult("pin", Outcome.ACCEPTED)
+        first = UnitResult(
+            verdict=Verdict.CONFORMS, evidence=Evidence.POWER, settings=[line], trust=["pin"], trusted=["pin"]
+        )
+        again = UnitResult(
+            verdict=Verdict.UNPROVED, evidence=Evidence.READING, settings=[SettingResult("pin", Outcome.UNVERIFIED)]
+        )
+        first.read_again(again, required)
+        assert (first.verdict, first.evidence, first.trusted) == (verdict, "reading", ["pin"])

@@ -10,6 +10,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import msgspec
+
 from wexicon.core.dialogue import Program
 from wexicon.core.faults import CallFault
 from wexicon.core.formats.lexicon import Lexicon
@@ -64,6 +66,7 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     from wexicon.rigs.standins.recording import Recording
     from wexicon.work.contact.sessions import Opening
     from wexicon.work.module.opening import module_on_port
+    from wexicon.work.provisioning.policy import SheetOrder
     from wexicon.work.provisioning.run import provision
 
     standins, unit = unit_for(choice, seat.lexicon)
@@ -73,11 +76,8 @@ def rehearse_seat(seat: Seat, choice: Choice, *, trace: Path | None = None, orde
     with on_ports(standins) as setup:
         setup.trace, setup.force = trace, True
         with module_on_port(f"virtual://{unit.name}", seat.lexicon, setup, opening, seat.given) as module:
-            replayed = choice.recording is not None
-            result = provision(
-                module,
-                order or Order(seat.wanted, trust=seat.trust, image=seat.image, others=seat.others, replayed=replayed),
-            )
+            order = order or SheetOrder().for_unit(seat, seat.wanted, "")
+            result = provision(module, msgspec.structs.replace(order, replayed=choice.recording is not None))
     return result.about(seat.name, f"stand-in {unit.standin.family}", seat.lexicon, str(trace or ""))
 
 

@@ -36,6 +36,8 @@ MOST_PRINTED = 100
 
 def print_units(results: Sequence[UnitResult], took: float) -> None:
     """All units, the reason for each that does not conform, and the count of each verdict."""
+    for missing in dict.fromkeys(result.missing for result in results if result.missing):
+        print_warning(f"{', '.join(one.seat for one in results if one.missing == missing)}: {missing}", "magenta")
     shown = results if len(results) <= MOST_PRINTED else [one for one in results if one.verdict != "conforms"]
     if len(shown) < len(results):
         print_line(f"{len(results) - len(shown)} units conform and are not shown; --json prints all")

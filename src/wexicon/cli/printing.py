@@ -173,13 +173,16 @@ def why_unproved(result: UnitResult) -> str:
     """What is missing, and what to do."""
     open_ones = [s.name for s in result.settings if s.outcome in (Outcome.ACCEPTED, Outcome.UNVERIFIED)]
     open_ones = [name for name in open_ones if name not in result.trusted]
-    effects = [s.name for s in result.settings if s.outcome is Outcome.SIDE_EFFECT]
+    effects = [s for s in result.settings if s.outcome is Outcome.SIDE_EFFECT]
     if effects:
-        quoted = ", ".join(f'"{name}"' for name in effects)
-        return (
-            f"  {', '.join(effects)} changed, which was not ordered. Name it with its value in the sheet; or allow it with "
-            f"side_effects = [{quoted}] in the seat, or also_changes in the lexicon."
+        changes = "; ".join(
+            f"{s.name} was {s.before.shown if s.before else 'not understood'}, and "
+            + (f"is {s.after.shown}" if s.after else s.note)
+            for s in effects
         )
+        quoted = ", ".join(f'"{s.name}"' for s in effects)
+        sheet = f"allow it with side_effects = [{quoted}] in the seat, or " if result.sheet else ""
+        return f"  Not ordered: {changes}. Order its value too, or {sheet}declare it in the lexicon (also_changes, varies)."
     if not open_ones and result.missing:
         return "  Start it another way: --prove power --operator person, or a fixture that switches its power."
     if not open_ones:

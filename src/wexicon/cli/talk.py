@@ -195,7 +195,8 @@ def _open(
         session.tune(next(iter(links), session.link.tuning))
         made.begin_data()
     elif module and not call.as_is:
-        module.attention.gain(links, known=True)
+        # A rate that was asked for is not where it answered last.
+        module.attention.gain(links, known=not (own.rate or own.frame))
     made.muted = False
     return made
 

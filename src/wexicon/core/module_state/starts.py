@@ -32,10 +32,10 @@ def is_ready_text(ready: Pattern, text: str) -> bool:
     return whole and garbled(text.removesuffix(ready.source))
 
 
-def is_start_text(lexicon: Lexicon, text: str, *, says: bool = True) -> bool:
-    """Whether this whole line is what a module of this lexicon sends once it listens or, if it `says` so, as it starts."""
+def is_start_text(lexicon: Lexicon, text: str) -> bool:
+    """Whether this whole line is what a module of this lexicon sends as it starts, or once it listens."""
     ready = lexicon.start.ready
-    if says and text.strip() in (one.strip() for one in lexicon.start.says):
+    if text.strip() in (one.strip() for one in lexicon.start.says):
         return True
     return ready is not None and is_ready_text(ready, text)
 
@@ -55,7 +55,7 @@ class StartWatch:
 
     @cached_property
     def _says(self) -> dict[str, bool]:
-        """What modules send as they start; whether they may send it in data mode too, to whatever is said there."""
+        """What modules send as they start; whether also in data mode, as the answer to any line."""
         return {
             text.strip(): one.attention.how is not AttentionBy.ALWAYS
             for one in self._lexicons()
@@ -63,7 +63,7 @@ class StartWatch:
         }
 
     def _without_echo(self, text: str) -> str:
-        """A line without the beginning of our own that was still echoed as the module started."""
+        """A line without the part of our last line that was echoed in front of it."""
         found = (text[at:] for at in range(1, len(text)) if text[:at] == self._said[:at])
         return next((rest for rest in found if rest.strip() in self._says), text)
 

@@ -96,7 +96,7 @@ class ModuleState:
         return found
 
     def parts_of_next(self, parts: tuple[Part, ...]) -> None:
-        """What is said next was read already: its parts."""
+        """Takes the parts of the next line, which was read already."""
         self.ended()
         self._open = parts
         self._changes = any(part.does not in (Does.ASKS, Does.UNKNOWN) for part in parts)

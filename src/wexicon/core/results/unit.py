@@ -152,9 +152,9 @@ class UnitResult(Result):
         tests = [test.status for test in self.tests]
         return next((one for one in (130, 2, 3, 1, 4) if one == own or one in tests), 0)
 
-    def read_again(self, again: UnitResult, *, trusted: bool = False) -> None:
+    def read_again(self, again: UnitResult, required: Prove | None = None) -> None:
         """Something may have written after the proof, and all was read again: the first outcomes with the evidence of that
-        reading. What was `trusted` stays so."""
+        reading. Where that only verified, which trusts no acknowledgement, the verdict is judged anew by what is `required`."""
         self.evidence, self.starts = again.evidence, again.starts
         self.exchanges += again.exchanges
         self.seconds = round(self.seconds + again.seconds, 6)
@@ -167,9 +167,10 @@ class UnitResult(Result):
             if now and now.after:
                 line.after = now.after
         self.settings += [line for line in lines.values() if line.outcome in (Outcome.SIDE_EFFECT, Outcome.ALLOWED)]
-        if again.verdict is Verdict.UNPROVED and trusted:
-            return
-        if again.verdict is not Verdict.CONFORMS:
+        self.missing, self.stronger = again.missing or self.missing, again.stronger
+        if required and again.verdict is Verdict.UNPROVED:
+            self.verdict, self.trusted = judge(self.settings, self.evidence, required, self.trust, self.starts)
+        elif again.verdict is not Verdict.CONFORMS:
             self.verdict, self.failure = again.verdict, again.failure
 
     def about(self, seat: str, port: str, lexicon: Lexicon, trace: str, sheet: str = "") -> UnitResult:

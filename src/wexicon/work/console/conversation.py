@@ -304,7 +304,7 @@ class Talk(Listener):
 
     @contextmanager
     def _unseen(self) -> Iterator[None]:
-        """What is said and heard meanwhile is in the trace only."""
+        """Lines sent and received meanwhile are in the trace only."""
         muted, self.muted = self.muted, True
         try:
             yield
@@ -312,11 +312,13 @@ class Talk(Listener):
             self.muted = muted
 
     def _tell_side_effects(self) -> None:
-        """Tells which settings are not as before, though no line has written them; of a module that passes data on, nothing."""
+        """Lists the settings that are not as before and that no line has written; none of a module in data mode."""
         if self._before is None or self.module is None or not self._takes_commands:
             return
         found = {}
-        with suppress(ModuleFault), self._unseen():
+        with suppress(Fault), self._unseen():
+            if not self.module.attention.answers_at(self.session.link.tuning):
+                return
             found = differences(self.module, self._before, self.state.wrote)
         for name, one in found.items():
             if not self.module.lexicon.settings[name].varies:

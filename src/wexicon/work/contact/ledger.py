@@ -14,7 +14,6 @@ from enum import StrEnum
 import msgspec
 
 from wexicon.core.formats.lexicon import Lexicon
-from wexicon.core.module_state.starts import is_start_text
 from wexicon.core.module_state.state import ModuleState
 from wexicon.core.protocol.dialect import Reply
 from wexicon.core.protocol.observations import Heard, Role
@@ -354,8 +353,7 @@ class Observer:
     def overheard(self, line: Heard) -> None:
         """Notes a line that no open question asked for: a start, or an answer that may be a late one."""
         probe, known = self.lexicon.attention.probe.expect, self.session.known
-        started = isinstance(known, ModuleState) and known.starts and known.starts[-1].at == line.at
-        if started or is_start_text(self.lexicon, line.text, says=False):
+        if isinstance(known, ModuleState) and known.starts and known.starts[-1].at == line.at:
             self.ledger.note(Ready(line.at))
         elif line.role is Role.UNEXPECTED or any(want.pattern.match(line.text) is not None for want in probe.wants):
             self.ledger.note(Stray(line.at))

@@ -293,7 +293,7 @@ class Batch:
                 break
         if module.session.changes != said and not result.status:
             # They may have written after the proof.
-            result.read_again(verify(module, msgspec.structs.replace(order, image=None)), trusted=True)
+            result.read_again(verify(module, msgspec.structs.replace(order, image=None)), order.prove)
         self.scheduler.learn(job.known_of(identity, wanted))
         return _with_output(result, ran)
 

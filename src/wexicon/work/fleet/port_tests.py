@@ -33,7 +33,7 @@ from wexicon.work.function.traffic import TrafficOrder, TrafficTest, endpoint_on
 from wexicon.work.module.module import Module
 from wexicon.work.module.readings import Reading
 from wexicon.work.module.side_effects import all_readings
-from wexicon.work.provisioning.policy import Order
+from wexicon.work.provisioning.policy import SheetOrder
 from wexicon.work.provisioning.run import provision
 from wexicon.work.provisioning.unfinished import Store
 
@@ -204,15 +204,8 @@ class TestsOnPorts:
             with self._opened(job, port, Listener()) as module:
                 module.attention.gain([*module.likely, module.lexicon.factory])
                 require_unit(module, self._units(job))
-                order = Order(
-                    self._wanted[job.name],
-                    self._prove,
-                    job.seat.trust,
-                    self._sheet.digest,
-                    touched=True,
-                    image=job.seat.image,
-                    others=job.seat.others,
-                )
+                asked = SheetOrder(prove=self._prove)
+                order = asked.for_unit(job.seat, self._wanted[job.name], self._sheet.digest, touched=True)
                 result = provision(module, order, store=self._store, earlier=earlier)
         except Exception as fault:
             result.ended_by(fault, "put back")

@@ -343,7 +343,9 @@ class ProvisioningRun(Steps):
             try:
                 known = self.earlier or all_readings(self.module, known)
             except ModuleFault as fault:
-                self.session.log(f"settings that the sheet does not name could not be read: {fault.reason}")
+                told = f"settings that were not ordered could not be read, and are not compared: {fault.reason or fault.what}"
+                self.result.remarks.append(told)
+                self.session.log(told)
             self.earlier = known
             for name, reading in known.items():
                 setting = self.lexicon.settings[name]
