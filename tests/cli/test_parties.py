@@ -276,9 +276,26 @@ def test_what_one_says_while_another_is_waited_for_is_kept_in_order_and_timed() 
         "at b\n    read address\n"
         "at a\n    repeat 5 times\n        > @send {address},tide\n        < @sent\n"
         "    pause 2s\n"
-        "at b\n    repeat 5 times\n        await 100ms as took\n            @air ... from 0: tide\n        check took == 0\n"
+        "at b\n    repeat 5 times\n        await 100ms queued as took\n            @air ... from 0: tide\n"
+        "        check took == 0\n"
     )
     assert rehearse("d.wex", RADIOS.replace("mast", "a").replace("relay", "b"))["verdict"] == "passed"
+
+
+@pytest.mark.parametrize(
+    ("said", "queued", "verdict"), [("tide", "", "passed"), ("other", "", "failed"), ("other", " queued", "passed")]
+)
+def test_an_event_of_before_the_last_line_is_no_answer_to_it(said: str, queued: str, verdict: str) -> None:
+    # The same text was heard once before the line whose effect is awaited; that line has it heard again, or does not.
+    Path("d.wex").write_text(
+        "party a = lindle-l9\nparty b = lindle-l9\nat b\n    read address\nat a\n    > @send {address},tide\n    < @sent\n"
+        f"    pause 3s\n    mark sent\n    > @send {{address}},{said}\n    < @sent\n"
+        f"at b\n    await 3s{queued}\n        @air ... from 0: tide\nmeasure travel = since(sent) s to 5\n"
+    )
+    made = rehearse("d.wex", RADIOS.replace("mast", "a").replace("relay", "b"), status=int(verdict == "failed"))
+    assert made["verdict"] == verdict
+    early = "came before the last line was said; await D queued takes it too" in str(made.get("failure"))
+    assert early == (verdict == "failed")
 
 
 def test_a_flood_from_one_party_keeps_nobody_from_the_others() -> None:

@@ -116,7 +116,8 @@ class Say(AnsweredStatement, frozen=True, kw_only=True):
 
 
 class Await(AnsweredStatement, frozen=True, kw_only=True):
-    """`await D [as NAME]` and the patterns below it: events that must come, in order, or other events and what then. NAME is
+    """`await D [queued] [as NAME]` and the patterns below it: events that must come, in order, or other events and what then.
+    Only those count that came after the dialogue's last line; with `queued` the older ones too that were not taken yet. NAME is
     how many seconds the last of them took to come. Without a block, `await D nothing`: no event may come; `await D closed`: the
     other side must close the connection."""
 
@@ -125,6 +126,7 @@ class Await(AnsweredStatement, frozen=True, kw_only=True):
     BARE: ClassVar[tuple[str, ...]] = ("nothing", "closed")
     duration: Duration
     as_name: str = ""
+    queued: bool = False
     bare: str = ""
 
     def sets(self) -> Iterator[str]:
@@ -133,7 +135,9 @@ class Await(AnsweredStatement, frozen=True, kw_only=True):
             yield self.as_name
 
     def lines(self) -> Iterator[str]:
-        yield f"await {self.duration.text}" + (f" as {self.as_name}" if self.as_name else "") + f" {self.bare}".rstrip()
+        queued = " queued" if self.queued else ""
+        as_name = f" as {self.as_name}" if self.as_name else ""
+        yield f"await {self.duration.text}{queued}{as_name} {self.bare}".rstrip()
         for hear in self.hears:
             source = hear.pattern.source
             plain = source[:1] not in ("|", "<", "#") and source == source.strip()

@@ -1,12 +1,15 @@
 """What a dialogue hears: events that it waits for or handles whenever they come, and what did not come.
 
-The rule: an event is taken once, by the `await` or the `on` that it fits; until then it is kept. What did not come is told
-with all that was heard instead.
+The rule: an event is taken once, by the `await` or the `on` that it fits; until then it is kept. An `await` takes none that
+came before the dialogue's last line, at whichever party that was said, unless it says so: an older one is no answer to it.
+What did not come is told with all that was heard instead.
 """
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 
 from wexicon.core.dialogue.blocks import Await, DialogueFault, On, Other, Say
 from wexicon.core.dialogue.lines import Body
@@ -38,6 +41,8 @@ class Hearing(Scope):
         self.parties: dict[str, Party] = {}
         self._handlers: list[tuple[On, Waiter, Party]] = []
         self._handling = False
+        # When the last line was said, whichever party it was said to.
+        self._said_at = party.fresh_since
 
     def _block(self, block: Body) -> None:
         raise NotImplementedError
@@ -52,11 +57,13 @@ class Hearing(Scope):
         """Waits for the events of a statement."""
         began = self.session.clock.now()
         until = began + statement.duration.seconds
+        since = self.party.fresh_since
+        # What a socket gives is a stream of its own: nothing in it is older than what opened it.
+        if not statement.queued and not self.party.is_socket:
+            since = max(since, self._said_at)
         if statement.bare:
-            self._await_bare(statement, until, self.party.began)
+            self._await_bare(statement, until, since)
             return
-        # Between several parties events are queued; alone, only what came since the last exchange began counts.
-        since = self.party.fresh_since if self.parties else self.party.began
         wanted: list[Pattern | None] = [hear.pattern for hear in statement.hears] or [None]
         for pattern in wanted:
             if not self._await_one(statement, pattern, until, since, began):
@@ -96,7 +103,8 @@ class Hearing(Scope):
             heard = [event.text for event in self.session.events if event.at >= since]
             expected = wanted.source if wanted else " or ".join(other.pattern.source for other in statement.others)
             part = Part("", expected, heard, statement.duration.seconds)
-            raise self._fault(statement, f"the event did not come within {statement.duration.text}", part=part)
+            what = f"the event did not come within {statement.duration.text}"
+            raise self._fault(statement, what, self._came_before(pick, since), part=part)
         if statement.as_name:
             self.values[statement.as_name] = seconds(max(0.0, event.at - began))
         if not event.name:
@@ -107,6 +115,13 @@ class Hearing(Scope):
             return True
         self._block(other.then)
         return False
+
+    def _came_before(self, pick: Callable[[Heard], bool], since: float) -> str:
+        """That one came too early, where that is so."""
+        early = [one for one in self.session.events if self.party.fresh_since <= one.at < since and pick(one)]
+        if not early:
+            return ""
+        return f"“{visible(early[-1].text)}” came before the last line was said; await D queued takes it too."
 
     def _wait(self, until: float, pick: Callable[[Heard], bool] | None = None, since: float = 0.0) -> Heard | None:
         """Listens until the time `until` or until an event is picked; handlers answer what comes meanwhile."""
@@ -144,23 +159,31 @@ class Hearing(Scope):
                         what = f"its own lines bring it again: it was done {MOST_HANDLED} times"
                         raise self._fault(handler, what, "Write a pattern that does not fit what answers its lines.")
                     before, self.party = self.party, party
+                    said_at = self._said_at
                     own = party.session.dialect.own(handler.pattern)
                     self._take(handler, own.match(event.text, self.values) or {})
-                    began = party.began
                     self._block(handler.body)
-                    party.began, self.party = began, before
+                    self._said_at, self.party = said_at, before
         finally:
             self._handling = False
 
     # -- what did not come ----------------------------------------------------------------------------------------
 
+    def _mark_said(self) -> None:
+        """A line is about to be said: what has arrived by now at any party is no answer to it."""
+        for party in self.parties.values() or [self.party]:
+            # One reading: a flood at one party holds nobody up. Which party has failed is told when it is its turn.
+            with suppress(LinkFault):
+                party.session.take_in()
+        self._said_at = math.nextafter(self.session.clock.now(), math.inf)
+
     def _require_silence(self, statement: Say, within: float | None) -> None:
         """Nothing may answer, for as long as an answer may take; events are none."""
-        session, began = self.session, self.party.began
+        session, began = self.session, self._said_at
         wait = session.dialect.within if within is None else within
 
         def heard() -> list[str]:
-            seen = (one for one in session.recent if isinstance(one, Heard) and one.at > began)
+            seen = (one for one in session.recent if isinstance(one, Heard) and one.at >= began)
             return [one.text for one in seen if one.role in (Role.UNMATCHED, Role.UNEXPECTED, Role.CORRUPT)]
 
         session.quiet(wait, lambda: bool(heard()))

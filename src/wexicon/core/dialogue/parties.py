@@ -1,6 +1,6 @@
 """The parties of a dialogue (modules on their ports, sockets of this machine), and the statements that name one.
 
-The rule: all parties are read all the time; events of each are queued until an `await` takes them. Where there are parties,
+The rule: all parties are read all the time; events of each are kept until an `await` takes them. Where there are parties,
 each line that is said or heard is in an `at` block.
 """
 
@@ -42,9 +42,8 @@ class Party:
         self._pass_data = pass_data
         self._held = held
         self._listens = listen is None
-        # When the last exchange began; and when it changed its mode, or an operator was asked to do something with it: events
-        # of before are over.
-        self.began = self.fresh_since = session.clock.now()
+        # When it changed its mode, or an operator was asked to do something with it: events of before are over.
+        self.fresh_since = session.clock.now()
         # The values whose lengths the other side has just been told, and whether it has just sent a prompt.
         self.counted: dict[str, object] = {}
         self.prompted = False

@@ -265,8 +265,8 @@ class _Reader:
     def read_await(self, line: SourceLine, words: Words, depth: int) -> Statement:
         if bare := re.fullmatch(rf"(\S+)\s+({'|'.join(Await.BARE)})", words.text):
             return Await((), (), duration=words.part(0, bare[1]).duration(), bare=bare[2], line=line.number)
-        took = re.fullmatch(rf"(\S+)\s+as\s+({NAME})", words.text)
-        duration = words.part(0, took[1]).duration() if took else words.duration()
+        form = re.fullmatch(rf"(\S+)(\s+queued)?(?:\s+as\s+({NAME}))?\s*", words.text)
+        duration = words.part(0, form[1]).duration() if form else words.duration()
         hears: list[Hear] = []
         others: list[Other] = []
         indent = self.lines[self.at].indent if self.at < len(self.lines) else 0
@@ -287,8 +287,8 @@ class _Reader:
                 hears.append(hear)
         if self.at == start:
             raise StatementFault("nothing stands below it", 1, "indent the events that must come, one a line")
-        as_name = took[2] if took else ""
-        return Await(tuple(hears), tuple(others), duration=duration, as_name=as_name, line=line.number)
+        queued, as_name = (bool(form[2]), form[3] or "") if form else (False, "")
+        return Await(tuple(hears), tuple(others), duration=duration, as_name=as_name, queued=queued, line=line.number)
 
     def read_when(self, line: SourceLine, words: Words, depth: int) -> Statement:
         condition = words.expression()

@@ -119,6 +119,8 @@ class Runner(Hearing):
             self._attend()
 
     def _one(self, statement: Statement) -> None:
+        if isinstance(statement, _SAYING):
+            self._mark_said()
         if act := _ACTS.get(type(statement)):
             act(self, statement)
 
@@ -242,8 +244,8 @@ class Runner(Hearing):
         party.counted = {name: self.values[name] for name in told}
         if not statement.exact:
             party.be_listening()
+        self._mark_said()
         within = self._once if self._once is not None else self._allowed
-        party.began = session.clock.now()
         session.changes += 1
         expectation = statement.expectation
         if party.data and not statement.hears and not statement.others:
@@ -340,6 +342,9 @@ class Runner(Hearing):
             raise self._fault(statement, str(fault)) from None
         self.session.tune(tuning)
 
+
+# What says something, or has it said; a line of the dialogue counts once command mode is entered for it.
+_SAYING = (AskOperator, Close, Do, Open, Read, Set, Signal, Transfer)
 
 # What each statement does; those that are not here declare something.
 _ACTS: dict[type[Statement], Callable[[Runner, Any], None]] = {

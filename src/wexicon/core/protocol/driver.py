@@ -228,18 +228,25 @@ class Driver:
 
     def drain(self) -> None:
         """Takes in what has already arrived, without waiting. Raises Unreachable if it does not end."""
-        began = now = self.clock.now()
-        while data := self._read(now):
-            self._hear(data, now)
-            now = self.clock.now()
-            if now - began > LONGEST_DRAIN:
+        began = self.clock.now()
+        while self.take_in():
+            if self.clock.now() - began > LONGEST_DRAIN:
                 what = f"the port has sent without a pause for {spoken(LONGEST_DRAIN)}, faster than a UART can"
                 raise Unreachable(
                     what, where=self.link.name, hint="Check what is connected. Nothing more was sent to it."
                 )
+        now = self.clock.now()
         until = self._engine.next_time()
         if until is not None and now >= until:
             self._tell(self._engine.elapse(now))
+
+    def take_in(self) -> bool:
+        """Takes in what one reading gives, without waiting; false where nothing has arrived."""
+        now = self.clock.now()
+        data = self._read(now)
+        if data:
+            self._hear(data, now)
+        return bool(data)
 
     def listen(self, until: float, enough: Callable[[], bool] = lambda: False) -> None:
         """Says nothing until the time `until` (or until `enough`), and takes in all that comes. A stop is heeded at once."""
