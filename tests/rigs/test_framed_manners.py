@@ -379,6 +379,48 @@ settings = { name = "{row.station}", channel = "{row.channel}", networks = ["qua
         assert json.loads(wexicon("hail", "quay#2", "--json").stdout)["identity"]["serial"] == "MC2-0031-2"
 
 
+@pytest.mark.parametrize(("wanted", "verdict"), [("channel = 3", "failed"), ("name = 'mole'", "unproved")])
+def test_a_write_that_reached_another_one_behind_the_port_is_found(tmp_path: Path, wanted: str, verdict: str) -> None:
+    # A damaged line chooses radio 1 for one write; that radio was done before, with this setting ordered or not.
+    first = "channel = 2" if wanted.startswith("channel") else "channel = 3"
+    (tmp_path / "s.toml").write_text(
+        f'format = 1\n[seat.one]\nlexicon = "marram-c2"\nsettings = {{ {first} }}\n'
+        f'[seat.two]\nlexicon = "marram-c2"\nsettings = {{ {wanted} }}\n'
+    )
+    with bench('[unit.quay]\nstandin = "marram-c2"\n') as server:
+        standin, port = server.rig.units["quay"].standin, server.ports["quay"]
+        put, turns = standin.put, []
+
+        def astray(name: str, text: str) -> None:
+            chosen = standin.chosen
+            if chosen not in turns:
+                turns.append(chosen)
+                standin.chosen = turns[0]
+            put(name, text)
+            standin.chosen = chosen
+
+        standin.put = astray
+        ran = built(
+            "provision",
+            str(tmp_path / "s.toml"),
+            f"{port}#1",
+            f"{port}#2",
+            "--register",
+            f"sqlite:///{tmp_path}/r.db",
+            "--json",
+            status=4 if verdict == "unproved" else 1,
+        )
+        units = json.loads(ran.stdout)
+        # Either may come first; the other one's first write reached it.
+        earlier, later = (units[number - 1] for number in turns)
+        name = later["settings"][0]["name"]
+        assert standin.flash["radios"][0][name] == standin.flash["radios"][1][name]
+    assert (earlier["verdict"], later["verdict"]) == (verdict, "conforms")
+    assert f"{name} changed while others behind the same port were worked on: {later['seat']}" in str(
+        earlier["remarks"]
+    )
+
+
 def test_what_may_mislead_is_told_by_check() -> None:
     text = b"""format = 1
 [about]

@@ -22,13 +22,16 @@ from wexicon.core.formats.units import DRAWN, OWN
 from wexicon.core.protocol.observations import Listener
 from wexicon.core.results.result import Failure, Verdict
 from wexicon.core.results.unit import DialogueResult, UnitResult
+from wexicon.links.lock import split_station
 from wexicon.work.contact.catalog import find_dialogue
 from wexicon.work.contact.ports import PortAssignment
 from wexicon.work.fleet.claims import AnothersUnit, MadeBefore
 from wexicon.work.fleet.scheduler import AWAY, Scheduler, UnitProgress, UnitSteps
 from wexicon.work.fleet.swapping import AGAIN, END, Means, OperatorRequest, Swapping
+from wexicon.work.fleet.switched import compare, done_first
 from wexicon.work.function.dialogues import run_dialogue
 from wexicon.work.module.module import Module
+from wexicon.work.module.readings import Reading
 from wexicon.work.module.side_effects import all_readings
 from wexicon.work.provisioning.policy import SheetOrder
 from wexicon.work.provisioning.run import provision, verify
@@ -49,6 +52,8 @@ class Batch:
         self.means = means
         self.results: dict[str, UnitResult] = {}
         self.scheduler = Scheduler(jobs, means.claims, means.known, self._over, means.progress)
+        # What units behind a port with several were when they were done.
+        self._left: dict[str, dict[str, Reading]] = {}
         self._failed = 0
         self._broken: Fault | None = None
         self._swaps = False
@@ -90,6 +95,7 @@ class Batch:
             if job.name not in self.results and not self.order.scan:
                 self._end(job, self._not_done(job))
         results = [self.results[job.name] for job in self.jobs if job.name in self.results]
+        self._read_done_first(results)
         self._agree(results)
         return results
 
@@ -294,6 +300,8 @@ class Batch:
         if module.session.changes != said and not result.status:
             # They may have written after the proof.
             result.read_again(verify(module, msgspec.structs.replace(order, image=None)), order.prove)
+        if self.order.write and module.session.bound is not None and not result.status:
+            self._left[job.name] = all_readings(module)
         self.scheduler.learn(job.known_of(identity, wanted))
         return _with_output(result, ran)
 
@@ -320,6 +328,25 @@ class Batch:
         return done
 
     # -- all of them ----------------------------------------------------------------------------------------------
+
+    def _read_done_first(self, results: Sequence[UnitResult]) -> None:
+        """Units that were done before others behind the same port are read again."""
+        for result in done_first(results) if self.order.write and not self.means.stopping() else ():
+            job = next(job for job in self.jobs if job.name == result.seat)
+            wanted = self.means.wanted[job.name]
+            order = self.order.for_unit(job.seat, wanted, self.sheet.digest)
+            order = msgspec.structs.replace(order, image=None, unit=job.seat.lexicon.unit_of(result.identity))
+            device = split_station(result.port)[0]
+            later = [one.seat for one in results if one is not result and split_station(one.port)[0] == device]
+            try:
+                with self.opened(job, result.port, UnitSteps(job.name, result.port, self.means.progress)) as module:
+                    told = compare(module, order, result, self._left.get(job.name, {}), later)
+            except Exception as fault:
+                result.ended_by(fault, "read again")
+                told = True
+            if told:
+                self.means.keep(job, result)
+            self.means.progress(UnitProgress(job.name, result.port, str(result.verdict), result))
 
     def _agree(self, results: Sequence[UnitResult]) -> None:
         """What must agree is checked over what was read of the units that went well, at the last."""

@@ -6,7 +6,7 @@ question, who it is, as before; otherwise all of it is read again, in silence.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import Protocol
 
 import msgspec
@@ -40,6 +40,8 @@ class Speaks(Protocol):
     ) -> Reply: ...
 
     def still_there(self) -> bool: ...
+
+    def surely(self, what: str, act: Callable[[], object], *, plainly: bool = False) -> None: ...
 
     def only_here(self, *, frame: bool = False) -> bool: ...
 

@@ -32,6 +32,13 @@ class Settings(SettingsReader):
     def write(self, values: Mapping[str, Value], others: Mapping[str, Value]) -> None:
         """Writes plain values: one setting, or settings of one group together. `others` are the values that the rest of the
         group has. Raises Refused where the module returns an error."""
+        if self.lexicon.attention.select is None:
+            self._write(values, others)
+        else:
+            # Another one behind the port may have been chosen by a damaged line.
+            self.module.surely(", ".join(values), lambda: self._write(values, others))
+
+    def _write(self, values: Mapping[str, Value], others: Mapping[str, Value]) -> None:
         names = list(values)
         setting = self.lexicon.setting(names[0])
         if setting.add:
