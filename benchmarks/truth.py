@@ -99,6 +99,7 @@ def _run(
     scene.link = session.link  # type: ignore[assignment]
     before = _kept(scene)
     flash_before = [copy.deepcopy(member.flash) for member in scene.members]
+    memory_before = [copy.deepcopy(member.memory) for member in scene.members]
     starts, records = len(scene.starts), dict(scene.store._kept)
     module = Module(session, lexicon, scene.operator(), patience=8, fixture=scene.fixture)
     try:
@@ -120,7 +121,13 @@ def _run(
     if result.verdict is Verdict.CONFORMS and named in scene.members:
         flash = flash_before[scene.members.index(named)]
         own = _cells(scene.name) | scene.own_cells | _ordered_cells(named, flash, wanted)
-        untold = [key for key, value in named.flash.items() if value != flash.get(key) and key not in own]
+        # What someone else left unsaved is what is read before the first write: a save stores it too.
+        memory = memory_before[scene.members.index(named)]
+        untold = [
+            key
+            for key, value in named.flash.items()
+            if value not in (flash.get(key), memory.get(key)) and key not in own
+        ]
         told = [line.name for line in result.settings if "side effect" in line.outcome]
         if untold and not told:
             case.false.append(f"{result.evidence}: {', '.join(untold)} changed in flash, and nothing tells of it")

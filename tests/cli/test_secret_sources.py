@@ -103,6 +103,24 @@ def test_a_generated_secret_is_handed_over_encrypted_and_kept_when_its_unit_is_m
     assert not any(pin in text or PASSWORD in text for text in told)
 
 
+def test_a_secret_that_the_module_may_not_have_is_marked_as_doubtful() -> None:
+    def state() -> list[str]:
+        listed = wexicon("units", "secrets", "plugs.handover", "--env", "password=SEAL", "--json").stdout
+        return [one["state"] for one in json.loads(listed)]
+
+    Path("g.toml").write_text(GENERATED)
+    with virtual(k5()) as rig:
+        standin, call = rig.rig.units["plug"].standin, ("provision", "g.toml", rig.ports["plug"], "--operator", "rig")
+        heard, pin = standin.heard, standin.memory["pass"]
+        # It takes the PIN, and is deaf from then on.
+        standin.heard = lambda data, began: heard(data, began) if standin.memory["pass"] == pin else None
+        wexicon(*call, "--patience", "2s", status=1)
+        assert state() == ["doubtful"]
+        standin.heard = heard
+        wexicon(*call)
+    assert state() == ["read back"]
+
+
 def test_another_module_gets_another_secret_and_none_is_told_without_the_file(monkeypatch: pytest.MonkeyPatch) -> None:
     Path("g.toml").write_text(GENERATED)
     pins = []

@@ -111,6 +111,11 @@ def play(text: str, took: float = 0.005) -> list[LedgerEntry]:
         ("answered planted ordered ready answered stayed read", "warm-restart"),
         # What was observed before the last write proves nothing of it.
         ("answered ordered ready answered written read", "reading"),
+        # A ready text that belongs to a start of before: none was ordered since, or the earlier one is still to come.
+        ("answered written ready answered read", "reading"),
+        ("answered ordered answered read written ready answered read", "reading"),
+        ("answered ordered answered read written ordered ready answered read", "reading"),
+        ("answered ordered answered read written ordered ready ready answered read", "warm-restart"),
         ("answered ordered silent*3 written answered read", "reading"),
     ],
 )

@@ -292,9 +292,11 @@ def _lines(one: Entry, names: list[str]) -> Iterator[str]:
 
 def _secret_lines(one: Entry, secret: Sequence[HandedOver]) -> Iterator[str]:
     """The generated secrets that a unit has, as they stand on its label: those that its module took."""
+    from wexicon.records.sealed import DOUBTFUL
+
     has = {line.name for line in one.result.settings if line.outcome in ("changed", "unchanged", "accepted")}
     for each in secret:
-        if each.setting not in has:
+        if each.setting not in has or each.state == DOUBTFUL:
             continue
         if each.sheet == one.sheet and (each.unit == one.unit if each.unit else each.name == one.name):
             yield f"{each.setting} {each.value}"

@@ -160,7 +160,7 @@ def compare(first: str, second: str, whole: bool, register_at: str | None, as_js
         raise click.exceptions.Exit(1)
 
 
-_COLUMNS = ("module", "unit", "sheet", "setting", "value", "drawn (UTC)")
+_COLUMNS = ("module", "unit", "sheet", "setting", "value", "drawn (UTC)", "in the module")
 
 
 @click.command(cls=Command)
@@ -186,13 +186,16 @@ def secrets(
       wexicon units secrets handed-over.jsonl
       wexicon units secrets handed-over.jsonl --unit "mast M2"
 
-    Whether a module took its secret is in the register: wexicon units show.
+    One that is doubtful may not be the one that the module has: provision the unit again.
     Its password is asked for; --env password=VARIABLE and --file password=PATH take it from elsewhere.
     """
     found = [one for one in secrets_in(path, env_pairs, file_pairs) if unit in (None, one.unit, one.name)]
     if not found:
         raise CallFault("has no secret of this unit", where=str(path))
-    rows = [(one.unit, one.name, one.sheet, one.setting, one.value, one.at[:19].replace("T", " ")) for one in found]
+    rows = [
+        (one.unit, one.name, one.sheet, one.setting, one.value, one.at[:19].replace("T", " "), one.state)
+        for one in found
+    ]
     if output:
         from wexicon.records.exports import csv_text
 

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import base64
 import contextlib
+import copy
 import hmac
 import os
 from collections.abc import Callable
@@ -31,9 +32,13 @@ _SALT = 16
 Answer = TypeVar("Answer")
 
 
+READ_BACK, ACKNOWLEDGED, DOUBTFUL = "read back", "acknowledged", "doubtful"
+
+
 class HandedOver(msgspec.Struct):
-    """One secret: of which module, what that is called in which sheet, which setting, its value, when it was drawn (UTC), and
-    whether it may be printed on the unit's label."""
+    """One secret: of which module, what that is called in which sheet, which setting, its value, when it was drawn (UTC),
+    whether it may be printed on the unit's label, and what is known of the module: it was `read back`, it was `acknowledged`
+    and cannot be read, or it is `doubtful` whether the module has it."""
 
     unit: str
     name: str
@@ -42,6 +47,7 @@ class HandedOver(msgspec.Struct):
     value: str
     at: str
     label: bool = False
+    state: str = DOUBTFUL
 
 
 class _Sealed(msgspec.Struct):
@@ -87,9 +93,9 @@ class HandOverFile:
 
         with locked(self.path):
             secrets = self.secrets()
-            before = len(secrets)
+            before = copy.deepcopy(secrets)
             answer = act(secrets)
-            if len(secrets) != before:
+            if secrets != before:
                 key = self._key_for(self._salt or os.urandom(_SALT))
                 token = Fernet(key).encrypt(msgspec.json.encode(secrets)).decode()
                 sealed = _Sealed(FORMAT, base64.b64encode(self._salt).decode(), token)

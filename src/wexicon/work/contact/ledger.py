@@ -81,7 +81,7 @@ class CycleAsked(LedgerEntry, frozen=True, tag=True):
 
 
 class Ordered(LedgerEntry, frozen=True, tag=True):
-    """The module acknowledged a command to restart."""
+    """The module acknowledged a command to restart, which was given at this time."""
 
 
 class Left(LedgerEntry, frozen=True, tag=True):
@@ -203,13 +203,29 @@ def _last(entries: Sequence[LedgerEntry], kind: type[LedgerEntry]) -> int:
 def signs(entries: Sequence[LedgerEntry], first: int, end: int) -> Iterator[Sign]:
     """The signs of a start among entries[first:end]."""
     some = entries[first:end]
-    if any(isinstance(entry, Ready) for entry in some):
+    if _ready(entries, first, end):
         yield Sign.READY
     if _last(some, Undone) > _last(some, Stayed):
         yield Sign.WITNESS
     # A module whose unsaved change stayed once is silent for another reason, later too.
     before = entries[:end]
     yield from _silences(entries, first, end, stayed=_last(before, Stayed) > _last(before, Undone))
+
+
+# What is to be followed by a ready text.
+_ORDERS = (Ordered, PowerOff, PowerOn, CycleAsked)
+
+
+def _ready(entries: Sequence[LedgerEntry], first: int, end: int) -> bool:
+    """Whether a ready text among entries[first:end] shows a start: one was ordered there before it, and it is not the late
+    text of a start that was ordered earlier."""
+    heard = [entry.at for entry in entries[:end] if isinstance(entry, Ready)]
+    earlier = [entry.at for entry in entries[:first] if isinstance(entry, _ORDERS)]
+    own = [entry.at for entry in entries[first:end] if isinstance(entry, _ORDERS)]
+    if not own:
+        return False
+    owed = bool(earlier) and not any(earlier[-1] <= at < own[0] for at in heard)
+    return sum(at >= own[0] for at in heard) > owed
 
 
 class Silences:

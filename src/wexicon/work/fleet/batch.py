@@ -300,6 +300,8 @@ class Batch:
         if module.session.changes != said and not result.status:
             # They may have written after the proof.
             result.read_again(verify(module, msgspec.structs.replace(order, image=None)), order.prove)
+        if self.order.write:
+            self.means.generated.done(job, unit, result)
         if self.order.write and module.session.bound is not None and not result.status:
             self._left[job.name] = all_readings(module)
         self.scheduler.learn(job.known_of(identity, wanted))

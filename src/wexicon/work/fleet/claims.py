@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import secrets
 import threading
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
 from hashlib import sha256
@@ -23,12 +23,12 @@ from wexicon.core.faults import CallFault, Fault, ModuleFault, RegisterAway
 from wexicon.core.formats.jobs import Job
 from wexicon.core.formats.sheet import Sheet
 from wexicon.core.formats.wanted import source_of
-from wexicon.core.results.result import Verdict
+from wexicon.core.results.result import Outcome, Verdict
 from wexicon.core.results.unit import UnitResult
 from wexicon.core.values import Value
 from wexicon.links.lock import LifeLock, is_alive
 from wexicon.records.entry import Entry
-from wexicon.records.sealed import HandedOver, HandOverFile
+from wexicon.records.sealed import ACKNOWLEDGED, DOUBTFUL, READ_BACK, HandedOver, HandOverFile
 
 if TYPE_CHECKING:
     from wexicon.records.register import Register
@@ -325,6 +325,9 @@ class GeneratedSecrets:
             for name, one in job.seat.generated.items()
         }
 
+    def done(self, job: Job, unit: str, result: UnitResult) -> None:
+        """Notes what is known of the secrets of a unit that was worked on."""
+
 
 class KeptSecrets(GeneratedSecrets):
     """The generated secrets of a sheet, kept in its hand-over file; new ones are drawn if it may `write`. Raises CallFault if
@@ -353,6 +356,27 @@ class KeptSecrets(GeneratedSecrets):
             raise CallFault(what, hint='Give the units rows: units = "FILE.csv", and each = "row".')
         texts = self._file.change(lambda kept: self._texts(kept, job, unit))
         return {name: job.seat.lexicon.settings[name].typed(text) for name, text in texts.items()}
+
+    def done(self, job: Job, unit: str, result: UnitResult) -> None:
+        if job.seat.generated:
+            outcomes = {line.name: line.outcome for line in result.settings}
+            self._file.change(lambda kept: self._note(kept, job, unit, outcomes if not result.failure else {}))
+
+    def _note(self, kept: list[HandedOver], job: Job, unit: str, outcomes: Mapping[str, Outcome]) -> None:
+        for one in kept:
+            mine = one.unit == unit if unit else one.name == job.name
+            if not mine or one.sheet != self._sheet.called or one.setting not in job.seat.generated:
+                continue
+            match outcomes.get(one.setting):
+                case Outcome.CHANGED | Outcome.UNCHANGED:
+                    one.state = READ_BACK
+                case Outcome.ACCEPTED:
+                    one.state = ACKNOWLEDGED
+                case Outcome.UNVERIFIED if one.state != DOUBTFUL:
+                    # Neither read nor written.
+                    pass
+                case _:
+                    one.state = DOUBTFUL
 
     def _texts(self, kept: list[HandedOver], job: Job, unit: str) -> dict[str, str]:
         found: dict[str, str] = {}

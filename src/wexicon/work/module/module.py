@@ -81,7 +81,8 @@ class Module(LinkFollower):
         come, what is asked first is something whose answer cannot be taken for it."""
         self.attention.keep()
         if self.session.outstanding and not _distinct(phrase):
-            asks = (*self.lexicon.identify, *(one.read for one in self.lexicon.settings.values() if one.read))
+            reads = (one.read for one in self.lexicon.settings.values() if one.read)
+            asks = (*self.lexicon.identify, *reads, self.lexicon.attention.probe)
             known = next((ask for ask in asks if _distinct(ask)), None)
             if known is None or not self.session.exchange(known.say.fill({}), known.expect, known.within).ok:
                 self.session.await_outstanding()
@@ -236,7 +237,7 @@ class Module(LinkFollower):
         made = Runner(Party("", self.session, self, self.operator), action.program, given, files=files).run()
         self.attention.spoke()
         if action.restarts:
-            self.attention.ledger.note(Ordered(self.session.clock.now()))
+            self.attention.ledger.note(Ordered(began))
         if action.settles:
             self.session.quiet(action.settles)
         if action.ends_attention or action.restarts:

@@ -15,7 +15,7 @@ from wexicon.core.module_state.starts import is_ready_text
 from wexicon.core.results.result import Evidence, Prove
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
-from wexicon.work.contact.ledger import LONGER, CycleAsked, Planted, Sign, Silences, Stayed, Undone
+from wexicon.work.contact.ledger import LONGER, CycleAsked, Ordered, Planted, Sign, Silences, Stayed, Undone
 from wexicon.work.module.module import Module
 
 # How long a module may go on answering after it said that it will start again, where the lexicon does not say.
@@ -89,9 +89,10 @@ def _restart(module: Module, first: int) -> None:
 def _restart_once(module: Module, undone: Callable[[], bool]) -> None:
     """Restarts the module, and asks until it has undone its witness: how long it was silent does not matter."""
     session, attention, lexicon = module.session, module.attention, module.lexicon
+    said = session.clock.now()
     module.do(lexicon.restart())
     _apply_pending(module)
-    if _heard_ready(module):
+    if _heard_ready(module, said):
         _find_again(module, just_left=False)
         return
     until = session.clock.now() + lexicon.start.within + GOES_WITHIN
@@ -122,6 +123,7 @@ def _by_power(module: Module) -> None:
         attention.lose()
         attention.gain(module.expected_links(), just_left=True, by_operator=True)
         return
+    began = session.clock.now()
     if attention.power.there():
         attention.cut_power()
     else:
@@ -134,23 +136,24 @@ def _by_power(module: Module) -> None:
     if announces_starts(lexicon) or (
         not lexicon.attention.tuning and module.expected_links()[0] == session.link.tuning
     ):
-        _heard_ready(module)
+        _heard_ready(module, began)
     _find_again(module, just_left=True)
     module.operator.noticed()
 
 
 def come_back(module: Module) -> bool:
     """After an action that has the module start again: waits for it, and gets its attention; whether a start was observed."""
-    ledger = module.attention.ledger
-    first = len(ledger.entries)
-    _come_back(module, module.session.clock.now())
+    ledger, now = module.attention.ledger, module.session.clock.now()
+    orders = [(at, entry) for at, entry in enumerate(ledger.entries) if isinstance(entry, Ordered)]
+    first, said = (orders[-1][0], orders[-1][1].at) if orders else (len(ledger.entries), now)
+    _come_back(module, said)
     return bool(ledger.signs(first))
 
 
 def _come_back(module: Module, since: float) -> float:
     """Watches the module until it answers again; the longest time since `since` without a look (seconds)."""
     _apply_pending(module)
-    if _heard_ready(module):
+    if _heard_ready(module, since):
         _find_again(module, just_left=False)
         return 0.0
     # A module with a ready text was listened to until now.
@@ -159,8 +162,9 @@ def _come_back(module: Module, since: float) -> float:
     return unwatched
 
 
-def _heard_ready(module: Module) -> bool:
-    """Waits for the text by which the module says that it listens; false where it has none, or it did not come."""
+def _heard_ready(module: Module, since: float) -> bool:
+    """Waits for the text by which the module says that it listens, after the time `since`; false where it has none, or it did
+    not come."""
     session, start_ = module.session, module.lexicon.start
     ready = start_.ready
     if ready is None:
@@ -169,7 +173,7 @@ def _heard_ready(module: Module) -> bool:
         # It comes at the rate with which the module starts.
         session.tune(module.expected_links()[0])
     until = session.clock.now() + start_.within + LATE_START
-    return session.wait_for(lambda event: is_ready_text(ready, event.text), until) is not None
+    return session.wait_for(lambda event: is_ready_text(ready, event.text), until, since) is not None
 
 
 def _apply_pending(module: Module) -> None:
