@@ -15,7 +15,7 @@ import time
 from datetime import UTC, datetime
 from pathlib import Path
 
-from benchmarks import fuzz, interrupted, truth
+from benchmarks import fuzz, interrupted, sheet_claims, truth
 from benchmarks.adversities import ADVERSITIES
 from benchmarks.wanted import WANTED
 
@@ -48,11 +48,14 @@ def main() -> int:
     given = parser.parse_args()
     seed, scale, began = given.seed, given.scale, time.perf_counter()
     rows: list[tuple[str, str, int]] = []
-    totals, false = truth.campaign(round(50_000 * scale), seed, list(WANTED), list(ADVERSITIES))
+    totals, false = truth.campaign(round(60_000 * scale), seed, list(WANTED), list(ADVERSITIES))
     runs = sum(counts["runs"] for counts in totals.values())
     rows.append(("truth: what a result claims, against the stand-in's flash", f"{runs:,} runs", len(false)))
     print(*rows[-1], *false, sep="\n  ", flush=True)
-    done, wrong = interrupted.interrupt(round(400 * scale), seed)
+    counts, untrue = sheet_claims.campaign(round(800 * scale), seed)
+    rows.append(("sheets: register, hand-over file, images, files", f"{round(800 * scale)} cases", len(untrue)))
+    print(*rows[-1], *counts.items(), *untrue, sep="\n  ", flush=True)
+    done, wrong = interrupted.interrupt(round(500 * scale), seed)
     told = ", ".join(f"{count} {how}" for how, count in sorted(done.items()))
     rows.append(("interrupted: the built program on pseudo-terminals", told, len(wrong)))
     print(*rows[-1], *wrong, sep="\n  ", flush=True)

@@ -8,6 +8,7 @@ is judged. The times are drawn from the seed; what comes of them depends on the 
 
 from __future__ import annotations
 
+import copy
 import os
 import random
 import signal
@@ -18,6 +19,7 @@ import time
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -26,8 +28,12 @@ from benchmarks.wanted import WANTED
 from wexicon.core.agenda import Agenda
 from wexicon.rigs.rig import read_rig
 from wexicon.rigs.serving import Desk, Server, served
+from wexicon.rigs.standin import StandIn
+from wexicon.rigs.standins.fennick_z4 import image_of
 from wexicon.work.contact.catalog import find_lexicon
 
+# With a person, who is never there in a rig, nothing is waited for.
+RIG = ["--operator", "rig", "--patience", "8s"]
 FAMILIES = ("lindle-l9", "brisca-w1", "polmar-p1", "tamsel-k5", "orvane-b3", "cordal-g2", "fennick-z4")
 HOW = ("kill -9", "SIGTERM", "SIGINT", "power cut")
 SIGNALS = {"kill -9": signal.SIGKILL, "SIGTERM": signal.SIGTERM, "SIGINT": signal.SIGINT}
@@ -60,11 +66,112 @@ def sheet(name: str) -> str:
     return f'format = 1\n[seat.unit]\nlexicon = "{name}"\n[seat.unit.settings]\n' + "\n".join(lines) + "\n"
 
 
+class Work:
+    """Something that is interrupted, and what recovers from it: `commands` are tried in turn. `wrong` judges by the flash."""
+
+    families: tuple[str, ...] = FAMILIES
+
+    def beside(self, worker: int) -> tuple[int, ...]:
+        """Other units that take part."""
+        return ()
+
+    def first(self, folder: Path, name: str, worker: int) -> list[list[str]]:
+        """Commands that run to their end before."""
+        return []
+
+    def commands(self, folder: Path, name: str, worker: int) -> list[list[str]]:
+        """The command, and others that may be needed to recover."""
+        return [["provision", str(folder / f"{name}.toml"), f"{name}-{worker}", *RIG]]
+
+    def wrong(self, name: str, standins: list[StandIn], before: list[dict[str, Any]]) -> list[str]:
+        """What the flash denies."""
+        return wrong_in_flash(standins[0], wanted(name))
+
+
+class Set(Work):
+    """`wexicon set` with several values."""
+
+    families = ("lindle-l9", "brisca-w1", "cordal-g2")
+
+    def commands(self, folder: Path, name: str, worker: int) -> list[list[str]]:
+        values = [
+            f"{key}={str(value).lower() if isinstance(value, bool) else value}" for key, value in wanted(name).items()
+        ]
+        return [["set", f"{name}-{worker}", "-l", name, *values, *RIG]]
+
+
+class AsBefore(Work):
+    """Work that leaves everything as it was."""
+
+    families = ("lindle-l9",)
+
+    def wrong(self, name: str, standins: list[StandIn], before: list[dict[str, Any]]) -> list[str]:
+        return [
+            f"{key} is {one.flash[key]!r}, and was {was[key]!r}"
+            for one, was in zip(standins, before, strict=True)
+            for key in was
+            if one.flash[key] != was[key]
+        ]
+
+
+class Restore(AsBefore):
+    """`wexicon restore` after a provisioning."""
+
+    def first(self, folder: Path, name: str, worker: int) -> list[list[str]]:
+        return super().commands(folder, name, worker)
+
+    def commands(self, folder: Path, name: str, worker: int) -> list[list[str]]:
+        return [["restore", "unit", f"{name}-{worker}", *RIG]]
+
+
+class Check(AsBefore):
+    """`wexicon lexicon check --write`."""
+
+    families = ("lindle-l9", "brisca-w1")
+
+    def commands(self, folder: Path, name: str, worker: int) -> list[list[str]]:
+        return [["lexicon", "check", str(folder / f"{name}-lexicon.toml"), f"{name}-{worker}", "--write", *RIG]]
+
+
+class Sweep(AsBefore):
+    """A sweep of two settings between two modules."""
+
+    def beside(self, worker: int) -> tuple[int, ...]:
+        return (worker + AT_ONCE,)
+
+    def commands(self, folder: Path, name: str, worker: int) -> list[list[str]]:
+        ends = [f"{name}-{worker}", f"{name}-{worker + AT_ONCE}"]
+        return [["traffic", *ends, "-l", name, "--count", "1", "--sweep", "spreading=7,9 power=2,14", *RIG]]
+
+
+class Load(Work):
+    """A firmware image is transferred."""
+
+    families = ("fennick-z4",)
+
+    def commands(self, folder: Path, name: str, worker: int) -> list[list[str]]:
+        port, image = f"{name}-{worker}", f"image={folder / 'quay.img'}"
+        return [["do", port, action, image, "-l", name, *RIG] for action in ("load", "recover")]
+
+    def wrong(self, name: str, standins: list[StandIn], before: list[dict[str, Any]]) -> list[str]:
+        return [] if standins[0].flash["image"] == 2 else ["the image is not there"]
+
+
+WORK: dict[str, Work] = {
+    "provision": Work(),
+    "set": Set(),
+    "restore": Restore(),
+    "lexicon check --write": Check(),
+    "sweep": Sweep(),
+    "load": Load(),
+}
+
+
 class Bench:
-    """Stand-ins on pseudo-terminals, one of each family for each worker."""
+    """Stand-ins on pseudo-terminals, two of each family for each worker."""
 
     def __init__(self, folder: Path, stack: ExitStack) -> None:
-        units = "".join(f'[unit.{name}-{n}]\nstandin = "{name}"\n' for name in FAMILIES for n in range(AT_ONCE))
+        units = "".join(f'[unit.{name}-{n}]\nstandin = "{name}"\n' for name in FAMILIES for n in range(2 * AT_ONCE))
         bench = read_rig(f"format = 1\n{units}".encode(), "rig.toml", Agenda(time.monotonic() - 5.0))
         os.environ["WEXICON_RUN"] = str(folder / "run")
         after = stack.enter_context(ExitStack())
@@ -75,45 +182,60 @@ class Bench:
     def once(self, number: int, worker: int, seed: int) -> tuple[str, str, list[str]]:
         """One interruption, and the runs after it; what was done, and what is wrong."""
         chance = random.Random(f"{seed} {number}")
-        name, how = FAMILIES[number % len(FAMILIES)], HOW[number // len(FAMILIES) % len(HOW)]
-        unit = self.server.rig.units[f"{name}-{worker}"]
-        standin = unit.standin
+        what, how = chance.choice(list(WORK)), HOW[number % len(HOW)]
+        work = WORK[what]
+        name = work.families[number // len(HOW) % len(work.families)]
+        standins = [self.server.rig.units[f"{name}-{one}"].standin for one in (worker, *work.beside(worker))]
 
         def fresh() -> None:
-            standin.power(False)
-            standin.forget()
-            standin.power(True)
+            for one in standins:
+                one.power(False)
+                one.forget()
+                one.power(True)
 
         self.server.call(fresh)
-        path = self.folder / f"{name}.toml"
-        path.write_text(sheet(name))
-        for key, value in WANTED[name].items():
-            (self.folder / f"{name}.{key}").write_text(str(value))
+        self._files(name)
         state = self.folder / f"state-{number}"
         own = dict(os.environ, WEXICON_STATE=str(state), WEXICON_CONFIG=str(self.folder / "config"))
-        command = [sys.executable, "-m", "wexicon", "provision", str(path), f"{name}-{worker}", "--operator", "rig"]
-        command += ["--patience", "8s"]
-        first = subprocess.Popen(command, env=own, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+
+        def call(words: list[str]) -> subprocess.Popen[str]:
+            own_words = [sys.executable, "-m", "wexicon", *words]
+            return subprocess.Popen(own_words, env=own, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+
+        before = [copy.deepcopy(one.flash) for one in standins]
+        for words in work.first(self.folder, name, worker):
+            call(words).communicate(timeout=120)
+        commands = work.commands(self.folder, name, worker)
+        first = call(commands[0])
         time.sleep(chance.uniform(0.25, 2.6))
         if how == "power cut":
-            self.server.call(lambda: standin.cycle(0.3))
+            self.server.call(lambda: standins[0].cycle(0.3))
         else:
             first.send_signal(SIGNALS[how])
         _, said = first.communicate(timeout=120)
         wrong: list[str] = []
         if "Traceback" in said or first.returncode not in (0, 1, 3, 4, 130, -SIGNALS.get(how, 0)):
             wrong.append(f"ended with {first.returncode}: {said[-300:]}")
-        for _ in range(MOST_RUNS):
-            again = subprocess.run(command, env=own, capture_output=True, text=True, timeout=120)
+        for words in commands * MOST_RUNS:
+            again = call(words)
+            told = "".join(again.communicate(timeout=120))
             if again.returncode == 0:
                 break
         else:
-            wrong.append(f"no later run recovers it: {again.stdout[-300:]}{again.stderr[-300:]}")
-        self.server.call(lambda: (standin.power(False), standin.power(True)))  # type: ignore[func-returns-value]
-        wrong += wrong_in_flash(standin, wanted(name)) if again.returncode == 0 else []
+            wrong.append(f"no later run recovers it: {told[-300:]}")
+        self.server.call(lambda: [(one.power(False), one.power(True)) for one in standins])  # type: ignore[func-returns-value]
+        wrong += work.wrong(name, standins, before) if again.returncode == 0 else []
         left = [*(state / "unfinished").glob("*"), *(state / "pins").glob("*")]
         wrong += [f"left behind: {one.name}" for one in left if again.returncode == 0]
-        return name, how, wrong
+        return f"{what} {name}", how, wrong
+
+    def _files(self, name: str) -> None:
+        (self.folder / f"{name}.toml").write_text(sheet(name))
+        for key, value in WANTED[name].items():
+            (self.folder / f"{name}.{key}").write_text(str(value))
+        shipped = Path(str(files("wexicon") / "lexicons" / f"{name}.toml"))
+        (self.folder / f"{name}-lexicon.toml").write_bytes(shipped.read_bytes())
+        (self.folder / "quay.img").write_bytes(image_of(2, 0x0C10, bytes(range(256)) * 5))
 
 
 def interrupt(runs: int, seed: int) -> tuple[Counter[str], list[str]]:
@@ -127,6 +249,7 @@ def interrupt(runs: int, seed: int) -> tuple[Counter[str], list[str]]:
             for number in range(worker, runs, AT_ONCE):
                 name, how, wrong = bench.once(number, worker, seed)
                 done[how] += 1
+                done[name.rpartition(" ")[0]] += 1
                 false.extend(f"{name}, {how}, number {number}: {one}" for one in wrong)
 
         with ThreadPoolExecutor(AT_ONCE) as pool:
