@@ -462,6 +462,18 @@ def test_a_value_that_is_broken_over_two_lines_is_not_understood() -> None:
     assert "has a line inside that no pattern takes: “y 3”" in name.note and name.before and name.before.value is None
 
 
+@pytest.mark.parametrize("family", ["lindle-l9", "fennick-z4"])
+def test_no_value_that_is_broken_over_two_lines_is_believed_where_no_result_code_ends_an_answer(family: str) -> None:
+    one = Bench(family)
+    one.agenda.run_until(3)
+    sent = one.standin._sent
+    one.standin._sent = lambda data: sent(data.replace(b"quay 3", b"qua\r\ny 3"))  # type: ignore[method-assign]
+    one.standin.memory["name"] = one.standin.flash["name"] = "quay 3"
+    result = one.read_out()
+    assert result.verdict == "failed" and "cannot be read reliably" in result.failure.what
+    assert not [line for line in result.settings if line.before]
+
+
 def test_what_changed_beside_is_told_with_what_allows_it() -> None:
     one = Bench("lindle-l9")
     resets_its_network(one)

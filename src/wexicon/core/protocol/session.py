@@ -96,6 +96,8 @@ class Session(Driver):
         self._masking = self._masking_outstanding = Masking.NO
         self._wanted: list[tuple[Pattern, bool]] = []
         self._told_of_loss = False
+        # Whether the last line was the one that an answer ended with.
+        self._answered = False
 
     @property
     def dialect(self) -> Dialect:
@@ -277,6 +279,10 @@ class Session(Driver):
         for seen in heard:
             if known is not None:
                 known.note(seen)
+            if seen.role is Role.UNMATCHED and self._answered and self._engine.state is ENDED:
+                # It follows an answer that no result code ends: it may be the rest of that.
+                self.anomalies += not any(one.role in _RESULTS for one in heard)
+            self._answered = seen.role is Role.ANSWER
             if seen.role in _UNASKED:
                 if self.overheard is not None:
                     self.overheard(seen)

@@ -29,15 +29,18 @@ class Difference(msgspec.Struct, frozen=True):
         return f"{name} was {was}, and {self.why or f'is {is_}'}"
 
 
-def all_readings(module: Module, known: Mapping[str, Reading] | None = None) -> dict[str, Reading]:
-    """Every setting that can be read, but for secrets, which are masked wherever they are kept; `known` were read just now."""
+def all_readings(
+    module: Module, known: Mapping[str, Reading] | None = None, failed: dict[str, str] | None = None
+) -> dict[str, Reading]:
+    """Every setting that can be read, but for secrets, which are masked wherever they are kept; `known` were read just now.
+    Those that could not be read are put into `failed`, with the reason."""
     known = known or {}
     names = [
         name
         for name, one in module.lexicon.settings.items()
         if name not in known and not one.from_link and not one.secret and module.has(name)
     ]
-    return {**known, **module.settings.read(names, {})}
+    return {**known, **module.settings.read(names, {} if failed is None else failed)}
 
 
 def differences(

@@ -340,8 +340,10 @@ class ProvisioningRun(Steps):
         if not self.begun.prior and not self.result.written:
             known = {name: line.before for name, line in self.lines.items() if line.before}
             self._enter("read other settings")
+            failed: dict[str, str] = {}
             try:
-                known = self.earlier or all_readings(self.module, known)
+                known = self.earlier or all_readings(self.module, known, failed)
+                self.result.remarks += [f"{name} is not compared: {why}" for name, why in failed.items()]
             except ModuleFault as fault:
                 told = f"settings that were not ordered could not be read, and are not compared: {fault.reason or fault.what}"
                 self.result.remarks.append(told)
