@@ -225,7 +225,9 @@ def _false_sentences(result: UnitResult, session: Session, changed: bool) -> lis
         and result.starts == 1
     ):
         false.append(f"“no restart observed” beside {result.evidence}")
-    if result.verdict is Verdict.CONFORMS and any("not understood" in line.note for line in result.settings):
+    if result.verdict is Verdict.CONFORMS and any(
+        "not understood" in line.note and line.wanted for line in result.settings
+    ):
         false.append("conforms, “not understood”")
     return false
 

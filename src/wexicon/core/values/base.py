@@ -92,14 +92,14 @@ class Kind(msgspec.Struct, frozen=True, forbid_unknown_fields=True, tag_field="k
         """Values beside this one, of which some may not be allowed; none if the kind knows none."""
         yield from ()
 
-    def another(self, value: Value) -> Value | None:
-        """An allowed value that is not this one; None if none is known."""
+    def another(self, value: Value, fits: Callable[[Value], bool] = lambda other: True) -> Value | None:
+        """An allowed value that is not this one, and that `fits`; None if none is known."""
         for other in self.others(value):
             try:
                 found = self.check(other)
             except ValueFault:
                 continue
-            if found != value:
+            if found != value and fits(found):
                 return found
         return None
 

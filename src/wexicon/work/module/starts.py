@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 
 from wexicon.core.faults import Unreachable
 from wexicon.core.formats.lexicon import AttentionBy, Lexicon, Moves
+from wexicon.core.formats.lexicon.extending import load_of
 from wexicon.core.module_state.starts import is_ready_text
 from wexicon.core.results.result import Evidence, Prove
 from wexicon.core.tuning import Tuning
@@ -255,7 +256,17 @@ class Witness:
             return None
         value = known[self.name] if self.name in known else self._read()
         kind = self.module.lexicon.settings[self.name].kind
-        other = kind.another(value) if value is not None and value is not UNSET else None
+
+        def fits(other: Value) -> bool:
+            """Whether the link can carry what the module would send, also where a start brings back another rate: otherwise it
+            could not be told to put this back."""
+            lexicon = self.module.lexicon
+            load = load_of(lexicon, {**known, self.name: other})
+            return load is None or load.bits <= min(
+                load.rate, self.module.session.link.tuning.rate, lexicon.factory.rate
+            )
+
+        other = kind.another(value, fits) if value is not None and value is not UNSET else None
         return None if value is None or other is None else (value, other)
 
     def plant(self, known: Mapping[str, Value], remember: Callable[[], None]) -> bool:

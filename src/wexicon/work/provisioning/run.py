@@ -248,7 +248,7 @@ class ProvisioningRun(Steps):
         made.writes([line for line in todo if not line.setting.volatile])
         made.actions(saved_by(self.lexicon, self._wanted() if again else todo))
         how = start_by(self.lexicon, self._wanted(), can, due=not self.final)
-        if todo and how is Evidence.RESTART and (values := self.witness.values(self.order.wanted)):
+        if todo and how is Evidence.RESTART and (values := self.witness.values(self._expected())):
             made.witness(self.witness.name, *values)
         made.start(how)
         made.reads(self.lines)
