@@ -8,12 +8,11 @@ over.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from wexicon.files import config_folder
-from wexicon.system import user
 
 if TYPE_CHECKING:
     from wexicon.core.formats.fixture import SettingsFile
@@ -81,20 +80,18 @@ def files() -> Iterator[Path]:
     above = next((folder / FILE for folder in (here, *here.parents) if (folder / FILE).is_file()), None)
     own = config_folder() / FILE
     if above:
-        _check_owner(above)
+        from wexicon.trust import require_ours
+
+        require_ours(above)
         yield above
     if own.is_file() and own != above:
         yield own
 
 
-def _check_owner(path: Path) -> None:
-    """A file that another user put above our work could name a fixture, and with that any program. Raises CallFault."""
-    ours = user()
-    if ours is not None and path.stat().st_uid not in (0, ours):
-        from wexicon.core.faults import CallFault
-
-        hint = "Work in another folder, or make the file your own."
-        raise CallFault("belongs to another user, and is not read", where=str(path), hint=hint)
+def is_projects(path: Path) -> bool:
+    """Whether a `wexicon.toml` beside the work or above it names this fixture. Raises FileFault."""
+    found = setting("fixture")
+    return Path(found.value) == path and found.source.endswith(FILE) and Path(found.source).parent != config_folder()
 
 
 def _read(path: Path) -> SettingsFile:
@@ -113,4 +110,14 @@ def _in_file(name: str, path: Path) -> str:
     texts = value if isinstance(value, list) else [value] if value else []
     if name in _PATHS:
         texts = [one if "://" in one else str(path.parent / Path(one).expanduser()) for one in texts]
+        _require_ours(texts if name != "register" else [])
     return os.pathsep.join(texts)
+
+
+def _require_ours(texts: Iterable[str]) -> None:
+    """What a file names that may bring a program to run, or words to a module."""
+    from wexicon.trust import require_ours
+
+    for text in texts:
+        if (path := Path(text)).exists():
+            require_ours(path)

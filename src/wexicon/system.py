@@ -67,6 +67,10 @@ if sys.platform == "win32":
         """The number of the user who runs this program; None where users have none."""
         return None
 
+    def own_group() -> int | None:
+        """The number of a group that only this user is in; None if there is none."""
+        return None
+
     def host_name() -> str:
         """The name of this machine."""
         return os.environ.get("COMPUTERNAME", "")
@@ -134,6 +138,17 @@ else:
 
     def user() -> int | None:
         return os.getuid()
+
+    def own_group() -> int | None:
+        import grp
+        import pwd
+
+        try:
+            me = pwd.getpwuid(os.getuid())
+            members = grp.getgrgid(me.pw_gid).gr_mem
+        except KeyError:
+            return None
+        return me.pw_gid if set(members) <= {me.pw_name} else None
 
     def host_name() -> str:
         return os.uname().nodename

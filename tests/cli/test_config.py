@@ -8,7 +8,9 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import virtual, wexicon
+from tests.cli.terminal import Terminal
+from tests.conftest import bench, virtual, wexicon
+from wexicon.trust import _why_not
 
 FILE = """\
 format   = 1
@@ -106,16 +108,96 @@ def test_a_file_that_is_wrong_is_told_with_its_place(text: str, told: str) -> No
     assert told in wexicon("readout", "x", "-l", "lindle-l9", status=2).stderr
 
 
-def test_a_file_of_another_user_is_refused(monkeypatch: pytest.MonkeyPatch) -> None:
-    Path("wexicon.toml").write_text(FILE)
-    wexicon("config")
-    usual = Path.stat
-    monkeypatch.setattr(Path, "stat", lambda self, **more: _others(usual(self, **more)))
-    assert "belongs to another user" in wexicon("config", status=2).stderr
+def project(tmp_path: Path) -> dict[str, Path]:
+    """A project whose fixture runs a program; each file on the way to it, by what it is."""
+    real, jigs = tmp_path / "real", tmp_path / "jigs"
+    real.mkdir(), jigs.mkdir(), (real / "words").mkdir()
+    (real / "settings.toml").write_text('format = 1\nfixture = "jig/jig.toml"\nlexicons = ["words"]\n')
+    (real / "words" / "my-mast.toml").write_text('format = 1\nextends = "lindle-l9"\n[about]\nfamily = "my-mast"\n')
+    touch = f"touch {tmp_path}/ran"
+    (jigs / "jig.toml").write_text(f'format = 1\n[pin.power]\non = "{touch}"\noff = "{touch}"\n')
+    # What the file names is beside the link that leads to it.
+    Path("wexicon.toml").symlink_to(real / "settings.toml")
+    Path("jig").symlink_to(jigs), Path("words").symlink_to(real / "words")
+    return {
+        "the file": real / "settings.toml",
+        "its folder": real,
+        "the link": tmp_path / "wexicon.toml",
+        "the fixture": jigs / "jig.toml",
+        "the fixture's folder": jigs,
+        "a lexicon": real / "words" / "my-mast.toml",
+        "the lexicons' folder": real / "words",
+    }
+
+
+WAYS = (
+    "the file",
+    "its folder",
+    "the link",
+    "the fixture",
+    "the fixture's folder",
+    "a lexicon",
+    "the lexicons' folder",
+)
+
+
+@pytest.mark.parametrize("what", WAYS)
+@pytest.mark.parametrize("how", ["another user", "any user", "its group"])
+def test_no_file_that_others_may_change_brings_a_program_to_run(
+    what: str, how: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = project(tmp_path)[what]
+    if how == "another user":
+        usual = Path.lstat
+        monkeypatch.setattr(Path, "lstat", lambda self: _others(usual(self)) if self == path else usual(self))
+    elif path.is_symlink():
+        return  # a link has no mode of its own
+    else:
+        path.chmod(0o757 if how == "any user" else 0o770)
+        monkeypatch.setattr("wexicon.trust.own_group", lambda: None)
+        if how == "its group":
+            os.chown(path, -1, next((one for one in os.getgroups() if one), os.getgid()))
+            if path.stat().st_gid == 0:
+                return  # root's own group
+    _why_not.cache_clear()
+    if "lexicon" in what:
+        assert f"{how}" in wexicon("lexicon", "show", "my-mast", status=2).stderr
+        wexicon("--trust", str(tmp_path), "lexicon", "show", "my-mast")
+        return
+    with virtual('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
+        call = ("set", rig.ports["radio"], "-l", "my-mast", "name=quay")
+        told = wexicon(*call, status=2).stderr
+        assert f"{path} " in told or f"{path}:" in told or "is not used: it" in told, told
+        assert ("belongs to another user" if how == "another user" else f"may be changed by {how}") in told
+        assert not (tmp_path / "ran").exists() and rig.rig.units["radio"].standin.flash["name"] != "quay"
+        wexicon("--trust", str(tmp_path), *call, status=4)
+    assert (tmp_path / "ran").exists()
 
 
 def _others(found: os.stat_result) -> os.stat_result:
     return os.stat_result((*found[:4], 4242, *found[5:10]))
+
+
+def test_what_a_project_runs_is_agreed_to_once_for_each_of_its_contents(tmp_path: Path) -> None:
+    Path("jig.toml").write_text(f'format = 1\n[pin.power]\non = "touch {tmp_path}/ran"\noff = "touch {tmp_path}/ran"\n')
+    Path("wexicon.toml").write_text('format = 1\nfixture = "jig.toml"\n')
+    with bench('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
+        call = ("set", rig.ports["radio"], "-l", "lindle-l9", "name=quay", "--prove", "power", "--operator", "nobody")
+        told = wexicon(*call, status=2).stderr
+        assert "nobody has agreed to it" in told and f"--trust {Path.cwd()}" in told
+        for answer, status in (("n", 2), ("y", 4)):
+            terminal = Terminal(*call)
+            terminal.read("Run these programs from now on? [y/N]: ")
+            assert f"touch {tmp_path}/ran" in terminal.text() and not (tmp_path / "ran").exists()
+            terminal.type(answer + "\n")
+            assert terminal.end() == status
+        assert (tmp_path / "ran").exists()
+        wexicon(*call, status=4)
+        Path("jig.toml").write_text(Path("jig.toml").read_text() + "# changed\n")
+        assert "nobody has agreed to it" in wexicon(*call, status=2).stderr
+        # One that the call names was chosen by the person.
+        Path("mine.toml").write_text(Path("jig.toml").read_text())
+        wexicon(*call, "--fixture", "mine.toml", status=4)
 
 
 def test_a_new_file_sets_nothing_and_is_not_overwritten() -> None:

@@ -84,6 +84,13 @@ def _more(ctx: click.Context, param: click.Parameter, wanted: bool) -> None:
     ctx.meta["verbose"] = wanted
 
 
+def _trust(ctx: click.Context, param: click.Parameter, folders: tuple[str, ...]) -> None:
+    if folders:
+        from wexicon.trust import VARIABLE
+
+        os.environ[VARIABLE] = os.pathsep.join([*folders, *filter(None, [os.environ.get(VARIABLE)])])
+
+
 @click.command(
     cls=LazyGroup,
     invoke_without_command=True,
@@ -95,6 +102,14 @@ def _more(ctx: click.Context, param: click.Parameter, wanted: bool) -> None:
     expose_value=False,
     callback=_print_version,
     help="Print the version; with -v also what a bug report needs.",
+)
+@click.option(
+    "--trust",
+    metavar="FOLDER",
+    multiple=True,
+    expose_value=False,
+    callback=_trust,
+    help="Let files in this folder bring programs to run, whoever owns it.",
 )
 @click.option("-v", "--verbose", is_flag=True, hidden=True, expose_value=False, is_eager=True, callback=_more)
 @click.pass_context

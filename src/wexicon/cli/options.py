@@ -24,7 +24,7 @@ from wexicon.core.formats.fixture import EVIDENCE, OPERATORS
 from wexicon.core.operator import NoOperator, Operator
 from wexicon.core.text import Secret, meant, seconds
 from wexicon.core.tuning import FLOWS
-from wexicon.settings_file import value_of
+from wexicon.settings_file import is_projects, value_of
 
 if TYPE_CHECKING:
     from wexicon.core.dialogue import Program
@@ -127,6 +127,22 @@ flow_option = click.option(
 _TOLD: set[str] = set()
 
 
+def _agree(fixture: Path) -> None:
+    """What a project's own fixture runs is asked for, once for each of its contents. Raises CallFault."""
+    from wexicon.trust import agree, is_agreed
+
+    if is_agreed(fixture):
+        return
+    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        hint = f"Agree once on a terminal, or trust its folder: wexicon --trust {fixture.resolve().parent} COMMAND"
+        raise CallFault(
+            "is named by wexicon.toml and runs programs; nobody has agreed to it", where=str(fixture), hint=hint
+        )
+    if not click.confirm("wexicon.toml names this fixture. Run these programs from now on?", err=True):
+        raise CallFault("was not agreed to; nothing was done", where=str(fixture))
+    agree(fixture)
+
+
 def prove_option(default: str) -> Callable[[Command], Command]:
     """The evidence that a command requires."""
     return click.option(
@@ -194,6 +210,8 @@ class Working(msgspec.Struct, kw_only=True):
             if told not in _TOLD:
                 _TOLD.add(told)
                 print_warning(told)
+            if is_projects(self.fixture_path):
+                _agree(self.fixture_path)
 
     def operator(self, port: str, progress: Progress) -> Operator:
         """The operator of a port."""

@@ -29,6 +29,7 @@ from wexicon.records.entry import Entry
 from wexicon.records.exports import in_full, in_one_line
 from wexicon.records.trace import Record, read_trace
 from wexicon.system import user
+from wexicon.trust import run_program
 
 if TYPE_CHECKING:
     from jinja2 import Template
@@ -199,7 +200,7 @@ def printed(program: str, page: str) -> bytes:
             options.append("--no-sandbox")  # its sandbox refuses to start for root
         try:
             command = [program, *options, f"--print-to-pdf={target}", source.as_uri()]
-            ended = subprocess.run(command, capture_output=True, timeout=PATIENCE, check=False)
+            ended = run_program(command, PATIENCE)
         except subprocess.TimeoutExpired:
             raise CallFault(f"{Path(program).name} did not finish the PDF in {PATIENCE:g} s") from None
         if not target.exists():

@@ -29,6 +29,7 @@ from wexicon.core.text import counted, meant, plain
 from wexicon.core.values import FileContent, Value
 from wexicon.files import open_regular, read_file, shipped_folder, state_folder, user_folder
 from wexicon.settings_file import lexicon_folders
+from wexicon.trust import require_ours
 from wexicon.work.contact.power import PinRecord, run_command
 
 # What a firmware image may be at most (bytes).
@@ -135,6 +136,13 @@ def _is_lexicon(path: Path) -> bool:
     return False
 
 
+def _is_there(path: Path) -> bool:
+    # A name may be longer than the system's names.
+    with suppress(OSError):
+        return path.is_file()
+    return False
+
+
 def _folders(beside: Path | None) -> list[Path | None]:
     return list(dict.fromkeys((beside, *lexicon_folders(), user_folder(), shipped_folder())))
 
@@ -151,9 +159,10 @@ def path_of(name: str, beside: Path | None) -> Path:
     if name and Path(name).name == name:
         for folder in _folders(beside):
             path = folder / f"{name}.toml" if folder else None
-            with suppress(OSError):  # a name may be longer than the system's names
-                if path and path.is_file() and (folder != beside or _is_lexicon(path)):
-                    return path
+            if path and _is_there(path) and (folder != beside or _is_lexicon(path)):
+                if folder in lexicon_folders():
+                    require_ours(path)
+                return path
     known = dict(reversed(list(lexicon_files(beside))))
     if name in known:
         return known[name]

@@ -8,7 +8,6 @@ take long.
 from __future__ import annotations
 
 import contextlib
-import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from hashlib import sha256
@@ -22,6 +21,7 @@ from wexicon.core.formats.lexicon import AttentionTable
 from wexicon.core.operator import Operator
 from wexicon.core.text import to_text, visible
 from wexicon.files import write_whole
+from wexicon.trust import run_program
 from wexicon.work.contact.ledger import Observer, PowerOff, PowerOn
 
 # How long the power is off (seconds), and how often the module is asked meanwhile.
@@ -126,8 +126,6 @@ class PinRecord:
 
 
 LONGEST, LONGEST_AFTER = 10.0, 60.0
-# The environment variables that such a command gets: none that may hold a secret.
-_PASSED = ("PATH", "HOME", "USER", "LANG", "LC_ALL", "TMPDIR", "SYSTEMROOT")
 
 
 def run_command(command: str, given: bytes = b"", longest: float = LONGEST) -> str:
@@ -137,9 +135,7 @@ def run_command(command: str, given: bytes = b"", longest: float = LONGEST) -> s
     import subprocess
 
     try:
-        words = shlex.split(command)
-        own = {name: os.environ[name] for name in _PASSED if name in os.environ}
-        done = subprocess.run(words, input=given, capture_output=True, timeout=longest, check=False, env=own)
+        done = run_program(shlex.split(command), longest, given)
     except (OSError, ValueError) as fault:
         why = getattr(fault, "strerror", None) or fault
         raise Fault(f"the fixture's command “{visible(command)}” cannot be run: {why}") from None
