@@ -96,9 +96,15 @@ class Set(Work):
     families = ("lindle-l9", "brisca-w1", "cordal-g2")
 
     def commands(self, folder: Path, name: str, worker: int) -> list[list[str]]:
-        values = [
-            f"{key}={str(value).lower() if isinstance(value, bool) else value}" for key, value in wanted(name).items()
-        ]
+        settings = find_lexicon(name).settings
+
+        def typed(key: str, value: object) -> str:
+            """As a person types it: a bare number of a hexadecimal setting is hexadecimal."""
+            if isinstance(value, bool):
+                return str(value).lower()
+            return f"0x{value:X}" if getattr(settings[key].kind, "base", 10) == 16 else str(value)
+
+        values = [f"{key}={typed(key, value)}" for key, value in wanted(name).items()]
         return [["set", f"{name}-{worker}", "-l", name, *values, *RIG]]
 
 

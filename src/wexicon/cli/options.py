@@ -138,7 +138,10 @@ def _agree(fixture: Path) -> None:
         raise CallFault(
             "is named by wexicon.toml and runs programs; nobody has agreed to it", where=str(fixture), hint=hint
         )
-    if not click.confirm("wexicon.toml names this fixture. Run these programs from now on?", err=True):
+    told = ask(
+        "wexicon.toml names this fixture. Run these programs from now on? [y/N]", default="n", show_default=False
+    )
+    if told.strip().lower() not in ("y", "yes"):
         raise CallFault("was not agreed to; nothing was done", where=str(fixture))
     agree(fixture)
 
