@@ -95,10 +95,10 @@ class Scene:
     is broken off, which is the `number`. `starts` are the times at which the module started, and how: `power`, `restart`, or
     `warm`, which keeps the working memory."""
 
-    def __init__(self, name: str, chance: random.Random, number: int) -> None:
+    def __init__(self, name: str, chance: random.Random, number: int, standin: StandIn | None = None) -> None:
         self.name, self.chance, self.number = name, chance, number
-        self.agenda = Agenda()
-        self.standin: StandIn = family(name)(self.agenda, name)
+        self.agenda = standin.agenda if standin else Agenda()
+        self.standin: StandIn = standin or family(name)(self.agenda, name)
         self.members: list[StandIn] = []
         self.starts: list[tuple[float, StandIn, str]] = []
         # What a start does to the flash, before it is loaded.
@@ -109,7 +109,8 @@ class Scene:
         # The cells that the device changes by itself.
         self.own_cells: frozenset[str] = frozenset()
         self.join(self.standin)
-        self.standin.power(True)
+        if standin is None:
+            self.standin.power(True)
         self.store = Store()
         self.manner = "person" if chance.random() < 0.4 else "rig"
         self.fixture: Fixture | None = None

@@ -156,7 +156,7 @@ class Load(Work):
     """A firmware image is transferred."""
 
     families = ("fennick-z4",)
-    # Where the image is there already, nothing shows that it was loaded again.
+    # A second load of the same image is unproved: the identity does not change.
     well = (0, 4)
 
     def commands(self, folder: Path, name: str, worker: int) -> list[list[str]]:

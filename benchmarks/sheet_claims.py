@@ -73,7 +73,7 @@ class Bench:
         self.rig: Rig = read_rig(text.encode(), "rig.toml", Agenda())
         self.rig.power_up()
         self.rig.agenda.run_until(5.0)
-        self.scenes = {name: _scene(self.rig, name, kind, chance, number) for name, kind in units.items()}
+        self.scenes = {name: Scene(kind, chance, number, self.rig.units[name].standin) for name, kind in units.items()}
 
     def flash(self, name: str) -> dict[str, Any]:
         """What a unit has stored."""
@@ -112,17 +112,6 @@ class Bench:
         return list(json.loads(self.call("units", "list", "--json")[1] or "[]"))
 
 
-def _scene(rig: Rig, name: str, kind: str, chance: random.Random, number: int) -> Scene:
-    scene = Scene.__new__(Scene)
-    scene.name, scene.chance, scene.number, scene.agenda = kind, chance, number, rig.agenda
-    scene.standin, scene.members, scene.starts = rig.units[name].standin, [], []
-    scene.at_start = scene.peek = lambda flash: None
-    scene.warm, scene.fixture, scene.manner, scene.link = False, None, "rig", None
-    scene.own_cells = frozenset()
-    scene.join(scene.standin)
-    return scene
-
-
 def _denied(flash: dict[str, Any], kind: str, wanted: dict[str, Any]) -> list[str]:
     return [name for name, value in wanted.items() if name in TRUTH[kind] and not TRUTH[kind][name](flash, value)]
 
@@ -140,7 +129,7 @@ def _judged(bench: Bench, name: str, kind: str, result: dict[str, Any], wanted: 
 
 
 def two_units(folder: Path, chance: random.Random, number: int) -> list[str]:
-    """Two units of one sheet, one with an adversity; then once more, on a clean wire."""
+    """Two units of one sheet, one with an adversity; then again on a clean wire."""
     kinds = chance.sample(FAMILIES, 2)
     bench = Bench(folder, dict(zip(("first", "second"), kinds, strict=True)), chance, number)
     wanted = {name: _settings(kind) for name, kind in zip(bench.rig.units, kinds, strict=True)}
@@ -342,7 +331,7 @@ def lying_timers(folder: Path, chance: random.Random, number: int) -> list[str]:
 
 
 def _settings(kind: str) -> dict[str, Any]:
-    """What is wanted of a family, but for secrets and what is no plain value."""
+    """The settings of a family's order, without secrets and structured values."""
     return {
         name: value
         for name, value in WANTED[kind].items()
@@ -387,7 +376,7 @@ def once(number: int, seed: int) -> tuple[str, list[str]]:
 
 
 def campaign(cases: int, seed: int) -> tuple[dict[str, Counter[str]], list[str]]:
-    """So many cases; counts by scene, and what was false."""
+    """Runs `cases` cases; counts by scene, and what was false."""
     counts: dict[str, Counter[str]] = {one.__name__: Counter() for one in SCENES}
     false: list[str] = []
     for number in range(cases):

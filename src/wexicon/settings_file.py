@@ -80,7 +80,7 @@ def files() -> Iterator[Path]:
     above = next((folder / FILE for folder in (here, *here.parents) if (folder / FILE).is_file()), None)
     own = config_folder() / FILE
     if above:
-        from wexicon.trust import require_ours
+        from wexicon.programs import require_ours
 
         require_ours(above)
         yield above
@@ -116,7 +116,7 @@ def _in_file(name: str, path: Path) -> str:
 
 def _require_ours(texts: Iterable[str]) -> None:
     """What a file names that may bring a program to run, or words to a module."""
-    from wexicon.trust import require_ours
+    from wexicon.programs import require_ours
 
     for text in texts:
         if (path := Path(text)).exists():

@@ -10,7 +10,6 @@ import pytest
 
 from tests.cli.terminal import Terminal
 from tests.conftest import bench, virtual, wexicon
-from wexicon.trust import _why_not
 
 FILE = """\
 format   = 1
@@ -154,15 +153,14 @@ def test_no_file_that_others_may_change_brings_a_program_to_run(
         return  # a link has no mode of its own
     else:
         path.chmod(0o757 if how == "any user" else 0o770)
-        monkeypatch.setattr("wexicon.trust.own_group", lambda: None)
+        monkeypatch.setattr("wexicon.programs.own_group", lambda: None)
         if how == "its group":
             os.chown(path, -1, next((one for one in os.getgroups() if one), os.getgid()))
             if path.stat().st_gid == 0:
                 return  # root's own group
-    _why_not.cache_clear()
     if "lexicon" in what:
         assert f"{how}" in wexicon("lexicon", "show", "my-mast", status=2).stderr
-        wexicon("--trust", str(tmp_path), "lexicon", "show", "my-mast")
+        wexicon("--allow-programs", str(tmp_path), "lexicon", "show", "my-mast")
         return
     with virtual('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
         call = ("set", rig.ports["radio"], "-l", "my-mast", "name=quay")
@@ -170,7 +168,7 @@ def test_no_file_that_others_may_change_brings_a_program_to_run(
         assert f"{path} " in told or f"{path}:" in told or "is not used: it" in told, told
         assert ("belongs to another user" if how == "another user" else f"may be changed by {how}") in told
         assert not (tmp_path / "ran").exists() and rig.rig.units["radio"].standin.flash["name"] != "quay"
-        wexicon("--trust", str(tmp_path), *call, status=4)
+        wexicon("--allow-programs", str(tmp_path), *call, status=4)
     assert (tmp_path / "ran").exists()
 
 
@@ -184,7 +182,7 @@ def test_what_a_project_runs_is_agreed_to_once_for_each_of_its_contents(tmp_path
     with bench('[unit.radio]\nstandin = "lindle-l9"\n') as rig:
         call = ("set", rig.ports["radio"], "-l", "lindle-l9", "name=quay", "--prove", "power", "--operator", "nobody")
         told = wexicon(*call, status=2).stderr
-        assert "nobody has agreed to it" in told and f"--trust {Path.cwd()}" in told
+        assert "were not confirmed" in told and f"--allow-programs {Path.cwd()}" in told
         for answer, status in (("n", 2), ("y", 4)):
             terminal = Terminal(*call)
             terminal.read("Run these programs from now on? [y/N]: ")
@@ -194,7 +192,7 @@ def test_what_a_project_runs_is_agreed_to_once_for_each_of_its_contents(tmp_path
         assert (tmp_path / "ran").exists()
         wexicon(*call, status=4)
         Path("jig.toml").write_text(Path("jig.toml").read_text() + "# changed\n")
-        assert "nobody has agreed to it" in wexicon(*call, status=2).stderr
+        assert "were not confirmed" in wexicon(*call, status=2).stderr
         # One that the call names was chosen by the person.
         Path("mine.toml").write_text(Path("jig.toml").read_text())
         wexicon(*call, "--fixture", "mine.toml", status=4)

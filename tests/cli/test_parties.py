@@ -294,7 +294,7 @@ def test_an_event_of_before_the_last_line_is_no_answer_to_it(said: str, queued: 
     )
     made = rehearse("d.wex", RADIOS.replace("mast", "a").replace("relay", "b"), status=int(verdict == "failed"))
     assert made["verdict"] == verdict
-    early = "came before the last line was said; await D queued takes it too" in str(made.get("failure"))
+    early = "came before the last line was said. To accept it: await 3s queued" in str(made.get("failure"))
     assert early == (verdict == "failed")
 
 

@@ -84,9 +84,9 @@ def _more(ctx: click.Context, param: click.Parameter, wanted: bool) -> None:
     ctx.meta["verbose"] = wanted
 
 
-def _trust(ctx: click.Context, param: click.Parameter, folders: tuple[str, ...]) -> None:
+def _allow_programs(ctx: click.Context, param: click.Parameter, folders: tuple[str, ...]) -> None:
     if folders:
-        from wexicon.trust import VARIABLE
+        from wexicon.programs import VARIABLE
 
         os.environ[VARIABLE] = os.pathsep.join([*folders, *filter(None, [os.environ.get(VARIABLE)])])
 
@@ -104,12 +104,12 @@ def _trust(ctx: click.Context, param: click.Parameter, folders: tuple[str, ...])
     help="Print the version; with -v also what a bug report needs.",
 )
 @click.option(
-    "--trust",
+    "--allow-programs",
     metavar="FOLDER",
     multiple=True,
     expose_value=False,
-    callback=_trust,
-    help="Let files in this folder bring programs to run, whoever owns it.",
+    callback=_allow_programs,
+    help="Run programs that files in this folder name, and do not check who owns them.",
 )
 @click.option("-v", "--verbose", is_flag=True, hidden=True, expose_value=False, is_eager=True, callback=_more)
 @click.pass_context

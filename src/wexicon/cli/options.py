@@ -127,25 +127,6 @@ flow_option = click.option(
 _TOLD: set[str] = set()
 
 
-def _agree(fixture: Path) -> None:
-    """What a project's own fixture runs is asked for, once for each of its contents. Raises CallFault."""
-    from wexicon.trust import agree, is_agreed
-
-    if is_agreed(fixture):
-        return
-    if not (sys.stdin.isatty() and sys.stderr.isatty()):
-        hint = f"Agree once on a terminal, or trust its folder: wexicon --trust {fixture.resolve().parent} COMMAND"
-        raise CallFault(
-            "is named by wexicon.toml and runs programs; nobody has agreed to it", where=str(fixture), hint=hint
-        )
-    told = ask(
-        "wexicon.toml names this fixture. Run these programs from now on? [y/N]", default="n", show_default=False
-    )
-    if told.strip().lower() not in ("y", "yes"):
-        raise CallFault("was not agreed to; nothing was done", where=str(fixture))
-    agree(fixture)
-
-
 def prove_option(default: str) -> Callable[[Command], Command]:
     """The evidence that a command requires."""
     return click.option(
@@ -214,7 +195,12 @@ class Working(msgspec.Struct, kw_only=True):
                 _TOLD.add(told)
                 print_warning(told)
             if is_projects(self.fixture_path):
-                _agree(self.fixture_path)
+                from wexicon.programs import confirm
+
+                on_terminal = sys.stdin.isatty() and sys.stderr.isatty()
+                confirm(
+                    self.fixture_path, functools.partial(ask, default="n", show_default=False) if on_terminal else None
+                )
 
     def operator(self, port: str, progress: Progress) -> Operator:
         """The operator of a port."""

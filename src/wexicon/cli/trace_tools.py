@@ -28,7 +28,7 @@ from wexicon.cli.show import (
 from wexicon.core.faults import CallFault
 from wexicon.core.protocol.line_faults import Side
 from wexicon.core.text import counted, in_file_names, spoken, visible
-from wexicon.files import state_folder, write_new
+from wexicon.files import read_file, state_folder, write_new
 
 if TYPE_CHECKING:
     from wexicon.core.formats.lexicon import Lexicon, Phrase
@@ -271,10 +271,7 @@ def import_(
 
     lexicon = api.find_lexicon(lexicon_name) if lexicon_name else None
     path = str(file)
-    try:
-        data = file.read_bytes()
-    except OSError as fault:
-        raise CallFault(f"cannot be read: {fault.strerror}", where=path) from None
+    data = read_file(file, captures.LARGEST)
     names = {Side.HOST: host, Side.MODULE: module}
     if raw:
         found = captures.of_bytes(data, Side(raw), Tuning(rate or (lexicon.factory.rate if lexicon else 9600)))

@@ -18,6 +18,8 @@ from wexicon.core.protocol.line_faults import Side
 from wexicon.core.standards.waveform import Edge, LineRefused, WaveformReading, read_line
 from wexicon.core.tuning import Tuning
 
+# What a capture or a log may be at most (bytes).
+LARGEST = 268_435_456
 _SCALE = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9, "ps": 1e-12, "fs": 1e-15}
 _TIME = re.compile(r"^\s*\[?(?:(\d{1,2}):(\d{2}):(\d{2}(?:[.,]\d+)?)|(\d+(?:[.,]\d+)?)\s*s?)\]?[:,]?\s+")
 _MARKS = (

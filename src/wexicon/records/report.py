@@ -25,11 +25,11 @@ import msgspec
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.results.unit import SettingResult, SheetTestResult
 from wexicon.core.text import spoken, visible
+from wexicon.programs import run_program
 from wexicon.records.entry import Entry
 from wexicon.records.exports import in_full, in_one_line
 from wexicon.records.trace import Record, read_trace
 from wexicon.system import user
-from wexicon.trust import run_program
 
 if TYPE_CHECKING:
     from jinja2 import Template

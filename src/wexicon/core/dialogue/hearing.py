@@ -2,7 +2,7 @@
 
 The rule: an event is taken once, by the `await` or the `on` that it fits; until then it is kept. An `await` takes none that
 came before the dialogue's last line, at whichever party that was said, unless it says so: an older one is no answer to it.
-What did not come is told with all that was heard instead.
+A failure lists what was heard instead.
 """
 
 from __future__ import annotations
@@ -104,7 +104,7 @@ class Hearing(Scope):
             expected = wanted.source if wanted else " or ".join(other.pattern.source for other in statement.others)
             part = Part("", expected, heard, statement.duration.seconds)
             what = f"the event did not come within {statement.duration.text}"
-            raise self._fault(statement, what, self._came_before(pick, since), part=part)
+            raise self._fault(statement, what, self._came_before(statement, pick, since), part=part)
         if statement.as_name:
             self.values[statement.as_name] = seconds(max(0.0, event.at - began))
         if not event.name:
@@ -116,12 +116,13 @@ class Hearing(Scope):
         self._block(other.then)
         return False
 
-    def _came_before(self, pick: Callable[[Heard], bool], since: float) -> str:
-        """That one came too early, where that is so."""
+    def _came_before(self, statement: Await, pick: Callable[[Heard], bool], since: float) -> str:
+        """Names an event that fits and came too early, if there is one."""
         early = [one for one in self.session.events if self.party.fresh_since <= one.at < since and pick(one)]
         if not early:
             return ""
-        return f"“{visible(early[-1].text)}” came before the last line was said; await D queued takes it too."
+        took = f"await {statement.duration.text} queued"
+        return f"“{visible(early[-1].text)}” came before the last line was said. To accept it: {took}"
 
     def _wait(self, until: float, pick: Callable[[Heard], bool] | None = None, since: float = 0.0) -> Heard | None:
         """Listens until the time `until` or until an event is picked; handlers answer what comes meanwhile."""
@@ -172,7 +173,7 @@ class Hearing(Scope):
     def _mark_said(self) -> None:
         """A line is about to be said: what has arrived by now at any party is no answer to it."""
         for party in self.parties.values() or [self.party]:
-            # One reading: a flood at one party holds nobody up. Which party has failed is told when it is its turn.
+            # One reading only: a flood at one party must not delay the others. A party's fault is raised at its next exchange.
             with suppress(LinkFault):
                 party.session.take_in()
         self._said_at = math.nextafter(self.session.clock.now(), math.inf)

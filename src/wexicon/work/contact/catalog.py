@@ -28,8 +28,8 @@ from wexicon.core.registry import Registry
 from wexicon.core.text import counted, meant, plain
 from wexicon.core.values import FileContent, Value
 from wexicon.files import open_regular, read_file, shipped_folder, state_folder, user_folder
+from wexicon.programs import require_ours
 from wexicon.settings_file import lexicon_folders
-from wexicon.trust import require_ours
 from wexicon.work.contact.power import PinRecord, run_command
 
 # What a firmware image may be at most (bytes).

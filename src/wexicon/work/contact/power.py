@@ -21,7 +21,7 @@ from wexicon.core.formats.lexicon import AttentionTable
 from wexicon.core.operator import Operator
 from wexicon.core.text import to_text, visible
 from wexicon.files import write_whole
-from wexicon.trust import run_program
+from wexicon.programs import run_program
 from wexicon.work.contact.ledger import Observer, PowerOff, PowerOn
 
 # How long the power is off (seconds), and how often the module is asked meanwhile.

@@ -348,7 +348,7 @@ class Batch:
                 told = True
             if told:
                 self.means.keep(job, result)
-            self.means.progress(UnitProgress(job.name, result.port, str(result.verdict), result))
+                self.means.progress(UnitProgress(job.name, result.port, str(result.verdict), result))
 
     def _agree(self, results: Sequence[UnitResult]) -> None:
         """What must agree is checked over what was read of the units that went well, at the last."""

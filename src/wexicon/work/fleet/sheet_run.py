@@ -25,7 +25,8 @@ from wexicon.files import state_folder
 from wexicon.links.lock import look_at_all
 from wexicon.work.contact.ports import NewPorts, PortAssignment
 from wexicon.work.contact.sessions import Opening, Setup, dated_trace
-from wexicon.work.fleet.claims import GeneratedSecrets, KeptSecrets, Known, SharedClaims, known_of
+from wexicon.work.fleet.claims import Known, SharedClaims, known_of
+from wexicon.work.fleet.generated import GeneratedSecrets, KeptSecrets
 from wexicon.work.fleet.recording import compare_with_left, done_by, record, the_register, used_before
 from wexicon.work.fleet.scheduler import ProgressCallback, RunProgress, UnitProgress, UnitSteps
 from wexicon.work.fleet.sheet_tests import DueTest, SheetTests

@@ -15,7 +15,8 @@ from wexicon.core.formats.jobs import Job
 from wexicon.core.results.unit import UnitResult
 from wexicon.core.text import visible
 from wexicon.core.values import Value
-from wexicon.work.fleet.claims import Claims, GeneratedSecrets, Known
+from wexicon.work.fleet.claims import Claims, Known
+from wexicon.work.fleet.generated import GeneratedSecrets
 from wexicon.work.fleet.scheduler import ProgressCallback, Scheduler, UnitProgress
 from wexicon.work.module.module import Module
 from wexicon.work.provisioning.unfinished import Store

@@ -38,12 +38,14 @@ def compare(
     then tells."""
     again = verify(module, order)
     if again.verdict in (Verdict.CONFORMS, Verdict.UNPROVED):
-        differ = differences(module, left, order.wanted)
-        again.settings += [
-            SettingResult(name, Outcome.SIDE_EFFECT, one.before, after=one.now, note=one.why or "not ordered")
-            for name, one in differ.items()
-            if not module.lexicon.settings[name].varies
-        ]
+        for name, one in differences(module, left, order.wanted).items():
+            setting = module.lexicon.settings[name]
+            # The rate of the port is that of all behind it.
+            if not setting.varies and not setting.moves_link:
+                allowed = name in order.side_effects and not one.why
+                outcome = Outcome.ALLOWED if allowed else Outcome.SIDE_EFFECT
+                note = one.why or ("the sheet allows it" if allowed else "not ordered")
+                again.settings.append(SettingResult(name, outcome, one.before, after=one.now, note=note))
         if any(one.outcome is Outcome.SIDE_EFFECT for one in again.settings):
             again.verdict = Verdict.UNPROVED
     wrong = [one.name for one in again.settings if one.outcome in (Outcome.DIFFERS, Outcome.SIDE_EFFECT)]

@@ -40,8 +40,9 @@ def do_action(module: Module, name: str, values: Mapping[str, object], *, plan: 
             made.actions([name])
             result.plan, result.verdict = made.lines, Verdict.PLANNED
         else:
+            ordered = session.clock.now()
             result.kept = module.do(name, values)
-            result.verdict = _seen(module, name, result)
+            result.verdict = _seen(module, name, result, ordered)
             if action and action.loads:
                 step = "read what was loaded"
                 session.begin_step(step)
@@ -100,8 +101,8 @@ def _tell_loaded(module: Module, before: Mapping[str, str], result: ActionResult
         result.remarks[-1] = "loaded: identity read; what the settings were before is not known"
 
 
-def _seen(module: Module, name: str, result: ActionResult) -> Verdict:
-    """Whether a start was seen, where the action makes one."""
+def _seen(module: Module, name: str, result: ActionResult, since: float) -> Verdict:
+    """Whether a start was seen, where the action, ordered at the time `since`, makes one."""
     if not module.lexicon.actions[name].restarts:
         return Verdict.DONE
     if module.attention.needs_operator():
@@ -109,6 +110,6 @@ def _seen(module: Module, name: str, result: ActionResult) -> Verdict:
         seen = wait_until_gone(module)
         module.attention.lose()
     else:
-        seen = come_back(module)
+        seen = come_back(module, since)
     result.remarks.append("restart observed" if seen else NOT_SEEN)
     return Verdict.DONE if seen else Verdict.UNPROVED

@@ -16,7 +16,7 @@ from wexicon.core.module_state.starts import is_ready_text
 from wexicon.core.results.result import Evidence, Prove
 from wexicon.core.tuning import Tuning
 from wexicon.core.values import UNSET, Value
-from wexicon.work.contact.ledger import LONGER, CycleAsked, Ordered, Planted, Sign, Silences, Stayed, Undone
+from wexicon.work.contact.ledger import LONGER, CycleAsked, Planted, Sign, Silences, Stayed, Undone
 from wexicon.work.module.module import Module
 
 # How long a module may go on answering after it said that it will start again, where the lexicon does not say.
@@ -142,12 +142,12 @@ def _by_power(module: Module) -> None:
     module.operator.noticed()
 
 
-def come_back(module: Module) -> bool:
-    """After an action that has the module start again: waits for it, and gets its attention; whether a start was observed."""
-    ledger, now = module.attention.ledger, module.session.clock.now()
-    orders = [(at, entry) for at, entry in enumerate(ledger.entries) if isinstance(entry, Ordered)]
-    first, said = (orders[-1][0], orders[-1][1].at) if orders else (len(ledger.entries), now)
-    _come_back(module, said)
+def come_back(module: Module, since: float) -> bool:
+    """After an action, ordered at the time `since`, that has the module start again: waits for it, and gets its attention;
+    whether a start was observed."""
+    ledger = module.attention.ledger
+    first = next((at for at, entry in enumerate(ledger.entries) if entry.at >= since), len(ledger.entries))
+    _come_back(module, since)
     return bool(ledger.signs(first))
 
 

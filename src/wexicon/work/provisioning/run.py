@@ -205,9 +205,10 @@ class ProvisioningRun(Steps):
         self._enter("load")
         self.begun.remember({})
         self.session.log(f"loading {file}: {differs}")
+        ordered = self.session.clock.now()
         module.do(image.action, {image.parameter: image.file})
         self.result.written += 1
-        come_back(module)
+        come_back(module, ordered)
         self._enter("identify")
         if not module.attention.held:
             module.attention.gain([*module.expected_links(), self.lexicon.factory])
