@@ -54,7 +54,7 @@ def test_an_image_is_loaded_and_what_it_changed_is_read_and_told() -> None:
 def test_where_no_restart_was_observed_only_another_identity_shows_that_the_image_runs(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    monkeypatch.setattr("wexicon.work.function.actions.come_back", lambda module: False)
+    monkeypatch.setattr("wexicon.work.function.actions.come_back", lambda module, since: False)
     one = Bench("fennick-z4")
     assert load(one, "quay-coordinator.img").verdict == "done"
     again = load(one, "quay-coordinator.img")

@@ -219,9 +219,10 @@ def test_a_ready_word_is_waited_for_though_garbage_stands_before_it() -> None:
     one, module = ready("brisca-w1")
     module.set("rate", 57600)
     module.do("save")
+    ordered = one.agenda.now
     module.do("restart")
     began = one.agenda.now
-    assert come_back(module) and 0.5 < one.agenda.now - began < 1.5
+    assert come_back(module, ordered) and 0.5 < one.agenda.now - began < 1.5
     assert module.session.link.tuning == Tuning(57600)
 
 
