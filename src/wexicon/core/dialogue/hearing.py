@@ -2,7 +2,7 @@
 
 The rule: an event is taken once, by the `await` or the `on` that it fits; until then it is kept. An `await` takes none that
 came before the dialogue's last line, at whichever party that was said, unless it says so: an older one is no answer to it.
-A failure lists what was heard instead.
+A failure lists the lines received instead.
 """
 
 from __future__ import annotations

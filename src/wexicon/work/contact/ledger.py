@@ -212,7 +212,7 @@ def signs(entries: Sequence[LedgerEntry], first: int, end: int) -> Iterator[Sign
     yield from _silences(entries, first, end, stayed=_last(before, Stayed) > _last(before, Undone))
 
 
-# What is to be followed by a ready text.
+# Entries after which a start, and so a ready text, is expected.
 _ORDERS = (Ordered, PowerOff, PowerOn, CycleAsked)
 
 

@@ -1,7 +1,7 @@
 """Units behind one port, of which one is chosen at a time: those done first are read again after the last of them.
 
-The rule: a line that chooses may be damaged, and a write reach another module than was meant. So whatever was read of a unit
-when it was done is compared with what it is when nothing more is written behind its port.
+The rule: a line that chooses may be damaged, and a write reach another module than was meant. So all settings of a
+unit are read when it is done, and compared with a second reading after the last write behind its port.
 """
 
 from __future__ import annotations
