@@ -95,6 +95,28 @@ def test_a_fixture_that_does_nothing_is_named_and_proves_nothing() -> None:
     )
 
 
+@pytest.mark.parametrize(
+    ("spoiled", "after", "cycles", "evidence"),
+    [(1, 0.1, 1, "power-cycle"), (1, 0.31, 2, "power-cycle"), (9, 0.31, 2, "reading")],
+)
+def test_bytes_that_come_while_the_power_is_off_spoil_one_power_cycle(
+    spoiled: int, after: float, cycles: int, evidence: str
+) -> None:
+    bench = Bench("lindle-l9")
+    made, ask = [], bench.operator.ask
+
+    def late_bytes(act: str, text: str) -> None:
+        ask(act, text)
+        if act == "power-off":
+            made.append(act)
+            if len(made) <= spoiled:
+                bench.agenda.after(after, lambda: bench.standin.uart.to_host(b"\r\n"))
+
+    bench.operator.ask = late_bytes  # type: ignore[method-assign]
+    result = bench.provision(prove="power", **WANTED["lindle-l9"])
+    assert (result.evidence, len(made)) == (evidence, cycles), result.missing
+
+
 def test_a_module_that_is_fed_through_its_data_lines_is_named() -> None:
     result = by_fixture(Bench("lindle-l9", faults=WireFaults(fed=True)), prove="power", **WANTED["lindle-l9"])
     assert result.evidence != "power-cycle" and result.verdict == "unproved"

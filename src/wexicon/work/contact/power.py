@@ -55,11 +55,13 @@ class PowerSwitch:
         answered = here is not None and ledger.just_answered(str(here))
         if here is not None and answered:
             session.tune(here)
-        self.observer.catch_up()
         told: list[str] = []
         with self._off(stays_off=stays_off):
-            ledger.note(PowerOff(session.clock.now(), self._needed))
+            off = session.clock.now()
             session.quiet(POWER_OFF)
+            # What was on its way when the power went is no sign of a module that still has power.
+            self.observer.catch_up()
+            ledger.note(PowerOff(off, self._needed))
             if answered and self._any(answers):
                 told.append(ANSWERS_WITHOUT_POWER + self._why(answers))
         ledger.note(PowerOn(session.clock.now()))

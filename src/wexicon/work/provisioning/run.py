@@ -302,8 +302,7 @@ class ProvisioningRun(Steps):
             if self.evidence is Evidence.READING and can is not Evidence.READING:
                 # No start was observed, so the settings may not persist yet: save them again.
                 self._persist(todo, again=True)
-                if can is Evidence.RESTART and not self._witnessed and self.witness.name:
-                    # Something is stored now, so a witness may tell.
+                if self._may_tell_now(can):
                     self._start(can)
                 if not self.evidence.at_least(Evidence.WARM):
                     can = Evidence.READING
@@ -317,6 +316,14 @@ class ProvisioningRun(Steps):
         self._find_side_effects()
         self.final = True
         self.begun.close()
+
+    def _may_tell_now(self, can: Evidence) -> bool:
+        """Whether one more start may be observed, where one was not: something is stored now, so that a witness may tell; or
+        bytes that came late spoiled the silence of a power cycle that needs no person."""
+        if can is Evidence.POWER:
+            dead = any(one.startswith(ANSWERS_WITHOUT_POWER) for one in self.module.attention.remarks)
+            return self.module.attention.power.there() and not dead
+        return can is Evidence.RESTART and not self._witnessed and bool(self.witness.name)
 
     def _all_right(self) -> bool:
         return all(line.right() for line in self._wanted() if line.setting.readable and not line.refused)
