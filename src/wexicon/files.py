@@ -17,12 +17,13 @@ from collections.abc import Iterable, Iterator
 from hashlib import sha256
 from importlib.util import find_spec
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, TypeVar
 
 from wexicon.core.faults import CallFault
 from wexicon.system import lock
 
 _PACKAGE = Path(__file__).parent
+_Kept = TypeVar("_Kept")
 
 
 def config_folder() -> Path:
@@ -98,6 +99,22 @@ def read_file(path: Path, most: int = LARGEST_FILE) -> bytes:
     if len(data) > most:
         raise CallFault(f"is larger than {most} bytes, and so is not what it should be", where=str(path))
     return data
+
+
+def read_record(path: Path, kind: type[_Kept]) -> _Kept | None:
+    """What a JSON file of our own holds; None if there is no such file. Raises CallFault if it is damaged, too large, or not a
+    regular file."""
+    import msgspec
+
+    try:
+        return msgspec.json.decode(read_file(path), type=kind)
+    except CallFault:
+        # Another process may have taken it away meanwhile.
+        if os.path.lexists(path):
+            raise
+        return None
+    except (msgspec.MsgspecError, UnicodeDecodeError) as fault:
+        raise CallFault(f"is damaged: {fault}", where=str(path)) from None
 
 
 def private_folder(path: Path, *, own: bool = True) -> Path:

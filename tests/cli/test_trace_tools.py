@@ -263,3 +263,22 @@ def test_only_a_setting_or_only_what_failed_is_shown() -> None:
     assert "> @nam?" in bad[0] and "< @err" in bad[1]
     differs = wexicon("trace", "show", "differs.jsonl", "--failed").stdout
     assert "name: differs" in differs and "network" not in differs
+
+
+@pytest.mark.parametrize("suffix", ["csv", "pcapng"])
+@pytest.mark.parametrize(
+    ("change", "why"),
+    [
+        ({"wall": "0001-01-01T00:00:00Z"}, "a record has the time 1-01-01, which cannot be right"),
+        ({"wall": "9999-12-31T23:59:59Z"}, "a record has the time 9999-12-31, which cannot be right"),
+        ({"party": "x" * 70_000}, "not a trace record"),
+    ],
+)
+def test_a_record_with_an_impossible_field_is_named_and_nothing_written(
+    change: dict[str, str], why: str, suffix: str, tmp_path: Path
+) -> None:
+    opened = {"at": 0, "what": "opened", "format": 3, "wall": "2026-12-02T10:00:00Z", "rate": 9600, "frame": "8N1"}
+    lines = [json.dumps(one) for one in ({**opened, **change}, {"at": 1e9, "what": "heard", "text": "OK"})]
+    (tmp_path / "t.jsonl").write_text("\n".join(lines) + "\n")
+    assert why in wexicon("trace", "export", "t.jsonl", "-o", f"o.{suffix}", status=2).stderr
+    assert not list(tmp_path.glob("*o.*"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from pathlib import Path
 from typing import Any
+from unicodedata import category
 
 import jsonschema
 import pytest
@@ -16,6 +17,7 @@ from wexicon.cli.printing import print_verdict
 from wexicon.core.faults import ModuleFault, Part, Unreachable
 from wexicon.core.results.result import Failure, Outcome, Verdict
 from wexicon.core.results.unit import SettingResult, UnitResult
+from wexicon.core.text import visible
 from wexicon.records.schemas import TITLES, schema_of
 
 
@@ -83,6 +85,12 @@ def test_a_failure_is_made_in_one_way_of_any_fault() -> None:
         "read", "it failed", "AT", "OK", ["ERR 3"], "Do this.", 1,
     )  # fmt: skip
     assert Failure.of(Unreachable("nobody", hint="Look."), "attention").status == 3
+
+
+def test_no_character_that_is_not_seen_is_shown_as_it_is() -> None:
+    unseen = [chr(code) for code in range(0x110000) if category(chr(code)) in ("Cc", "Cf", "Cs", "Zl", "Zp")]
+    assert [one for one in [*unseen, "\xa0", "\ufe0f", "\u3164"] if one in visible(f"a{one}b")] == []
+    assert visible("Höhe 3 Ω, 日") == "Höhe 3 Ω, 日" and visible("\u00ad\u200d\U000e0041") == "\\xAD\\u200D\\U000E0041"
 
 
 def test_what_a_module_sent_is_as_it_is_in_data_and_escaped_where_it_is_shown() -> None:

@@ -15,7 +15,7 @@ from click.shell_completion import BashComplete, add_completion_class, get_compl
 from wexicon.cli.help import Command
 from wexicon.cli.show import print_line, print_note
 from wexicon.core.faults import CallFault
-from wexicon.files import config_folder, write_whole
+from wexicon.files import config_folder, read_file, write_whole
 
 if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
@@ -125,10 +125,7 @@ def _files(shell: str) -> tuple[Path, tuple[Path, str] | None]:
 
 def _write_line(path: Path, line: str) -> None:
     """Puts our line into a file, or takes it out."""
-    try:
-        text = path.read_text(errors="surrogateescape") if path.exists() else ""
-    except OSError as fault:
-        raise CallFault(f"cannot be read: {fault.strerror}", where=str(path)) from None
+    text = read_file(path).decode(errors="surrogateescape") if path.exists() else ""
     kept = "".join(one for one in text.splitlines(keepends=True) if MARK not in one)
     if kept and line and not kept.endswith("\n"):
         kept += "\n"

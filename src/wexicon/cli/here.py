@@ -13,10 +13,11 @@ import click
 
 from wexicon import settings_file
 from wexicon.cli.show import print_line, print_note, print_table
+from wexicon.core.faults import CallFault
 from wexicon.core.results.listed import PortInfo
 from wexicon.core.results.unit import Unfinished
 from wexicon.core.text import counted, visible
-from wexicon.files import state_folder
+from wexicon.files import read_file, state_folder
 from wexicon.version import __version__
 from wexicon.work.contact.ports import KnownLink, found_ports, remembered
 from wexicon.work.provisioning.unfinished import FileStore
@@ -61,8 +62,8 @@ def _sheets() -> list[str]:
     found = []
     for path in sorted(Path().glob("*.toml"))[:MOST_FILES]:
         try:
-            text = path.read_text(errors="replace") if path.is_file() else ""
-        except OSError:
+            text = read_file(path).decode(errors="replace")
+        except CallFault:
             continue
         if "\n[seat." in f"\n{text}":
             found.append(path.name)

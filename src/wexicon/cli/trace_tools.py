@@ -281,7 +281,7 @@ def import_(
         found = captures.of_lines(edges, end, path, names, rate)
     else:
         words = [phrase.say.lead for phrase in _said_by_host(lexicon)] if lexicon else []
-        found = captures.of_log(data.decode("utf-8", "surrogateescape"), ["AT", *words])
+        found = captures.of_log(data.decode("utf-8", "surrogateescape"), ["AT", *words], str(file))
     if not found.sent:
         raise CallFault("nothing was sent in it", where=path)
     made = import_capture(found, file, output or file.with_suffix(".jsonl"), lexicon, force=force)

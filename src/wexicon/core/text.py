@@ -13,9 +13,10 @@ from collections.abc import Callable, Iterable
 from decimal import Decimal
 from typing import Any, NamedTuple
 
-_UNSEEN = re.compile(
-    r"[\x00-\x1f\x7f-\x9f\u061c\u200b\ufeff\u2028\u2029\u200e\u200f\u202a-\u202e\u2066-\u2069\ud800-\udfff\\]"
-)
+# What may have to be escaped; and characters that Unicode calls printable although nothing is seen of them: fillers, selectors
+# of variants (Default_Ignorable_Code_Point, Unicode Standard Annex 44).
+_UNUSUAL = re.compile(r"[^ -\[\]-~]")
+_EMPTY = re.compile("[\u034f\u115f\u1160\u17b4\u17b5\u180b-\u180f\u3164\ufe00-\ufe0f\uffa0\U000e0100-\U000e01ef]")
 _NAMED = {"\r": "\\r", "\n": "\\n", "\t": "\\t", "\\": "\\\\"}
 _ESCAPE = re.compile(r"\\(?:x([0-9A-Fa-f]{2})|(.))", re.DOTALL)
 _PLAIN_ESCAPES = {"r": "\r", "n": "\n", "t": "\t", "0": "\0", "e": "\x1b", "\\": "\\", '"': '"', "{": "{{", "}": "}}"}
@@ -62,10 +63,12 @@ def _escape(found: re.Match[str]) -> str:
     char = found.group()
     if char in _NAMED:
         return _NAMED[char]
+    if char.isprintable() and not _EMPTY.match(char):
+        return char
     code = ord(char)
     if 0xDC80 <= code <= 0xDCFF:
         return f"\\x{code - 0xDC00:02X}"
-    return f"\\x{code:02X}" if code < 0x100 else f"\\u{code:04X}"
+    return f"\\x{code:02X}" if code < 0x100 else f"\\u{code:04X}" if code < 0x10000 else f"\\U{code:08X}"
 
 
 def written(value: object) -> str:
@@ -80,12 +83,13 @@ def written(value: object) -> str:
 
 
 def visible(text: str | bytes) -> str:
-    """The text with every control character, stray byte and direction mark escaped, on one line."""
+    """The text on one line: whatever is no visible character (controls, format characters, separators other than the blank,
+    stray bytes) is escaped."""
     if isinstance(text, bytes):
         text = to_text(text)
     if text.isascii() and text.isprintable() and "\\" not in text:
         return text
-    return _UNSEEN.sub(_escape, text)
+    return _UNUSUAL.sub(_escape, text)
 
 
 def unescape(text: str) -> str:

@@ -11,15 +11,18 @@ import csv
 import io
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from math import isfinite
 from typing import NamedTuple
 
 from wexicon.core.faults import CallFault
 from wexicon.core.protocol.line_faults import Side
 from wexicon.core.standards.waveform import Edge, LineRefused, WaveformReading, read_line
+from wexicon.core.text import visible
 from wexicon.core.tuning import Tuning
 
-# What a capture or a log may be at most (bytes).
+# What a capture or a log may be at most (bytes), and how long it may last (seconds: ten years).
 LARGEST = 268_435_456
+LONGEST = 315_360_000.0
 _SCALE = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "ns": 1e-9, "ps": 1e-12, "fs": 1e-15}
 _TIME = re.compile(r"^\s*\[?(?:(\d{1,2}):(\d{2}):(\d{2}(?:[.,]\d+)?)|(\d+(?:[.,]\d+)?)\s*s?)\]?[:,]?\s+")
 _MARKS = (
@@ -56,8 +59,8 @@ def lines_of_vcd(text: str, path: str) -> tuple[dict[str, list[Edge]], float]:
             unit = "".join(_until_end(tokens))
             found = re.fullmatch(r"(\d+)\s*([munpf]?s)", unit)
             if not found:
-                raise CallFault(f"its timescale {unit!r} is not one", where=path)
-            scale = int(found[1]) * _SCALE[found[2]]
+                raise CallFault(f"“{visible(unit[:40])}” is not a timescale", where=path)
+            scale = float(found[1]) * _SCALE[found[2]]
         elif token == "$var":
             words = list(_until_end(tokens))
             if len(words) >= 4 and words[1] == "1":
@@ -67,9 +70,9 @@ def lines_of_vcd(text: str, path: str) -> tuple[dict[str, list[Edge]], float]:
             if token not in ("$end", "$dumpvars", "$dumpall", "$dumpon", "$dumpoff"):
                 list(_until_end(tokens))
         elif token.startswith("#"):
-            if not token[1:].isdigit():
-                raise CallFault(f"{token!r} is not a time", where=path)
-            now = int(token[1:]) * scale
+            ticks = _number(token[1:]) if token[1:].isdecimal() else None
+            if ticks is None or not isfinite(now := ticks * scale):
+                raise CallFault(f"“{visible(token[:40])}” is not a time", where=path)
         elif token[0] in "01" and token[1:] in names:
             edges[names[token[1:]]].append((now, int(token[0])))
         elif token[0] in "bBrR":
@@ -105,7 +108,7 @@ def lines_of_csv(text: str, path: str) -> tuple[dict[str, list[Edge]], float]:
         for name, cell in zip(heads[1:], row[1:], strict=False):
             level = _number(cell)
             if level is None:
-                raise CallFault(f"row {number}: {cell!r} is not a level", where=path)
+                raise CallFault(f"row {number}: “{visible(cell[:40])}” is not a level", where=path)
             digital = int(level > 0.5)
             if not edges[name] or edges[name][-1][1] != digital:
                 edges[name].append((now, digital))
@@ -113,10 +116,12 @@ def lines_of_csv(text: str, path: str) -> tuple[dict[str, list[Edge]], float]:
 
 
 def _number(text: str) -> float | None:
+    """A finite number; None for anything else."""
     try:
-        return float(text.replace(",", "."))
+        number = float(text.replace(",", "."))
     except ValueError:
         return None
+    return number if isfinite(number) else None
 
 
 def of_lines(
@@ -143,12 +148,20 @@ def of_lines(
         except LineRefused as fault:
             raise CallFault(f"{name}: {fault}", where=path) from None
         sent += [Sent(char.end, side, bytes([char.byte]), char.wrong) for char in reading.chars]
-    return Capture(sorted(sent, key=lambda one: one.at), readings)
+    return _lasting(Capture(sorted(sent, key=lambda one: one.at), readings), path)
 
 
-def of_log(text: str, host_words: Sequence[str] = ("AT",)) -> Capture:
+def _lasting(capture: Capture, path: str) -> Capture:
+    """The capture, if its times can be those of one. Raises CallFault."""
+    sent = capture.sent
+    if sent and not sent[-1].at - sent[0].at <= LONGEST:
+        raise CallFault("its times are more than ten years apart", where=path, hint="Correct the times in the file.")
+    return capture
+
+
+def of_log(text: str, host_words: Sequence[str] = ("AT",), path: str = "") -> Capture:
     """A text log of a terminal, with times and marks of direction or without. A line without a mark is the host's if it begins
-    with one of `host_words`. A number in front is a time if nearly all lines have one."""
+    with one of `host_words`. A number in front is a time if nearly all lines have one. Raises CallFault."""
     sent: list[Sent] = []
     now = day = 0.0
     rows = [row.rstrip() for row in text.splitlines() if row.strip()]
@@ -174,7 +187,7 @@ def of_log(text: str, host_words: Sequence[str] = ("AT",)) -> Capture:
         if line:
             sent.append(Sent(now, side, line.encode("utf-8", "surrogateescape") + b"\r\n"))
     without = () if timed else ("the log has no times: its lines stand 10 ms apart",)
-    return Capture(sent, {}, ("rate, frame and line endings are not in a log", *without))
+    return _lasting(Capture(sent, {}, ("rate, frame and line endings are not in a log", *without)), path)
 
 
 def of_bytes(data: bytes, side: Side, tuning: Tuning) -> Capture:

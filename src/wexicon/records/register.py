@@ -21,7 +21,7 @@ import sqlalchemy as sql
 from wexicon.core.faults import CallFault, Fault, RegisterAway
 from wexicon.core.results.unit import Shown, Unfinished
 from wexicon.core.text import encodable, visible
-from wexicon.files import write_whole
+from wexicon.files import read_record, write_whole
 from wexicon.records.database import RECORD, TASK, UNFINISHED, Database
 from wexicon.records.entry import Entry, RecordedResult, bench_name
 
@@ -108,11 +108,13 @@ class Register:
         found: dict[Path, Entry] = {}
         for path in sorted(self.waiting.glob("*.json")) if self.waiting.is_dir() else ():
             try:
-                found[path] = msgspec.json.decode(path.read_bytes(), type=Entry)
-            except FileNotFoundError:
-                continue  # another process has just brought it in
-            except (msgspec.DecodeError, UnicodeDecodeError):
+                entry = read_record(path, Entry)
+            except CallFault:
                 path.replace(path.with_suffix(".broken"))
+                continue
+            # Otherwise another process has just brought it in.
+            if entry is not None:
+                found[path] = entry
         if not found:
             return 0
         try:

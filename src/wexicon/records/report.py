@@ -25,6 +25,7 @@ import msgspec
 from wexicon.core.faults import CallFault, Fault
 from wexicon.core.results.unit import SettingResult, SheetTestResult
 from wexicon.core.text import spoken, visible
+from wexicon.files import read_file
 from wexicon.programs import run_program
 from wexicon.records.entry import Entry
 from wexicon.records.exports import in_full, in_one_line
@@ -178,6 +179,7 @@ BROWSERS = (
 )
 # How long a browser may take (seconds): thousands of units are many pages.
 PATIENCE = 300.0
+LARGEST_PDF = 1_073_741_824
 
 
 def browser() -> str:
@@ -206,4 +208,4 @@ def printed(program: str, page: str) -> bytes:
         if not target.exists():
             said = ended.stderr.decode("utf-8", "replace").strip().splitlines()[-1:]
             raise CallFault(f"{Path(program).name} printed no PDF: {' '.join(said)[:200] or 'it said nothing'}")
-        return target.read_bytes()
+        return read_file(target, LARGEST_PDF)

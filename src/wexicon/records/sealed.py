@@ -128,7 +128,7 @@ class SecretDigests:
             # Two processes may make it at once: it is whole when it has its name, and the first one counts.
             with contextlib.suppress(CallFault):
                 write_new(self._path, os.urandom(_LENGTH))
-            self._key = self._path.read_bytes()
+            self._key = read_file(self._path)
         return self._key
 
     @property

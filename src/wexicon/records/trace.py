@@ -67,6 +67,10 @@ class What(StrEnum):
     CLOSED = "closed"
 
 
+# The name of a party, setting, event or unit, in characters at most.
+Name = Annotated[str, msgspec.Meta(max_length=16_000)]
+
+
 class Record(msgspec.Struct, omit_defaults=True, gc=False):
     """One line of a trace; a field is there if it means something. Text that is no UTF-8 is in `hex`. Of an event `name` is
     its name in the lexicon and `values` its captures; of a judged setting `name` is the setting, with `outcome` and `note`;
@@ -80,7 +84,7 @@ class Record(msgspec.Struct, omit_defaults=True, gc=False):
     hex: Annotated[str, msgspec.Meta(pattern="^([0-9a-f]{2})*$")] = ""
     role: Role | None = None
     exact: bool = False
-    name: str = ""
+    name: Name = ""
     values: dict[str, object] = {}
     outcome: str = ""
     note: str = ""
@@ -99,7 +103,7 @@ class Record(msgspec.Struct, omit_defaults=True, gc=False):
     dtr: bool | None = None
     rts: bool | None = None
     wexicon: str = ""
-    party: str = ""
+    party: Name = ""
 
     @property
     def content(self) -> str:

@@ -108,17 +108,17 @@ END_OF_OPTIONS, COMMENT, NAME, RESOLUTION, FLAGS = 0, 1, 2, 9, 2
 USER_LINK, MICROSECONDS = 147, 6
 INBOUND, OUTBOUND = 1, 2
 LARGEST = 262_144
+# A trace was recorded in one of these years.
+YEARS = (2001, 9000)
 
 
 def as_csv(records: Iterable[Record]) -> Iterator[str]:
     """The lines of a CSV file; text is escaped as `trace show` does, and no cell is taken for a formula."""
     yield _row(COLUMNS)
-    began: datetime | None = None
+    began: float | None = None
     for one in records:
-        began = began or one.wall
-        wall = (
-            datetime.fromtimestamp(began.timestamp() + one.at, UTC).isoformat(timespec="milliseconds") if began else ""
-        )
+        began = began or (_seconds(one.wall) if one.wall else None)
+        wall = datetime.fromtimestamp(began + one.at, UTC).isoformat(timespec="milliseconds") if began else ""
         values = " ".join(f"{name}={value}" for name, value in one.values.items())
         cells = (f"{one.at:.6f}", wall, one.party, one.what, one.content, one.role or "", one.name, values, one.note)
         yield _row([inert(str(cell)) for cell in cells])
@@ -141,7 +141,7 @@ def as_packets(records: Iterable[Record], end: Callable[[str], str]) -> Iterator
     interfaces: dict[str, int] = {}
     for one in records:
         if one.wall:
-            began = one.wall.timestamp()
+            began = _seconds(one.wall)
         if one.what not in (What.SAID, What.HEARD):
             continue
         if one.party not in interfaces:
@@ -154,6 +154,13 @@ def as_packets(records: Iterable[Record], end: Callable[[str], str]) -> Iterator
         head = struct.pack("<IIIII", interfaces[one.party], at >> 32, at & 0xFFFFFFFF, len(kept), len(data))
         way = OUTBOUND if one.what is What.SAID else INBOUND
         yield _block(PACKET, head + _padded(kept) + _options((FLAGS, struct.pack("<I", way))))
+
+
+def _seconds(wall: datetime) -> float:
+    """A wall time in seconds since 1970. Raises CallFault for one that no computer can have recorded."""
+    if not YEARS[0] <= wall.year <= YEARS[1]:
+        raise CallFault(f"a record has the time {wall:%Y-%m-%d}, which cannot be right; nothing was written")
+    return wall.timestamp()
 
 
 def _options(*options: tuple[int, str | bytes]) -> bytes:

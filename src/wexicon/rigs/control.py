@@ -14,7 +14,7 @@ import msgspec
 
 from wexicon.core.faults import CallFault
 from wexicon.core.text import meant
-from wexicon.files import run_folder
+from wexicon.files import read_record, run_folder
 from wexicon.links.lock import split_station
 from wexicon.system import local_socket
 
@@ -80,10 +80,10 @@ def cards() -> list[Card]:
     found = [card for card, _ in IN_PROCESS]
     for path in sorted(run_folder().glob("*.json")):
         try:
-            card = msgspec.json.decode(path.read_bytes(), type=Card)
-            _call(card).close()
-            found.append(card)
-        except (OSError, msgspec.DecodeError):
+            if card := read_record(path, Card):
+                _call(card).close()
+                found.append(card)
+        except (OSError, CallFault):
             with contextlib.suppress(OSError):
                 path.unlink()
     return found

@@ -261,7 +261,7 @@ class Speech(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def form(self) -> str:
         """How frames are cut: lines, silence, sentences, bytes."""
-        return self.answer.split()[0]
+        return self.answer.partition(" ")[0]
 
     @property
     def gap(self) -> float:

@@ -22,7 +22,7 @@ from wexicon.core.formats.toml import Source
 from wexicon.core.results.listed import PortInfo
 from wexicon.core.text import meant
 from wexicon.core.tuning import Tuning
-from wexicon.files import config_folder, read_file, shipped_folder, state_folder, user_folder, write_whole
+from wexicon.files import config_folder, read_file, read_record, shipped_folder, state_folder, user_folder, write_whole
 from wexicon.links.lock import holder_of, split_station
 from wexicon.settings_file import lexicon_folders, named_ports
 
@@ -294,9 +294,9 @@ def remembered(port: str) -> KnownLink | None:
     """What is known of a port; None where nothing is."""
     if port in IN_MEMORY:
         return IN_MEMORY[port]
-    with suppress(OSError, msgspec.DecodeError, ValueError):
-        found = msgspec.json.decode(_path(key_of(port)).read_bytes(), type=KnownLink)
-        return found if Tuning.of(found.tuning.rate, found.tuning.frame) else None
+    with suppress(CallFault, ValueError):
+        found = read_record(_path(key_of(port)), KnownLink)
+        return found if found and Tuning.of(found.tuning.rate, found.tuning.frame) else None
     return None
 
 

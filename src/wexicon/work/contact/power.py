@@ -15,12 +15,12 @@ from pathlib import Path
 
 import msgspec
 
-from wexicon.core.faults import CannotTune, Fault
+from wexicon.core.faults import CallFault, CannotTune, Fault
 from wexicon.core.formats.fixture import Fixture
 from wexicon.core.formats.lexicon import AttentionTable
 from wexicon.core.operator import Operator
 from wexicon.core.text import to_text, visible
-from wexicon.files import write_whole
+from wexicon.files import read_record, write_whole
 from wexicon.programs import run_program
 from wexicon.work.contact.ledger import Observer, PowerOff, PowerOn
 
@@ -122,8 +122,8 @@ class PinRecord:
     def left(self, port: str) -> dict[str, bool]:
         """The pins of a port that were not put back, and their states."""
         try:
-            return msgspec.json.decode(self._path(port).read_bytes(), type=dict[str, bool])
-        except (OSError, msgspec.DecodeError):
+            return read_record(self._path(port), dict[str, bool]) or {}
+        except CallFault:
             return {}
 
 

@@ -14,13 +14,13 @@ from pathlib import Path
 
 import msgspec
 
-from wexicon.core.faults import ModuleFault
+from wexicon.core.faults import CallFault, ModuleFault
 from wexicon.core.formats.lexicon import Lexicon, Setting
 from wexicon.core.results.result import Failure, Verdict
 from wexicon.core.results.unit import Fits, Trial, Unfinished, WriteTrial, told_counts
 from wexicon.core.text import counted, encodable
 from wexicon.core.values import UNSET, ClockKind, Digits, Int, List, NumberKind, Text, Value, ValueFault
-from wexicon.files import shipped_folder, write_whole
+from wexicon.files import read_record, shipped_folder, write_whole
 from wexicon.work.drafting.start_trial import ModuleTrial
 from wexicon.work.module.module import Module
 from wexicon.work.module.readings import Reading
@@ -242,8 +242,10 @@ def proof_of(lexicon: Lexicon) -> str:
     """What the proof of a lexicon says, as a sentence; empty if there is none."""
     path = proof_path(lexicon)
     try:
-        found = msgspec.json.decode(path.read_bytes(), type=WriteTrial)
-    except (OSError, msgspec.MsgspecError):
+        found = read_record(path, WriteTrial)
+    except CallFault:
+        return ""
+    if found is None:
         return ""
     if found.digest != lexicon.digest:
         return f"{path.name} is of an earlier version of this file: try it again with --write"

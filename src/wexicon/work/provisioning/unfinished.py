@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
@@ -17,10 +17,10 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from wexicon.core.faults import Fault
+from wexicon.core.faults import CallFault, Fault
 from wexicon.core.results.unit import Shown, Unfinished
 from wexicon.core.text import encodable
-from wexicon.files import write_whole
+from wexicon.files import read_record, write_whole
 
 if TYPE_CHECKING:
     from wexicon.records.register import Register
@@ -57,20 +57,21 @@ class FileStore(Store):
 
     def find(self, unit: str) -> Unfinished | None:
         try:
-            return msgspec.json.decode(self._path(unit).read_bytes(), type=Unfinished)
-        except FileNotFoundError:
-            return None
-        except (OSError, msgspec.DecodeError):
+            return read_record(self._path(unit), Unfinished)
+        except CallFault:
             # A record that cannot be read is a record: the work was started.
             return Unfinished(unit, datetime.now(UTC), [])
 
     def all(self) -> list[Unfinished]:
         """All records that can be read, the oldest first."""
-        found = []
+        return sorted((one for _, one in self._on_disk() if not one.ended), key=lambda one: one.began)
+
+    def _on_disk(self) -> Iterator[tuple[Path, Unfinished]]:
+        """Each record that can be read, with its file."""
         for path in self.folder.glob("*.json") if self.folder.is_dir() else ():
-            with contextlib.suppress(OSError, msgspec.DecodeError):
-                found.append(msgspec.json.decode(path.read_bytes(), type=Unfinished))
-        return sorted((one for one in found if not one.ended), key=lambda one: one.began)
+            with contextlib.suppress(CallFault):
+                if one := read_record(path, Unfinished):
+                    yield path, one
 
     def open(self, record: Unfinished) -> None:
         # What a module sent need be no UTF-8.
@@ -110,11 +111,9 @@ class RegisterStore(FileStore):
 
     def flush_ended(self) -> None:
         """Reports to the register what was finished while it was away. Raises Fault if it still is."""
-        for path in self.folder.glob("*.json") if self.folder.is_dir() else ():
-            with contextlib.suppress(OSError, msgspec.DecodeError):
-                one = msgspec.json.decode(path.read_bytes(), type=Unfinished)
-                if one.ended:
-                    self._finish(one, path)
+        for path, one in self._on_disk():
+            if one.ended:
+                self._finish(one, path)
 
     def _finish(self, one: Unfinished, path: Path) -> None:
         self.register.finish(one.unit)
