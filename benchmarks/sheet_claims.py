@@ -330,6 +330,75 @@ def lying_timers(folder: Path, chance: random.Random, number: int) -> list[str]:
     return false
 
 
+def written_astray(folder: Path, chance: random.Random, number: int) -> list[str]:
+    """Radios behind one port: a line that chooses is damaged, and one write reaches another radio than was meant."""
+    bench = Bench(folder, {"quay": "marram-c2"}, chance, number)
+    standin = bench.rig.units["quay"].standin
+    names = chance.sample(("name", "channel", "power"), 2)
+    values: dict[str, Callable[[int], Any]] = {
+        "name": lambda at: f"pier {at}",
+        "channel": lambda at: at + 3,
+        "power": lambda at: at,
+    }
+    seats = chance.sample((1, 2, 3), chance.choice((2, 3)))
+    wanted = {f"r{at}": {name: values[name](at) for name in names} for at in seats}
+    (folder / "s.toml").write_text(_sheet(dict.fromkeys(wanted, "marram-c2"), wanted))
+    before = copy.deepcopy(standin.flash["radios"])
+    put, left = standin.put, [chance.randrange(0, 7)]  # type: ignore[attr-defined]
+
+    def astray(name: str, text: str) -> None:
+        chosen, left[0] = standin.chosen, left[0] - 1  # type: ignore[attr-defined]
+        if left[0] == -1:
+            standin.chosen = chance.choice([one for one in (1, 2, 3) if one != chosen])  # type: ignore[attr-defined]
+        put(name, text)
+        standin.chosen = chosen  # type: ignore[attr-defined]
+
+    false = []
+    with on_virtual_ports(bench.rig):
+        standin.put = astray  # type: ignore[attr-defined]
+        told = bench.call("provision", "s.toml", *(f"r{at}=virtual://quay#{at}" for at in sorted(seats)), "--json")[1]
+        for one in json.loads(told or "[]"):
+            VERDICTS.update([one["verdict"]])
+            radio, own = standin.flash["radios"][at := int(one["seat"][1:]) - 1], wanted[one["seat"]]
+            effects = {line["name"] for line in one["settings"] if line["outcome"] == "side effect"}
+            wrong = [name for name, value in own.items() if radio[name] != value]
+            others = [name for name in radio if name not in own and name not in effects]
+            wrong += [name for name in others if radio[name] != before[at][name]]
+            if one["verdict"] == "conforms" and wrong:
+                false.append(f"{one['seat']} conforms, and flash denies {', '.join(wrong)}")
+    return [f"{one} (write {left[0]})" for one in false]
+
+
+def earlier_event(folder: Path, chance: random.Random, number: int) -> list[str]:
+    """A dialogue of two modules: the packet that it waits for is lost, or late, and the same text came once before."""
+    bench = Bench(folder, {"a": "lindle-l9", "b": "lindle-l9"}, chance, number)
+    (folder / "d.wex").write_text(
+        "party a = lindle-l9\nparty b = lindle-l9\nat b\n    read address\nat a\n    > @send {address},tide\n    < @sent\n"
+        f"    pause {chance.choice((100, 1000, 3000))}ms\n    > @send {{address}},tide\n    < @sent\n"
+        "at b\n    await 3s\n        @air ... from 0: tide\n"
+    )
+    standin, arrived = bench.rig.units["b"].standin, []
+    say, lost = standin.say, chance.choice(("none", "second", "both"))
+
+    def hears(text: str | bytes, delay: float | None = None) -> None:
+        if isinstance(text, str) and text.startswith("@air"):
+            arrived.append(text)
+            if lost == "both" or (lost == "second" and len(arrived) == 2):
+                return
+        say(text, delay)
+
+    false = []
+    with on_virtual_ports(bench.rig):
+        standin.say = hears  # type: ignore[method-assign]
+        word = bench.adversity("a") if chance.random() < 0.3 else "clean"
+        status, _ = bench.call("run", "d.wex", "a=virtual://a", "b=virtual://b", "--json")
+        VERDICTS.update(["conforms" if status == 0 else "failed"])
+        if status == 0 and (lost != "none" or len(arrived) < 2):
+            false.append(f"passed, and packets lost: {lost}")
+        bench.mend()
+    return [f"{one} ({word})" for one in false]
+
+
 def _settings(kind: str) -> dict[str, Any]:
     """The settings of a family's order, without secrets and structured values."""
     return {
@@ -347,7 +416,18 @@ def _sheet(kinds: dict[str, str], wanted: dict[str, dict[str, Any]]) -> str:
     return "\n".join(lines) + "\n"
 
 
-SCENES = (two_units, two_units, names_exchanged, handed_over, image, certificate, older_register, lying_timers)
+SCENES = (
+    two_units,
+    two_units,
+    names_exchanged,
+    handed_over,
+    image,
+    certificate,
+    older_register,
+    lying_timers,
+    written_astray,
+    earlier_event,
+)
 
 
 @contextmanager
