@@ -398,6 +398,24 @@ def test_a_setting_that_nobody_ordered_and_that_differs_is_a_side_effect_unless_
         assert not varies or "network: another value than before" in result.remarks[-1]
 
 
+def test_a_secret_that_nobody_ordered_and_that_differs_is_a_side_effect_and_not_shown() -> None:
+    one = Bench("tamsel-k5", person=True)
+    take = one.standin.take  # type: ignore[attr-defined]
+
+    def resets_its_pin(word: str, text: str) -> None:
+        take(word, text)
+        one.standin.memory["pass"] = "493817"
+
+    one.standin.memory["pass"] = one.standin.flash["pass"] = "605241"
+    one.standin.take = resets_its_pin  # type: ignore[attr-defined]
+    result = one.provision(name="Withy Point")
+    told = {line.name: line for line in result.settings}["pin"]
+    assert (one.standin.flash["pass"], result.verdict, told.outcome) == ("493817", "unproved", "side effect")
+    assert told.before and told.after and told.before.shown == told.after.shown == "(secret)"
+    kept = str([result, one.trace.all, one.store.find(result.unit)])
+    assert "605241" not in kept and "493817" not in kept
+
+
 def with_setting(lexicon: Lexicon, name: str, **changed: Any) -> Lexicon:
     return replace(lexicon, settings={**lexicon.settings, name: replace(lexicon.settings[name], **changed)})
 

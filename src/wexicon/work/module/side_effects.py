@@ -11,7 +11,7 @@ import msgspec
 
 from wexicon.core.formats.lexicon import Setting
 from wexicon.core.results.unit import Shown
-from wexicon.core.text import visible
+from wexicon.core.text import HIDDEN, visible
 from wexicon.work.module.module import Module
 from wexicon.work.module.readings import Reading
 
@@ -32,13 +32,13 @@ class Difference(msgspec.Struct, frozen=True):
 def all_readings(
     module: Module, known: Mapping[str, Reading] | None = None, failed: dict[str, str] | None = None
 ) -> dict[str, Reading]:
-    """Every setting that can be read, but for secrets, which are masked wherever they are kept; `known` were read just now.
-    Those that could not be read are put into `failed`, with the reason."""
+    """Every setting that can be read, secrets too, which are kept in memory only; `known` were read just now. Those that could
+    not be read are put into `failed`, with the reason."""
     known = known or {}
     names = [
         name
         for name, one in module.lexicon.settings.items()
-        if name not in known and not one.from_link and not one.secret and module.has(name)
+        if name not in known and not one.from_link and module.has(name)
     ]
     return {**known, **module.settings.read(names, {} if failed is None else failed)}
 
@@ -55,6 +55,8 @@ def differences(
 
 def shown_as(setting: Setting, reading: Reading) -> Shown:
     """A reading, also one that was not understood."""
+    if setting.secret:
+        return Shown(None, "", HIDDEN)
     return Shown.of(setting, reading.value) or Shown(None, "", reading.shown(setting))
 
 
