@@ -292,6 +292,7 @@ def older_register(folder: Path, chance: random.Random, number: int) -> list[str
         bench.provision("a.toml")
         base = Path(os.environ["XDG_STATE_HOME"])
         shutil.copytree(base, folder / "copy")
+        older = {record["id"] for record in bench.entries()}
         bench.provision("b.toml")
         shutil.rmtree(base)
         shutil.copytree(folder / "copy", base)
@@ -301,7 +302,8 @@ def older_register(folder: Path, chance: random.Random, number: int) -> list[str
             false.append("verify believes an older register")
         for one in bench.provision("a.toml"):
             false += _judged(bench, "mast", kind, one, {"name": "north"})
-        for record in bench.entries():
+        # Where the module was not even identified, the older record is still the last one of its unit.
+        for record in (one for one in bench.entries() if one["id"] not in older):
             false += (f"register: {told}" for told in _judged(bench, "mast", kind, record["result"], {"name": "north"}))
         bench.mend()
     return [f"{one} ({word}, {kind})" for one in false]
