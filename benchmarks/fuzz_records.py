@@ -31,7 +31,7 @@ from wexicon.core.results.unit import Unfinished
 from wexicon.core.text import encodable, to_text
 from wexicon.records.database import RECORD, UNFINISHED
 from wexicon.records.entry import Entry, RecordedResult
-from wexicon.records.exports import csv_text
+from wexicon.records.exports import csv_lines
 from wexicon.records.labels import Label, draw_labels
 from wexicon.records.register import Register
 from wexicon.work.console.completion import secret_from
@@ -193,12 +193,12 @@ def register_rows(chance: random.Random) -> None:
             by_hand.execute(
                 f"INSERT INTO {table.name} ({names}) VALUES ({', '.join('?' * len(values))})", [*values.values()]
             )
-    found = register.latest()
+    found = list(register.latest())
     for one in found:
         shown = [*_lines(one, ["name", "address"]), _changes(one), _when(one), one.name, one.unit]
         assert not any(char in harmless("".join(shown)) for char in "\x1b\u202e\x07")
-    _csv(found)
-    register.latest(sheet="x"), register.history("x"), register.last_provisioned(unit="x")
+    list(_csv(lambda: found))
+    list(register.latest(sheet="x")), register.history("x"), register.last_provisioned(unit="x")
     for work in register.all_unfinished():
         assert msgspec.convert(msgspec.to_builtins(work), Unfinished) == work
 
@@ -243,7 +243,7 @@ def labels(chance: random.Random) -> None:
 def csv_files(chance: random.Random) -> None:
     """Whatever its separator, no cell of a file is a formula, and a reader finds every row."""
     rows = [[_text(chance) for _ in range(3)] for _ in range(chance.randint(0, 3))]
-    text = csv_text(["name", _text(chance), "x"], rows)
+    text = "".join(csv_lines(["name", _text(chance), "x"], rows))
     assert len(list(csv.reader(io.StringIO(text)))) == len(rows) + 1
     for separator in ",;\t|":
         for row in csv.reader(io.StringIO(text), delimiter=separator):

@@ -67,7 +67,7 @@ def test_many_processes_write_to_one_file_and_lose_nothing(tmp_path: Path) -> No
     root = Path(__file__).parents[2]
     running = [subprocess.Popen([*words, str(tmp_path / f"w{n}"), str(n)], cwd=root, env=clean({})) for n in range(4)]
     assert [one.wait(60) for one in running] == [0, 0, 0, 0]
-    assert len(Register(str(tmp_path / "units.db"), tmp_path / "w").latest()) == 100
+    assert len(list(Register(str(tmp_path / "units.db"), tmp_path / "w").latest())) == 100
 
 
 def test_a_register_of_another_version_or_kind_is_refused(tmp_path: Path) -> None:
@@ -77,12 +77,12 @@ def test_a_register_of_another_version_or_kind_is_refused(tmp_path: Path) -> Non
         assert file.execute("pragma journal_mode").fetchone() == ("wal",)
         file.execute("update wexicon_version set version_num = 9")
     with pytest.raises(CallFault, match="has version 9, and 4 is known"):
-        Register(str(tmp_path / "units.db"), tmp_path / "w2").latest()
+        list(Register(str(tmp_path / "units.db"), tmp_path / "w2").latest())
     with pytest.raises(CallFault, match="cannot be a register"):
-        Register("nosql://here", tmp_path / "w2").latest()
+        list(Register("nosql://here", tmp_path / "w2").latest())
     (tmp_path / "text.db").write_text("this is no database, but a text that is long enough to be taken for one" * 20)
     with pytest.raises(Fault, match="cannot be reached"):
-        Register(str(tmp_path / "text.db"), tmp_path / "w2").latest()
+        list(Register(str(tmp_path / "text.db"), tmp_path / "w2").latest())
 
 
 def test_the_first_versions_register_is_brought_up_to_date_and_keeps_its_records(tmp_path: Path) -> None:
@@ -312,6 +312,28 @@ def test_a_module_that_became_another_unit_since_is_no_longer_the_first(tmp_path
     assert register.last_provisioned(sheet="spring", name="mast M1") is None
 
 
+def test_a_large_register_is_listed_from_the_newest_on_and_read_as_it_is_printed(tmp_path: Path) -> None:
+    where = str(tmp_path / "units.db")
+    register = Register(where, tmp_path / "waiting")
+    times = {number: datetime.fromtimestamp(1_770_000_000 + number, UTC).isoformat() for number in range(450)}
+    many = [entry(f"lindle-l9 L9-{number % 150}", name=f"mast {number}", at=at) for number, at in times.items()]
+    register.database.write(lambda connection: register._insert(connection, many))
+    table = wexicon("units", "list", "--register", where).stdout.splitlines()
+    assert table[2].split()[:4] == ["lindle-l9", "L9-149", "mast", "449"] and len(table) == 2 + 100 + 1
+    assert table[-1] == "only the newest 100 units are listed; --limit 0 lists all"
+    assert len(wexicon("units", "list", "--limit", "0", "--register", where).stdout.splitlines()) == 2 + 150
+    text = wexicon("units", "list", "--limit", "3", "--json", "--register", where).stdout
+    assert [one["name"] for one in json.loads(text)] == ["mast 449", "mast 448", "mast 447"]
+    assert text == json.dumps(json.loads(text), indent=2, ensure_ascii=False) + "\n"
+    assert wexicon("units", "list", "--sheet", "none", "--json", "--register", where).stdout == "[]\n"
+    # One is made at a time: a reader that has enough of them costs no more than it took.
+    one = register.latest()
+    assert next(one).name == "mast 449"
+    one.close()  # type: ignore[attr-defined]
+    wexicon("units", "export", "-o", "u.csv", "--register", where)
+    assert len(list(csv.DictReader(Path("u.csv").open()))) == 150
+
+
 def test_one_record_that_is_refused_stops_no_other(tmp_path: Path) -> None:
     register = Register(str(tmp_path / "units.db"), tmp_path / "waiting")
     long = "x" * 5000
@@ -425,7 +447,7 @@ def test_secrets_that_must_differ_are_compared_and_never_shown(tmp_path: Path, m
 def test_a_password_in_a_registers_url_is_in_no_message(tmp_path: Path, where: str) -> None:
     register = Register(f"postgresql+psycopg:{where}", tmp_path / "w")
     with pytest.raises(Fault, match=r"127\.0\.0\.1") as fault:
-        register.latest()
+        list(register.latest())
     assert "OPENSESAME" not in f"{fault.value} {fault.value.where} {fault.value.hint} {register.where}"
 
 

@@ -54,7 +54,9 @@ def report(
     register = the_register(register_at)
     register.flush_pending()
     # What was done says more than what was compared later.
-    found = register.history(unit) if unit else register.latest(sheet=sheet, wrote=True) or register.latest(sheet=sheet)
+    found = register.history(unit) if unit else list(register.latest(sheet=sheet, wrote=True))
+    if not (found or unit):
+        found = list(register.latest(sheet=sheet))
     found = [one for one in found if not since or one.at >= since.date().isoformat()]
     if not found:
         raise CallFault("the register has no such units", where=register.where, hint="wexicon units list shows all.")

@@ -15,7 +15,7 @@ import re
 import shutil
 import stat
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -108,6 +108,21 @@ def _harmless(found: re.Match[str]) -> str:
 def emit_json(data: object, *, indent: int = 2) -> None:
     """Prints a JSON document, indented, or with `indent` 0 on one line: the only way to JSON output."""
     _write(_as_json(data, indent))
+
+
+def emit_json_array(items: Iterable[object]) -> None:
+    """Prints a JSON array item by item, as they come."""
+    for text in json_array(items):
+        _write(text, newline=False)
+
+
+def json_array(items: Iterable[object]) -> Iterator[str]:
+    """The parts of an indented JSON array, made as they are taken."""
+    before = "[\n"
+    for one in items:
+        yield before + "  " + _as_json(one, 2).replace("\n", "\n  ")
+        before = ",\n"
+    yield "[]\n" if before == "[\n" else "\n]\n"
 
 
 def json_line(data: object) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, TypedDict, Unpack
@@ -13,10 +13,20 @@ import click
 
 from wexicon.cli.help import Group
 from wexicon.cli.options import env_option, file_option, register_option
-from wexicon.cli.show import emit_json, force_option, json_option, output_option, print_line, print_table, print_warning
+from wexicon.cli.show import (
+    emit_json,
+    emit_json_array,
+    force_option,
+    json_array,
+    json_option,
+    output_option,
+    print_line,
+    print_table,
+    print_warning,
+)
 from wexicon.cli.units_watch import compare, secrets, secrets_in, watch
 from wexicon.core.faults import CallFault
-from wexicon.core.text import counted, encodable, visible
+from wexicon.core.text import counted, visible
 from wexicon.files import OVERWRITE, needs, write_new
 
 if TYPE_CHECKING:
@@ -66,32 +76,47 @@ class Filters(TypedDict):
     bench: str
 
 
+# How many units a table lists, unless another number is given.
+MOST_LISTED = 100
+
+
 @units.command("list")
+@click.option(
+    "--limit",
+    type=click.IntRange(0),
+    help=f"List so many units, the newest first; 0 lists all.  [{MOST_LISTED}; with --json all]",
+)
 @_filters
 @json_option
-def list_(register_at: str | None, as_json: bool, **filters: Unpack[Filters]) -> None:
-    """List the units with their last operation.
+def list_(limit: int | None, register_at: str | None, as_json: bool, **filters: Unpack[Filters]) -> None:
+    """List the units with their last operation, the newest first.
 
     Examples:
       wexicon units list
       wexicon units list --sheet masts --verdict failed
     """
-    from wexicon.work.fleet.recording import the_register
-
-    found = _found(register_at, **filters)
+    register = _opened(register_at)
     if as_json:
-        emit_json(found)
+        emit_json_array(_found(register, limit or 0, **filters))
+        _tell_broken(register)
         return
+    most = MOST_LISTED if limit is None else limit
+    found = list(_found(register, most and most + 1, **filters))
+    _tell_broken(register)
     if not found:
         print_line("no units recorded; wexicon provision and verify record them")
-        _print_unfinished(the_register(register_at))
+        _print_unfinished(register)
         return
+    more = most and len(found) > most
+    found = found[: most or None]
     rows = [(one.unit, one.name, one.did, one.verdict, one.evidence, _when(one), one.sheet, one.bench) for one in found]
     print_table(("module", "unit", "action", "verdict", "evidence", "when (UTC)", "sheet", "bench"), rows, ours=3)
     for one in found:
         if why := _why(one):
             print_line(f"{visible(one.name)}: {why}", "magenta")
-    _print_unfinished(the_register(register_at))
+    if more:
+        print_line(f"only the newest {most} units are listed; --limit 0 lists all", "magenta")
+    _print_unfinished(register)
 
 
 def _print_unfinished(register: Register) -> None:
@@ -119,15 +144,12 @@ def show(unit: str, register_at: str | None, as_json: bool) -> None:
     Without UNIT it reads one line: the QR code of a label from a scanner, which types it.
     """
 
-    from wexicon.cli.printing import print_measurements, print_tests, tell_recorded
+    from wexicon.cli.printing import print_measurements, print_tests
     from wexicon.core.results.unit import UnitResult
     from wexicon.records.entry import told_times
-    from wexicon.work.fleet.recording import the_register
 
     unit = unit or _scanned()
-    register = the_register(register_at)
-    tell_recorded(register.transport_note)
-    register.flush_pending()
+    register = _opened(register_at)
     found = register.history(unit)
     if not found:
         raise CallFault(f"the register has no unit {unit}", where=register.where, hint="wexicon units list shows all.")
@@ -179,18 +201,22 @@ def export(output: Path, force: bool, register_at: str | None, **filters: Unpack
       wexicon units export -o masts.csv --sheet masts
       wexicon units export -o units.json
     """
-    import msgspec
-
-    found = _found(register_at, **filters)
-    if output.suffix == ".json":
-        data = msgspec.json.encode(encodable(msgspec.to_builtins(found)))
-        text = msgspec.json.format(data, indent=2).decode() + "\n"
-    elif output.suffix == ".csv":
-        text = _csv(found)
-    else:
+    if output.suffix not in (".json", ".csv"):
         raise CallFault("is neither .csv nor .json", where=str(output))
-    write_new(output, text, force=force)
-    print_line(f"wrote {output}: {counted(len(found), 'unit')}")
+    register = _opened(register_at)
+    count = 0
+
+    def found() -> Iterator[Entry]:
+        nonlocal count
+        count = 0
+        for one in _found(register, 0, **filters):
+            count += 1
+            yield one
+
+    lines = json_array(found()) if output.suffix == ".json" else _csv(found)
+    write_new(output, map(str.encode, lines), force=force)
+    _tell_broken(register)
+    print_line(f"wrote {output}: {counted(count, 'unit')}")
 
 
 @units.command()
@@ -237,7 +263,6 @@ def label(
     on labels are printed too; the password is asked for, or taken by --env password=VARIABLE or --file password=PATH.
     """
     from wexicon.records.labels import KINDS, Label, draw_labels, fault_of, size_of
-    from wexicon.work.fleet.recording import the_register
 
     kind = output.suffix.removeprefix(".").lower()
     if kind not in KINDS:
@@ -247,7 +272,9 @@ def label(
         sizes = size_of(size), size_of(size if page == "label" else page)
     except ValueError as fault:
         raise CallFault(str(fault)) from None
-    found = the_register(register_at).history(one)[-1:] if one else _found(register_at, **filters)
+    register = _opened(register_at)
+    found = register.history(one)[-1:] if one else list(_found(register, 0, **filters))
+    _tell_broken(register)
     if not found:
         raise CallFault("the register has no such unit", hint="wexicon units list shows all.")
     names = [name.strip() for name in settings.split(",") if name.strip()]
@@ -302,34 +329,49 @@ def _secret_lines(one: Entry, secret: Sequence[HandedOver]) -> Iterator[str]:
             yield f"{each.setting} {each.value}"
 
 
-def _csv(found: list[Entry]) -> str:
-    from wexicon.records.exports import csv_text
+def _csv(found: Callable[[], Iterable[Entry]]) -> Iterator[str]:
+    """The lines of a table of units, which are read twice: for their settings' names, and for the rows."""
+    from wexicon.records.exports import csv_lines
 
-    names = list(dict.fromkeys(line.name for one in found for line in one.result.settings))
+    names = list(dict.fromkeys(line.name for one in found() for line in one.result.settings))
     heads = ["module", "unit", "action", "verdict", "evidence", "when", "sheet", "bench", "why", *names]
-    rows = []
-    for one in found:
+
+    def row(one: Entry) -> list[str]:
         after = {line.name: _shown(line.after) for line in one.result.settings}
         cells = [one.unit, one.name, one.did, one.verdict, one.evidence, one.at, one.sheet, one.bench, _why(one)]
-        rows.append([*cells, *(after.get(name, "") for name in names)])
-    return csv_text(heads, rows)
+        return [*cells, *(after.get(name, "") for name in names)]
+
+    return csv_lines(heads, map(row, found()))
 
 
-def _found(register_at: str | None, **filters: Unpack[Filters]) -> list[Entry]:
+def _opened(register_at: str | None) -> Register:
+    """The register, with what waited for it."""
     from wexicon.cli.printing import tell_recorded
     from wexicon.work.fleet.recording import the_register
 
     register = the_register(register_at)
     tell_recorded(register.transport_note)
     register.flush_pending()
+    return register
+
+
+def _found(register: Register, limit: int, **filters: Unpack[Filters]) -> Iterator[Entry]:
+    """The units of the filters, as they are read."""
     day = filters["day"]
-    found = register.latest(
-        sheet=filters["sheet"], verdict=filters["verdict"], bench=filters["bench"], day=day.date() if day else None
+    yield from register.latest(
+        sheet=filters["sheet"],
+        verdict=filters["verdict"],
+        bench=filters["bench"],
+        day=day.date() if day else None,
+        limit=limit,
     )
+
+
+def _tell_broken(register: Register) -> None:
+    """Names the records that could not be read."""
     if register.broken:
         ids = ", ".join(sorted(register.broken)[:3])
         print_warning(f"note: {counted(len(register.broken), 'record')} cannot be read and left out: {ids}", "magenta")
-    return found
 
 
 def _when(one: Entry) -> str:

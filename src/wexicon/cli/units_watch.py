@@ -197,11 +197,11 @@ def secrets(
         for one in found
     ]
     if output:
-        from wexicon.records.exports import csv_text
+        from wexicon.records.exports import csv_lines
 
         if output.suffix != ".csv":
             raise CallFault("is not .csv", where=str(output))
-        write_new(output, csv_text(_COLUMNS, rows), force=force)
+        write_new(output, map(str.encode, csv_lines(_COLUMNS, rows)), force=force)
         print_line(f"wrote {output}: {counted(len(rows), 'secret')}")
     elif as_json:
         emit_json(found)

@@ -11,7 +11,8 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import chain
 from xml.etree import ElementTree
 
 from wexicon.core.results.result import Failure, Measurement
@@ -19,13 +20,12 @@ from wexicon.core.results.unit import UnitResult
 from wexicon.core.text import visible
 
 
-def csv_text(columns: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
-    """A table with its headings."""
-    made = io.StringIO()
-    writer = csv.writer(made)
-    for row in (columns, *rows):
-        writer.writerow([inert(cell) for cell in row])
-    return made.getvalue()
+def csv_lines(columns: Sequence[str], rows: Iterable[Sequence[str]]) -> Iterator[str]:
+    """A table with its headings, line by line."""
+    for row in chain([columns], rows):
+        made = io.StringIO()
+        csv.writer(made).writerow([inert(cell) for cell in row])
+        yield made.getvalue()
 
 
 def inert(cell: str) -> str:

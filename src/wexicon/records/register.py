@@ -28,6 +28,8 @@ from wexicon.records.entry import Entry, RecordedResult, bench_name
 T = TypeVar("T")
 # The most characters of a result that are read.
 LARGEST = 16_000_000
+# How many records are in memory at once while they are read.
+AT_ONCE = 200
 # When work began, if what another bench wrote there is no time.
 UNKNOWN_TIME = datetime(1970, 1, 1, tzinfo=UTC)
 # The ending of a waiting record that the database refused.
@@ -197,15 +199,23 @@ class Register:
     # -- reading ----------------------------------------------------------------------------------------------------
 
     def latest(
-        self, *, sheet: str = "", verdict: str = "", bench: str = "", day: date | None = None, wrote: bool = False
-    ) -> list[Entry]:
-        """The last record of each unit, those of the filters only, the newest first; with `wrote` the last that wrote its
-        settings."""
-        last = sql.select(RECORD.c.unit, sql.func.max(RECORD.c.at).label("at")).group_by(RECORD.c.unit)
+        self,
+        *,
+        sheet: str = "",
+        verdict: str = "",
+        bench: str = "",
+        day: date | None = None,
+        wrote: bool = False,
+        limit: int = 0,
+    ) -> Iterator[Entry]:
+        """The last record of each unit, those of the filters only, the newest first, `limit` at most unless that is 0; with
+        `wrote` the last that wrote its settings. They are read as they are taken: memory does not grow with the register."""
+        newer = RECORD.alias()
+        later = sql.select(newer.c.id).where(newer.c.unit == RECORD.c.unit, newer.c.at > RECORD.c.at)
+        query = sql.select(RECORD)
         if wrote:
-            last = last.where(RECORD.c.did.in_(WROTE))
-        newest = last.subquery()
-        query = sql.select(RECORD).join(newest, sql.and_(RECORD.c.unit == newest.c.unit, RECORD.c.at == newest.c.at))
+            query, later = query.where(RECORD.c.did.in_(WROTE)), later.where(newer.c.did.in_(WROTE))
+        query = query.where(~later.exists()).limit(limit or None)
         for column, wanted in ((RECORD.c.verdict, verdict), (RECORD.c.bench, bench)):
             if wanted:
                 query = query.where(column == wanted)
@@ -213,7 +223,7 @@ class Register:
             query = query.where(RECORD.c.sheet.contains(sheet, autoescape=True) | (RECORD.c.digest == sheet))
         if day:
             query = query.where(RECORD.c.at.startswith(day.isoformat()))
-        return list(self._entries(query.order_by(RECORD.c.at.desc(), RECORD.c.unit)))
+        return self._entries(query.order_by(RECORD.c.at.desc(), RECORD.c.unit))
 
     def history(self, unit: str) -> list[Entry]:
         """All records of a unit, by its identity or its whole name, or of the unit that had this name in a sheet last; the
@@ -242,12 +252,12 @@ class Register:
     def _entries(self, query: sql.Executable, asked: Mapping[str, str] | None = None) -> Iterator[Entry]:
         """The rows as records. They come from other benches: one that is no record is left out and named in `broken`."""
         with self.database.reading() as connection:
-            rows = list(connection.execute(query, asked or {}).mappings())
-        for row in rows:
-            try:
-                yield _entry_of(row)
-            except (msgspec.DecodeError, msgspec.ValidationError, TypeError, UnicodeError, ValueError):
-                self.broken.add(visible(str(row["id"]))[:32])
+            streamed = connection.execution_options(yield_per=AT_ONCE)
+            for row in streamed.execute(query, asked or {}).mappings():
+                try:
+                    yield _entry_of(row)
+                except (msgspec.DecodeError, msgspec.ValidationError, TypeError, UnicodeError, ValueError):
+                    self.broken.add(visible(str(row["id"]))[:32])
 
 
 def _entry_of(row: Mapping[Any, Any]) -> Entry:

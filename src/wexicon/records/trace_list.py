@@ -7,8 +7,6 @@ length; where they part, the nearest place at which two exchanges in a row agree
 
 from __future__ import annotations
 
-import csv
-import io
 import re
 import struct
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -22,7 +20,7 @@ from wexicon.core.faults import CallFault
 from wexicon.core.protocol.recorded import RecordedExchange
 from wexicon.core.text import in_file_names, to_bytes
 from wexicon.files import open_regular
-from wexicon.records.exports import inert
+from wexicon.records.exports import csv_lines
 from wexicon.records.trace import Record, What
 from wexicon.version import __version__
 
@@ -114,20 +112,16 @@ YEARS = (2001, 9000)
 
 def as_csv(records: Iterable[Record]) -> Iterator[str]:
     """The lines of a CSV file; text is escaped as `trace show` does, and no cell is taken for a formula."""
-    yield _row(COLUMNS)
+    yield from csv_lines(COLUMNS, _cells(records))
+
+
+def _cells(records: Iterable[Record]) -> Iterator[list[str]]:
     began: float | None = None
     for one in records:
         began = began or (_seconds(one.wall) if one.wall else None)
         wall = datetime.fromtimestamp(began + one.at, UTC).isoformat(timespec="milliseconds") if began else ""
         values = " ".join(f"{name}={value}" for name, value in one.values.items())
-        cells = (f"{one.at:.6f}", wall, one.party, one.what, one.content, one.role or "", one.name, values, one.note)
-        yield _row([inert(str(cell)) for cell in cells])
-
-
-def _row(cells: Iterable[str]) -> str:
-    line = io.StringIO()
-    csv.writer(line, lineterminator="\n").writerow(cells)
-    return line.getvalue()
+        yield [f"{one.at:.6f}", wall, one.party, one.what, one.content, one.role or "", one.name, values, one.note]
 
 
 def as_packets(records: Iterable[Record], end: Callable[[str], str]) -> Iterator[bytes]:
