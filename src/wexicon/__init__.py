@@ -13,10 +13,10 @@ port ends in a result; its `require()` raises a `Fault` if it failed. A fault sa
 was said, expected and heard. What is in `wexicon` itself is stable: it changes with a new major version only.
 """
 
-from typing import TYPE_CHECKING
-
 from wexicon.version import __version__
 
+# As of `typing`, which takes longer to import than all that is here.
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from wexicon.api import (
         CallFault,

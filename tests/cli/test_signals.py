@@ -50,19 +50,40 @@ def test_a_signal_that_was_taken_is_not_sent_again() -> None:
     signal.signal(signal.SIGTERM, usual)
 
 
-def test_a_signal_while_the_first_modules_are_imported_ends_the_program_as_any_other() -> None:
-    # The module that `run` imports first sends the signal, as if it came meanwhile.
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+@pytest.mark.parametrize(
+    ("imported", "told"),
+    [("click", ""), ("wexicon.core.faults", "stopped on request"), ("wexicon.cli.show", "stopped on request")],
+)
+def test_a_signal_while_modules_are_imported_ends_the_program_without_a_traceback(
+    imported: str, told: str, number: int
+) -> None:
+    # A module that is imported on the way sends the signal, as if it came meanwhile; the last one when the program ends.
     program = (
-        "import builtins, os, signal, sys\n"
-        "import wexicon.cli.main as command\n"
+        "import builtins, os, sys\n"
+        "from wexicon.__main__ import main\n"
         "usual = builtins.__import__\n"
         "def load(name, *more):\n"
-        "    if name == 'wexicon.core.faults' and not os.environ.pop('SENT', ''):\n"
-        "        os.kill(os.getpid(), signal.SIGTERM)\n"
+        f"    if name == '{imported}' and 'SENT' not in os.environ:\n"
+        "        os.environ['SENT'] = '1'\n"
+        f"        os.kill(os.getpid(), {number})\n"
         "    return usual(name, *more)\n"
-        "sys.modules.pop('wexicon.core.faults', None)\n"
         "builtins.__import__ = load\n"
-        "command.main(['ports'])\n"
+        "sys.argv = ['wexicon', 'ports', '--nothing']\n"
+        "main()\n"
     )
     done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, timeout=60, check=False)
-    assert done.returncode == 130 and done.stderr == "stopped on request\n", done
+    assert done.returncode == 130 and done.stderr.strip() == told, done
+
+
+def test_a_second_signal_on_the_way_out_ends_the_program_at_once() -> None:
+    program = (
+        "import os, signal\n"
+        "import wexicon.cli.main as command\n"
+        "def interrupted(*given): raise KeyboardInterrupt\n"
+        "command.run = interrupted\n"
+        "command._say = lambda text: os.kill(os.getpid(), signal.SIGINT)\n"
+        "command.main()\n"
+    )
+    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, timeout=60, check=False)
+    assert (done.returncode, done.stderr) == (130, ""), done

@@ -14,7 +14,7 @@ from importlib import import_module
 import click
 
 from wexicon.cli.help import WIDEST, Group
-from wexicon.cli.signals import heed_signals
+from wexicon.cli.signals import end_at_once, heed_signals
 
 # By what they are for, in the order of the work.
 SECTIONS = {
@@ -139,8 +139,10 @@ def main(arguments: list[str] | None = None) -> None:
         status = run(arguments)
     except KeyboardInterrupt:
         # It came before the command could take it, while its first modules were imported, or on the way out.
+        end_at_once()
         _say("stopped on request")
         status = 130
+    end_at_once()
     _end_streams()
     # Nothing is collected on the way out: the process ends anyway.
     gc.freeze()
@@ -245,7 +247,3 @@ def _say(text: str) -> None:
     from wexicon.cli.show import print_warning
 
     print_warning(text)
-
-
-if __name__ == "__main__":
-    main()
