@@ -123,7 +123,8 @@ def test_a_sheets_values_are_exported_with_units_in_their_names_and_no_secret(mo
     shown = subprocess.run(
         ["sh", "-c", '. ./host.env; printf "%s" "$RELAY_NAME/$UP_ACTIVE_S"'], capture_output=True, text=True, check=True
     )
-    assert shown.stdout == 'relay "A" ??/ \\/60'
+    # A backslash is not the same to all readers of such a file: that value is named, and stands in the header.
+    assert shown.stdout == "/60" and "# left out: RELAY_NAME: readers of such files" in Path("host.env").read_text()
     wexicon("readout", "pair.toml", "-o", "host.h")
     assert '#define RELAY_NAME         "relay \\042A\\042 \\077\\077/ \\134"' in Path("host.h").read_text()
     assert "already exists" in wexicon("readout", "pair.toml", "--as", "env", "-o", "host.env", status=2).stderr

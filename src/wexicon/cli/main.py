@@ -91,6 +91,13 @@ def _allow_programs(ctx: click.Context, param: click.Parameter, folders: tuple[s
         os.environ[VARIABLE] = os.pathsep.join([*folders, *filter(None, [os.environ.get(VARIABLE)])])
 
 
+def _allow_listening(ctx: click.Context, param: click.Parameter, addresses: tuple[str, ...]) -> None:
+    if addresses:
+        from wexicon.links.sockets import LISTEN_VARIABLE
+
+        os.environ[LISTEN_VARIABLE] = " ".join([*addresses, os.environ.get(LISTEN_VARIABLE, "")])
+
+
 @click.command(
     cls=LazyGroup,
     invoke_without_command=True,
@@ -110,6 +117,14 @@ def _allow_programs(ctx: click.Context, param: click.Parameter, folders: tuple[s
     expose_value=False,
     callback=_allow_programs,
     help="Run programs that files in this folder name, and do not check who owns them.",
+)
+@click.option(
+    "--allow-listening",
+    metavar="ADDRESS",
+    multiple=True,
+    expose_value=False,
+    callback=_allow_listening,
+    help="Let dialogues wait for clients at this address of this machine: other machines can connect.",
 )
 @click.option("-v", "--verbose", is_flag=True, hidden=True, expose_value=False, is_eager=True, callback=_more)
 @click.pass_context

@@ -1,19 +1,22 @@
 """Sockets of this machine as links: one that connects, and one that listens for a client.
 
 The rule: it behaves as a port does. What the other side sent is read to its end before its going is a fault; a socket that
-listens waits for a client while it is read. It has no rate, no control lines and no break: to ask for one is a fault.
+listens waits for a client while it is read. Only this machine can be that client, unless the command line allows others. It
+has no rate, no control lines and no break: to ask for one is a fault.
 """
 
 from __future__ import annotations
 
 import contextlib
+import os
 import select
 import socket
 from collections.abc import Callable
+from ipaddress import ip_address
 from typing import Self
 from urllib.parse import urlsplit
 
-from wexicon.core.faults import CannotTune, LinkFault
+from wexicon.core.faults import CallFault, CannotTune, LinkFault
 from wexicon.core.protocol.link import Link
 from wexicon.core.tuning import Tuning
 from wexicon.links.clock import RealClock
@@ -52,6 +55,8 @@ class NoWire:
         raise CannotTune("a socket has no break", where=self.name)
 
 
+# The addresses of this machine at which dialogues may wait for clients from others, with blanks between.
+LISTEN_VARIABLE = "WEXICON_ALLOW_LISTENING"
 CONNECTS_WITHIN = 5.0
 LARGEST_READ = 65_536
 # How much of what the other side does not take may wait (bytes).
@@ -81,6 +86,7 @@ def open_socket(url: str) -> Link:
     scheme, host, port = parsed(url)
     try:
         if scheme == "listen":
+            _require_allowed(host, port, url)
             return SocketLink(url, listener=socket.create_server((host, port)))
         return SocketLink(url, socket.create_connection((host, port), timeout=CONNECTS_WITHIN))
     except OSError as fault:
@@ -90,8 +96,18 @@ def open_socket(url: str) -> Link:
         raise told from None
 
 
+def _require_allowed(host: str, port: int, url: str) -> None:
+    """Raises CallFault if other machines could connect there and that was not allowed; OSError if it is no address."""
+    if host in os.environ.get(LISTEN_VARIABLE, "").split():
+        return
+    found = {str(one[4][0]) for one in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)}
+    if not all(ip_address(one.partition("%")[0]).is_loopback for one in found):
+        hint = f"Allow it: wexicon --allow-listening {host} COMMAND, or use 127.0.0.1."
+        raise CallFault("other machines could connect there", where=url, hint=hint)
+
+
 class SocketLink(NoWire):
-    """A TCP connection, or a place where one client is waited for."""
+    """A TCP connection, or a place where one client is waited for; `accepted` is told who that is."""
 
     def __init__(self, name: str, client: socket.socket | None = None, listener: socket.socket | None = None) -> None:
         self.name = name if listener is None else f"listen://{listener.getsockname()[0]}:{listener.getsockname()[1]}"
@@ -99,6 +115,7 @@ class SocketLink(NoWire):
         self._client, self._listener = client, listener
         self._waiting = bytearray()
         self._closed = False
+        self.accepted: Callable[[str], None] = lambda peer: None
         for one in (client, listener):
             if one:
                 one.setblocking(False)
@@ -147,8 +164,9 @@ class SocketLink(NoWire):
     def _accept(self) -> None:
         assert self._listener
         with contextlib.suppress(OSError):
-            self._client, _ = self._listener.accept()
+            self._client, peer = self._listener.accept()
             self._client.setblocking(False)
+            self.accepted(f"{peer[0]}:{peer[1]}")
             # One client: others find nobody.
             self._listener.close()
             self._listener = None

@@ -163,13 +163,22 @@ def _json(made: HostSettings) -> str:
 
 
 def _env(made: HostSettings) -> str:
-    lines = [f"# {visible(text)}" for text in (*made.about, *(f"left out: {one}" for one in made.left_out))]
-    return "\n".join([*lines, *(f"{one.name}={_in_shell(one.value)}" for one in made.values), ""])
+    fit = [one for one in made.values if _on_one_line(one.value)]
+    why = "readers of such files would not all take it as one line of text"
+    left_out = (*made.left_out, *(f"{one.name}: {why}" for one in made.values if one not in fit))
+    lines = [f"# {visible(text)}" for text in (*made.about, *(f"left out: {one}" for one in left_out))]
+    return "\n".join([*lines, *(f"{one.name}={_in_shell(one.value)}" for one in fit), ""])
+
+
+def _on_one_line(value: int | float | bool | str) -> bool:
+    """Whether all readers take this for the same value: shells, services and libraries differ on quotes, on backslashes and on
+    what is not seen."""
+    return not isinstance(value, str) or (visible(value) == value and not set("'\\") & set(value))
 
 
 def _in_shell(value: int | float | bool | str) -> str:
     if isinstance(value, str):
-        return "'" + value.replace("'", "'\\''") + "'"
+        return f"'{value}'"
     return str(int(value)) if isinstance(value, bool) else str(value)
 
 

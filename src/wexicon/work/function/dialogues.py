@@ -36,7 +36,7 @@ from wexicon.core.results.unit import DialogueResult
 from wexicon.core.text import meant, visible, written
 from wexicon.core.tuning import FLOWS, Tuning
 from wexicon.links.port import open_port
-from wexicon.links.sockets import open_socket
+from wexicon.links.sockets import SocketLink, open_socket
 from wexicon.records.trace_writer import PartyTrace, TraceWriter
 from wexicon.work.contact.attention import PATIENCE
 from wexicon.work.contact.catalog import TransferFiles, find_lexicon
@@ -258,7 +258,10 @@ class Parties:
     def opened(self, name: str, url: str) -> Party:
         """A socket of this machine as a party. Raises LinkFault."""
         link = self._stack.enter_context(open_socket(url))
-        return Party(name, self.session(name, link, Dialect(DATA)), is_socket=True)
+        session = self.session(name, link, Dialect(DATA))
+        if isinstance(link, SocketLink):
+            link.accepted = lambda peer: session.log(f"a client has connected from {peer}")
+        return Party(name, session, is_socket=True)
 
     def close(self) -> None:
         """Ends the trace. Raises CallFault if its end cannot be written."""
