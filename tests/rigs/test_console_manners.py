@@ -199,3 +199,21 @@ def test_the_last_page_is_answered_within_its_own_time() -> None:
         pytest.fail(str(fault))
     assert read.verdict == "conforms", read.failure
     assert one.standin.flash["label"] == "q"
+
+
+@pytest.mark.parametrize("stopped", [False, True])
+def test_an_answer_in_pages_that_never_ends_fails_and_a_stop_is_heeded_at_once(stopped: bool) -> None:
+    one = Bench("skerry-g5")
+    at, turn = one.agenda.now + 1, one.standin.turn  # type: ignore[attr-defined]
+
+    def for_ever() -> None:
+        one.standin.page = [f"row {number}" for number in range(9)]  # type: ignore[attr-defined]
+        turn()
+
+    one.standin.turn = for_ever  # type: ignore[attr-defined]
+    result = one.provision(lambda: stopped and one.agenda.now > at, name="quay")
+    assert result.failure
+    if stopped:
+        assert result.verdict == "stopped" and one.agenda.now < at + 2.1
+    else:
+        assert "the answer has more than 200 pages" in result.failure.what

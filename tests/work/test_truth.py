@@ -398,6 +398,18 @@ def test_a_setting_that_nobody_ordered_and_that_differs_is_a_side_effect_unless_
         assert not varies or "network: another value than before" in result.remarks[-1]
 
 
+def test_a_question_before_the_first_write_that_ends_the_run_leaves_nothing_changed() -> None:
+    one = Bench("lindle-l9")
+    module = one.module()
+
+    def another(*given: object, **more: object) -> None:
+        raise ModuleFault("this is another module", hint=module.session.unchanged())
+
+    module.surely = another  # type: ignore[method-assign, assignment]
+    result = provision(module, one.order(name="quay 3"), store=one.store)
+    assert result.failure and "Nothing was changed" in result.failure.next and result.written == 0
+
+
 def test_a_secret_that_nobody_ordered_and_that_differs_is_a_side_effect_and_not_shown() -> None:
     one = Bench("tamsel-k5", person=True)
     take = one.standin.take  # type: ignore[attr-defined]

@@ -120,11 +120,12 @@ class Driver:
                 self._hear(data, now)
             elif now < until:
                 self.listener.idle()
-                if self.stopping():
-                    stop_at = now + STOP_WITHIN if stop_at is None else stop_at
-                    if now >= stop_at:
-                        engine.abandon()
-                        raise Stopped("stopped on request, before the answer came")
+            # Also of one that goes on sending: an answer may have no end.
+            if exchange.state is not ENDED and now < until and self.stopping():
+                stop_at = now + STOP_WITHIN if stop_at is None else stop_at
+                if now >= stop_at:
+                    engine.abandon()
+                    raise Stopped("stopped on request, before the answer came")
             if now >= until:
                 self._tell(engine.elapse(now))
 

@@ -20,6 +20,7 @@ from wexicon.core.protocol.exchange import (
     FAIL,
     FAILED,
     IDLE,
+    MOST_PAGES,
     RENEW,
     WAITING,
     Exchange,
@@ -242,14 +243,16 @@ class Engine:
 
     def _raised(self, pieces: list[Piece], now: float) -> list[Piece]:
         """Pieces from the framer through the layers above it. Where one has something to send, the answer goes on, and has as
-        long again."""
+        long again, but not for ever."""
         for layer in self._layers:
             pieces = layer.feed(pieces)
             if layer.due:
                 self.due += layer.due
                 layer.due = b""
-                if self._exchange is not None:
-                    self._exchange.deadline = max(self._exchange.deadline, now + self.dialect.within)
+                exchange = self._exchange
+                if exchange is not None and exchange.pages < MOST_PAGES:
+                    exchange.pages += 1
+                    exchange.deadline = max(exchange.deadline, now + self.dialect.within)
         return pieces
 
     def elapse(self, now: float) -> list[Heard]:

@@ -77,6 +77,8 @@ LONG_LINGER = 0.25
 # How much of the input is kept to explain a failure: a number of lines, each 64 characters counting as one.
 _MOST_HEARD = 1000
 MOST_ROWS = 100_000
+# How often an answer in pages may go on.
+MOST_PAGES = 200
 _OK = ReplyStatus.OK
 _SUCCESS = Final(_OK)
 
@@ -95,6 +97,7 @@ class Exchange:
         "began",
         "deadline",
         "expect",
+        "pages",
         "prompt",
         "state",
     )
@@ -118,6 +121,7 @@ class Exchange:
         self.expect = expect = dialect.expecting(expect)
         self.began = began
         self.deadline = deadline
+        self.pages = 0
         self.state = WAITING
         # The prompt that is waited for now, as bytes.
         self.prompt = b""

@@ -15,7 +15,7 @@ from wexicon.core.faults import ModuleFault
 from wexicon.core.protocol.dialect import OK, Dialect, Expectation, Reply, ReplyStatus
 from wexicon.core.protocol.driver import Driver
 from wexicon.core.protocol.engine import Engine, Events, Waiter
-from wexicon.core.protocol.exchange import BEGIN, ENDED, MOST_ROWS, Exchange
+from wexicon.core.protocol.exchange import BEGIN, ENDED, MOST_PAGES, MOST_ROWS, Exchange
 from wexicon.core.protocol.insertion import Filled, InsertionFault
 from wexicon.core.protocol.link import Link
 from wexicon.core.protocol.masking import Secrets
@@ -234,6 +234,8 @@ class Session(Driver):
         outcome = exchange.outcome
         if len(outcome.rows) >= MOST_ROWS:
             raise ModuleFault(f"more than {MOST_ROWS} rows were answered", where=self.link.name)
+        if exchange.pages >= MOST_PAGES and not outcome.ok:
+            raise ModuleFault(f"the answer has more than {MOST_PAGES} pages", where=self.link.name)
         if not outcome.ok:
             self._note_failure(outcome, limit - now)
         elif self.outstanding and first is not None and first.start:

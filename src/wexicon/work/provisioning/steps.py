@@ -131,7 +131,7 @@ class Steps:
             self._write([lines[name] for name in names])
 
     def _write(self, lines: Sequence[SettingFacts]) -> None:
-        self.result.written, self._stored = self.result.written + 1, True
+        self._stored, said = True, self.session.changes
         if not lines[0].setting.volatile:
             self.ledger.note(Written(self.session.clock.now()))
         values = {line.setting.name: line.wanted for line in lines if line.wanted is not None}
@@ -151,6 +151,9 @@ class Steps:
             for line in lines:
                 line.written = line.written and line.setting.readable
             raise
+        finally:
+            # A question that goes before the write may end the run.
+            self.result.written += self.session.changes > said
         if blind and any(self.lexicon.saves(line.setting) for line in lines):
             self._blind |= {line.setting.name for line in lines}
 
