@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from html.parser import HTMLParser
+from itertools import islice
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -24,6 +25,7 @@ from wexicon.records.entry import Entry, RecordedResult
 from wexicon.records.report import PAGE_LONGEST as LONGEST
 from wexicon.records.report import browser, printed, report_page, unit_page
 from wexicon.records.report_figures import figures, is_within, step_outcomes
+from wexicon.records.trace import read_trace
 from wexicon.records.trace_writer import TraceWriter
 
 SHEET = 'format = 1\ntitle = "Marrow Estuary"\n[seat.mast]\nlexicon = "lindle-l9"\n'
@@ -127,9 +129,9 @@ HOSTILE = [
 
 @pytest.mark.parametrize("hostile", HOSTILE)
 def test_a_hostile_text_is_text(hostile: str) -> None:
-    text = report_page(hostile, "now", [entry(hostile)], lambda record: "")
+    text = report_page(hostile, "now", [entry(hostile)], lambda path, most: [])
     page = Page(text)
-    plain = Page(report_page("x", "now", [entry("x")], lambda record: ""))
+    plain = Page(report_page("x", "now", [entry("x")], lambda path, most: []))
     assert set(page.elements) <= ALLOWED
     assert {name for name, _ in page.attributes} <= {name for name, _ in plain.attributes}
     assert hostile.encode("unicode_escape").decode()[:8].replace("\\x1b", "\\x1B")[:5] in page.text
@@ -143,8 +145,8 @@ CONTROL = "[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e]"
 @given(st.text(max_size=80))
 def test_no_text_makes_an_element_or_a_control_character(hostile: str) -> None:
     with mock.patch.object(report, "figures", lambda units: []):  # drawn by the next test, which needs fewer
-        text = report_page("Units", "now", [entry(hostile)], lambda record: "")
-        plain = Page(report_page("Units", "now", [entry("x")], lambda record: ""))
+        text = report_page("Units", "now", [entry(hostile)], lambda path, most: [])
+        plain = Page(report_page("Units", "now", [entry("x")], lambda path, most: []))
     page = Page(text)
     assert page.elements.count("td") == plain.elements.count("td") and set(page.elements) <= ALLOWED
     assert not re.search(CONTROL, text)
@@ -159,7 +161,7 @@ def test_no_text_makes_an_element_in_a_figure(hostile: str) -> None:
 
 def test_two_thousand_units_are_one_page() -> None:
     entries = [entry(f"unit {number}", id=f"{number:032x}") for number in range(2000)]
-    page = Page(report_page("Batch", "now", entries, lambda record: ""))
+    page = Page(report_page("Batch", "now", entries, lambda path, most: []))
     assert page.elements.count("section") == 2000 and "2000" in page.text
 
 
@@ -228,11 +230,11 @@ def taken(*seconds: float) -> list[Entry]:
 
 
 def test_the_page_says_from_when_to_when_and_the_median_of_the_units() -> None:
-    text = Page(report_page("Units", "now", taken(1.0, 2.0, 9.0), lambda record: "")).text
+    text = Page(report_page("Units", "now", taken(1.0, 2.0, 9.0), lambda path, most: [])).text
     assert "a unit took 2.0 s (median)" in text
     made = taken(1.0, 2.0)
     made[1].at = "2026-11-02T16:45:00"
-    text = Page(report_page("Units", "now", made, lambda record: "")).text
+    text = Page(report_page("Units", "now", made, lambda path, most: [])).text
     assert "2026-11-02 10:00 to 2026-11-02 16:45 UTC" in text
 
 
@@ -240,7 +242,7 @@ def test_every_unit_that_does_not_conform_is_among_those_that_did_not() -> None:
     made = batch(3)
     for one, verdict in zip(made, ("conforms", "unproved", "failed"), strict=True):
         one.verdict = verdict
-    page = report_page("Units", "now", made, lambda record: "")
+    page = report_page("Units", "now", made, lambda path, most: [])
     told = page[page.index("What did not conform") :]
     listed = re.findall(r'href="#unit-(\d+)"', told[: told.index("</table>")])
     assert listed == ["2", "3"]
@@ -254,7 +256,11 @@ def test_a_trace_of_400_lines_is_whole_and_of_one_more_is_cut(count: int, cut: b
     for number in range(count - 2):  # its first and its last record are lines too
         writer.note(Said(0.0, f"AT+{number}", False))
     writer.close()
-    unit = unit_page(1, entry("mast", trace=str(trace)), lambda record: record.text or "-")
+    unit = unit_page(
+        1,
+        entry("mast", trace=str(trace)),
+        lambda path, most: [one.text or "-" for one in islice(read_trace(path), most)],
+    )
     assert (len(unit.lines), unit.cut) == (400, cut)
 
 
@@ -281,7 +287,7 @@ def test_a_browser_opens_the_page_asks_the_network_nothing_and_prints_it() -> No
     program = browser()
     with sync_playwright() as playwright, playwright.chromium.launch(executable_path=program) as chromium:
         for count in (1, 20, 2000):
-            Path("r.html").write_text(report_page("Marrow Estuary", "now", batch(count), lambda record: ""))
+            Path("r.html").write_text(report_page("Marrow Estuary", "now", batch(count), lambda path, most: []))
             page = chromium.new_page(viewport={"width": 1280, "height": 800})
             asked: list[str] = []
             page.on("request", lambda request: asked.append(request.url))  # noqa: B023
@@ -295,12 +301,12 @@ def test_a_browser_opens_the_page_asks_the_network_nothing_and_prints_it() -> No
             assert page.evaluate("location.hash") == ("#unit-1" if count == 1 else "#unit-5")
             page.close()
         for hostile in HOSTILE:
-            Path("r.html").write_text(report_page(hostile, "now", [entry(hostile)], lambda record: ""))
+            Path("r.html").write_text(report_page(hostile, "now", [entry(hostile)], lambda path, most: []))
             page = chromium.new_page(viewport={"width": 1280, "height": 800})
             page.on("dialog", lambda dialog: pytest.fail(f"the page ran {dialog.message}"))
             page.goto(Path("r.html").absolute().as_uri())
             assert page.locator("img, script, iframe").count() == 0
             assert page.evaluate("document.documentElement.scrollWidth") <= 1280
             page.close()
-    made = printed(program, report_page("Marrow Estuary", "now", batch(20), lambda record: ""))
+    made = printed(program, report_page("Marrow Estuary", "now", batch(20), lambda path, most: []))
     assert made.startswith(b"%PDF") and 5 <= _pages(made) <= 20

@@ -303,11 +303,11 @@ def _draft_from(trace: str, family: str, output: Path | None, force: bool) -> No
     """Drafts a lexicon from a trace."""
     from wexicon.cli.trace_tools import trace_named
     from wexicon.core.formats.lexicon import read_lexicon
-    from wexicon.records.trace import recorded
+    from wexicon.work.contact.kept_traces import masked_session
     from wexicon.work.drafting.starter import lexicon_from
 
     path = output or Path(f"{family}.toml")
-    text, found = lexicon_from(recorded(trace_named(trace)), family)
+    text, found = lexicon_from(masked_session(trace_named(trace)), family)
     made = read_lexicon(text.encode(), str(path))
     write_new(path, text, force=force)
     told = f"{counted(len(made.settings), 'setting')}, {counted(len(made.actions), 'action')} drafted"

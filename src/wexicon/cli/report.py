@@ -5,6 +5,7 @@ The rule: the page is whole by itself; the terminal says what it does not have.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -42,6 +43,7 @@ def report(
     """
     from wexicon.cli.trace_lines import record_line
     from wexicon.records.report import browser, printed, report_page
+    from wexicon.work.contact.kept_traces import masked_records
     from wexicon.work.fleet.recording import the_register
 
     kind = output.suffix.lower()
@@ -63,7 +65,11 @@ def report(
     found.sort(key=lambda one: (one.sheet, one.name, one.at))
     heading = title or value_of("report.title") or next((one.sheet for one in found if one.sheet), "") or "Units"
     made = f"written {datetime.now(UTC):%Y-%m-%d %H:%M} UTC by Wexicon {__version__} from {Path(register.where).name}"
-    text = report_page(heading, made, found, lambda record: record_line(record, coloured=False))
+
+    def told(trace: Path, most: int) -> Iterator[str]:
+        return (record_line(one, coloured=False) for one in masked_records(trace, most=most))
+
+    text = report_page(heading, made, found, told)
     data = printed(program, text) if program else text.encode()
     write_new(output, data, force=force)
     print_line(f"wrote {output}: {counted(len(found), 'unit')}, {len(data) / 1024:.0f} KB")

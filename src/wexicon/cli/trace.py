@@ -173,10 +173,10 @@ def dialogue(name: str, output: Path | None, force: bool) -> None:
     Values likely to change (addresses, versions, long numbers) become captures.
     """
     from wexicon.core.dialogue.draft import draft_dialogue
-    from wexicon.records.trace import recorded
+    from wexicon.work.contact.kept_traces import masked_session
 
     path = trace_named(name)
-    session = recorded(path)
+    session = masked_session(path)
     title = (
         f"drafted from the trace {path.name}; line ending {session.end}. Relax lines that may vary; rename captures."
     )

@@ -214,12 +214,13 @@ def export(name: str, output: Path, force: bool) -> None:
     from wexicon.cli.trace_lines import record_line
     from wexicon.records.trace import What, read_trace
     from wexicon.records.trace_list import as_csv, as_packets
+    from wexicon.work.contact.kept_traces import masked_records
 
     kind = output.suffix.removeprefix(".").lower()
     if kind not in KINDS:
         raise CallFault(f"is none of .{', .'.join(KINDS)}", where=str(output))
     found = trace_named(name)
-    records = read_trace(found)
+    records = masked_records(found)
     if kind == "csv":
         write_new(output, (text.encode() for text in as_csv(records)), force=force)
     elif kind == "txt":

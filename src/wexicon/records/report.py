@@ -15,7 +15,6 @@ import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from functools import cache
-from itertools import islice
 from pathlib import Path
 from statistics import median
 from typing import TYPE_CHECKING
@@ -29,7 +28,6 @@ from wexicon.files import read_file
 from wexicon.programs import run_program
 from wexicon.records.entry import Entry
 from wexicon.records.exports import in_full, in_one_line
-from wexicon.records.trace import Record, read_trace
 from wexicon.system import user
 
 if TYPE_CHECKING:
@@ -64,10 +62,14 @@ class UnitPage(msgspec.Struct):
     cut: bool
 
 
-def unit_page(number: int, one: Entry, shown: Callable[[Record], str]) -> UnitPage:
+# The lines of a trace, for people, at most so many. Raises Fault.
+TraceLines = Callable[[Path, int], Iterable[str]]
+
+
+def unit_page(number: int, one: Entry, told: TraceLines) -> UnitPage:
     """What the report has of one record; `shown` makes a line of a record of its trace."""
     result = one.result
-    lines, cut = _lines(result.trace, shown)
+    lines, cut = _lines(result.trace, told)
     return UnitPage(
         anchor=f"unit-{number}",
         name=_text(one.name or one.unit),
@@ -114,20 +116,20 @@ def _test(test: SheetTestResult) -> tuple[str, str, str, list[str], str]:
     return (_text(test.name), _text(test.verdict), took, measured, _shortened(in_one_line(test.failure)))
 
 
-def _lines(path: str, shown: Callable[[Record], str]) -> tuple[list[str], bool]:
+def _lines(path: str, told: TraceLines) -> tuple[list[str], bool]:
     """The lines of a trace, and whether there are more."""
     if not path or not Path(path).is_file():
         return [], False
     try:
-        found = [_text(shown(one)) for one in islice(read_trace(Path(path)), MOST_LINES + 1)]
+        found = [_text(line) for line in told(Path(path), MOST_LINES + 1)]
     except Fault:
         return [], False
     return found[:MOST_LINES], len(found) > MOST_LINES
 
 
-def report_page(title: str, made: str, entries: Sequence[Entry], shown: Callable[[Record], str]) -> str:
+def report_page(title: str, made: str, entries: Sequence[Entry], told: TraceLines) -> str:
     """The page of these records; `made` says when and by which version."""
-    pages = [unit_page(number, one, shown) for number, one in enumerate(entries, 1)]
+    pages = [unit_page(number, one, told) for number, one in enumerate(entries, 1)]
     return _template().render(
         title=_text(title),
         made=made,

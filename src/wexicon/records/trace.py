@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from datetime import datetime
 from enum import StrEnum
 from pathlib import Path
@@ -284,14 +284,15 @@ def _decode_format_1(line: bytes) -> Record:
 # -- a trace as exchanges -------------------------------------------------------------------------------------------------
 
 
-def recorded(path: Path) -> Recorded:
-    """A trace as exchanges: each line that was said, and all that was heard before the next."""
+def recorded(path: Path, records: Iterable[Record] | None = None) -> Recorded:
+    """A trace as exchanges: each line that was said, and all that was heard before the next. `records` are its own, unless they
+    were read already."""
     found: list[RecordedExchange] = []
     current = RecordedExchange(None)
     first: Tuning | None = None
     tuning, began, end, form, searching = Tuning(), 0.0, "crlf", "lines", False
     layers: list[dict[str, Any]] = []
-    for record in read_trace(path):
+    for record in records or read_trace(path):
         searching = record.searching if record.what is What.STEP else searching
         form, layers = record.form or form, record.layers or layers
         if record.what is What.REPEATED:
