@@ -31,6 +31,19 @@ def test_a_secret_is_asked_for_and_typed_unseen(tmp_path: Path) -> None:
     assert "the secret must be asked for, and there is no terminal to ask on" in told
 
 
+def test_a_secret_is_shown_on_a_terminal_if_that_is_asked_for_and_recorded_nowhere(tmp_path: Path) -> None:
+    with bench(k5(settings=f'{{ pass = "{PIN}" }}')) as rig:
+        words = ("readout", rig.ports["plug"], "-l", "tamsel-k5", "--operator", "rig", "--show")
+        told = wexicon(*words, "pin", status=2)
+        assert "--show needs a terminal" in told.stderr and PIN not in told.stdout
+        assert "there is no setting pim to show" in wexicon(*words, "pim", status=2).stderr
+        terminal = Terminal(*words, "pin")
+        assert terminal.end() == 0 and f"pin: {PIN}" in terminal.text() and terminal.text().count(PIN) == 1
+    [trace] = tmp_path.rglob("*-readout.jsonl")
+    assert "pin was shown on the terminal" in trace.read_text()
+    assert not [path for path in tmp_path.rglob("*") if path.is_file() and PIN in without_times(path.read_bytes())]
+
+
 def test_what_the_operator_is_asked_stands_on_a_line_of_its_own(tmp_path: Path) -> None:
     (tmp_path / "s.toml").write_text(PLUG.replace("Withy Point", "TAMSEL-K5"))
     with bench(k5(powered="false")) as rig:

@@ -136,6 +136,20 @@ def test_secrets_are_neither_shown_nor_kept() -> None:
     assert "needs secret1 secret" in Path("kept.wex").read_text()
 
 
+def test_a_secret_that_is_to_be_shown_is_shown_once_and_kept_nowhere() -> None:
+    hand = Hand("tamsel-k5")
+    hand.bench.standin.operate("attention")
+    hand.bench.agenda.run_until(hand.bench.agenda.now + 3)
+    hand.session.tune(Tuning(57600))
+    hand.bench.standin.memory["pass"] = "731958"
+    hand.talk.reveals = frozenset(["pin"])
+    told = hand.type("AT+LABEL?", "AT+PASS?", ":keep kept.wex")
+    hand.session.listener.flush()
+    assert [line for line in told if "731958" in line] == ["= pin is 731958; shown here only"]
+    kept = hand.trace.read_text() + Path("kept.wex").read_text()
+    assert "731958" not in kept and "pin was shown on the terminal" in kept
+
+
 def test_a_secret_that_is_not_allowed_is_not_told_either() -> None:
     hand = Hand("tamsel-k5", ask="7q")
     hand.bench.standin.operate("attention")

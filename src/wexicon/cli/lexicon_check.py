@@ -97,7 +97,7 @@ def check(call: CheckCall) -> None:
     told = ", ".join(counted(count, what) for count, what in counts)
     print_line(f"{path}: no errors; {told}", "green")
     if call.port:
-        result = read_module(call.port, found, call.how, call.env_pairs, call.file_pairs)
+        result, _ = read_module(call.port, found, call.how, call.env_pairs, call.file_pairs)
         with ending(result.status):
             print_readout(result, found)
             if not result.failure:

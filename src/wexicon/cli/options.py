@@ -276,6 +276,28 @@ env_option = click.option(
 file_option = click.option("--file", "file_pairs", multiple=True, metavar="NAME=PATH", help="Take a value from a file.")
 
 
+show_option = click.option(
+    "--show",
+    "shown",
+    multiple=True,
+    metavar="NAME",
+    help="Show this secret setting in clear, on the terminal only.",
+)
+
+
+def require_showable(names: Sequence[str], lexicon: Lexicon | None, *, as_json: bool) -> None:
+    """Raises CallFault unless these are settings that can be read, and what is shown goes to a terminal."""
+    for name in names:
+        setting = lexicon.settings.get(name) if lexicon else None
+        if setting is None:
+            known = [one.name for one in lexicon.settings.values() if one.secret] if lexicon else []
+            raise CallFault(f"there is no setting {name} to show", hint=meant(name, known))
+        if not setting.readable:
+            raise CallFault(f"{name} cannot be read from the module, and so not be shown")
+    if names and (as_json or not sys.stdout.isatty()):
+        raise CallFault("--show needs a terminal", hint="A secret is written to no file and no pipe.")
+
+
 def detected_lexicon(port: str, name: str | None, how: Working) -> Lexicon:
     """The lexicon of the module on a port; one that was detected is printed. Raises Fault."""
     from wexicon import api

@@ -19,11 +19,14 @@ from wexicon.cli.options import (
     gather_given,
     gathered,
     lexicon_option,
+    require_showable,
     sheet_at,
+    show_option,
 )
 from wexicon.cli.printing import print_failure, print_identity, print_remarks, print_settings, print_verdict
 from wexicon.cli.show import emit_json, ending, output_option, print_line, print_table
 from wexicon.core.faults import CallFault
+from wexicon.core.text import visible
 from wexicon.files import write_new
 from wexicon.work.contact.catalog import origin_of
 
@@ -52,6 +55,7 @@ class ReadoutCall(msgspec.Struct):
     allowed: tuple[Path, ...]
     env_pairs: tuple[str, ...]
     file_pairs: tuple[str, ...]
+    shown: tuple[str, ...]
     how: Working
 
 
@@ -71,6 +75,7 @@ class ReadoutCall(msgspec.Struct):
 @allow_option
 @env_option
 @file_option
+@show_option
 @gathered(ReadoutCall)
 def readout(call: ReadoutCall) -> None:
     """Identify the module on PORT and print every setting that can be read.
@@ -92,12 +97,15 @@ def readout(call: ReadoutCall) -> None:
         _compare(call, call.against)
         return
     lexicon = detected_lexicon(call.port, call.lexicon_name, call.how)
-    result = read_module(call.port, lexicon, call.how, call.env_pairs, call.file_pairs)
+    require_showable(call.shown, lexicon, as_json=call.how.as_json)
+    result, shown = read_module(call.port, lexicon, call.how, call.env_pairs, call.file_pairs, call.shown)
     result.lexicon_from = origin_of(lexicon) + ("" if call.lexicon_name else ", stored for this port")
     if call.output and not result.failure:
         result.remarks.append(_write(call, call.output, kind, result, lexicon))
     with ending(result.status):
         emit_json(result) if call.how.as_json else print_readout(result, lexicon, raw=call.raw)
+        for name, text in shown.items():
+            print_line(f"{name}: {visible(text)}", "bold")
 
 
 def _kind(path: Path, kind: str | None) -> str:
@@ -156,9 +164,15 @@ def _export_sheet(call: ReadoutCall, path: Path, kind: str) -> None:
 
 
 def read_module(
-    port: str, lexicon: Lexicon, how: Working, env_pairs: tuple[str, ...], file_pairs: tuple[str, ...]
-) -> UnitResult:
-    """Reads every setting of the module on a port. Raises Fault if the port cannot be opened."""
+    port: str,
+    lexicon: Lexicon,
+    how: Working,
+    env_pairs: tuple[str, ...],
+    file_pairs: tuple[str, ...],
+    shown: tuple[str, ...] = (),
+) -> tuple[UnitResult, dict[str, str]]:
+    """Reads every setting of the module on a port, those that are to be `shown` in clear too. Raises Fault if the port cannot
+    be opened."""
     from wexicon import api
 
     given = gather_given(lexicon, env_pairs, file_pairs)
@@ -167,7 +181,8 @@ def read_module(
         how.working(f"readout of {port}") as setup,
         api.open_module(port, lexicon, setup, given=given, opening=opening) as module,
     ):
-        return api.read(module)
+        result = api.read(module)
+        return result, {name: module.reveal(name) for name in shown if not result.failure}
 
 
 def print_readout(result: UnitResult, lexicon: Lexicon, *, raw: bool = False) -> None:

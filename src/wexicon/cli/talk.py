@@ -24,6 +24,8 @@ from wexicon.cli.options import (
     gather_given,
     gathered,
     named_lexicon,
+    require_showable,
+    show_option,
     tell_stored,
 )
 from wexicon.cli.show import emit, emit_json, line_of, print_note, print_warning, styled
@@ -55,6 +57,7 @@ class TalkCall(msgspec.Struct):
     end: str | None
     env_pairs: tuple[str, ...]
     file_pairs: tuple[str, ...]
+    shown: tuple[str, ...]
     how: Working
 
 
@@ -88,6 +91,7 @@ class TalkSide(msgspec.Struct, kw_only=True):
 @click.option("--end", type=click.Choice(list(LINE_ENDS)), help="Line ending.  [the lexicon's, or crlf]")
 @env_option
 @file_option
+@show_option
 @gathered(TalkCall)
 def talk(call: TalkCall) -> None:
     """Talk to the module on PORT: lines you type are said; incoming data is shown and decoded.
@@ -140,6 +144,9 @@ def _talk(call: TalkCall, all_: list[TalkSide]) -> int:
     from wexicon.work.console.sides import Sides
 
     in_console = sys.stdin.isatty() and sys.stdout.isatty() and not call.how.as_json
+    for name in call.shown:
+        having = next((one.lexicon for one in all_ if one.lexicon and name in one.lexicon.settings), all_[0].lexicon)
+        require_showable([name], having, as_json=call.how.as_json)
     typing: AbstractContextManager[None] = nullcontext()
     console, show = None, _json_line if call.how.as_json else _plain_line
     if in_console:
@@ -185,6 +192,7 @@ def _open(
     reopen = _reopener(side.port, own.flow or (lexicon.flow if lexicon else FLOWS[0]))
     assert own.trace
     made = Talk(lexicon, show, trace=own.trace, ask=ask, reopen=reopen, name=side.name, number=side.number)
+    made.reveals = frozenset(call.shown)
     given = gather_given(lexicon, call.env_pairs, call.file_pairs)
     opening = api.Opening(title="talk", dialect=_dialect(lexicon, side.end))
     opened = api.talk_session(side.port, lexicon, own.heard_by(made), opening, given)

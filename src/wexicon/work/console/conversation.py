@@ -114,6 +114,8 @@ class Talk(Listener):
         # How long answers are waited for (seconds), if not as the lexicon says.
         self.within: float | None = None
         self._taken = b""
+        # Secrets that are shown in clear after a line that asks for them or writes them.
+        self.reveals: frozenset[str] = frozenset()
         # What all settings were before the first `:set`.
         self._before: dict[str, Reading] | None = None
 
@@ -257,6 +259,17 @@ class Talk(Listener):
             if reply.status is ReplyStatus.OK:
                 self._told = ""
             self._tell_rate(text)
+            self._reveal(text)
+
+    def _reveal(self, text: str) -> None:
+        """Shows the secrets of which a line speaks, if that was asked for; a module in data mode is not asked."""
+        named = {name for part in self.reader.read(text) for name in (part.name, *part.values)}
+        module = self.module
+        for name in sorted(self.reveals & named) if module and self._takes_commands else ():
+            assert module
+            with self._unseen():
+                shown = module.reveal(name)
+            self.tell("=", f"{name} is {visible(shown)}; shown here only")
 
     def begin_data(self) -> None:
         """From now on what is typed is passed on as data. Raises Fault."""

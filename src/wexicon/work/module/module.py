@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 
+import msgspec
+
 from wexicon.core.dialogue.parties import Party
 from wexicon.core.dialogue.runner import Runner
 from wexicon.core.faults import Fault, ModuleFault, Part
@@ -185,6 +187,13 @@ class Module(LinkFollower):
         return not firmware or setting.there(firmware)
 
     # -- what it keeps: for dialogues -------------------------------------------------------------------------------
+
+    def reveal(self, name: str) -> str:
+        """The text of a setting in clear, also of a secret, for the terminal; the trace says that it was shown. Raises
+        ModuleFault."""
+        value = self.settings.read([name])[name].understood(name)
+        self.session.log(f"{name} was shown on the terminal")
+        return msgspec.structs.replace(self.lexicon.settings[name], secret=False).show(value)
 
     def read(self, name: str) -> Value | Secret:
         """The value of a setting, a Secret where it is one. Raises ModuleFault where it cannot be read or is not understood."""
