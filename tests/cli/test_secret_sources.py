@@ -180,6 +180,18 @@ def test_a_hand_over_file_that_was_changed_or_cut_is_not_believed(tmp_path: Path
         HandOverFile(path, "b").secrets()
 
 
+@pytest.mark.parametrize("password", ["fjord-schlüssel-æ", "\udcff-key", "日本 "])
+def test_a_password_and_a_token_beyond_ascii_are_taken_or_refused_in_words(password: str, tmp_path: Path) -> None:
+    path = tmp_path / "x.handover"
+    HandOverFile(path, password).change(lambda kept: kept.append(_one(1)))
+    assert [one.value for one in HandOverFile(path, password).secrets()] == ["1"]
+    data = json.loads(path.read_text())
+    for token in (data["token"][:40] + "\u00e6" * 9, "\u20ac"):
+        path.write_text(json.dumps({**data, "token": token}))
+        with pytest.raises(CallFault, match="cannot be opened with this password"):
+            HandOverFile(path, password).secrets()
+
+
 @pytest.mark.parametrize("different", [True, False])
 def test_drawn_secrets_that_must_differ_are_drawn_until_they_do(
     different: bool, monkeypatch: pytest.MonkeyPatch

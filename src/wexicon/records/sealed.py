@@ -22,6 +22,7 @@ from typing import TypeVar
 import msgspec
 
 from wexicon.core.faults import CallFault
+from wexicon.core.text import to_bytes
 from wexicon.files import locked, read_file, write_new, write_whole
 
 FORMAT = 1
@@ -79,7 +80,7 @@ class HandOverFile:
         if sealed.format != FORMAT or len(salt) != _SALT:
             raise CallFault("is of another version of Wexicon", where=str(self.path))
         try:
-            data = Fernet(self._key_for(salt)).decrypt(sealed.token)
+            data = Fernet(self._key_for(salt)).decrypt(to_bytes(sealed.token))
             return msgspec.json.decode(data, type=list[HandedOver])
         except InvalidToken:
             hint = "If the password is right, the file was changed."
@@ -106,7 +107,7 @@ class HandOverFile:
         from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
         if salt != self._salt:
-            derived = Scrypt(salt=salt, length=32, **_COSTS).derive(self._password.encode("utf-8"))
+            derived = Scrypt(salt=salt, length=32, **_COSTS).derive(to_bytes(self._password))
             self._salt, self._key = salt, base64.urlsafe_b64encode(derived)
         return self._key
 
