@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import pytest
 from benchmarks.drafting import APART, drafted
 from benchmarks.wanted import WANTED
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.conftest import virtual, wexicon
+from wexicon.core.dialogue.draft import draft_dialogue
+from wexicon.core.dialogue.reader import read_dialogue
 from wexicon.core.formats.lexicon import read_lexicon
 from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.text import HIDDEN
+from wexicon.core.tuning import Tuning
 from wexicon.work.drafting.starter import lexicon_from
 from wexicon.work.drafting.trace_learning import learn
 
@@ -151,3 +157,53 @@ def test_the_draft_of_a_session_on_a_port_reads_the_module(tmp_path: Path) -> No
         "already exists"
         in wexicon("lexicon", "draft", "--from", str(trace), "-o", str(tmp_path / "mine.toml"), status=2).stderr
     )
+
+
+LINES = st.lists(
+    st.sampled_from(
+        [
+            "AT",
+            "+V?",
+            "=",
+            "0012",
+            '"a b"',
+            "{",
+            "}",
+            "...",
+            "<*",
+            "|",
+            "\\",
+            "\r",
+            "\n",
+            "\0",
+            "\udc80",
+            "#",
+            " ",
+            "\t",
+            "> ",
+            "<",
+        ]
+        + [
+            "when",
+            "192.0.2.7",
+            "A1:B2:C3:D4:E5:F6",
+            "(secret)",
+            "99999999",
+            "\u2028",
+            "\x1b[0m",
+            '"""',
+            "[setting.x]",
+            "OK",
+        ]
+    ),
+    max_size=6,
+).map("".join)
+ROLES = st.sampled_from(["answer", "ok", "error", "event", "unmatched", "prompt", "corrupt", "unexpected", "word", ""])
+HEARD = st.lists(st.tuples(st.floats(0, 2), LINES, ROLES), max_size=3)
+
+
+@given(st.lists(st.tuples(st.none() | LINES, st.booleans(), HEARD), min_size=1, max_size=8))
+def test_whatever_was_recorded_its_drafts_can_be_read_again(made: list[Any]) -> None:
+    exchanges = [RecordedExchange(said, exact, Tuning(), heard=heard) for said, exact, heard in made]
+    read_dialogue(draft_dialogue(exchanges, "x", Tuning()), "x.wex")
+    lexicon_from(Recorded(exchanges), "x")[0].encode()

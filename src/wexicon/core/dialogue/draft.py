@@ -1,7 +1,8 @@
 """Writes a dialogue from a recorded session: it sends the same commands and requires the same answers.
 
 The rule: what is likely to be another value next time (addresses, versions, long numbers) becomes a capture; what was
-captured once and is heard again must be the same. Every pattern that is written fits what was recorded.
+captured once and is heard again must be the same. Every pattern that is written fits what was recorded. What no dialogue can
+say or hear is a comment, so that each draft can be read again.
 """
 
 from __future__ import annotations
@@ -10,7 +11,10 @@ import contextlib
 import math
 import re
 from collections.abc import Iterable
+from itertools import islice
 
+from wexicon.core.dialogue.reader import read_dialogue
+from wexicon.core.faults import FileFault
 from wexicon.core.protocol.patterns import Pattern
 from wexicon.core.protocol.recorded import RecordedExchange
 from wexicon.core.text import HIDDEN, has_control, to_bytes, visible
@@ -22,6 +26,8 @@ _VOLATILE = re.compile(
 )
 _KINDS = {"address": "address", "version": "word", "decimal": "word", "number": "word", "hex": "word"}
 _ODD = re.compile(r"[\x00-\x1f\x7f-\x9f\ud800-\udfff]+")
+# A value that was captured before, as it stands in a line.
+_NAMED = re.compile(r"\{=?([a-z]+\d+)")
 ANSWERS = ("answer", "word", "ok", "error", "prompt", "unexpected")
 EVENTS = ("event",)
 USUAL_TIME = 0.9
@@ -44,9 +50,27 @@ class _Draft:
     def text(self, exchanges: Iterable[RecordedExchange], title: str) -> str:
         body: list[str] = []
         for exchange in (one for one in exchanges if not one.searching):
-            body += self.exchange(exchange)
+            body += self.readable(exchange)
         head = [f"# {line}" for line in visible(title).split("\n") if line]
         return "\n".join([*head, *self.needs, "", *body]).lstrip("\n") + "\n"
+
+    def readable(self, exchange: RecordedExchange) -> list[str]:
+        """The lines of an exchange, as comments where they cannot be read."""
+        values, needs = len(self.values), len(self.needs)
+        lines = self.exchange(exchange)
+        new = [*islice(reversed(self.values), len(self.values) - values)]
+        known = {name for line in lines for name in _NAMED.findall(line) if name in self.values and name not in new}
+        try:
+            read_dialogue("\n".join([*(f"needs {name}" for name in known), *self.needs[needs:], *lines]), "")
+        except FileFault:
+            del self.needs[needs:]
+            for name in new:
+                self.captured.pop(self.values.pop(name), None)
+            said = [f"> {visible(exchange.said)}"] if exchange.said is not None else []
+            return [
+                f"# cannot be repeated: {one}" for one in (*said, *(f"< {visible(one[1])}" for one in exchange.heard))
+            ]
+        return lines
 
     def exchange(self, exchange: RecordedExchange) -> list[str]:
         lines: list[str] = []

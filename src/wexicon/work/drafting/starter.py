@@ -11,9 +11,9 @@ from collections.abc import Mapping
 
 import msgspec
 
-from wexicon.core.protocol.recorded import Recorded
+from wexicon.core.protocol.recorded import Recorded, RecordedExchange
 from wexicon.core.standards.checksums import CHECKS
-from wexicon.core.text import visible
+from wexicon.core.text import encodable, visible
 from wexicon.work.drafting.trace_learning import LearnedFromTrace, LearnedGroup, RecordedSession, learn, looks_like_rate
 
 # Key, question, default, and the form of the answer.
@@ -206,8 +206,11 @@ def _quoted(text: str) -> str:
 
 
 def lexicon_from(recorded: Recorded, family: str) -> tuple[str, RecordedSession]:
-    """The text of a lexicon, and what was learned."""
-    found = learn(recorded)
+    """The text of a lexicon, and what was learned; a line that was said and is no text is an open question."""
+    plain = [one for one in recorded.exchanges if _is_text(one)]
+    odd = [one for one in recorded.exchanges if one not in plain]
+    found = learn(msgspec.structs.replace(recorded, exchanges=plain) if odd else recorded)
+    found.questions += [f"{one.said!r} was said, and not all of it is text" for one in odd if one.said]
     lines = [
         "# Drafted from a recorded session. What ends in “?” is a guess: look it up in the datasheet.",
         "format = 1",
@@ -239,6 +242,12 @@ def lexicon_from(recorded: Recorded, family: str) -> tuple[str, RecordedSession]
         ]
     lines += [f"# ? {visible(one)}" for one in found.questions]
     return "\n".join(lines).rstrip() + "\n", found
+
+
+def _is_text(one: RecordedExchange) -> bool:
+    """Whether what was said can be seen, and what was heard is UTF-8."""
+    said, heard = one.said or "", "".join(text for _, text, _ in one.heard)
+    return visible(said).replace("\\\\", "\\") == said and encodable(heard) == heard
 
 
 def _start(found: RecordedSession) -> list[str]:

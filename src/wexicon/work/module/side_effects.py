@@ -30,15 +30,19 @@ class Difference(msgspec.Struct, frozen=True):
 
 
 def all_readings(
-    module: Module, known: Mapping[str, Reading] | None = None, failed: dict[str, str] | None = None
+    module: Module,
+    known: Mapping[str, Reading] | None = None,
+    failed: dict[str, str] | None = None,
+    *,
+    secrets: bool = True,
 ) -> dict[str, Reading]:
-    """Every setting that can be read, secrets too, which are kept in memory only; `known` were read just now. Those that could
-    not be read are put into `failed`, with the reason."""
+    """Every setting that can be read, also `secrets`, which are kept in memory only; `known` were read just now. Those that
+    could not be read are put into `failed`, with the reason."""
     known = known or {}
     names = [
         name
         for name, one in module.lexicon.settings.items()
-        if name not in known and not one.from_link and module.has(name)
+        if name not in known and not one.from_link and (secrets or not one.secret) and module.has(name)
     ]
     return {**known, **module.settings.read(names, {} if failed is None else failed)}
 
