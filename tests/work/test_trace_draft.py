@@ -159,45 +159,11 @@ def test_the_draft_of_a_session_on_a_port_reads_the_module(tmp_path: Path) -> No
     )
 
 
-LINES = st.lists(
-    st.sampled_from(
-        [
-            "AT",
-            "+V?",
-            "=",
-            "0012",
-            '"a b"',
-            "{",
-            "}",
-            "...",
-            "<*",
-            "|",
-            "\\",
-            "\r",
-            "\n",
-            "\0",
-            "\udc80",
-            "#",
-            " ",
-            "\t",
-            "> ",
-            "<",
-        ]
-        + [
-            "when",
-            "192.0.2.7",
-            "A1:B2:C3:D4:E5:F6",
-            "(secret)",
-            "99999999",
-            "\u2028",
-            "\x1b[0m",
-            '"""',
-            "[setting.x]",
-            "OK",
-        ]
-    ),
-    max_size=6,
-).map("".join)
+PIECES = (
+    """AT +V? = 0012 "a_b" { } ... <* | \\ # OK > < when 192.0.2.7 A1:B2:C3:D4:E5:F6 (secret) 99999999 [setting.x]"""
+)
+UNSEEN = ["\r", "\n", "\0", "\udc80", "\t", " ", "\u2028", "\x1b[0m", '"""']
+LINES = st.lists(st.sampled_from([*PIECES.split(), *UNSEEN]), max_size=6).map("".join)
 ROLES = st.sampled_from(["answer", "ok", "error", "event", "unmatched", "prompt", "corrupt", "unexpected", "word", ""])
 HEARD = st.lists(st.tuples(st.floats(0, 2), LINES, ROLES), max_size=3)
 
