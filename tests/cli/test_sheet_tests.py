@@ -37,6 +37,7 @@ JOINED = """format = 1
 [seat.plug]
 lexicon  = "tamsel-k5"
 settings = { name = "Withy Point", role = "follower" }
+side_effects = ["pin"]
 [seat.handset]
 lexicon  = "tamsel-k6"
 settings = { name = "Withy handset" }

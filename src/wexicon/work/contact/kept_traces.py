@@ -75,7 +75,9 @@ def _read(
         state = states.get(record.party) or states.setdefault(record.party, ModuleState(lexicon, Tuning()))
         said: tuple[str, ...] = ()
         if record.what is What.SAID:
-            found = state.said(record.content, exact=record.exact)
+            # A line of which something is masked was recorded with a lexicon: there is nothing to guess.
+            guess = HIDDEN not in record.content
+            found = state.said(record.content, exact=record.exact, guess=guess)
             state.note(Said(record.at, record.content, record.exact))
             said = tuple(str(one) for one in found.secrets)
             if found.shown is not None:
