@@ -81,7 +81,7 @@ def test_a_register_of_another_version_or_kind_is_refused(tmp_path: Path) -> Non
     with pytest.raises(CallFault, match="cannot be a register"):
         list(Register("nosql://here", tmp_path / "w2").latest())
     (tmp_path / "text.db").write_text("this is no database, but a text that is long enough to be taken for one" * 20)
-    with pytest.raises(Fault, match="cannot be reached"):
+    with pytest.raises(Fault, match="it is no register, or it is damaged"):
         list(Register(str(tmp_path / "text.db"), tmp_path / "w2").latest())
 
 
@@ -310,6 +310,19 @@ def test_a_module_that_became_another_unit_since_is_no_longer_the_first(tmp_path
     assert found and found.unit == "lindle-l9 L9-1"
     register.keep(entry(name="mast M2", at="2026-03-02T11:00:00.000+00:00"))
     assert register.last_provisioned(sheet="spring", name="mast M1") is None
+
+
+@pytest.mark.parametrize("damage", [b"CREATE TABL\xff", b"\xff\xfe\xfd\xfc\xfb\xfa\xf9 wexicon_rec\xff"])
+def test_a_damaged_register_is_named(damage: bytes, tmp_path: Path) -> None:
+    path = tmp_path / "units.db"
+    register = Register(str(path), tmp_path / "waiting")
+    register.keep(entry())
+    register.database.close()
+    data = path.read_bytes()
+    at = data.index(b"CREATE TABLE wexicon_record")
+    path.write_bytes(data[:at] + damage + data[at + len(damage) :])
+    told = wexicon("units", "list", "--register", str(path), status=2).stderr
+    assert f"{path}: it is no register, or it is damaged" in told and "Restore a copy of it" in told
 
 
 def test_a_large_register_is_listed_from_the_newest_on_and_read_as_it_is_printed(tmp_path: Path) -> None:

@@ -35,6 +35,9 @@ Result = TypeVar("Result")
 _USABLE = ("sqlite", "postgresql")
 # What does not pass by waiting.
 _REFUSALS = (sql.exc.ProgrammingError, sql.exc.DataError, sql.exc.NotSupportedError, sql.exc.IntegrityError)
+# Primary result codes of SQLite (its manual, "Result and Error Codes"): SQLITE_CORRUPT, SQLITE_NOTADB.
+_DAMAGED = (11, 26)
+_DAMAGED_HINT = "Restore a copy of it, or name another register."
 _RIGHTS = "May this user make and write tables there?"
 _HINT = "A file, sqlite:///FILE, or postgresql+psycopg://USER@HOST/DATABASE."
 
@@ -138,8 +141,15 @@ class Database:
         """Faults of the database are reported as ours."""
         try:
             yield
+        except UnicodeDecodeError:
+            # SQLite names what it finds damaged, and that is no text.
+            raise CallFault("it is no register, or it is damaged", where=self.name, hint=_DAMAGED_HINT) from None
         except (sql.exc.DBAPIError, sql.exc.TimeoutError, OSError) as fault:
             what = str(getattr(fault, "orig", None) or fault).strip().splitlines()[0]
+            if getattr(getattr(fault, "orig", None), "sqlite_errorcode", 0) & 0xFF in _DAMAGED:
+                raise CallFault(
+                    f"it is no register, or it is damaged: {what}", where=self.name, hint=_DAMAGED_HINT
+                ) from None
             if isinstance(fault, _REFUSALS):
                 raise CallFault(f"the register refused: {what}", where=self.name, hint=_RIGHTS) from None
             hint = "Records wait on disk and are entered as soon as it is back."
