@@ -246,7 +246,7 @@ def lexicon_from(recorded: Recorded, family: str) -> tuple[str, RecordedSession]
 
 def _is_text(one: RecordedExchange) -> bool:
     """Whether what was said can be seen, and what was heard is UTF-8."""
-    said, heard = one.said or "", "".join(text for _, text, _ in one.heard)
+    said, heard = (one.said or "").strip(), "".join(text for _, text, _ in one.heard)
     return visible(said).replace("\\\\", "\\") == said and encodable(heard) == heard
 
 
