@@ -30,5 +30,5 @@ def test_the_wheel_has_every_file_of_the_package_and_nothing_else(tmp_path: Path
     told = "\n".join(about.values())
     for extra in ("plots", "report", "postgresql", "all"):
         assert f"Provides-Extra: {extra}\n" in told
-    assert "wexicon = wexicon.cli.main:main" in told and "wexicon = wexicon.testing.plugin" in told
+    assert "wexicon = wexicon.__main__:main" in told and "wexicon = wexicon.testing.plugin" in told
     assert "Requires-Python: >=3.11" in told
