@@ -102,8 +102,8 @@ def read_file(path: Path, most: int = LARGEST_FILE) -> bytes:
 
 
 def read_record(path: Path, kind: type[_Kept]) -> _Kept | None:
-    """What a JSON file of our own holds; None if there is no such file. Raises CallFault if it is damaged, too large, or not a
-    regular file."""
+    """The content of a JSON file that Wexicon wrote; None if there is no such file. Raises CallFault if it is damaged, too
+    large, or not a regular file."""
     import msgspec
 
     try:

@@ -49,6 +49,8 @@ def test_every_file_that_is_made_of_it_is_masked(
     wexicon("lexicon", "draft", "--from", "old.jsonl", "--family", "quay-x1", "-o", "o.toml")
     made = [path for path in tmp_path.glob("o.*") if b"58213" in path.read_bytes()]
     assert not made and len(list(tmp_path.glob("o.*"))) == 5
+    told = wexicon("trace", "compare", "old.jsonl", str(written(tmp_path / "new.jsonl")), status=1).stdout
+    assert "58213" not in told
     assert left in Path("o.csv").read_text() and "(secret)" in Path("o.txt").read_text()
     assert trace.read_bytes() == before
 

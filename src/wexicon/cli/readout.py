@@ -171,8 +171,8 @@ def read_module(
     file_pairs: tuple[str, ...],
     shown: tuple[str, ...] = (),
 ) -> tuple[UnitResult, dict[str, str]]:
-    """Reads every setting of the module on a port, those that are to be `shown` in clear too. Raises Fault if the port cannot
-    be opened."""
+    """Reads every setting of the module on a port; gives those in `shown` in clear too. Raises Fault if the port cannot be
+    opened."""
     from wexicon import api
 
     given = gather_given(lexicon, env_pairs, file_pairs)

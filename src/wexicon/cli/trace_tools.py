@@ -106,11 +106,11 @@ def compare(first: str, second: str, times: bool, as_json: bool) -> None:
 
     Exit status: 0 no difference; 1 there are some; 2 a trace cannot be read.
     """
-    from wexicon.records.trace import recorded
     from wexicon.records.trace_list import compare
+    from wexicon.work.contact.kept_traces import masked_session
 
     paths = [trace_named(name) for name in (first, second)]
-    a, b = (recorded(path).exchanges for path in paths)
+    a, b = (masked_session(path).exchanges for path in paths)
     made = compare(a, b, times=times)
     with ending(1 if made.differences else 0):
         if as_json:

@@ -84,7 +84,8 @@ MOST_LISTED = 100
 @click.option(
     "--limit",
     type=click.IntRange(0),
-    help=f"List so many units, the newest first; 0 lists all.  [{MOST_LISTED}; with --json all]",
+    help=f"List the newest N units; 0 lists all.  [{MOST_LISTED}; with --json all]",
+    metavar="N",
 )
 @_filters
 @json_option
@@ -107,7 +108,7 @@ def list_(limit: int | None, register_at: str | None, as_json: bool, **filters: 
         print_line("no units recorded; wexicon provision and verify record them")
         _print_unfinished(register)
         return
-    more = most and len(found) > most
+    more = most and len(found) + len(register.broken) > most
     found = found[: most or None]
     rows = [(one.unit, one.name, one.did, one.verdict, one.evidence, _when(one), one.sheet, one.bench) for one in found]
     print_table(("module", "unit", "action", "verdict", "evidence", "when (UTC)", "sheet", "bench"), rows, ours=3)

@@ -83,8 +83,8 @@ def written(value: object) -> str:
 
 
 def visible(text: str | bytes) -> str:
-    """The text on one line: whatever is no visible character (controls, format characters, separators other than the blank,
-    stray bytes) is escaped."""
+    """The text on one line, with every invisible character escaped: controls, format characters, separators other than the
+    blank, stray bytes."""
     if isinstance(text, bytes):
         text = to_text(text)
     if text.isascii() and text.isprintable() and "\\" not in text:

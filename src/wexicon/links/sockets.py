@@ -107,7 +107,7 @@ def _require_allowed(host: str, port: int, url: str) -> None:
 
 
 class SocketLink(NoWire):
-    """A TCP connection, or a place where one client is waited for; `accepted` is told who that is."""
+    """A TCP connection, or a place where one client is waited for; `accepted` is called with the client's address."""
 
     def __init__(self, name: str, client: socket.socket | None = None, listener: socket.socket | None = None) -> None:
         self.name = name if listener is None else f"listen://{listener.getsockname()[0]}:{listener.getsockname()[1]}"

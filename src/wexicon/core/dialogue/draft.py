@@ -26,7 +26,7 @@ _VOLATILE = re.compile(
 )
 _KINDS = {"address": "address", "version": "word", "decimal": "word", "number": "word", "hex": "word"}
 _ODD = re.compile(r"[\x00-\x1f\x7f-\x9f\ud800-\udfff]+")
-# A value that was captured before, as it stands in a line.
+# The name of a value that was captured before, in a line.
 _NAMED = re.compile(r"\{=?([a-z]+\d+)")
 ANSWERS = ("answer", "word", "ok", "error", "prompt", "unexpected")
 EVENTS = ("event",)

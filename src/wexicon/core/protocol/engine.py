@@ -250,9 +250,10 @@ class Engine:
                 self.due += layer.due
                 layer.due = b""
                 exchange = self._exchange
-                if exchange is not None and exchange.pages < MOST_PAGES:
+                if exchange is not None:
                     exchange.pages += 1
-                    exchange.deadline = max(exchange.deadline, now + self.dialect.within)
+                    if exchange.pages <= MOST_PAGES:
+                        exchange.deadline = max(exchange.deadline, now + self.dialect.within)
         return pieces
 
     def elapse(self, now: float) -> list[Heard]:

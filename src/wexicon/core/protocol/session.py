@@ -234,7 +234,7 @@ class Session(Driver):
         outcome = exchange.outcome
         if len(outcome.rows) >= MOST_ROWS:
             raise ModuleFault(f"more than {MOST_ROWS} rows were answered", where=self.link.name)
-        if exchange.pages >= MOST_PAGES and not outcome.ok:
+        if exchange.pages > MOST_PAGES and not outcome.ok:
             raise ModuleFault(f"the answer has more than {MOST_PAGES} pages", where=self.link.name)
         if not outcome.ok:
             self._note_failure(outcome, limit - now)
